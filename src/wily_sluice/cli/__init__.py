@@ -1,0 +1,1 @@
+"""The commands: read options, call the core, hand the result to a view."""

@@ -1,0 +1,46 @@
+"""Options that several commands share, and the exit codes."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from wily_sluice.plan.model import Plan
+
+CLEAN, WARNINGS, ERRORS, REFUSED = 0, 1, 2, 3
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+class Refusal(click.ClickException):
+    """The command cannot be carried out here and now: the message says why, and what would help."""
+
+    exit_code = REFUSED
+
+
+def plan_option(command: Command) -> Command:
+    """`-p/--plan FILE`."""
+    return click.option(
+        "-p",
+        "--plan",
+        "plan_file",
+        type=click.Path(path_type=Path),
+        envvar="SLUICE_PLAN",
+        default=Path("sluice.yaml"),
+        show_default="$SLUICE_PLAN, then ./sluice.yaml",
+        metavar="FILE",
+        help="The plan file.",
+    )(command)
+
+
+json_option = click.option("--json", "as_json", is_flag=True, help="Print the data as JSON.")
+
+
+def choose_uplinks(plan: Plan, name: str | None) -> list[Any]:
+    """All uplinks, or the one that is named."""
+    chosen = [uplink for uplink in plan.uplinks if name in (None, uplink.name)]
+    if not chosen:
+        known = ", ".join(uplink.name for uplink in plan.uplinks)
+        raise click.BadParameter(f"there is no uplink “{name}”; there are {known}", param_hint="--uplink")
+    return chosen

@@ -1,0 +1,83 @@
+"""A set of IP addresses of both versions, as disjoint ranges; membership takes logarithmic time.
+
+Addresses are packed, 4 bytes for IPv4 and 16 for IPv6, in network byte order, as they stand in a header. Packed
+addresses of one length sort as the numbers they are, which is what the bisection rests on.
+"""
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator
+from ipaddress import ip_address
+from typing import TypeAlias
+
+Packed: TypeAlias = bytes
+Range: TypeAlias = tuple[Packed, Packed]  # first and last, both inside; of one length
+
+
+def _merged(ranges: Iterable[Range]) -> list[Range]:
+    merged: list[Range] = []
+    for first, last in sorted(ranges):
+        if merged and int.from_bytes(first) <= int.from_bytes(merged[-1][1]) + 1:
+            merged[-1] = (merged[-1][0], max(merged[-1][1], last))
+        else:
+            merged.append((first, last))
+    return merged
+
+
+class AddressSet:
+    """An immutable set of addresses. Overlapping and adjoining ranges are merged."""
+
+    __slots__ = ("_firsts4", "_firsts6", "_lasts4", "_lasts6")
+
+    def __init__(self, ranges: Iterable[Range] = ()) -> None:
+        ranges = list(ranges)
+        for first, last in ranges:
+            if len(first) != len(last) or len(first) not in (4, 16) or first > last:
+                raise ValueError(f"not a range of addresses: {first.hex()} to {last.hex()}")
+        v4 = _merged(r for r in ranges if len(r[0]) == 4)
+        v6 = _merged(r for r in ranges if len(r[0]) == 16)
+        self._firsts4, self._lasts4 = [r[0] for r in v4], [r[1] for r in v4]
+        self._firsts6, self._lasts6 = [r[0] for r in v6], [r[1] for r in v6]
+
+    def __contains__(self, address: Packed) -> bool:
+        firsts, lasts = (self._firsts4, self._lasts4) if len(address) == 4 else (self._firsts6, self._lasts6)
+        place = bisect_right(firsts, address) - 1
+        return place >= 0 and address <= lasts[place]
+
+    def __iter__(self) -> Iterator[Range]:
+        yield from zip(self._firsts4, self._lasts4, strict=True)
+        yield from zip(self._firsts6, self._lasts6, strict=True)
+
+    @property
+    def size(self) -> int:
+        """How many addresses there are. Not `len()`: an IPv6 subnet alone is beyond what that may return."""
+        return sum(int.from_bytes(last) - int.from_bytes(first) + 1 for first, last in self)
+
+    def __bool__(self) -> bool:
+        return bool(self._firsts4 or self._firsts6)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, AddressSet) and list(self) == list(other)
+
+    def __hash__(self) -> int:
+        return hash(tuple(self))
+
+    def __or__(self, other: "AddressSet") -> "AddressSet":
+        return AddressSet([*self, *other])
+
+    def __and__(self, other: "AddressSet") -> "AddressSet":
+        return AddressSet(
+            (max(a[0], b[0]), min(a[1], b[1]))
+            for a in self
+            for b in other
+            if len(a[0]) == len(b[0]) and a[0] <= b[1] and b[0] <= a[1]
+        )
+
+    def covers(self, other: "AddressSet") -> bool:
+        """Whether every address of `other` is in this set."""
+        return (self & other) == other
+
+    def __str__(self) -> str:
+        return ", ".join(
+            str(ip_address(first)) if first == last else f"{ip_address(first)}-{ip_address(last)}"
+            for first, last in self
+        )

@@ -1,0 +1,66 @@
+"""Conversations: all packets, both ways, between two ports of two parties. Sorted once, and remembered.
+
+A conversation is looked up by the key that `header.parse` makes. It is forgotten after it has been idle for between
+one and two times `IDLE`: the table keeps a young and an old generation, a lookup brings its conversation back among
+the young, and when a generation is over the old ones go. So forgetting costs nothing per packet and never scans.
+"""
+
+from typing import Any
+
+from wily_sluice.engine.header import Parties, parties
+from wily_sluice.units import SECOND, Nanoseconds
+
+IDLE: Nanoseconds = 120 * SECOND
+
+
+class Conversation:
+    """`marks` is the set of DSCPs that its packets have carried, as bits. Lanes belong to the shapers."""
+
+    __slots__ = ("__weakref__", "down_lane", "key", "marks", "up_lane")
+
+    def __init__(self, key: bytes) -> None:
+        self.key = key
+        self.marks = 0
+        self.up_lane: Any = None
+        self.down_lane: Any = None
+
+    @property
+    def parties(self) -> Parties:
+        """Who takes part."""
+        return parties(self.key)
+
+
+class ConversationTable:
+    """Finds the conversation of a packet, or opens one.
+
+    `watch_marks` says that sorting looks at DSCPs: then a conversation is sorted afresh when one of its packets
+    carries a mark that none before it did.
+    """
+
+    __slots__ = ("_idle", "_old", "_turn", "_watch_marks", "_young")
+
+    def __init__(self, watch_marks: bool = False, idle: Nanoseconds = IDLE) -> None:
+        self._young: dict[bytes, Conversation] = {}
+        self._old: dict[bytes, Conversation] = {}
+        self._turn: Nanoseconds | None = None
+        self._idle = idle
+        self._watch_marks = watch_marks
+
+    def __len__(self) -> int:
+        return len(self._young) + len(self._old)
+
+    def find(self, key: bytes, dscp: int, now: Nanoseconds) -> Conversation:
+        """The conversation with this key, opened if need be."""
+        if self._turn is None or now >= self._turn:
+            if self._turn is not None:
+                self._old = self._young if now < self._turn + self._idle else {}
+                self._young = {}
+            self._turn = now + self._idle
+        conversation = self._young.get(key)
+        if conversation is None:
+            conversation = self._old.pop(key, None) or Conversation(key)
+            self._young[key] = conversation
+        if self._watch_marks and not conversation.marks >> dscp & 1:
+            conversation.marks |= 1 << dscp
+            conversation.up_lane = conversation.down_lane = None
+        return conversation

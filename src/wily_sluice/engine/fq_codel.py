@@ -1,0 +1,130 @@
+"""FQ-CoDel: every conversation has a CoDel queue of its own, and the queues take turns by bytes.
+
+Source: RFC 8290 (§4; deficit round robin over new and old flows). A conversation that sends less than its turn is
+always new, so it never waits behind one that sends more. Where the RFC hashes conversations into 1,024 queues, each
+has its own here, so that two never share by accident; what is idle is forgotten.
+
+Invariants: the order within a conversation is kept; each packet is returned or handed to `drop`, once; `backlog` and
+`length` are the bytes and packets that stand here; the work per packet does not depend on how many conversations
+there are, the fattest one's search on overflow aside, which drops a batch to make up for it (§4.1.2).
+"""
+
+from collections import deque
+from collections.abc import Callable
+
+from wily_sluice.engine.codel import INTERVAL, TARGET, CodelQueue
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.packet import Packet
+from wily_sluice.units import Nanoseconds, Size
+
+QUANTUM: Size = LONGEST_FRAME
+MOST_PACKETS = 10_240  # RFC 8290 §5.2.1
+DROP_BATCH = 64  # RFC 8290 §4.1.2: at most this many from the fattest flow at once
+FEW_IDLE = 64  # flows that stand empty and are still remembered for their CoDel state
+
+
+class Flow(CodelQueue):
+    """One conversation's queue. `listed` says that it stands among the new or the old flows."""
+
+    __slots__ = ("deficit", "listed")
+
+    def __init__(self, target: Nanoseconds, interval: Nanoseconds) -> None:
+        super().__init__(target, interval)
+        self.deficit = 0
+        self.listed = False
+
+
+class FqCodel:
+    """A leaf queue. `limit` is in bytes; at most MOST_PACKETS stand here in any case."""
+
+    __slots__ = ("_active", "_drop", "_flows", "_interval", "_new", "_old", "_target", "backlog", "length", "limit")
+
+    def __init__(
+        self,
+        drop: Callable[[Packet], None],
+        limit: Size = MOST_PACKETS * LONGEST_FRAME,
+        target: Nanoseconds = TARGET,
+        interval: Nanoseconds = INTERVAL,
+    ) -> None:
+        self._drop = drop
+        self._flows: dict[Conversation, Flow] = {}
+        self._new: deque[Flow] = deque()
+        self._old: deque[Flow] = deque()
+        self._active = 0
+        self._target = target
+        self._interval = interval
+        self.limit = limit
+        self.backlog: Size = 0
+        self.length = 0
+
+    def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
+        """Take a packet in; when the limit is passed, the fattest conversation loses from its head."""
+        flow = self._flows.get(packet.conversation)
+        if flow is None:
+            if len(self._flows) > 2 * self._active + FEW_IDLE:
+                self._forget_idle(now)
+            flow = self._flows[packet.conversation] = Flow(self._target, self._interval)
+        flow.enqueue(packet, now)
+        if not flow.listed:
+            flow.listed = True
+            flow.deficit = QUANTUM
+            self._new.append(flow)
+            self._active += 1
+        self.backlog += packet.size
+        self.length += 1
+        if self.backlog > self.limit or self.length > MOST_PACKETS:
+            self._drop_from_fattest()
+
+    def dequeue(self, now: Nanoseconds) -> Packet | None:
+        """The next packet to send; None when nothing stands here, or CoDel dropped the last of it."""
+        while True:
+            if self._new:
+                flows = self._new
+            elif self._old:
+                flows = self._old
+            else:
+                return None
+            flow = flows[0]
+            if flow.deficit <= 0:
+                flow.deficit += QUANTUM
+                flows.popleft()
+                self._old.append(flow)
+                continue
+            packet = flow.dequeue(now, self._dropped)
+            if packet is None:
+                flows.popleft()
+                # A new flow that runs empty passes once through the old ones, so that it cannot come back as new at
+                # every turn and starve them (§4.2).
+                if flows is self._new and self._old:
+                    self._old.append(flow)
+                else:
+                    flow.listed = False
+                    self._active -= 1
+                continue
+            flow.deficit -= packet.size
+            self.backlog -= packet.size
+            self.length -= 1
+            return packet
+
+    def _dropped(self, packet: Packet) -> None:
+        self.backlog -= packet.size
+        self.length -= 1
+        self._drop(packet)
+
+    def _drop_from_fattest(self) -> None:
+        fattest = max((flow for flow in self._flows.values() if flow.listed), key=lambda flow: flow.backlog)
+        most = max(1, min(DROP_BATCH, len(fattest.packets) // 2))
+        while most and fattest.packets:
+            packet = fattest.packets.popleft()
+            fattest.backlog -= packet.size
+            self._dropped(packet)
+            most -= 1
+
+    def _forget_idle(self, now: Nanoseconds) -> None:
+        """Forget flows that stand empty and whose CoDel state no longer matters (RFC 8289 §5.4: 16 intervals)."""
+        self._flows = {
+            conversation: flow
+            for conversation, flow in self._flows.items()
+            if flow.listed or (flow.count and now - flow.drop_next < 16 * self._interval)
+        }

@@ -1,0 +1,102 @@
+"""Reads the first bytes of an IP packet: which conversation it belongs to, how long it is, and its DSCP.
+
+Sources: RFC 791 (IPv4), RFC 8200 (IPv6 and its extension headers), RFC 2474 (DSCP). Called once for every packet, so
+it slices and does not build objects.
+
+The key of a conversation is the same for both directions: protocol, local address, remote address, local port, remote
+port; 13 bytes for IPv4, 37 for IPv6. A fragment's key has ports of zero, since only the first fragment knows them and
+all of a datagram must take one way. Nothing here raises: what cannot be read is None.
+"""
+
+from typing import NamedTuple
+
+TCP, UDP = 6, 17
+_WITH_PORTS = frozenset({TCP, UDP, 33, 132, 136})  # TCP, UDP, DCCP, SCTP, UDP-Lite: ports are their first four bytes
+_NO_PORTS = bytes(4)
+_EXTENSIONS = frozenset({0, 43, 51, 60, 135})  # hop-by-hop, routing, authentication, destination options, mobility
+_FRAGMENT = 44
+_MOST_EXTENSIONS = 8
+
+
+class Parsed(NamedTuple):
+    """What a header says: the conversation's key, the packet's length in bytes, and its DSCP (0 to 63)."""
+
+    key: bytes
+    length: int
+    dscp: int
+
+
+class Parties(NamedTuple):
+    """A conversation's key, taken apart. Addresses are packed."""
+
+    protocol: int
+    local: bytes
+    remote: bytes
+    local_port: int
+    remote_port: int
+
+
+def parse(header: bytes, up: bool) -> Parsed | None:
+    """Read a packet's header; `up` says that the sender is the local party. None for what is not an IP packet."""
+    if len(header) < 20:
+        return None
+    version = header[0] >> 4
+    if version == 4:
+        protocol = header[9]
+        start = (header[0] & 15) * 4
+        fragment = (header[6] & 0x3F) | header[7]
+        ports = header[start : start + 4] if protocol in _WITH_PORTS and not fragment else _NO_PORTS
+        source, target = header[12:16], header[16:20]
+        length = header[2] << 8 | header[3]
+        traffic_class = header[1]
+    elif version == 6 and len(header) >= 40:
+        protocol, ports = _walk_extensions(header)
+        source, target = header[8:24], header[24:40]
+        length = (header[4] << 8 | header[5]) + 40
+        traffic_class = (header[0] & 15) << 4 | header[1] >> 4
+    else:
+        return None
+    if len(ports) < 4:
+        ports = _NO_PORTS
+    if up:
+        return Parsed(bytes((protocol,)) + source + target + ports, length, traffic_class >> 2)
+    return Parsed(bytes((protocol,)) + target + source + ports[2:] + ports[:2], length, traffic_class >> 2)
+
+
+def _walk_extensions(header: bytes) -> tuple[int, bytes]:
+    """The upper-layer protocol and its ports, or the first extension that cannot be passed and no ports."""
+    protocol, start = header[6], 40
+    for _ in range(_MOST_EXTENSIONS):
+        if protocol in _WITH_PORTS:
+            return protocol, header[start : start + 4]
+        if protocol == _FRAGMENT and start < len(header):
+            return header[start], _NO_PORTS
+        if protocol not in _EXTENSIONS or start + 1 >= len(header):
+            break
+        # The authentication header counts in words of 4 bytes less 2 (RFC 4302), the others in words of 8 less 1.
+        size = (header[start + 1] + 2) * 4 if protocol == 51 else (header[start + 1] + 1) * 8
+        protocol, start = header[start], start + size
+    return protocol, _NO_PORTS
+
+
+def parties(key: bytes) -> Parties:
+    """Take a conversation's key apart."""
+    width = 4 if len(key) == 13 else 16
+    return Parties(
+        key[0],
+        key[1 : 1 + width],
+        key[1 + width : 1 + 2 * width],
+        int.from_bytes(key[-4:-2]),
+        int.from_bytes(key[-2:]),
+    )
+
+
+def key_of(parties: Parties) -> bytes:
+    """The key of the conversation between these parties."""
+    return (
+        bytes((parties.protocol,))
+        + parties.local
+        + parties.remote
+        + parties.local_port.to_bytes(2)
+        + parties.remote_port.to_bytes(2)
+    )

@@ -1,0 +1,57 @@
+"""A line that is not shaped: one deep first-in-first-out buffer, a rate, and a delay.
+
+This is the modem and the provider as they are without us: the lab and the rig put it at the end of the wire. A packet
+that does not fit into the buffer is dropped at its tail. It has the same three calls as a shaper.
+"""
+
+from collections import deque
+from collections.abc import Callable
+
+from wily_sluice.engine.packet import Packet
+from wily_sluice.units import SECOND, Nanoseconds, Rate, Size
+
+
+class Line:
+    """`rate` in bit/s, `delay` one way in ns, `buffer` in bytes beyond the packet on the wire."""
+
+    __slots__ = ("_drop", "_under_way", "buffer", "delay", "drops", "free_at", "rate")
+
+    def __init__(self, rate: Rate, delay: Nanoseconds, buffer: Size, drop: Callable[[Packet], None]) -> None:
+        if rate < 1 or delay < 0 or buffer < 0:
+            raise ValueError(f"no such line: rate {rate} bit/s, delay {delay} ns, buffer {buffer} bytes")
+        self.rate = rate
+        self.delay = delay
+        self.buffer = buffer
+        self.drops = 0
+        self.free_at: Nanoseconds = 0  # when the last packet taken in will have left the buffer
+        self._drop = drop
+        self._under_way: deque[tuple[Nanoseconds, Packet]] = deque()
+
+    def transmit(self, size: Size, now: Nanoseconds) -> Nanoseconds | None:
+        """When a packet of `size` bytes that comes in now reaches the far end; None when the buffer is full."""
+        free_at = self.free_at
+        if free_at <= now:
+            free_at = now
+        elif (free_at - now) * self.rate > (self.buffer - size) * 8 * SECOND:
+            self.drops += 1
+            return None
+        self.free_at = free_at + size * 8 * SECOND // self.rate
+        return self.free_at + self.delay
+
+    def offer(self, packet: Packet, now: Nanoseconds) -> None:
+        """Take a packet in."""
+        arrival = self.transmit(packet.size, now)
+        if arrival is None:
+            self._drop(packet)
+        else:
+            self._under_way.append((arrival, packet))
+
+    def release(self, now: Nanoseconds) -> Packet | None:
+        """The packet that has reached the far end by now, if there is one."""
+        if self._under_way and self._under_way[0][0] <= now:
+            return self._under_way.popleft()[1]
+        return None
+
+    def next_release(self, now: Nanoseconds) -> Nanoseconds | None:
+        """When the next packet reaches the far end; never before `now`."""
+        return max(now, self._under_way[0][0]) if self._under_way else None

@@ -1,0 +1,115 @@
+"""The shaper of one uplink in one direction: limiters, then the tree, then the line's own pace.
+
+The caller hands in packets by `offer` and takes them out by `release`; `next_release` tells when it is worth asking
+again. A packet that will not be sent is handed to `drop`, which must not call back into the shaper.
+
+The pace is a virtual clock at the usable rate. While packets stand here it keeps its own time, so a caller that wakes
+late sends what it missed and the rate still holds; after idleness it starts at now, so nothing is saved up.
+"""
+
+from typing import TYPE_CHECKING
+
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.limiter import Bucket, LimiterBank
+from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.sorter import Sorter
+from wily_sluice.units import MILLISECOND, SECOND, Direction, Nanoseconds
+
+if TYPE_CHECKING:
+    from wily_sluice.engine.tree import Leaf, Tree
+
+CATCH_UP: Nanoseconds = 20 * MILLISECOND  # how much of a stall is made good afterwards
+
+
+class Lane:
+    """A conversation's way through one shaper, worked out once: its limiters' buckets, then its leaf."""
+
+    __slots__ = ("buckets", "leaf", "shaper")
+
+    def __init__(self, shaper: "Shaper", buckets: tuple[Bucket, ...], leaf: "Leaf") -> None:
+        self.shaper = shaper
+        self.buckets = buckets
+        self.leaf = leaf
+
+
+class Shaper:
+    """Shapes one direction of one uplink. `rate` is the usable rate in bit/s."""
+
+    def __init__(
+        self,
+        direction: Direction,
+        tree: "Tree",
+        sorter: Sorter,
+        bank: LimiterBank,
+    ) -> None:
+        self.direction = direction
+        self.tree = tree
+        self.rate = tree.root.limit
+        self._up = direction == "up"
+        self._sorter = sorter
+        self._bank = bank
+        self._clock: Nanoseconds = 0
+
+    def offer(self, packet: Packet, now: Nanoseconds) -> None:
+        """Take a packet in."""
+        conversation = packet.conversation
+        lane: Lane | None = conversation.up_lane if self._up else conversation.down_lane
+        if lane is None or lane.shaper is not self:
+            lane = self._choose_lane(conversation)
+        packet.lane = lane
+        if lane.buckets:
+            packet.stage = 0
+            self._bank.offer(packet, now)
+        else:
+            self.enter_tree(packet, now)
+
+    def _choose_lane(self, conversation: Conversation) -> Lane:
+        limiters = (self._bank.limiters[index] for index in self._sorter.limits(conversation))
+        buckets = tuple(limiter.bucket(conversation) for limiter in limiters if limiter is not None)
+        lane = Lane(self, buckets, self.tree.leaves[self._sorter.leaf(conversation)])
+        if self._up:
+            conversation.up_lane = lane
+        else:
+            conversation.down_lane = lane
+        return lane
+
+    def enter_tree(self, packet: Packet, now: Nanoseconds) -> None:
+        """Take in a packet that is past its limiters."""
+        if self._clock < now and not self.tree.root.ready_children:
+            self._clock = now
+        self.tree.enqueue(packet, now)
+
+    def release(self, now: Nanoseconds) -> Packet | None:
+        """The packet to send now, if there is one."""
+        self._bank.advance(now)
+        if self._clock > now:
+            return None
+        if not self.tree.root.ready_children:
+            self._clock = now
+        self.tree.open_caps(now)
+        packet = self.tree.dequeue(now)
+        if packet is None:
+            return None
+        behind = now - CATCH_UP
+        self._clock = (self._clock if self._clock > behind else behind) + packet.size * 8 * SECOND // self.rate
+        return packet
+
+    def next_release(self, now: Nanoseconds) -> Nanoseconds | None:
+        """When `release` may next have a packet, if none is offered before; None when nothing stands here.
+
+        Never before `now`. It may be early: a packet that CoDel drops is seen only when its turn comes.
+        """
+        times = []
+        if self.tree.root.ready_children:
+            times.append(self._clock)
+        elif (opening := self.tree.next_opening()) is not None:
+            times.append(opening if opening > self._clock else self._clock)
+        if (passing := self._bank.next_time()) is not None:
+            times.append(passing)
+        return max(now, min(times)) if times else None
+
+
+def forward_to_tree(packet: Packet, now: Nanoseconds) -> None:
+    """Hand a packet that is past its limiters to the tree of the uplink that it is on."""
+    lane: Lane = packet.lane
+    lane.shaper.enter_tree(packet, now)

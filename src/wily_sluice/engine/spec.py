@@ -1,0 +1,41 @@
+"""A queue of one uplink in one direction with every figure resolved: what the split and the engine both work from."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from wily_sluice.units import Rate
+
+FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY = 1, 9, 5
+
+
+@dataclass(frozen=True, slots=True)
+class QueueSpec:
+    """`path` is joined with `/` and empty for the root. Rates are bit/s; the root's guarantee and cap are the line's.
+
+    Raises ValueError for figures that no queue can have.
+    """
+
+    path: str
+    guarantee: Rate
+    cap: Rate
+    priority: int = USUAL_PRIORITY
+    weight: float = 1.0
+    children: tuple["QueueSpec", ...] = ()
+
+    def __post_init__(self) -> None:
+        if self.cap < 1 or not 0 <= self.guarantee <= self.cap:
+            raise ValueError(f"{self.path}: guarantee {self.guarantee} and cap {self.cap} bit/s do not go together")
+        if not FIRST_PRIORITY <= self.priority <= LAST_PRIORITY:
+            raise ValueError(f"{self.path}: priority {self.priority} is not from 1 to 9")
+        if not self.weight > 0:
+            raise ValueError(f"{self.path}: weight {self.weight} is not above 0")
+
+    def walk(self) -> Iterator["QueueSpec"]:
+        """This queue and all below it, parents before their children."""
+        yield self
+        for child in self.children:
+            yield from child.walk()
+
+    def leaves(self) -> Iterator["QueueSpec"]:
+        """The leaves at or below this queue, in the order of the plan."""
+        return (spec for spec in self.walk() if not spec.children)

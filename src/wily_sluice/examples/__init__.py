@@ -1,0 +1,1 @@
+"""The demo site: Saltmarsh Veterinary, a surgery with a flat above it."""

@@ -1,0 +1,88 @@
+"""The exact split: what each queue of a tree gets, in bit/s, when the line is full.
+
+The rule, at a parent that has C to give: each child first gets what it wants up to its guarantee; what is left is
+offered to priority 1, then 2 and so on, and within one priority by weight, up to what each child wants. A leaf wants
+its demand, at most its cap; a parent wants what its children want together, at most its cap. It is a fluid: the
+engine, which sends whole packets, comes to the same rates in the long run.
+
+Invariants: no queue gets more than it wants; a parent's children get together what the parent gets; a queue gets what
+it wants up to its guarantee.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from itertools import groupby
+
+from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.units import Rate
+
+
+@dataclass(frozen=True, slots=True)
+class Share:
+    """What one queue wants and gets, in bit/s. `demand` is None for a queue that would take whatever it got."""
+
+    spec: QueueSpec
+    demand: Rate | None
+    rate: float
+
+
+def split(root: QueueSpec, demands: Mapping[str, Rate]) -> dict[str, Share]:
+    """Every queue's share by path, the root's under the empty path. A leaf without a demand is hungry.
+
+    Raises ValueError for a demand of a queue that is no leaf of this tree.
+    """
+    leaves = {leaf.path for leaf in root.leaves()}
+    for path in demands:
+        if path not in leaves:
+            raise ValueError(f"no leaf is called {path}; there are {', '.join(sorted(leaves))}")
+    wants: dict[str, float] = {}
+    _want(root, demands, wants)
+    rates: dict[str, float] = {}
+    _divide(root, wants[root.path], wants, rates)
+    return {spec.path: Share(spec, _demand(spec, demands), rates[spec.path]) for spec in root.walk()}
+
+
+def _demand(spec: QueueSpec, demands: Mapping[str, Rate]) -> Rate | None:
+    """A leaf's own demand, or a parent's: the sum of its children's, unless one of them is hungry."""
+    if not spec.children:
+        return demands.get(spec.path)
+    parts = [_demand(child, demands) for child in spec.children]
+    return None if None in parts else sum(part for part in parts if part is not None)
+
+
+def _want(spec: QueueSpec, demands: Mapping[str, Rate], wants: dict[str, float]) -> float:
+    if spec.children:
+        want = sum(_want(child, demands, wants) for child in spec.children)
+    else:
+        want = demands.get(spec.path, spec.cap)
+    wants[spec.path] = min(want, spec.cap)
+    return wants[spec.path]
+
+
+def _divide(spec: QueueSpec, capacity: float, wants: Mapping[str, float], rates: dict[str, float]) -> None:
+    rates[spec.path] = capacity
+    if not spec.children:
+        return
+    granted = {child.path: min(wants[child.path], float(child.guarantee)) for child in spec.children}
+    spare = capacity - sum(granted.values())
+    by_priority = sorted(spec.children, key=lambda child: child.priority)
+    for _, peers in groupby(by_priority, key=lambda child: child.priority):
+        spare = _fill(list(peers), spare, wants, granted)
+    for child in spec.children:
+        _divide(child, granted[child.path], wants, rates)
+
+
+def _fill(peers: list[QueueSpec], spare: float, wants: Mapping[str, float], granted: dict[str, float]) -> float:
+    """Divide `spare` among peers of one priority by weight, up to what each wants; the rest comes back.
+
+    In the order in which they are satisfied: whoever needs least for its weight is done first, and what it leaves is
+    the others'.
+    """
+    spare = max(spare, 0.0)
+    weight = sum(peer.weight for peer in peers)
+    for peer in sorted(peers, key=lambda peer: (wants[peer.path] - granted[peer.path]) / peer.weight):
+        part = min(wants[peer.path] - granted[peer.path], spare * peer.weight / weight if weight > 0 else spare)
+        granted[peer.path] += part
+        spare -= part
+        weight -= peer.weight
+    return spare

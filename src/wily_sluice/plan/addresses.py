@@ -1,0 +1,52 @@
+"""Addresses as a person writes them: one, a range, or a subnet, of IPv4 (RFC 791) or IPv6 (RFC 4291).
+
+Every parser raises ValueError with a message fit for the person.
+"""
+
+from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
+
+from wily_sluice.engine.addresses import AddressSet, Range
+
+
+def parse_prefix(text: object) -> IPv4Network | IPv6Network:
+    """Read a subnet. Bits beyond the prefix are an error: the person may have meant the host, or another prefix."""
+    if not isinstance(text, str) or "/" not in text:
+        raise ValueError(f"“{text}” is no subnet: write it like 10.61.0.0/24 or fd61::/64")
+    try:
+        return ip_network(text.strip())
+    except ValueError:
+        try:
+            meant = ip_network(text.strip(), strict=False)
+        except ValueError:
+            raise ValueError(f"“{text}” is no subnet: write it like 10.61.0.0/24 or fd61::/64") from None
+        raise ValueError(f"“{text}” has bits set beyond its prefix: the subnet is {meant}") from None
+
+
+def parse_range(text: str) -> Range:
+    """Read `10.61.0.40`, `10.61.0.40-10.61.0.59`, `10.61.0.0/24`, or any of these in IPv6."""
+    if "/" in text:
+        prefix = parse_prefix(text)
+        return prefix.network_address.packed, prefix.broadcast_address.packed
+    first_text, dash, last_text = text.partition("-")
+    try:
+        first = ip_address(first_text.strip())
+        last = ip_address(last_text.strip()) if dash else first
+    except ValueError:
+        raise ValueError(
+            f"“{text}” is no address, range or subnet: write it like 10.61.0.40, 10.61.0.40-10.61.0.59 or 10.61.0.0/24"
+        ) from None
+    if first.version != last.version:
+        raise ValueError(f"“{text}” runs from IPv{first.version} to IPv{last.version}")
+    if first.packed > last.packed:
+        raise ValueError(f"“{text}” runs backwards: write {last}-{first}")
+    return first.packed, last.packed
+
+
+def looks_like_address(word: str) -> bool:
+    """Whether a word is meant as an address rather than a name."""
+    return word[:1].isdigit() or ":" in word or "/" in word
+
+
+def address_set(text: str) -> AddressSet:
+    """The set of a single written address, range or subnet."""
+    return AddressSet([parse_range(text)])

@@ -1,0 +1,74 @@
+"""Compiles a plan into engine objects. The one place where the two meet."""
+
+from collections.abc import Callable
+
+from wily_sluice.engine.codel import TARGET
+from wily_sluice.engine.conversation import ConversationTable
+from wily_sluice.engine.fq_codel import FqCodel
+from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.limiter import Limiter, LimiterBank
+from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.shaper import Shaper, forward_to_tree
+from wily_sluice.engine.sorter import Match, Sorter
+from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.tree import Tree
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.rates import resolve
+from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, transmission_time
+
+LONGEST_WAIT: Nanoseconds = 1000 * MILLISECOND  # of a leaf's backlog, at its cap
+FEWEST_BYTES = 128 * LONGEST_FRAME
+
+
+def build_sorter(plan: Plan) -> Sorter:
+    """The plan's rules and limiters as matches; leaves by their place in the tree."""
+    index = {queue.path: place for place, queue in enumerate(plan.tree.leaves)}
+    rules = tuple(
+        (
+            Match(
+                local=rule.local.addresses if rule.local else None,
+                remote=rule.remote.addresses if rule.remote else None,
+                protocols=frozenset(rule.protocols) if rule.protocols else None,
+                ports=rule.ports,
+                dscps=sum(1 << dscp for dscp in set(rule.dscps)) if rule.dscps else None,
+            ),
+            index[rule.queue],
+        )
+        for rule in plan.rules
+    )
+    default = next(index[queue.path] for queue in plan.tree.leaves if queue.default)
+    return Sorter(rules, default, tuple(Match(local=limiter.local.addresses) for limiter in plan.limiters))
+
+
+def build_tree(spec: QueueSpec, drop: Callable[[Packet], None]) -> Tree:
+    """A tree of FQ-CoDel leaves."""
+    leaves = sum(1 for _ in spec.leaves())
+
+    def leaf_queue(leaf: QueueSpec, leaf_drop: Callable[[Packet], None]) -> FqCodel:
+        # On a slow queue one frame alone takes longer than CoDel's usual target (RFC 8289 §4.3), which would then
+        # drop packets that nobody could have sent sooner.
+        slowest = max(leaf.guarantee, leaf.cap // leaves, 1)
+        target = max(TARGET, 3 * transmission_time(LONGEST_FRAME, slowest) // 2)
+        limit = max(FEWEST_BYTES, leaf.cap * LONGEST_WAIT // (8 * SECOND))
+        return FqCodel(leaf_drop, limit, target)
+
+    return Tree(spec, drop, leaf_queue)
+
+
+class SiteEngine:
+    """All shapers of a site, with the conversations and limiters that they share. `drop` must not call back."""
+
+    def __init__(self, plan: Plan, drop: Callable[[Packet], None]) -> None:
+        self.sorter = build_sorter(plan)
+        self.conversations = ConversationTable(watch_marks=self.sorter.watches_marks)
+        self.shapers: dict[tuple[str, Direction], Shaper] = {}
+        self.banks: dict[Direction, LimiterBank] = {}
+        for direction in DIRECTIONS:
+            limiters = []
+            for limiter in plan.limiters:
+                rate = limiter.rate(direction)
+                limiters.append(Limiter(limiter.name, rate, limiter.per_host) if rate is not None else None)
+            bank = self.banks[direction] = LimiterBank(tuple(limiters), forward_to_tree, drop)
+            for uplink in plan.uplinks:
+                tree = build_tree(resolve(plan, uplink, direction), drop)
+                self.shapers[uplink.name, direction] = Shaper(direction, tree, self.sorter, bank)

@@ -1,0 +1,276 @@
+"""Reads a YAML 1.2 file into plain data that knows its lines, and holds it against a schema.
+
+Whatever is wrong is told as findings, all at once: what the schema refuses is cut out, and the rest is examined again,
+so that one slip does not hide the next. What was cut out is remembered in `Reading.cut`, so that whoever follows a
+reference to it does not complain a second time.
+"""
+
+from dataclasses import dataclass, field
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any, Generic, TypeAlias, TypeVar, get_args, get_origin
+
+from pydantic import BaseModel, ValidationError
+from ruamel.yaml import YAML
+from ruamel.yaml.comments import CommentedMap, CommentedSeq
+from ruamel.yaml.error import MarkedYAMLError, YAMLError
+from ruamel.yaml.reader import ReaderError
+from ruamel.yaml.tokens import Token
+
+from wily_sluice.plan.finding import FileError, Finding
+from wily_sluice.units import Size, format_size
+
+Location: TypeAlias = tuple[str | int, ...]
+Schema = TypeVar("Schema", bound=BaseModel)
+
+LARGEST: Size = 1_000_000  # bytes; some 20,000 lines, far beyond what a person writes
+MOST_VALUES = 200_000  # after aliases are followed
+DEEPEST = 40
+
+
+def suggestion(word: str, known: list[str]) -> str:
+    """`did you mean “headroom”?`, or the whole list when nothing is near."""
+    near = get_close_matches(word, known, n=1, cutoff=0.6)
+    if near:
+        return f"did you mean “{near[0]}”?"
+    return f"known here: {', '.join(known)}" if known else ""
+
+
+def key_text(location: Location) -> str:
+    """`uplinks.fibre.up`, `rules[3].queue`; list places count from 1, as a person counts."""
+    text = ""
+    for part in location:
+        text += f"[{part + 1}]" if isinstance(part, int) else f".{part}" if text else str(part)
+    return text
+
+
+@dataclass(slots=True)
+class Document:
+    """Plain data (dict, list, str, int, float, bool, None) and the line on which each part begins."""
+
+    file: str
+    data: dict[str, Any]
+    lines: dict[Location, int] = field(default_factory=dict)
+
+    def line(self, location: Location) -> int | None:
+        """The line of the place, or of the nearest place around it that is in the file."""
+        while location and location not in self.lines:
+            location = location[:-1]
+        return self.lines.get(location)
+
+    def error(self, location: Location, message: str, remedy: str = "") -> Finding:
+        """An error at a place of this file."""
+        return Finding("error", self.file, self.line(location), key_text(location), message, remedy)
+
+    def warning(self, location: Location, message: str, remedy: str = "") -> Finding:
+        """A warning at a place of this file."""
+        return Finding("warning", self.file, self.line(location), key_text(location), message, remedy)
+
+
+def read_document(path: Path, kind: str) -> Document:
+    """Read a YAML file; `kind` says what it should be, such as “plan”. FileError when it cannot be read."""
+
+    def refuse(message: str, remedy: str = "", line: int | None = None) -> FileError:
+        return FileError([Finding("error", str(path), line, "", message, remedy)])
+
+    try:
+        with path.open("rb") as file:
+            raw = file.read(LARGEST + 1)
+    except FileNotFoundError:
+        raise refuse(
+            f"there is no such {kind} file", "give one with --plan, or SLUICE_PLAN" * (kind == "plan")
+        ) from None
+    except OSError as error:
+        raise refuse(f"cannot be read: {error.strerror}") from None
+    if len(raw) > LARGEST:
+        raise refuse(f"is larger than {format_size(LARGEST)}, which no {kind} is", f"is this the {kind} you meant?")
+    if not raw.strip():
+        raise refuse("is empty", f"`sluice demo --save FOLDER` writes a {kind} to start from")
+    try:
+        text = raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = raw.count(b"\n", 0, error.start) + 1
+        raise refuse("is not text in UTF-8", f"a {kind} is a YAML file", line) from None
+    yaml = YAML(typ="rt")
+    yaml.version = (1, 2)
+    try:
+        tree = yaml.load(text)
+    except ReaderError as error:
+        line = text.count("\n", 0, error.position) + 1
+        raise refuse(f"holds a character that YAML does not allow (number {error.character})", "", line) from None
+    except MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        problem = " ".join(str(part).split("\n")[0] for part in (error.context, error.problem) if part)
+        raise refuse(
+            f"is not YAML that can be read: {problem}",
+            "each key once, lists and mappings closed, keys of one level indented alike",
+            mark.line + 1 if mark else None,
+        ) from None
+    except (YAMLError, ValueError) as error:
+        raise refuse(f"is not YAML that can be read: {str(error).splitlines()[0]}") from None
+    except RecursionError:
+        raise refuse("is nested too deeply to be read") from None
+    if not isinstance(tree, CommentedMap):
+        raise refuse(f"holds no keys at its outermost level, so it is no {kind}", "write `key: value` lines", 1)
+    document = Document(str(path), {})
+    try:
+        document.data = _plain(tree, (), document.lines, [MOST_VALUES])
+    except _UnfitError as error:
+        raise refuse(str(error), "", document.line(error.location)) from None
+    return document
+
+
+class _UnfitError(Exception):
+    def __init__(self, message: str, location: Location) -> None:
+        super().__init__(message)
+        self.location = location
+
+
+def _plain(value: Any, location: Location, lines: dict[Location, int], budget: list[int]) -> Any:
+    budget[0] -= 1
+    if budget[0] < 0:
+        raise _UnfitError("holds too many values", location)
+    if len(location) > DEEPEST:
+        raise _UnfitError(f"is nested deeper than {DEEPEST} levels", location)
+    if isinstance(value, CommentedMap):
+        plain: dict[str, Any] = {}
+        for key, item in value.items():
+            place = (*location, str(key))
+            lines[place] = value.lc.key(key)[0] + 1 if key in (value.lc.data or {}) else lines.get(location, 1)
+            plain[str(key)] = _plain(item, place, lines, budget)
+        return plain
+    if isinstance(value, CommentedSeq):
+        items = []
+        for index, item in enumerate(value):
+            place = (*location, index)
+            lines[place] = value.lc.item(index)[0] + 1
+            items.append(_plain(item, place, lines, budget))
+        return items
+    if value is None or isinstance(value, bool):
+        return value
+    for kind in (str, int, float):
+        if isinstance(value, kind):
+            return kind(value)
+    if isinstance(value, Token) or type(value).__module__.startswith("ruamel"):
+        raise _UnfitError(f"{key_text(location)}: this kind of YAML value has no use here", location)
+    return str(value)  # a date, say: the schema will say what it wanted
+
+
+@dataclass(slots=True)
+class Reading(Generic[Schema]):
+    """What the schema made of a document: as much of it as could be used, what was wrong, and what was cut out."""
+
+    document: Document
+    content: Schema | None
+    findings: list[Finding]
+    cut: set[Location]
+
+    def was_cut(self, *location: str | int) -> bool:
+        """Whether this place, or one around it, was refused and told already."""
+        return any(location[: len(cut)] == cut for cut in self.cut)
+
+
+def hold_against(document: Document, schema: type[Schema]) -> Reading[Schema]:
+    """Validate a document, cutting out what is refused."""
+    findings: list[Finding] = []
+    cut: set[Location] = set()
+    data = document.data
+    while True:
+        try:
+            return Reading(document, schema.model_validate(data), findings, cut)
+        except ValidationError as error:
+            problems = error.errors(include_url=False)
+        for problem in problems:
+            location: Location = problem["loc"]
+            missing = problem["type"] == "missing"
+            consequence = any(earlier[: len(location)] == location for earlier in cut)
+            if not consequence:  # else it is missing, or too few, since a part of it was refused before
+                findings.append(_finding(document, schema, location, problem))
+            doomed = location[:-1] if missing else _whole(data, location)
+            cut.add(doomed)
+            if not doomed:
+                return Reading(document, None, findings, cut)
+            _cut_out(data, doomed)
+
+
+def _at(data: Any, location: Location) -> Any:
+    for part in location:
+        if data is None or (isinstance(data, dict) and part not in data):
+            return None
+        data = data[part]
+    return data
+
+
+def _whole(data: Any, location: Location) -> Location:
+    """The place itself, or the list that it is a plain value of: a list with a hole is no list of values."""
+    in_list = isinstance(_at(data, location[:-1]), list)
+    return location[:-1] if in_list and not isinstance(_at(data, location), dict) else location
+
+
+def _cut_out(data: Any, location: Location) -> None:
+    *way, last = location
+    data = _at(data, tuple(way))
+    if isinstance(data, dict):
+        data.pop(last, None)
+    elif isinstance(data, list) and isinstance(last, int):
+        data[last] = None  # keeps the places of the others
+
+
+def _finding(document: Document, schema: type[BaseModel], location: Location, problem: Any) -> Finding:
+    kind, found = problem["type"], problem["input"]
+    if kind == "extra_forbidden":
+        owner = _model_at(schema, location[:-1])
+        known = [info.alias or name for name, info in owner.model_fields.items()] if owner else []
+        return document.error(location, f"there is no key “{location[-1]}”", suggestion(str(location[-1]), known))
+    if kind == "missing":
+        example = _example(schema, location)
+        return document.error(
+            location[:-1], f"“{location[-1]}” is missing", f"add {location[-1]}: {example}" if example else ""
+        )
+    if kind == "value_error":
+        message = str(problem["ctx"]["error"])
+        return document.error(location, message)
+    if kind in ("dict_type", "model_type", "model_attributes_type"):
+        return document.error(location, f"{_quote(found)} stands where keys and values should", "write `key: value`")
+    if kind == "list_type":
+        return document.error(location, f"{_quote(found)} stands where a list should", f"write [{found}]")
+    message = f"{_quote(found)} does not fit: {problem['msg'][0].lower()}{problem['msg'][1:]}"
+    example = _example(schema, location)
+    return document.error(location, message, f"write it like {example}" if example else "")
+
+
+def _quote(found: Any) -> str:
+    if found is None:
+        return "nothing"
+    text = str(found)
+    return f"“{text if len(text) <= 40 else text[:37] + '…'}”"
+
+
+def _model_at(schema: Any, location: Location) -> type[BaseModel] | None:
+    """The model that describes what stands at `location` of a document with this schema."""
+    here = schema
+    for part in (*location, None):
+        while not (isinstance(here, type) and issubclass(here, BaseModel)):
+            origin, arguments = get_origin(here), get_args(here)
+            if origin in (list, dict) and part is not None:
+                here = arguments[-1]
+                break
+            inner = [argument for argument in arguments if argument is not type(None)]
+            if not inner or origin in (list, dict):
+                return None
+            here = inner[0]
+        else:
+            if part is None:
+                return here
+            fields = {info.alias or name: info for name, info in here.model_fields.items()}
+            if part not in fields:
+                return None
+            here = fields[str(part)].annotation
+    return None
+
+
+def _example(schema: type[BaseModel], location: Location) -> str:
+    owner = _model_at(schema, location[:-1])
+    fields = {info.alias or name: info for name, info in owner.model_fields.items()} if owner else {}
+    info = fields.get(str(location[-1]))
+    return str(info.examples[0]) if info is not None and info.examples else ""

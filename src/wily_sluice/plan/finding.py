@@ -1,0 +1,32 @@
+"""What is wrong with a file that a person wrote: where, what was found, and what would be right."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+Severity: TypeAlias = Literal["error", "warning"]
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """`line` counts from 1, or is None where the whole file is meant; `key` is a path such as `uplinks.fibre.up`."""
+
+    severity: Severity
+    file: str
+    line: int | None
+    key: str
+    message: str
+    remedy: str = ""
+
+    def __str__(self) -> str:
+        where = f"{self.file}:{self.line}" if self.line is not None else self.file
+        what = f"{self.key}: {self.message}" if self.key else self.message
+        return f"{where}: {self.severity}: {what}" + (f" → {self.remedy}" if self.remedy else "")
+
+
+class FileError(Exception):
+    """A file cannot be used. Carries all that is wrong with it."""
+
+    def __init__(self, findings: Iterable[Finding]) -> None:
+        self.findings = sorted(findings, key=lambda finding: (finding.line or 0, finding.key))
+        super().__init__("\n".join(str(finding) for finding in self.findings))

@@ -1,0 +1,34 @@
+"""Works out every queue's guarantee and cap in bit/s, for one uplink in one direction.
+
+A guarantee in percent is of the parent's guarantee, a cap in percent of the parent's cap; the root has both at the
+usable rate of the uplink. A queue without a guarantee has none; one without a cap has its parent's.
+"""
+
+from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.plan.model import Plan, Queue, Uplink
+from wily_sluice.units import Direction, Rate
+
+
+def guarantee_of(queue: Queue, direction: Direction, parent: Rate) -> Rate:
+    """A queue's guarantee, under a parent with this guarantee."""
+    amount = queue.guarantee.of(direction)
+    return amount.of(parent) if amount is not None else 0
+
+
+def cap_of(queue: Queue, direction: Direction, parent: Rate) -> Rate:
+    """A queue's cap, under a parent with this cap; never above it, and at least 1."""
+    amount = queue.cap.of(direction)
+    return max(1, min(parent, amount.of(parent))) if amount is not None else parent
+
+
+def resolve(plan: Plan, uplink: Uplink, direction: Direction) -> QueueSpec:
+    """The tree of a plan without errors, for one uplink in one direction; its root has the empty path."""
+    usable = uplink.usable(direction)
+
+    def resolved(queue: Queue, guarantee: Rate, cap: Rate) -> QueueSpec:
+        own_cap = cap_of(queue, direction, cap)
+        own_guarantee = min(guarantee_of(queue, direction, guarantee), own_cap)
+        children = tuple(resolved(child, own_guarantee, own_cap) for child in queue.children)
+        return QueueSpec(queue.path, own_guarantee, own_cap, queue.priority, queue.weight, children)
+
+    return QueueSpec("", usable, usable, children=tuple(resolved(queue, usable, usable) for queue in plan.tree.queues))

@@ -1,0 +1,168 @@
+"""Rates, sizes, times and shares: how a person writes them, and how we write them back.
+
+Rates are whole bit/s, sizes whole bytes, times whole nanoseconds. Prefixes are decimal: 1 Mbit/s is 1,000,000 bit/s
+and 1 MB/s is 8 Mbit/s; `Ki`, `Mi`, `Gi` (IEC 80000-13) are 1024, its square and its cube. A lower-case `b` is a bit
+and a capital `B` a byte; where the case of the whole word hides which was meant, the text is refused, with both
+readings in the message, rather than guessed at.
+
+Every parser raises ValueError with a message fit for the person who wrote the text.
+"""
+
+import re
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+Rate: TypeAlias = int  # bit/s
+Size: TypeAlias = int  # bytes
+Nanoseconds: TypeAlias = int
+Direction: TypeAlias = Literal["up", "down"]  # up is toward the internet, down toward your hosts
+
+DIRECTIONS: tuple[Direction, Direction] = ("down", "up")
+SECOND: Nanoseconds = 1_000_000_000
+MILLISECOND: Nanoseconds = 1_000_000
+
+HIGHEST_RATE: Rate = 1_000_000_000_000  # 1 Tbit/s: beyond any line this tool meets, so surely a slip of the pen
+
+_PREFIXES = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9, "t": 10**12, "ki": 2**10, "mi": 2**20, "gi": 2**30}
+_NUMBER = r"(?P<number>[0-9]+(?:\.[0-9]+)?)"
+_RATE = re.compile(
+    _NUMBER + r"\s*(?P<prefix>(?:[kKmMgGtT]i?)?)(?P<unit>[bB][iI][tT][sS]?/s|[bB]ytes?/s|b/s|B/s|bps|Bps)$"
+)
+_SHOUTED_RATE = re.compile(_NUMBER + r"\s*(?P<prefix>[KMGT]?)B(?:PS|/S)$")
+_SIZE = re.compile(_NUMBER + r"\s*(?P<prefix>(?:[kKmMgGtT]i?)?)(?:B|bytes?)$")
+_TIME = re.compile(_NUMBER + r"\s*(?P<unit>ns|us|µs|ms|s|min|m|h)$")
+_SHARE = re.compile(_NUMBER + r"\s*%$")
+_TIME_UNITS = {
+    "ns": 1,
+    "us": 10**3,
+    "µs": 10**3,
+    "ms": MILLISECOND,
+    "s": SECOND,
+    "min": 60 * SECOND,
+    "m": 60 * SECOND,
+    "h": 3600 * SECOND,
+}
+
+
+def parse_rate(text: object) -> Rate:
+    """Read a rate such as `24 Mbit/s`, `3 MB/s` or `512 kbps`; in bit/s."""
+    if isinstance(text, (int, float)) and not isinstance(text, bool):
+        raise ValueError(f"{text:g} has no unit: is it {text:g} Mbit/s, or {text:g} kbit/s?")
+    if not isinstance(text, str):
+        raise ValueError("a rate is written like 24 Mbit/s")
+    text = text.strip()
+    if shouted := _SHOUTED_RATE.match(text):
+        number, prefix = shouted["number"], shouted["prefix"]
+        raise ValueError(
+            f"“{text}” could be bits or bytes: write {number} {prefix}bit/s or {number} {prefix}B/s, 8 times as much"
+        )
+    match = _RATE.match(text)
+    if match is None:
+        hint = f"{text}/s" if re.match(_NUMBER + r"\s*[kKmMgG]?(bit|B)$", text) else "24 Mbit/s, 512 kbit/s or 3 MB/s"
+        raise ValueError(f"“{text}” is not a rate: write it like {hint}")
+    unit = match["unit"]
+    bits = 1 if (unit.startswith("b") and not unit.startswith("byte")) or unit[:3].lower() == "bit" else 8
+    rate = round(float(match["number"]) * _PREFIXES[match["prefix"].lower()] * bits)
+    if rate < 1:
+        raise ValueError(f"“{text}” is no rate to speak of: it must be at least 1 bit/s")
+    if rate > HIGHEST_RATE:
+        raise ValueError(f"“{text}” is more than {format_rate(HIGHEST_RATE)}: is the prefix right?")
+    return rate
+
+
+def parse_share(text: object) -> float:
+    """Read a percentage such as `12%`; as a fraction of 1, from 0 to 1."""
+    match = _SHARE.match(text.strip()) if isinstance(text, str) else None
+    if match is None:
+        raise ValueError(f"“{text}” is not a percentage: write it like 12%")
+    share = float(match["number"]) / 100
+    if share > 1:
+        raise ValueError(f"“{text}” is more than the whole: a percentage is at most 100%")
+    return share
+
+
+def parse_time(text: object) -> Nanoseconds:
+    """Read a span of time such as `10 ms`, `2 s` or `5 min`; in nanoseconds."""
+    match = _TIME.match(text.strip()) if isinstance(text, str) else None
+    if match is None:
+        raise ValueError(f"“{text}” is not a span of time: write it like 10 ms, 2 s or 5 min")
+    return round(float(match["number"]) * _TIME_UNITS[match["unit"]])
+
+
+def parse_size(text: object) -> Size:
+    """Read a size such as `1500 B`, `256 kB` or `40 GB`; in bytes."""
+    match = _SIZE.match(text.strip()) if isinstance(text, str) else None
+    if match is None:
+        raise ValueError(f"“{text}” is not a size: write it like 1500 B or 40 MB")
+    return round(float(match["number"]) * _PREFIXES[match["prefix"].lower()])
+
+
+def _scaled(value: float, unit: str) -> str:
+    for factor, prefix in ((10**12, "T"), (10**9, "G"), (10**6, "M"), (10**3, "k")):
+        # 999.96 k would be printed as 1000 k, so the next prefix up begins where rounding would reach it.
+        if value >= factor * 0.99995:
+            return f"{float(f'{value / factor:.4g}'):g} {prefix}{unit}"
+    return f"{float(f'{value:.4g}'):g} {unit}"
+
+
+def format_rate(rate: float) -> str:
+    """`22.08 Mbit/s`, to four significant figures."""
+    return _scaled(rate, "bit/s")
+
+
+def format_rate_both(rate: float) -> str:
+    """`22.08 Mbit/s (2.76 MB/s)`: for places where people mix bits with bytes."""
+    return f"{format_rate(rate)} ({_scaled(rate / 8, 'B/s')})"
+
+
+def format_size(size: float) -> str:
+    """`1.5 MB`, to four significant figures."""
+    return _scaled(size, "B")
+
+
+def format_share(share: float) -> str:
+    """`12%`, with as many decimals as it needs."""
+    return f"{round(share * 100, 4):g}%"
+
+
+def format_time(span: float) -> str:
+    """`12.3 ms` for a span in nanoseconds, to three significant figures."""
+    for factor, unit in ((SECOND, "s"), (MILLISECOND, "ms"), (1_000, "µs")):
+        if span >= factor * 0.9995:
+            return f"{float(f'{span / factor:.3g}'):g} {unit}"
+    return f"{span:.0f} ns"
+
+
+def transmission_time(size: Size, rate: Rate) -> Nanoseconds:
+    """How long `size` bytes take on a line of `rate`, rounded down to the nanosecond."""
+    return size * 8 * SECOND // rate
+
+
+@dataclass(frozen=True, slots=True)
+class Amount:
+    """A rate that a person gave either outright or as a share of something else's rate. Exactly one is set."""
+
+    rate: Rate | None = None
+    share: float | None = None
+
+    def of(self, whole: Rate) -> Rate:
+        """The rate in bit/s, where a share is of `whole` bit/s."""
+        if self.rate is not None:
+            return self.rate
+        assert self.share is not None
+        return round(self.share * whole)
+
+    def __str__(self) -> str:
+        return format_rate(self.rate) if self.rate is not None else format_share(self.share or 0)
+
+
+def parse_amount(text: object) -> Amount:
+    """Read a rate or a percentage."""
+    if isinstance(text, str) and text.strip().endswith("%"):
+        return Amount(share=parse_share(text))
+    try:
+        return Amount(rate=parse_rate(text))
+    except ValueError as error:
+        if isinstance(text, str):
+            raise
+        raise ValueError(f"{error} Or {text}%?") from None

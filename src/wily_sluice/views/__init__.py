@@ -1,0 +1,1 @@
+"""Turns results into tables, trees and JSON. Decides nothing."""

@@ -1,0 +1,40 @@
+"""What is wrong with a file, a line for each finding."""
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from wily_sluice.plan.finding import Finding
+
+STYLES = {"error": "bold red", "warning": "yellow"}
+
+
+def print_findings(console: Console, findings: Sequence[Finding]) -> None:
+    """One finding a line: where, what, and behind an arrow what would be right."""
+    for finding in findings:
+        where = finding.file if finding.line is None else f"{finding.file}:{finding.line}"
+        text = Text(f"{where}: ", style="bold")
+        text.append(f"{finding.severity}: ", style=STYLES[finding.severity])
+        text.append(f"{finding.key}: " if finding.key else "", style="not bold cyan")
+        text.append(finding.message, style="not bold")
+        if finding.remedy:
+            text.append(f" → {finding.remedy}", style="not bold green")
+        console.print(text, soft_wrap=True)
+
+
+def count_findings(findings: Sequence[Finding]) -> str:
+    """`2 errors, 1 warning`."""
+    parts = []
+    for severity in ("error", "warning"):
+        number = sum(finding.severity == severity for finding in findings)
+        if number:
+            parts.append(f"{number} {severity}{'s' * (number > 1)}")
+    return ", ".join(parts) or "no errors, no warnings"
+
+
+def findings_data(findings: Sequence[Finding]) -> list[dict[str, Any]]:
+    """The findings for JSON."""
+    return [asdict(finding) for finding in findings]

@@ -1,0 +1,57 @@
+"""A plan's parts as plain sentences."""
+
+from wily_sluice.plan.model import Limiter, Network, Party, Plan, Rule, Uplink
+from wily_sluice.plan.traffic_words import dscp_text, ports_text, protocol_text
+from wily_sluice.units import DIRECTIONS, format_rate, format_rate_both, format_share
+
+
+def who(party: Party) -> str:
+    """`handsets, or 10.61.0.7`."""
+    return " or ".join(party.words)
+
+
+def rule_sentence(rule: Rule) -> str:
+    """What a rule sorts, and where to."""
+    if rule.is_catch_all:
+        return f"Every conversation goes to {rule.queue}."
+    text = f"{protocol_text(rule.protocols)} conversations" if rule.protocols else "Conversations"
+    if rule.local:
+        text += f" of {who(rule.local)}"
+    if rule.remote:
+        text += f" with {who(rule.remote)}"
+    if rule.ports:
+        text += f" on port {ports_text(rule.ports)}"
+    if rule.dscps:
+        text += f" in which a packet is marked {dscp_text(rule.dscps)}"
+    return f"{text} go to {rule.queue}."
+
+
+def limiter_sentence(limiter: Limiter) -> str:
+    """Whom a limiter caps, and at what."""
+    parts = []
+    for direction in DIRECTIONS:
+        rate = limiter.rate(direction)
+        if rate is not None:
+            parts.append(f"{format_rate_both(rate)} {direction}")
+    subject = "Each host" if limiter.per_host else "All hosts together"
+    return f"{subject} of {who(limiter.local)} may have at most {' and '.join(parts)}."
+
+
+def uplink_sentence(uplink: Uplink) -> str:
+    """What a line has, and what of it is used."""
+    usable = " and ".join(f"{format_rate(uplink.usable(direction))} {direction}" for direction in DIRECTIONS)
+    return (
+        f"{uplink.interface}: measured {format_rate(uplink.down)} down and {format_rate(uplink.up)} up; "
+        f"{format_share(uplink.headroom)} left free, so {usable} to use."
+    )
+
+
+def network_sentence(network: Network) -> str:
+    """Where a network is."""
+    return f"{network.interface}: {', '.join(network.subnets)}."
+
+
+def default_sentence(plan: Plan) -> str:
+    """Where what no rule claims goes."""
+    default = next(queue.path for queue in plan.tree.leaves if queue.default)
+    return f"Whatever no rule claims goes to {default}."
