@@ -6,9 +6,12 @@ import click
 
 from wily_sluice import __version__
 from wily_sluice.cli.check import check
-from wily_sluice.cli.options import ERRORS
+from wily_sluice.cli.gate import gate
+from wily_sluice.cli.options import ERRORS, Refusal
+from wily_sluice.cli.rig import rig
 from wily_sluice.cli.share import share
 from wily_sluice.cli.show import show
+from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.finding import FileError
 from wily_sluice.views.console import console
 from wily_sluice.views.findings import count_findings, print_findings
@@ -25,6 +28,8 @@ class Sluice(click.Group):
             print_findings(console(stderr=True), error.findings)
             click.echo(count_findings(error.findings), err=True)
             ctx.exit(ERRORS)
+        except LiveError as error:
+            raise Refusal(str(error)) from None
 
 
 @click.group(cls=Sluice, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
@@ -41,5 +46,5 @@ def sluice() -> None:
     """
 
 
-for command in (check, show, share):
+for command in (check, show, share, gate, rig):
     sluice.add_command(command)

@@ -1,0 +1,120 @@
+"""`sluice rig`: a whole site on one machine."""
+
+import subprocess
+from pathlib import Path
+
+import click
+
+from wily_sluice.cli.options import json_option, plan_option
+from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
+from wily_sluice.gate.rig.rig import Rig
+from wily_sluice.plan.read import load
+from wily_sluice.units import Nanoseconds, parse_time
+from wily_sluice.views.console import print_json
+
+
+class Time(click.ParamType[Nanoseconds]):
+    """A span of time, in nanoseconds."""
+
+    name = "time"
+
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> Nanoseconds:
+        """Read it."""
+        if isinstance(value, int):
+            return value
+        try:
+            return parse_time(value)
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
+
+
+name_option = click.option(
+    "--name", default="rig", show_default=True, metavar="NAME", help="Which rig, where there are several."
+)
+
+
+@click.group()
+def rig() -> None:
+    """Build the plan's site on this machine, from network namespaces, to try the gate on real packets.
+
+    Hosts of each network, the gateway with NAT, a simulated line for each uplink, and the far side. Nothing outside
+    the rig is touched. Needs root.
+
+    \b
+    Example, in the order of use:
+      sudo sluice rig up --plan surgery.yaml
+      sudo sluice rig exec gateway sluice gate run --plan surgery.yaml
+      sudo sluice rig exec surgery bash
+      sudo sluice rig down
+    """
+
+
+@rig.command()
+@plan_option
+@name_option
+@click.option("--delay", type=Time(), default="10 ms", show_default=True, help="The line's delay one way.")
+@click.option("--buffer", type=Time(), default="300 ms", show_default=True, help="How deep its buffers are.")
+@click.option("--hosts", type=click.IntRange(0, 200), default=8, show_default=True, help="Unnamed hosts a network.")
+def up(plan_file: Path, name: str, delay: Nanoseconds, buffer: Nanoseconds, hosts: int) -> None:
+    """Build it. The line has the rates that the plan's uplinks measured.
+
+    \b
+    Example:
+      sudo sluice rig up --delay '15 ms' --buffer '500 ms'
+    """
+    plan = load(plan_file)
+    lines = {u.name: LineFigures(u.down, u.up, delay, buffer) for u in plan.uplinks}
+    layout = Layout(plan, name, hosts)
+    Rig(name).up(layout, lines)
+    click.echo(f"the rig is up: {', '.join(layout.places)}")
+    click.echo(f"the far side answers at {' and '.join(FAR_ADDRESSES)}; `sluice rig exec PLACE COMMAND` runs there")
+
+
+@rig.command()
+@name_option
+def down(name: str) -> None:
+    """Take it down, whatever of it is there, and end what runs in it.
+
+    \b
+    Example:
+      sudo sluice rig down
+    """
+    count = Rig(name).down()
+    click.echo("the rig is down: nothing of it is left" if count else "there was no rig")
+
+
+@rig.command()
+@name_option
+@json_option
+def status(name: str, as_json: bool) -> None:
+    """Say what of it is there, and how many processes run in each place.
+
+    \b
+    Example:
+      sudo sluice rig status --json
+    """
+    standing = Rig(name)
+    places = {place: len(standing.processes(place)) for place in standing.places()}
+    if as_json:
+        print_json({"rig": name, "places": places})
+    elif not places:
+        click.echo("no rig is up")
+    else:
+        for place, count in places.items():
+            click.echo(f"{place}: {count} process{'es' * (count != 1)}")
+
+
+@rig.command("exec", context_settings={"ignore_unknown_options": True, "allow_interspersed_args": False})
+@name_option
+@click.argument("where")
+@click.argument("command", nargs=-1, required=True, type=click.UNPROCESSED)
+@click.pass_context
+def execute(context: click.Context, name: str, where: str, command: tuple[str, ...]) -> None:
+    """Run COMMAND in the place WHERE: a network's name, gateway, line-UPLINK or far. Ends with its status.
+
+    \b
+    Examples:
+      sudo sluice rig exec surgery ip address
+      sudo sluice rig exec gateway sluice gate run --plan surgery.yaml
+    """
+    context.exit(subprocess.run(Rig(name).command(where, command), check=False).returncode)

@@ -1,0 +1,129 @@
+"""The gate: shapes the real packets that this machine forwards, as the plan says, until it is told to stop.
+
+Each uplink has two of the kernel's packet queues, one a direction. On every way out but a killing the chain that
+diverts packets is removed first, then what is still held is let go; after a killing the kernel drops what was held and
+lets all later packets through unshaped, and the next gate clears the chain away.
+"""
+
+import errno
+import gc
+import os
+import signal
+import socket
+from collections.abc import Callable
+
+from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.header import parse
+from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.shaper import Shaper
+from wily_sluice.gate import diversion
+from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.loop import Crossing, Loop
+from wily_sluice.gate.packet_queue import Diverted, PacketQueue
+from wily_sluice.gate.urgency import run_before_others
+from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Nanoseconds, Rate, transmission_time
+
+FIRST_QUEUE = 4100  # of the kernel's queue numbers; each uplink takes two
+LARGEST_OFFLOADED = 65_535  # bytes
+LOCK = "\0wily-sluice-gate"  # an abstract Unix socket: one for each network namespace, gone with its process
+
+
+def takes_whole(rate: Rate) -> bool:
+    """Whether a large offloaded packet lasts so short at this rate that it need not be cut."""
+    return transmission_time(LARGEST_OFFLOADED, rate) < MILLISECOND
+
+
+class Gate:
+    """One gate of this network namespace."""
+
+    def __init__(self, plan: Plan) -> None:
+        self.plan = plan
+        self.engine = SiteEngine(plan, self._drop)
+        self._queues: dict[Shaper, PacketQueue] = {}
+        self._lock: socket.socket | None = None
+
+    def run(self, each_second: Callable[[], None] | None = None) -> None:
+        """Shape until SIGINT, SIGTERM or SIGHUP. Must be called from the main thread. LiveError on refusal."""
+        self._refuse_early()
+        numbers = {
+            key: FIRST_QUEUE + place
+            for place, key in enumerate((u.name, d) for u in self.plan.uplinks for d in DIRECTIONS)
+        }
+        interfaces = {uplink.name: uplink.interface for uplink in self.plan.uplinks}
+        reader, writer = os.pipe()
+        os.set_blocking(writer, False)
+        old_wakeup = signal.set_wakeup_fd(writer)
+        old_handlers = {}
+        try:
+            self._take_lock()
+            diversion.remove()  # what a killed gate left
+            crossings = [self._crossing(name, direction, number) for (name, direction), number in numbers.items()]
+            loop = Loop(crossings, reader, each_second)
+            for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+                old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
+            diversion.insert([(interfaces[name], direction, number) for (name, direction), number in numbers.items()])
+            gc.freeze()
+            run_before_others()
+            loop.run()
+        finally:
+            if self._lock is not None:
+                diversion.remove()
+                self._lock.close()
+            for queue in self._queues.values():
+                queue.close()
+            for number, handler in old_handlers.items():
+                signal.signal(number, handler)
+            signal.set_wakeup_fd(old_wakeup)
+            os.close(reader)
+            os.close(writer)
+
+    def _refuse_early(self) -> None:
+        if os.geteuid() != 0:
+            raise LiveError("shaping real packets needs root: run it with sudo")
+        present = {name for _, name in socket.if_nameindex()}
+        for uplink in self.plan.uplinks:
+            if uplink.interface not in present:
+                raise LiveError(
+                    f"uplink {uplink.name}: this machine has no interface {uplink.interface}; "
+                    f"it has {', '.join(sorted(present))}"
+                )
+
+    def _take_lock(self) -> None:
+        lock = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        try:
+            lock.bind(LOCK)
+        except OSError as error:
+            lock.close()
+            if error.errno != errno.EADDRINUSE:
+                raise
+            raise LiveError("another gate runs here already: stop it first") from None
+        self._lock = lock
+
+    def _crossing(self, uplink: str, direction: Direction, number: int) -> Crossing:
+        shaper = self.engine.shapers[uplink, direction]
+        try:
+            queue = PacketQueue(number, whole=takes_whole(shaper.rate))
+        except OSError as error:
+            if error.errno in (errno.EBUSY, errno.EPERM):
+                raise LiveError(f"the kernel's packet queue {number} is in use by another program") from None
+            raise LiveError(
+                f"the kernel lacks the packet queue (nfnetlink_queue), which the gate needs: {error.strerror}"
+            ) from None
+        self._queues[shaper] = queue
+        up = direction == "up"
+        find = self.engine.conversations.find
+        cost = ETHERNET.cost
+
+        def admit(diverted: Diverted, now: Nanoseconds) -> Packet | None:
+            parsed = parse(diverted.header, up)
+            if parsed is None:
+                return None
+            size = cost(diverted.length or parsed.length)
+            return Packet(size, find(parsed.key, parsed.dscp, now), diverted.token)
+
+        return Crossing(queue, shaper, admit)
+
+    def _drop(self, packet: Packet) -> None:
+        self._queues[packet.lane.shaper].drop(packet.token)

@@ -1,0 +1,93 @@
+"""The event loop of the live world: packets in from the kernel's queue, through a shaper or a line, verdicts out.
+
+Time is the machine's monotonic clock, read once a turn. A turn: wait for packets or for the next release, take in
+what came, let go what is due, send the verdicts.
+"""
+
+import select
+import time
+from collections.abc import Callable, Sequence
+from typing import Protocol
+
+from wily_sluice.engine.packet import Packet
+from wily_sluice.gate.packet_queue import Diverted, PacketQueue
+from wily_sluice.units import SECOND, Nanoseconds
+
+BATCH = 128  # packets taken in from one queue before what is due is let go
+LONGEST_SLEEP: Nanoseconds = SECOND
+
+
+class Discipline(Protocol):
+    """What a packet waits in: a shaper, or a line."""
+
+    def offer(self, packet: Packet, now: Nanoseconds) -> None:
+        """Take a packet in."""
+
+    def release(self, now: Nanoseconds) -> Packet | None:
+        """The packet to let go now."""
+
+    def next_release(self, now: Nanoseconds) -> Nanoseconds | None:
+        """When that may next have one."""
+
+
+class Crossing:
+    """One queue of the kernel's, and what its packets wait in.
+
+    `admit` makes a packet of what was diverted, its token the kernel's; or None for one that is let go at once.
+    """
+
+    __slots__ = ("admit", "discipline", "queue")
+
+    def __init__(
+        self, queue: PacketQueue, discipline: Discipline, admit: Callable[[Diverted, Nanoseconds], Packet | None]
+    ) -> None:
+        self.queue = queue
+        self.discipline = discipline
+        self.admit = admit
+
+
+class Loop:
+    """Turns until `stop` is called, which a signal handler may do; `wake` is a readable end that signals write to."""
+
+    def __init__(self, crossings: Sequence[Crossing], wake: int, each_second: Callable[[], None] | None = None) -> None:
+        self._crossings = crossings
+        self._wake = wake
+        self._each_second = each_second
+        self._stopped = False
+
+    def stop(self) -> None:
+        """End after the current turn."""
+        self._stopped = True
+
+    def run(self) -> None:
+        """Turn until stopped."""
+        readers: list[int | PacketQueue] = [self._wake, *(crossing.queue for crossing in self._crossings)]
+        next_second = time.monotonic_ns() + SECOND
+        while not self._stopped:
+            now = time.monotonic_ns()
+            wake_at = min(now + LONGEST_SLEEP, next_second)
+            for crossing in self._crossings:
+                due = crossing.discipline.next_release(now)
+                if due is not None and due < wake_at:
+                    wake_at = due
+            select.select(readers, (), (), max(0, wake_at - time.monotonic_ns()) / SECOND)
+            for crossing in self._crossings:
+                self._turn(crossing)
+            if time.monotonic_ns() >= next_second:
+                next_second += SECOND
+                if self._each_second is not None:
+                    self._each_second()
+
+    def _turn(self, crossing: Crossing) -> None:
+        queue, discipline, admit = crossing.queue, crossing.discipline, crossing.admit
+        arrived = queue.read(BATCH)
+        now = time.monotonic_ns()
+        for diverted in arrived:
+            packet = admit(diverted, now)
+            if packet is None:
+                queue.accept(diverted.token)
+            else:
+                discipline.offer(packet, now)
+        while (packet := discipline.release(now)) is not None:
+            queue.accept(packet.token)
+        queue.flush()

@@ -1,0 +1,159 @@
+"""The kernel's packet queue (NFQUEUE), spoken to in netlink messages that are packed and parsed here.
+
+Source: linux/netfilter/nfnetlink_queue.h and linux/netlink.h. A netlink header and an attribute's header are in the
+machine's byte order, what is inside is in network byte order. Only the first bytes of each packet are copied to us;
+the packet itself stays in the kernel until its verdict. Verdicts are gathered and sent together.
+
+A queue whose reader is gone lets packets through where the rule that feeds it says `--queue-bypass`; a queue that is
+full lets them through here (`FAIL_OPEN`).
+"""
+
+import contextlib
+import errno
+import os
+import socket
+import struct
+from typing import NamedTuple
+
+NETLINK_NETFILTER = 12
+SOL_NETLINK, NETLINK_NO_ENOBUFS = 270, 5
+NLM_F_REQUEST, NLM_F_ACK = 1, 4
+NLMSG_ERROR = 2
+SUBSYSTEM = 3 << 8  # NFNL_SUBSYS_QUEUE
+MSG_PACKET, MSG_VERDICT, MSG_CONFIG, MSG_VERDICT_BATCH = (SUBSYSTEM | message for message in range(4))
+CFG_CMD, CFG_PARAMS, CFG_QUEUE_MAXLEN, CFG_MASK, CFG_FLAGS = 1, 2, 3, 4, 5
+CMD_BIND, CMD_UNBIND = 1, 2
+COPY_PACKET = 2
+FAIL_OPEN, WHOLE_SEGMENTS = 1, 4  # NFQA_CFG_F_FAIL_OPEN, NFQA_CFG_F_GSO
+PACKET_HDR, VERDICT_HDR, PAYLOAD, CAP_LEN = 1, 2, 10, 13
+DROP, ACCEPT = 0, 1
+
+HEADER_BYTES = 128  # enough for IPv6 with some extension headers, and the ports
+MOST_WAITING = 65_535  # packets the kernel may hold for us
+RECEIVE_BUFFER = 16 << 20  # bytes
+VERDICT_BATCH = 64  # messages a send
+
+_ATTRIBUTE = struct.Struct("=HH")
+
+
+class Diverted(NamedTuple):
+    """A packet that the kernel holds: its id as it stands in the message, its first bytes, its length if over 64 kB."""
+
+    token: bytes
+    header: bytes
+    length: int
+
+
+def _message(kind: int, flags: int, number: int, attributes: bytes) -> bytes:
+    body = struct.pack(">BBH", socket.AF_UNSPEC, 0, number) + attributes
+    return struct.pack("=IHHII", 16 + len(body), kind, NLM_F_REQUEST | flags, 0, 0) + body
+
+
+def _attribute(kind: int, value: bytes) -> bytes:
+    return _ATTRIBUTE.pack(4 + len(value), kind) + value + bytes(-len(value) % 4)
+
+
+class PacketQueue:
+    """One numbered queue. `whole` takes large offloaded packets uncut. OSError when the kernel refuses."""
+
+    def __init__(self, number: int, whole: bool = False) -> None:
+        self.number = number
+        self._last = b""
+        self._verdicts: list[bytes] = []
+        verdict = struct.Struct(">I")
+        self._accept, self._drop = (
+            _message(MSG_VERDICT, 0, number, _attribute(VERDICT_HDR, verdict.pack(word) + bytes(4)))[:-4]
+            for word in (ACCEPT, DROP)
+        )
+        self._socket = socket.socket(socket.AF_NETLINK, socket.SOCK_RAW, NETLINK_NETFILTER)
+        try:
+            self._socket.setsockopt(SOL_NETLINK, NETLINK_NO_ENOBUFS, 1)
+            # SO_RCVBUFFORCE (33) needs root, which whoever may bind a queue has.
+            self._socket.setsockopt(socket.SOL_SOCKET, 33, RECEIVE_BUFFER)
+            self._socket.bind((0, 0))
+            self._configure(_attribute(CFG_CMD, struct.pack(">BBH", CMD_BIND, 0, 0)))
+            flags = FAIL_OPEN | (WHOLE_SEGMENTS if whole else 0)
+            self._configure(
+                _attribute(CFG_PARAMS, struct.pack(">IB", HEADER_BYTES, COPY_PACKET))
+                + _attribute(CFG_QUEUE_MAXLEN, struct.pack(">I", MOST_WAITING))
+                + _attribute(CFG_FLAGS, struct.pack(">I", flags))
+                + _attribute(CFG_MASK, struct.pack(">I", flags))
+            )
+            self._socket.setblocking(False)
+        except OSError:
+            self._socket.close()
+            raise
+
+    def fileno(self) -> int:
+        """For select."""
+        return self._socket.fileno()
+
+    def _configure(self, attributes: bytes) -> None:
+        self._socket.send(_message(MSG_CONFIG, NLM_F_ACK, self.number, attributes))
+        reply = self._socket.recv(4096)
+        kind, code = struct.unpack_from("=H", reply, 4)[0], struct.unpack_from("=i", reply, 16)[0]
+        if kind == NLMSG_ERROR and code:
+            raise OSError(-code, os.strerror(-code))
+
+    def read(self, most: int) -> list[Diverted]:
+        """The packets that the kernel has handed over, up to `most`; an empty list when there are none."""
+        packets: list[Diverted] = []
+        receive = self._socket.recv
+        try:
+            while len(packets) < most:
+                data = receive(4096)
+                # The kernel sends each packet as a message of its own, its id in the first attribute.
+                if data[4:6] != _PACKET_KIND:
+                    continue
+                place, end, length = 20, len(data), 0
+                header = b""
+                while place + 4 <= end:
+                    size, kind = _ATTRIBUTE.unpack_from(data, place)
+                    if kind == PAYLOAD:
+                        header = data[place + 4 : place + size]
+                        break
+                    if kind == CAP_LEN:
+                        length = int.from_bytes(data[place + 4 : place + 8])
+                    place += (size + 3) & ~3
+                packets.append(Diverted(data[24:28], header, length))
+        except BlockingIOError:
+            pass
+        except OSError as error:
+            if error.errno != errno.ENOBUFS:
+                raise
+        if packets:
+            self._last = packets[-1].token
+        return packets
+
+    def accept(self, token: bytes) -> None:
+        """Let a packet go, at the next `flush` or when enough have gathered."""
+        self._verdicts.append(self._accept + token)
+        if len(self._verdicts) >= VERDICT_BATCH:
+            self.flush()
+
+    def drop(self, token: bytes) -> None:
+        """Drop a packet, likewise."""
+        self._verdicts.append(self._drop + token)
+
+    def flush(self) -> None:
+        """Send the verdicts that have gathered."""
+        if self._verdicts:
+            self._socket.send(b"".join(self._verdicts))
+            self._verdicts.clear()
+
+    def close(self) -> None:
+        """Let everything go that is still held, and give the queue up."""
+        with contextlib.suppress(OSError):
+            self.flush()
+            while self.read(1024):
+                pass
+            if self._last:
+                body = _attribute(VERDICT_HDR, struct.pack(">I", ACCEPT) + self._last)
+                self._socket.send(_message(MSG_VERDICT_BATCH, 0, self.number, body))
+            self._socket.send(
+                _message(MSG_CONFIG, 0, self.number, _attribute(CFG_CMD, struct.pack(">BBH", CMD_UNBIND, 0, 0)))
+            )
+        self._socket.close()
+
+
+_PACKET_KIND = struct.pack("=H", MSG_PACKET)

@@ -1,0 +1,212 @@
+"""Traffic for a rig: a far side that serves, and hosts that download, upload and call, over the kernel's own sockets.
+
+    python -m wily_sluice.gate.rig.endpoint serve ADDRESS…
+    python -m wily_sluice.gate.rig.endpoint load down|up --local A --remote B --flows N --seconds S
+    python -m wily_sluice.gate.rig.endpoint call --local A --remote B --seconds S
+
+`load` opens TCP connections and prints the bytes that each carried; `call` sends 50 packets a second of 200 bytes,
+which the far side sends back, and prints each one's delay up and down. Results are one JSON object. Delays compare two
+readings of one machine's monotonic clock, so they need no clock to be set.
+"""
+
+import argparse
+import contextlib
+import json
+import os
+import selectors
+import socket
+import struct
+import sys
+import time
+from collections.abc import Iterator
+from fcntl import ioctl
+from threading import Thread
+from typing import Any, NoReturn
+
+from wily_sluice.gate.urgency import run_before_others
+
+PORT = 7000
+CHUNK = 1 << 16
+SIOCOUTQ = 0x5411  # linux/sockios.h: bytes sent and not acknowledged
+CALL_PAYLOAD = 172  # bytes: with the headers of UDP and IPv4, a packet of 200
+CALL_PERIOD = 0.020  # seconds
+_STAMPS = struct.Struct("!Iqq")  # number, sent at, far side's time; ns
+
+
+def _family(address: str) -> socket.AddressFamily:
+    return socket.AF_INET6 if ":" in address else socket.AF_INET
+
+
+def _fill_buffers(connection: socket.socket) -> None:
+    """Have the kernel's TCP behave as most hosts' does (RFC 9438), whatever this machine's own choice is."""
+    with contextlib.suppress(OSError):
+        connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_CONGESTION, b"cubic")
+
+
+def serve(addresses: list[str]) -> None:
+    """Answer TCP (`d`: send until told to stop; `u`: swallow) and UDP (send back, with the time)."""
+    for address in addresses:
+        listener = socket.create_server((address, PORT), family=_family(address), backlog=128)
+        _fill_buffers(listener)
+        Thread(target=_accept, args=(listener,), daemon=True).start()
+        echo = socket.socket(_family(address), socket.SOCK_DGRAM)
+        echo.bind((address, PORT))
+        # A process of its own: beside threads that move bytes it would wait for its turn at the interpreter.
+        if os.fork() == 0:
+            _echo(echo)
+    print("ready", flush=True)
+    while True:
+        time.sleep(3600)
+
+
+def _accept(listener: socket.socket) -> None:
+    while True:
+        connection, _ = listener.accept()
+        Thread(target=_serve_one, args=(connection,), daemon=True).start()
+
+
+def _serve_one(connection: socket.socket) -> None:
+    try:
+        with connection:
+            if connection.recv(1) == b"d":
+                block = bytes(CHUNK)
+                while True:
+                    connection.sendall(block)
+            buffer = bytearray(CHUNK)
+            received = 0
+            while count := connection.recv_into(buffer):
+                received += count
+    except OSError:
+        return
+
+
+def _echo(echo: socket.socket) -> NoReturn:
+    run_before_others()
+    while True:
+        data, sender = echo.recvfrom(2048)
+        number, sent, _ = _STAMPS.unpack_from(data)
+        echo.sendto(_STAMPS.pack(number, sent, time.monotonic_ns()) + data[_STAMPS.size :], sender)
+
+
+def load(direction: str, local: str, remote: str, flows: int, seconds: float, warmup: float) -> dict[str, Any]:
+    """Move bytes over `flows` connections; those of the first `warmup` seconds do not count."""
+    connections = []
+    for _ in range(flows):
+        connection = socket.create_connection((remote, PORT), timeout=20, source_address=(local, 0))
+        _fill_buffers(connection)
+        connection.sendall(direction[:1].encode())
+        connection.setblocking(False)
+        connections.append(connection)
+    selector = selectors.DefaultSelector()
+    for index, connection in enumerate(connections):
+        selector.register(connection, selectors.EVENT_READ if direction == "down" else selectors.EVENT_WRITE, index)
+    moved = [0] * flows
+    block, buffer = bytes(CHUNK), bytearray(CHUNK)
+    begun = time.monotonic()
+    counting = begun + warmup
+    before = list(moved)
+    end = counting + seconds
+    warm = False
+    while (now := time.monotonic()) < end:
+        if not warm and now >= counting:
+            warm, counting, before = True, now, _acknowledged(connections, moved, direction)
+        for key, _ in selector.select(0.05):
+            try:
+                if direction == "down":
+                    moved[key.data] += connections[key.data].recv_into(buffer)
+                else:
+                    moved[key.data] += connections[key.data].send(block)
+            except BlockingIOError:
+                continue
+    after = _acknowledged(connections, moved, direction)
+    lasted = time.monotonic() - counting
+    for connection in connections:
+        # Resets rather than drains: what is still on its way is of no use.
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
+        connection.close()
+    carried = [late - early for early, late in zip(before, after, strict=True)]
+    return {"direction": direction, "seconds": lasted, "bytes": carried, "goodput": sum(carried) * 8 / lasted}
+
+
+def _acknowledged(connections: list[socket.socket], moved: list[int], direction: str) -> list[int]:
+    """Bytes that arrived: those read here, or those handed to the kernel that no longer await acknowledgement."""
+    if direction == "down":
+        return list(moved)
+    waiting = (struct.unpack("i", ioctl(connection, SIOCOUTQ, bytes(4)))[0] for connection in connections)
+    return [sent - unacknowledged for sent, unacknowledged in zip(moved, waiting, strict=True)]
+
+
+def call(local: str, remote: str, seconds: float, dscp: int, port: int) -> dict[str, Any]:
+    """Call, and report the delay of each packet in nanoseconds, up and down, and how many were lost."""
+    line = socket.socket(_family(remote), socket.SOCK_DGRAM)
+    line.bind((local, port))
+    if _family(remote) == socket.AF_INET:
+        line.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, dscp << 2)
+    line.connect((remote, PORT))
+    line.settimeout(0.5)
+    up: list[int] = []
+    down: list[int] = []
+    run_before_others()  # a call's delay is to be the line's, not this program's
+
+    def listen() -> None:
+        for data in _until_silent(line):
+            now = time.monotonic_ns()
+            _, sent, turned = _STAMPS.unpack_from(data)
+            up.append(turned - sent)
+            down.append(now - turned)
+
+    listener = Thread(target=listen)
+    listener.start()
+    filling = bytes(CALL_PAYLOAD - _STAMPS.size)
+    count = int(seconds / CALL_PERIOD)
+    begun = time.monotonic()
+    for number in range(count):
+        time.sleep(max(0.0, begun + number * CALL_PERIOD - time.monotonic()))
+        line.send(_STAMPS.pack(number, time.monotonic_ns(), 0) + filling)
+    listener.join()
+    return {"sent": count, "lost": count - len(up), "up": up, "down": down}
+
+
+def _until_silent(line: socket.socket) -> Iterator[bytes]:
+    """What arrives, until nothing has for a while; a far side that refuses is waited for."""
+    quiet = 0
+    while quiet < 3:
+        try:
+            data = line.recv(2048)
+        except TimeoutError:
+            quiet += 1
+        except ConnectionRefusedError:
+            time.sleep(0.01)
+        else:
+            quiet = 0
+            yield data
+
+
+def main(arguments: list[str]) -> None:
+    """Run one of the three."""
+    parser = argparse.ArgumentParser(prog="endpoint")
+    roles = parser.add_subparsers(dest="role", required=True)
+    server = roles.add_parser("serve")
+    server.add_argument("addresses", nargs="+")
+    for role in ("load", "call"):
+        client = roles.add_parser(role)
+        if role == "load":
+            client.add_argument("direction", choices=["down", "up"])
+            client.add_argument("--flows", type=int, default=1)
+            client.add_argument("--warmup", type=float, default=0.0)
+        else:
+            client.add_argument("--dscp", type=int, default=0)
+            client.add_argument("--port", type=int, default=0)
+        client.add_argument("--local", required=True)
+        client.add_argument("--remote", required=True)
+        client.add_argument("--seconds", type=float, default=10.0)
+    options = vars(parser.parse_args(arguments))
+    role = options.pop("role")
+    if role == "serve":
+        serve(options["addresses"])
+    else:
+        json.dump((load if role == "load" else call)(**options), sys.stdout)
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

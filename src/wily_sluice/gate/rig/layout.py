@@ -1,0 +1,146 @@
+"""What a rig is made of, worked out from a plan: namespaces, links, addresses and routes. Pure; `rig` carries it out.
+
+A network's namespace holds addresses of its hosts: those that the plan names in groups, rules and limiters, and some
+more. The uplinks' addresses and the far side's are from the ranges for documentation (RFC 5737, RFC 3849) and, between
+line and far side, from the shared range (RFC 6598).
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
+
+from wily_sluice.plan.model import Network, Plan
+from wily_sluice.units import Nanoseconds, Rate
+
+FAR_SUBNETS = ("198.51.100.0/24", "203.0.113.0/24", "2001:db8:f000::/36")
+FAR_ADDRESSES = ("198.51.100.10", "2001:db8:f000::10")  # where the far side's own program listens
+MOST_NAMED = 64  # addresses of one range that get a host
+
+
+@dataclass(frozen=True, slots=True)
+class LineFigures:
+    """What the simulated line is like: rates in bit/s, one-way delay and the depth of its buffers in ns."""
+
+    down: Rate
+    up: Rate
+    delay: Nanoseconds
+    buffer: Nanoseconds
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """A rig for a plan. `name` tells rigs apart; `hosts` is how many unnamed hosts each network gets."""
+
+    plan: Plan
+    name: str
+    hosts: int
+
+    @property
+    def prefix(self) -> str:
+        """What the names of all its namespaces begin with."""
+        return f"sluice-{self.name}."
+
+    def namespace(self, where: str) -> str:
+        """The namespace of a network, of `gateway`, of `far`, or of `line-UPLINK`."""
+        return self.prefix + where
+
+    @property
+    def places(self) -> tuple[str, ...]:
+        """All places there are, hosts first."""
+        lines = (f"line-{uplink.name}" for uplink in self.plan.uplinks)
+        return (*(network.name for network in self.plan.networks), "gateway", *lines, "far")
+
+    def host_addresses(self, network: Network) -> list[str]:
+        """The addresses of a network's hosts with their prefix lengths: the named ones, then unnamed ones."""
+        addresses: dict[str, None] = {}
+        subnets = [ip_network(subnet) for subnet in network.subnets]
+        gateways = {str(_gateway(subnet)) for subnet in subnets}
+        for subnet in subnets:
+            for address in (*self._named(subnet), *_unnamed(subnet, self.hosts)):
+                if address not in gateways:
+                    addresses[f"{address}/{subnet.prefixlen}"] = None
+        return list(addresses)
+
+    def _named(self, subnet: IPv4Network | IPv6Network) -> Iterator[str]:
+        """Addresses that the plan names one by one, or in ranges short enough to be hosts rather than subnets."""
+        parties = [limiter.local.addresses for limiter in self.plan.limiters]
+        parties += [rule.local.addresses for rule in self.plan.rules if rule.local is not None]
+        for addresses in (*self.plan.groups.values(), *parties):
+            for first, last in addresses:
+                low, high = int.from_bytes(first), int.from_bytes(last)
+                if high - low < MOST_NAMED and ip_address(first) in subnet and ip_address(last) in subnet:
+                    yield from (str(ip_address(number.to_bytes(len(first)))) for number in range(low, high + 1))
+
+    def namespaces(self) -> list[str]:
+        """All namespaces."""
+        return [self.namespace(place) for place in self.places]
+
+    def link_commands(self) -> list[str]:
+        """Lines for `ip -batch`: every virtual link, each end in its namespace."""
+        gateway, far = self.namespace("gateway"), self.namespace("far")
+        lines = []
+        for network in self.plan.networks:
+            host = self.namespace(network.name)
+            lines.append(f"link add eth0 netns {host} type veth peer name {network.interface} netns {gateway}")
+        for place, uplink in enumerate(self.plan.uplinks):
+            line = self.namespace(f"line-{uplink.name}")
+            lines.append(f"link add {uplink.interface} netns {gateway} type veth peer name near netns {line}")
+            lines.append(f"link add far netns {line} type veth peer name line{place} netns {far}")
+        return lines
+
+    def address_commands(self) -> dict[str, list[str]]:
+        """For each namespace, lines for `ip -batch`: addresses, links up, routes; in an order that works."""
+        commands: dict[str, list[str]] = {name: ["link set lo up"] for name in self.namespaces()}
+        gateway, far = commands[self.namespace("gateway")], commands[self.namespace("far")]
+        for network in self.plan.networks:
+            host = commands[self.namespace(network.name)]
+            for subnet in map(ip_network, network.subnets):
+                nodad = " nodad" if subnet.version == 6 else ""
+                gateway.append(f"address add {_gateway(subnet)}/{subnet.prefixlen} dev {network.interface}{nodad}")
+            gateway.append(f"link set {network.interface} up")
+            for address in self.host_addresses(network):
+                host.append(f"address add {address} dev eth0{' nodad' if ':' in address else ''}")
+            host.append("link set eth0 up")
+            for version in (4, 6):
+                own = [subnet for subnet in map(ip_network, network.subnets) if subnet.version == version]
+                if own:
+                    host.append(f"route add default via {_gateway(own[0])} dev eth0")
+        far += [f"route add local {far_subnet} dev lo" for far_subnet in FAR_SUBNETS]
+        for place, uplink in enumerate(self.plan.uplinks):
+            line = commands[self.namespace(f"line-{uplink.name}")]
+            wan4, mid4 = f"192.0.2.{4 * place}", f"100.64.0.{4 * place}"
+            wan6, mid6 = f"2001:db8:{place:x}", f"2001:db8:ff:{place:x}"
+            ends = (
+                (line, "near", _next(wan4, 1), f"{wan6}::1"),
+                (gateway, uplink.interface, _next(wan4, 2), f"{wan6}::2"),
+                (line, "far", _next(mid4, 1), f"{mid6}::1"),
+                (far, f"line{place}", _next(mid4, 2), f"{mid6}::2"),
+            )
+            for owner, device, v4, v6 in ends:
+                owner.append(f"address add {v4}/30 dev {device}")
+                owner.append(f"address add {v6}/64 dev {device} nodad")
+                owner.append(f"link set {device} up")
+            metric = 100 * (place + 1)
+            gateway.append(f"route add default via {_next(wan4, 1)} metric {metric}")
+            gateway.append(f"route add default via {wan6}::1 metric {metric}")
+            for far_subnet in FAR_SUBNETS:
+                via = f"{mid6}::2" if ":" in far_subnet else _next(mid4, 2)
+                line.append(f"route add {far_subnet} via {via}")
+            far.append(f"route add {wan4}/30 via {_next(mid4, 1)}")
+            far.append(f"route add {wan6}::/64 via {mid6}::1")
+        return commands
+
+
+def _gateway(subnet: IPv4Network | IPv6Network) -> str:
+    return str(subnet.network_address + 1)
+
+
+def _next(address: str, steps: int) -> str:
+    return str(ip_address(address) + steps)
+
+
+def _unnamed(subnet: IPv4Network | IPv6Network, count: int) -> Iterator[str]:
+    """Addresses from the hundredth on, where the subnet reaches so far; else from the second."""
+    first = 100 if subnet.num_addresses > 100 + count else 2
+    last = min(first + count, subnet.num_addresses - 1)
+    return (str(subnet.network_address + number) for number in range(first, last))

@@ -1,0 +1,59 @@
+"""The simulated line of a rig: holds the packets that its namespace forwards, as a slow line with a deep buffer would.
+
+Run in the line's own namespace, between the links `near` (to the gateway) and `far`:
+
+    python -m wily_sluice.gate.rig.line_program DOWN UP DELAY BUFFER
+
+in bit/s and nanoseconds. It is the engine's `Line` in the gate's own loop.
+"""
+
+import os
+import signal
+import sys
+
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.header import parse
+from wily_sluice.engine.line import Line
+from wily_sluice.engine.packet import Packet
+from wily_sluice.gate.command import run
+from wily_sluice.gate.loop import Crossing, Loop
+from wily_sluice.gate.packet_queue import Diverted, PacketQueue
+from wily_sluice.gate.urgency import run_before_others
+from wily_sluice.units import SECOND, Nanoseconds, Rate
+
+NOBODY = Conversation(bytes(13))  # a line does not tell conversations apart
+
+
+def crossing(number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds) -> Crossing:
+    """One direction of the line. It goes on holding packets when it is full: a full line drops."""
+    queue = PacketQueue(number)
+    line = Line(rate, delay, rate * buffer // (8 * SECOND), lambda packet: queue.drop(packet.token))
+
+    def admit(diverted: Diverted, now: Nanoseconds) -> Packet | None:
+        parsed = parse(diverted.header, True)
+        return None if parsed is None else Packet(ETHERNET.cost(parsed.length), NOBODY, diverted.token)
+
+    return Crossing(queue, line, admit)
+
+
+def main(down: Rate, up: Rate, delay: Nanoseconds, buffer: Nanoseconds) -> None:
+    """Divert what is forwarded, and run until told to stop."""
+    crossings = [crossing(1, up, delay, buffer), crossing(2, down, delay, buffer)]
+    for family in ("iptables", "ip6tables"):
+        for number, interface in ((1, "near"), (2, "far")):
+            rule = ["-A", "FORWARD", "-i", interface, "-j", "NFQUEUE", "--queue-num", str(number)]
+            run([family, "-w", "-t", "mangle", *rule])
+    reader, writer = os.pipe()
+    os.set_blocking(writer, False)
+    signal.set_wakeup_fd(writer)
+    loop = Loop(crossings, reader)
+    signal.signal(signal.SIGTERM, lambda *_: loop.stop())
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    run_before_others()
+    print("ready", flush=True)
+    loop.run()
+
+
+if __name__ == "__main__":
+    main(*(int(argument) for argument in sys.argv[1:5]))

@@ -1,0 +1,147 @@
+"""Builds a rig, runs commands in it, and takes it down. The namespaces themselves are its only record.
+
+Whatever runs in a rig's namespaces belongs to the rig: taking it down ends those processes and no others.
+"""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+from wily_sluice.gate.command import run
+from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.rig.awake_program import on_virtual_machine
+from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
+
+PATIENCE = 10.0  # seconds for a process to begin or to end
+LOGS = Path("/run")
+CONGESTION = ("cubic", "reno")  # RFC 9438, RFC 5681: they fill a deep buffer, as most hosts do
+
+
+class Rig:
+    """A rig by its name. Making the object changes nothing."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.prefix = f"sluice-{name}."
+        self.logs = LOGS / f"sluice-{name}"
+
+    def namespaces(self) -> list[str]:
+        """The namespaces of this rig that there are."""
+        listed = run(["ip", "netns", "list"]).stdout.split("\n")
+        return sorted(name for line in listed if (name := line.split(" ")[0]).startswith(self.prefix))
+
+    def places(self) -> list[str]:
+        """The same, as a person names them."""
+        return [name.removeprefix(self.prefix) for name in self.namespaces()]
+
+    def processes(self, place: str) -> list[int]:
+        """What runs in a place."""
+        return [int(pid) for pid in run(["ip", "netns", "pids", self.prefix + place]).stdout.split()]
+
+    def up(self, layout: Layout, figures: dict[str, LineFigures]) -> None:
+        """Build it, with a line of these figures for each uplink. LiveError, and nothing left, when it fails."""
+        if os.geteuid() != 0:
+            raise LiveError("building namespaces needs root: run it with sudo")
+        if self.namespaces():
+            raise LiveError(f"the rig “{self.name}” is up already: `sluice rig down` first")
+        try:
+            self._build(layout)
+            for uplink, line in figures.items():
+                self._start(f"line-{uplink}", ["rig.line_program", line.down, line.up, line.delay, line.buffer])
+            self._start("far", ["rig.endpoint", "serve", *FAR_ADDRESSES])
+            if on_virtual_machine():
+                self._start("gateway", ["rig.awake_program"])
+        except BaseException:
+            self.down()
+            raise
+
+    def _build(self, layout: Layout) -> None:
+        for namespace in layout.namespaces():
+            run(["ip", "netns", "add", namespace])
+        run(["ip", "-batch", "-"], stdin="\n".join(layout.link_commands()) + "\n")
+        for namespace, lines in layout.address_commands().items():
+            self._sysctl(namespace, forward=namespace.endswith(".gateway") or ".line-" in namespace)
+            run(["ip", "-n", namespace, "-batch", "-"], stdin="\n".join(lines) + "\n")
+        gateway = layout.namespace("gateway")
+        for family in ("iptables", "ip6tables"):
+            for uplink in layout.plan.uplinks:
+                rule = ["-A", "POSTROUTING", "-o", uplink.interface, "-j", "MASQUERADE"]
+                run(["ip", "netns", "exec", gateway, family, "-w", "-t", "nat", *rule])
+
+    def _sysctl(self, namespace: str, forward: bool) -> None:
+        settings = {
+            "ipv4/tcp_no_metrics_save": "1",
+            "ipv6/conf/default/accept_dad": "0",
+            "ipv4/ip_nonlocal_bind": "1",
+            "ipv6/ip_nonlocal_bind": "1",
+        }
+        if forward:
+            settings |= {"ipv4/ip_forward": "1", "ipv6/conf/all/forwarding": "1"}
+        script = "set -e; " + "".join(f"echo {value} > /proc/sys/net/{key}; " for key, value in settings.items())
+        # The kernel may keep a namespace from choosing one of these; then the next one does.
+        choices = (f"echo {name} > /proc/sys/net/ipv4/tcp_congestion_control 2> /dev/null" for name in CONGESTION)
+        run(["ip", "netns", "exec", namespace, "sh", "-c", f"{script} {' || '.join(choices)} || true"])
+
+    def command(self, place: str, command: Sequence[str]) -> list[str]:
+        """The command line that runs `command` in a place. LiveError when there is no such place."""
+        if place not in self.places():
+            known = ", ".join(self.places())
+            raise LiveError(
+                f"the rig has no place “{place}”; it has {known}" if known else "no rig is up: `sluice rig up` first"
+            )
+        return ["ip", "netns", "exec", self.prefix + place, *command]
+
+    def program(self, place: str, module: str, *arguments: object) -> list[str]:
+        """The command line that runs one of our own modules in a place."""
+        command = [sys.executable, "-m", f"wily_sluice.gate.{module}", *map(str, arguments)]
+        return self.command(place, command)
+
+    def _start(self, place: str, program: Sequence[object]) -> None:
+        """Start a program of the rig's own; it says that it is ready by a line on its standard output."""
+        self.logs.mkdir(exist_ok=True)
+        log = self.logs / f"{place}.log"
+        with log.open("wb") as output:
+            process = subprocess.Popen(
+                self.program(place, str(program[0]), *program[1:]),
+                stdin=subprocess.DEVNULL,
+                stdout=output,
+                stderr=subprocess.STDOUT,
+                start_new_session=True,
+            )
+        deadline = time.monotonic() + PATIENCE
+        while "ready" not in (said := log.read_text(errors="replace")):
+            if process.poll() is not None or time.monotonic() > deadline:
+                raise LiveError(f"the rig's {place} did not start: {said.strip() or 'it said nothing'}")
+            time.sleep(0.02)
+
+    def down(self) -> int:
+        """Take it down, whatever of it is there; how many namespaces there were."""
+        if os.geteuid() != 0:
+            raise LiveError("taking namespaces down needs root: run it with sudo")
+        places = self.places()
+        for kind in (signal.SIGTERM, signal.SIGKILL):
+            deadline = time.monotonic() + PATIENCE / 5
+            for place in places:
+                for process in self.processes(place):
+                    if process != os.getpid():
+                        _signal(process, kind)
+            while time.monotonic() < deadline and any(self.processes(place) for place in places):
+                time.sleep(0.02)
+        for place in places:
+            run(["ip", "netns", "del", self.prefix + place])
+        if self.logs.is_dir():
+            for log in self.logs.iterdir():
+                log.unlink()
+            self.logs.rmdir()
+        return len(places)
+
+
+def _signal(process: int, kind: signal.Signals) -> None:
+    try:
+        os.kill(process, kind)
+    except ProcessLookupError:
+        return
