@@ -20,6 +20,7 @@ Direction: TypeAlias = Literal["up", "down"]  # up is toward the internet, down 
 DIRECTIONS: tuple[Direction, Direction] = ("down", "up")
 SECOND: Nanoseconds = 1_000_000_000
 MILLISECOND: Nanoseconds = 1_000_000
+BYTE_TIME = 8 * SECOND  # over a rate in bit/s: what one byte takes, in ns
 
 HIGHEST_RATE: Rate = 1_000_000_000_000  # 1 Tbit/s: beyond any line this tool meets, so surely a slip of the pen
 
@@ -135,7 +136,7 @@ def format_time(span: float) -> str:
 
 def transmission_time(size: Size, rate: Rate) -> Nanoseconds:
     """How long `size` bytes take on a line of `rate`, rounded down to the nanosecond."""
-    return size * 8 * SECOND // rate
+    return size * BYTE_TIME // rate
 
 
 @dataclass(frozen=True, slots=True)

@@ -78,13 +78,7 @@ class FqCodel:
 
     def dequeue(self, now: Nanoseconds) -> Packet | None:
         """The next packet to send; None when nothing stands here, or CoDel dropped the last of it."""
-        while True:
-            if self._new:
-                flows = self._new
-            elif self._old:
-                flows = self._old
-            else:
-                return None
+        while flows := self._new or self._old:
             flow = flows[0]
             if flow.deficit <= 0:
                 flow.deficit += QUANTUM
@@ -106,6 +100,7 @@ class FqCodel:
             self.backlog -= packet.size
             self.length -= 1
             return packet
+        return None
 
     def _dropped(self, packet: Packet) -> None:
         self.backlog -= packet.size

@@ -21,7 +21,7 @@ from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.packet import Packet
-from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Rate, Size, transmission_time
+from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
 BURST_TIME: Nanoseconds = 20 * MILLISECOND
 BURST_FRAMES = 4
@@ -43,7 +43,7 @@ class Bucket:
     def charge(self, size: Size, now: Nanoseconds) -> None:
         """Count a packet that passes."""
         behind = now - self.burst
-        self.clock = (self.clock if self.clock > behind else behind) + size * 8 * SECOND // self.limiter.rate
+        self.clock = (self.clock if self.clock > behind else behind) + size * BYTE_TIME // self.limiter.rate
 
 
 class Limiter:
@@ -75,7 +75,7 @@ class Limiter:
 class LimiterBank:
     """All limiters of one direction. What gets through them all is handed to `forward`."""
 
-    __slots__ = ("_drop", "_forward", "_order", "_waiting", "backlog", "limiters")
+    __slots__ = ("_drop", "_forward", "_order", "backlog", "limiters", "waiting")
 
     def __init__(
         self,
@@ -88,7 +88,7 @@ class LimiterBank:
         self._forward = forward
         self._drop = drop
         self._order = 0
-        self._waiting: list[tuple[Nanoseconds, int, Bucket]] = []  # heap: when each bucket's next packet may pass
+        self.waiting: list[tuple[Nanoseconds, int, Bucket]] = []  # heap: when each bucket's next packet may pass
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take in a packet whose lane is set, at the limiter of its `stage`."""
@@ -101,7 +101,7 @@ class LimiterBank:
                 return
             if bucket.clock > now:
                 rate = bucket.limiter.rate
-                limit = max(FEWEST_BYTES, rate * LONGEST_WAIT // (8 * SECOND))
+                limit = max(FEWEST_BYTES, rate * LONGEST_WAIT // BYTE_TIME)
                 target = max(5 * MILLISECOND, 3 * transmission_time(LONGEST_FRAME, rate) // 2)
                 bucket.queue = FqCodel(self._dropped, limit, target)
                 self.backlog += 1
@@ -114,7 +114,7 @@ class LimiterBank:
 
     def _await(self, bucket: Bucket) -> None:
         self._order += 1
-        heappush(self._waiting, (bucket.clock, self._order, bucket))
+        heappush(self.waiting, (bucket.clock, self._order, bucket))
 
     def _dropped(self, packet: Packet) -> None:
         self.backlog -= 1
@@ -122,9 +122,9 @@ class LimiterBank:
         self._drop(packet)
 
     def advance(self, now: Nanoseconds) -> None:
-        """Let pass what has waited long enough."""
-        while self._waiting and self._waiting[0][0] <= now:
-            _, _, bucket = heappop(self._waiting)
+        """Let pass what has waited long enough: whatever `waiting` has whose time is not beyond now."""
+        while self.waiting and self.waiting[0][0] <= now:
+            _, _, bucket = heappop(self.waiting)
             assert bucket.queue is not None
             packet = bucket.queue.dequeue(now)
             if packet is None:
@@ -135,7 +135,3 @@ class LimiterBank:
             self._await(bucket)
             packet.stage += 1
             self.offer(packet, now)
-
-    def next_time(self) -> Nanoseconds | None:
-        """When `advance` next has something to do."""
-        return self._waiting[0][0] if self._waiting else None

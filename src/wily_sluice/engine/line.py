@@ -8,7 +8,7 @@ from collections import deque
 from collections.abc import Callable
 
 from wily_sluice.engine.packet import Packet
-from wily_sluice.units import SECOND, Nanoseconds, Rate, Size
+from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
 
 
 class Line:
@@ -32,10 +32,10 @@ class Line:
         free_at = self.free_at
         if free_at <= now:
             free_at = now
-        elif (free_at - now) * self.rate > (self.buffer - size) * 8 * SECOND:
+        elif (free_at - now) * self.rate > (self.buffer - size) * BYTE_TIME:
             self.drops += 1
             return None
-        self.free_at = free_at + size * 8 * SECOND // self.rate
+        self.free_at = free_at + size * BYTE_TIME // self.rate
         return self.free_at + self.delay
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:

@@ -13,7 +13,7 @@ from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.limiter import Bucket, LimiterBank
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.sorter import Sorter
-from wily_sluice.units import MILLISECOND, SECOND, Direction, Nanoseconds
+from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds
 
 if TYPE_CHECKING:
     from wily_sluice.engine.tree import Leaf, Tree
@@ -79,9 +79,15 @@ class Shaper:
             self._clock = now
         self.tree.enqueue(packet, now)
 
+    @property
+    def free_at(self) -> Nanoseconds:
+        """Before this, nothing is released, whatever is offered."""
+        return self._clock
+
     def release(self, now: Nanoseconds) -> Packet | None:
         """The packet to send now, if there is one."""
-        self._bank.advance(now)
+        if self._bank.waiting:
+            self._bank.advance(now)
         if self._clock > now:
             return None
         if not self.tree.root.ready_children:
@@ -91,7 +97,7 @@ class Shaper:
         if packet is None:
             return None
         behind = now - CATCH_UP
-        self._clock = (self._clock if self._clock > behind else behind) + packet.size * 8 * SECOND // self.rate
+        self._clock = (self._clock if self._clock > behind else behind) + packet.size * BYTE_TIME // self.rate
         return packet
 
     def next_release(self, now: Nanoseconds) -> Nanoseconds | None:
@@ -99,14 +105,17 @@ class Shaper:
 
         Never before `now`. It may be early: a packet that CoDel drops is seen only when its turn comes.
         """
-        times = []
         if self.tree.root.ready_children:
-            times.append(self._clock)
-        elif (opening := self.tree.next_opening()) is not None:
-            times.append(opening if opening > self._clock else self._clock)
-        if (passing := self._bank.next_time()) is not None:
-            times.append(passing)
-        return max(now, min(times)) if times else None
+            due: Nanoseconds | None = self._clock
+        else:
+            due = self.tree.next_opening()
+            if due is not None and due < self._clock:
+                due = self._clock
+        if self._bank.waiting:
+            passing = self._bank.waiting[0][0]
+            if due is None or passing < due:
+                due = passing
+        return now if due is not None and due < now else due
 
 
 def forward_to_tree(packet: Packet, now: Nanoseconds) -> None:

@@ -25,7 +25,7 @@ from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.spec import QueueSpec
-from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size, transmission_time
+from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Nanoseconds, Size, transmission_time
 
 CAP_BURST_TIME: Nanoseconds = 10 * MILLISECOND
 CAP_BURST_FRAMES = 4
@@ -57,6 +57,7 @@ class Node:
         "sent_bytes",
         "sent_packets",
         "start",
+        "turn",
         "weight",
     )
 
@@ -76,6 +77,7 @@ class Node:
         self.cap_clock: Nanoseconds = 0
         self.due: Nanoseconds = 0  # the guarantee's clock
         self.start = 0.0  # start tag, in bytes over weight
+        self.turn: Band | None = None  # by which it was chosen last; None: by its guarantee
         self.ready = False
         self.blocked = False  # stands in the tree's heap of closed caps
         self.in_due = False
@@ -134,8 +136,8 @@ class Parent(Node):
         """Whether a child can send."""
         return self.ready_children > 0
 
-    def next_child(self, now: Nanoseconds) -> tuple[Node, Band | None]:
-        """The child to send from, and the band whose turn it is; no band when it is owed its guarantee.
+    def next_child(self, now: Nanoseconds) -> Node:
+        """The child to send from, its `turn` set: the band whose turn it is, or None when it is owed its guarantee.
 
         Only to be called while a child is ready.
         """
@@ -148,7 +150,8 @@ class Parent(Node):
             elif key != node.due:
                 heapreplace(due, (node.due, node.order, node))
             else:
-                return node, None
+                node.turn = None
+                return node
         for band in self.bands:
             heap = band.heap
             while heap:
@@ -159,7 +162,8 @@ class Parent(Node):
                 elif tag != node.start:
                     heapreplace(heap, (node.start, node.order, node))
                 else:
-                    return node, band
+                    node.turn = band
+                    return node
         raise AssertionError(f"{self.path or 'root'}: no child is ready")
 
 
@@ -250,43 +254,42 @@ class Tree:
 
     def dequeue(self, now: Nanoseconds) -> Packet | None:
         """The packet to send next; None when no queue can send. `open_caps` comes first."""
-        while self.root.ready_children:
-            chosen: list[tuple[Node, Band | None]] = []
-            node: Node = self.root
+        root = self.root
+        while root.ready_children:
+            node: Node = root
             while isinstance(node, Parent):
-                choice = node.next_child(now)
-                chosen.append(choice)
-                node = choice[0]
+                node = node.next_child(now)
             assert isinstance(node, Leaf)
-            packet = node.queue.dequeue(now)
-            self._settle(chosen, packet.size if packet is not None else 0, now)
+            queue = node.queue
+            packet = queue.dequeue(now)
+            more = queue.length > 0
+            # From the leaf up: charge the packet to each queue that it passed, and take out who cannot send on.
+            while (parent := node.parent) is not None:
+                if packet is not None:
+                    _charge(node, packet.size, now)
+                if not more or node.cap_clock > now:
+                    node.ready = False
+                    parent.ready_children -= 1
+                    if more:
+                        node.blocked = True
+                        heappush(self._closed, (node.cap_clock, node.order, node))
+                node, more = parent, parent.ready_children > 0
             if packet is not None:
                 return packet
         return None
 
-    def _settle(self, chosen: list[tuple[Node, Band | None]], size: Size, now: Nanoseconds) -> None:
-        """Charge a packet of `size` bytes (0: it was dropped) to the queues on its way, from the leaf up."""
-        for node, band in reversed(chosen):
-            parent = node.parent
-            assert parent is not None
-            if size:
-                node.sent_bytes += size
-                node.sent_packets += 1
-                if band is not None:
-                    band.virtual = node.start
-                    node.start += size / node.weight
-                else:
-                    behind = now - BUSY_CREDIT
-                    node.due = (node.due if node.due > behind else behind) + size * 8 * SECOND // node.guarantee
-                if node.cap:
-                    behind = now - node.cap_burst
-                    clock = node.cap_clock if node.cap_clock > behind else behind
-                    node.cap_clock = clock + size * 8 * SECOND // node.cap
-            if not node.has_packet:
-                node.ready = False
-                parent.ready_children -= 1
-            elif node.cap and node.cap_clock > now:
-                node.ready = False
-                parent.ready_children -= 1
-                node.blocked = True
-                heappush(self._closed, (node.cap_clock, node.order, node))
+
+def _charge(node: Node, size: Size, now: Nanoseconds) -> None:
+    """Count a packet that a queue sent: in the turns of its band, or else toward its guarantee; and against its cap."""
+    node.sent_bytes += size
+    node.sent_packets += 1
+    band = node.turn
+    if band is not None:
+        band.virtual = node.start
+        node.start += size / node.weight
+    else:
+        behind = now - BUSY_CREDIT
+        node.due = (node.due if node.due > behind else behind) + size * BYTE_TIME // node.guarantee
+    if node.cap:
+        behind = now - node.cap_burst
+        node.cap_clock = (node.cap_clock if node.cap_clock > behind else behind) + size * BYTE_TIME // node.cap

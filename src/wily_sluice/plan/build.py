@@ -14,7 +14,7 @@ from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.engine.tree import Tree
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
-from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, transmission_time
+from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Direction, Nanoseconds, transmission_time
 
 LONGEST_WAIT: Nanoseconds = 1000 * MILLISECOND  # of a leaf's backlog, at its cap
 FEWEST_BYTES = 128 * LONGEST_FRAME
@@ -49,7 +49,7 @@ def build_tree(spec: QueueSpec, drop: Callable[[Packet], None]) -> Tree:
         # drop packets that nobody could have sent sooner.
         slowest = max(leaf.guarantee, leaf.cap // leaves, 1)
         target = max(TARGET, 3 * transmission_time(LONGEST_FRAME, slowest) // 2)
-        limit = max(FEWEST_BYTES, leaf.cap * LONGEST_WAIT // (8 * SECOND))
+        limit = max(FEWEST_BYTES, leaf.cap * LONGEST_WAIT // BYTE_TIME)
         return FqCodel(leaf_drop, limit, target)
 
     return Tree(spec, drop, leaf_queue)

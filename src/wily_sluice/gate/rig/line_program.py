@@ -20,7 +20,7 @@ from wily_sluice.gate.command import run
 from wily_sluice.gate.loop import Crossing, Loop
 from wily_sluice.gate.packet_queue import Diverted, PacketQueue
 from wily_sluice.gate.urgency import run_before_others
-from wily_sluice.units import SECOND, Nanoseconds, Rate
+from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate
 
 NOBODY = Conversation(bytes(13))  # a line does not tell conversations apart
 
@@ -28,7 +28,7 @@ NOBODY = Conversation(bytes(13))  # a line does not tell conversations apart
 def crossing(number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds) -> Crossing:
     """One direction of the line. It goes on holding packets when it is full: a full line drops."""
     queue = PacketQueue(number)
-    line = Line(rate, delay, rate * buffer // (8 * SECOND), lambda packet: queue.drop(packet.token))
+    line = Line(rate, delay, rate * buffer // BYTE_TIME, lambda packet: queue.drop(packet.token))
 
     def admit(diverted: Diverted, now: Nanoseconds) -> Packet | None:
         parsed = parse(diverted.header, True)

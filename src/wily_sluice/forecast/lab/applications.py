@@ -1,0 +1,79 @@
+"""Applications other than transfers: a call, and a probe of the line's delay."""
+
+from random import Random
+
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.packet import Packet
+from wily_sluice.forecast.lab.events import Events
+from wily_sluice.forecast.lab.measure import Meter
+from wily_sluice.forecast.lab.path import Path
+from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
+
+CALL_PERIOD: Nanoseconds = 20 * MILLISECOND  # RFC 3551 §4.2: 50 packets a second
+CALL_PAYLOAD = 160  # bytes: 20 ms of speech at 64 kbit/s
+CALL_FRAME = ETHERNET.cost(CALL_PAYLOAD + 40)  # with 20 bytes of IPv4, 8 of UDP, 12 of RTP
+PROBE_FRAME = ETHERNET.cost(84)  # an echo request with 56 bytes of data
+PROBES_PER_SECOND = 5.0
+
+
+class Talk:
+    """One way of a call: a packet of the same size every 20 ms."""
+
+    def __init__(self, events: Events, conversation: Conversation, path: Path, meter: Meter, end: Nanoseconds) -> None:
+        self._events = events
+        self._conversation = conversation
+        self._path = path
+        self._meter = meter
+        self._end = end
+
+    def begin(self, _: object = None) -> None:
+        """Send a packet, and the next one in its time."""
+        now = self._events.now
+        if now >= self._end:
+            return
+        self._meter.sent += 1
+        self._path.send(Packet(CALL_FRAME, self._conversation, (self._received, now)))
+        self._events.at(now + CALL_PERIOD, self.begin)
+
+    def _received(self, packet: Packet) -> None:
+        now = self._events.now
+        self._meter.arrived(packet.token[1], now)
+        self._meter.carried(CALL_PAYLOAD, now)
+
+
+class Probe:
+    """Echoes at random times (a Poisson process, RFC 2330 §11.1.1), measured there and back."""
+
+    def __init__(
+        self,
+        events: Events,
+        conversation: Conversation,
+        there: Path,
+        back: Path,
+        meter: Meter,
+        end: Nanoseconds,
+        random: Random,
+    ) -> None:
+        self._events = events
+        self._conversation = conversation
+        self._there = there
+        self._back = back
+        self._meter = meter
+        self._end = end
+        self._random = random
+
+    def begin(self, _: object = None) -> None:
+        """Send an echo request, and the next one after a random time."""
+        now = self._events.now
+        if now >= self._end:
+            return
+        self._meter.sent += 1
+        self._there.send(Packet(PROBE_FRAME, self._conversation, (self._turned, now)))
+        self._events.at(now + round(self._random.expovariate(PROBES_PER_SECOND) * SECOND), self.begin)
+
+    def _turned(self, packet: Packet) -> None:
+        self._back.send(Packet(PROBE_FRAME, self._conversation, (self._received, packet.token[1])))
+
+    def _received(self, packet: Packet) -> None:
+        self._meter.arrived(packet.token[1], self._events.now)

@@ -1,0 +1,74 @@
+"""What an application went through: bytes carried, and each packet's delay.
+
+Jitter is the interarrival jitter of RFC 3550 §6.4.1, averaged over the packets counted.
+"""
+
+from array import array
+from dataclasses import dataclass
+
+import numpy as np
+
+from wily_sluice.units import SECOND, Nanoseconds, Size
+
+
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """One application in one direction: goodput in bit/s, delays and jitter in ns, loss as a fraction of 1.
+
+    Delays are None where nothing arrived.
+    """
+
+    goodput: float
+    p50: float | None
+    p95: float | None
+    p99: float | None
+    jitter: float | None
+    loss: float
+    sent: int
+
+
+class Meter:
+    """Counts what arrives from `begin` until `end`; what is sent before or after still weighs on the line."""
+
+    __slots__ = ("_arrivals", "_begin", "_delays", "_end", "_jitter", "_jitter_sum", "_last", "bytes", "sent")
+
+    def __init__(self, begin: Nanoseconds, end: Nanoseconds) -> None:
+        self._begin = begin
+        self._end = end
+        self._delays = array("q")
+        self._last: Nanoseconds | None = None
+        self._jitter = 0.0
+        self._jitter_sum = 0.0
+        self._arrivals = 0
+        self.bytes: Size = 0
+        self.sent = 0
+
+    def arrived(self, sent: Nanoseconds, now: Nanoseconds) -> None:
+        """Note a packet's arrival."""
+        self._arrivals += 1
+        if self._begin <= now < self._end:
+            delay = now - sent
+            if self._last is not None:
+                self._jitter += (abs(delay - self._last) - self._jitter) / 16
+                self._jitter_sum += self._jitter
+            self._last = delay
+            self._delays.append(delay)
+
+    def carried(self, size: Size, now: Nanoseconds) -> None:
+        """Note data that has reached its application."""
+        if self._begin <= now < self._end:
+            self.bytes += size
+
+    def result(self) -> Measured:
+        """The whole of it, once nothing is under way any more."""
+        delays = np.frombuffer(self._delays, dtype=np.int64)
+        p50, p95, p99 = np.percentile(delays, (50, 95, 99)).tolist() if len(delays) else (None, None, None)
+        return Measured(
+            goodput=self.bytes * 8 * SECOND / (self._end - self._begin),
+            p50=p50,
+            p95=p95,
+            p99=p99,
+            jitter=self._jitter_sum / (len(delays) - 1) if len(delays) > 1 else None,
+            loss=(self.sent - self._arrivals) / self.sent if self.sent else 0.0,
+            sent=self.sent,
+        )

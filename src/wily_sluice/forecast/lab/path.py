@@ -1,0 +1,88 @@
+"""The ways between the hosts and the far side: the bare line, and the line with the plan's shaper before it.
+
+Toward the internet a packet passes the shaper and then the line; toward the hosts the line and then the shaper, as on
+a real gateway. The local network between shaper and hosts takes no time here.
+"""
+
+from collections.abc import Callable
+from typing import Protocol
+
+from wily_sluice.engine.line import Line
+from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.shaper import Shaper
+from wily_sluice.forecast.lab.events import Events
+from wily_sluice.units import Nanoseconds
+
+Deliver = Callable[[Packet], None]
+
+
+def deliver(packet: Packet) -> None:
+    """Hand a packet to whoever it is for: its token begins with that call."""
+    packet.token[0](packet)
+
+
+class Path(Protocol):
+    """One direction of an uplink."""
+
+    def send(self, packet: Packet) -> None:
+        """Send a packet on its way; it is delivered, later, or lost."""
+
+
+class BareLine:
+    """The line as it is, without a gateway that shapes."""
+
+    def __init__(self, events: Events, line: Line, onward: Deliver = deliver) -> None:
+        self._events = events
+        self._line = line
+        self._onward = onward
+
+    def send(self, packet: Packet) -> None:
+        """Send a packet down the line."""
+        events = self._events
+        arrival = self._line.transmit(packet.size, events.now)
+        if arrival is not None:
+            events.at(arrival, self._onward, packet)
+
+
+class ShapedBy:
+    """A shaper driven by simulated time; what it releases goes `onward`."""
+
+    def __init__(self, events: Events, shaper: Shaper, onward: Deliver) -> None:
+        self._events = events
+        self._shaper = shaper
+        self._onward = onward
+        self._wake: Nanoseconds | None = None
+
+    def send(self, packet: Packet) -> None:
+        """Offer a packet to the shaper."""
+        self._shaper.offer(packet, self._events.now)
+        # While a wake is set for as soon as the shaper can release anything, there is nothing more to do.
+        if self._wake is None or self._wake > self._shaper.free_at:
+            self._release()
+
+    def _release(self) -> None:
+        now = self._events.now
+        shaper = self._shaper
+        while (due := shaper.next_release(now)) is not None:
+            if due > now:
+                if self._wake is None or due < self._wake:
+                    self._wake = due
+                    self._events.at(due, self._woken)
+                return
+            if (packet := shaper.release(now)) is not None:
+                self._onward(packet)
+
+    def _woken(self, _: object) -> None:
+        if self._wake == self._events.now:
+            self._wake = None
+            self._release()
+
+
+def shaped_up(events: Events, shaper: Shaper, line: Line) -> Path:
+    """Hosts → shaper → line → far side."""
+    return ShapedBy(events, shaper, BareLine(events, line).send)
+
+
+def shaped_down(events: Events, shaper: Shaper, line: Line) -> Path:
+    """Far side → line → shaper → hosts."""
+    return BareLine(events, line, ShapedBy(events, shaper, deliver).send)

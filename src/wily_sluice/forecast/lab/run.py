@@ -1,0 +1,147 @@
+"""Runs a traffic file twice: on the bare lines, and with the plan's shapers. The same seed gives the same figures.
+
+The two runs share nothing, so they run side by side in two processes.
+"""
+
+import gc
+import signal
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor, wait
+from dataclasses import dataclass
+from multiprocessing import get_context
+from multiprocessing.sharedctypes import Synchronized
+from random import Random
+
+from wily_sluice.engine.header import key_of
+from wily_sluice.engine.line import Line
+from wily_sluice.engine.packet import Packet
+from wily_sluice.forecast.lab.applications import CALL_PERIOD, Probe, Talk
+from wily_sluice.forecast.lab.events import Events
+from wily_sluice.forecast.lab.measure import Measured, Meter
+from wily_sluice.forecast.lab.path import BareLine, Path, shaped_down, shaped_up
+from wily_sluice.forecast.lab.tcp import Transfer
+from wily_sluice.forecast.lab.traffic import Application, Traffic
+from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import BYTE_TIME, SECOND, Direction, Nanoseconds
+
+FIRST_PORT = 49_152  # RFC 6335: the first port that no service has for its own
+STEP: Nanoseconds = SECOND // 4  # of simulated time between two tellings of the progress
+DRAIN: Nanoseconds = 3 * SECOND  # after the end, for what is still under way
+TELL_EVERY = 0.1  # seconds of real time
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One application in one direction; `there and back` for a probe."""
+
+    name: str
+    kind: str
+    way: str
+    queue: str
+    measured: Measured
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """The same rows, without the plan and with it."""
+
+    before: tuple[Row, ...]
+    after: tuple[Row, ...]
+
+
+class Lab:
+    """One run. `shaped` says whether the plan's shapers stand before the lines."""
+
+    def __init__(self, plan: Plan, traffic: Traffic, shaped: bool) -> None:
+        self.events = Events()
+        self._plan = plan
+        self._traffic = traffic
+        self._engine = SiteEngine(plan, _lost)
+        self._paths: dict[tuple[str, Direction], Path] = {}
+        for name, line in traffic.lines.items():
+            up = Line(line.up, line.delay, line.up * line.buffer // BYTE_TIME, _lost)
+            down = Line(line.down, line.delay, line.down * line.buffer // BYTE_TIME, _lost)
+            if shaped:
+                self._paths[name, "up"] = shaped_up(self.events, self._engine.shapers[name, "up"], up)
+                self._paths[name, "down"] = shaped_down(self.events, self._engine.shapers[name, "down"], down)
+            else:
+                self._paths[name, "up"] = BareLine(self.events, up)
+                self._paths[name, "down"] = BareLine(self.events, down)
+        self._meters: list[tuple[Application, str, str, Meter]] = []
+        for place, application in enumerate(traffic.applications):
+            self._start(application, Random(f"{traffic.seed} {place}"))
+
+    def _start(self, application: Application, random: Random) -> None:
+        up, down = (self._paths[application.uplink, direction] for direction in ("up", "down"))
+        begin = max(self._traffic.warmup, application.begin)
+        meters = [Meter(begin, max(begin + 1, application.end)) for _ in range(2)]
+        queue = ""
+        for _ in range(application.flows):
+            port = FIRST_PORT + random.randrange(16_384) if application.parties.remote_port else 0
+            key = key_of(application.parties._replace(local_port=port))
+            conversation = self._engine.conversations.find(key, application.dscp, 0)
+            queue = self._plan.tree.leaves[self._engine.sorter.leaf(conversation)].path
+            start = application.begin + random.randrange(CALL_PERIOD)
+            starts: list[Callable[[object], None]]
+            if application.kind == "call":
+                starts = [
+                    Talk(self.events, conversation, path, meter, application.end).begin
+                    for path, meter in zip((up, down), meters, strict=True)
+                ]
+            elif application.kind == "probe":
+                probe = Probe(self.events, conversation, up, down, meters[0], application.end, random)
+                starts = [probe.begin]
+            else:
+                there, back = (up, down) if application.kind == "upload" else (down, up)
+                starts = [Transfer(self.events, conversation, there, back, meters[0], application.end).begin]
+            for call in starts:
+                self.events.at(start, call)
+        ways = {"call": ["up", "down"], "probe": ["there and back"], "upload": ["up"], "download": ["down"]}
+        for way, meter in zip(ways[application.kind], meters, strict=False):
+            self._meters.append((application, way, queue, meter))
+
+    def run(self, progress: Callable[[Nanoseconds], None]) -> tuple[Row, ...]:
+        """Let the time of the traffic file pass."""
+        while self.events.now < self._traffic.duration:
+            self.events.run(min(self.events.now + STEP, self._traffic.duration))
+            progress(self.events.now)
+        self.events.run(self._traffic.duration + DRAIN)
+        return tuple(Row(a.name, a.kind, way, queue, meter.result()) for a, way, queue, meter in self._meters)
+
+
+def _lost(_: Packet) -> None:
+    """A packet that is dropped is missed by whoever waits for it."""
+
+
+def run_once(plan: Plan, traffic: Traffic, shaped: bool) -> tuple[Row, ...]:
+    """One run, in this process."""
+    return Lab(plan, traffic, shaped).run(lambda _: None)
+
+
+def compare(plan: Plan, traffic: Traffic, progress: Callable[[float], None] = lambda _: None) -> Comparison:
+    """Both runs. `progress` is told the finished part of both together, from 0 to 1."""
+    context = get_context("fork")
+    clocks = [context.Value("q", 0), context.Value("q", 0)]
+    with ProcessPoolExecutor(2, context, initializer=_prepare, initargs=(clocks,)) as pool:
+        runs = [pool.submit(_run_in_process, plan, traffic, shaped) for shaped in (False, True)]
+        while wait(runs, timeout=TELL_EVERY).not_done:
+            progress(sum(clock.value for clock in clocks) / (2 * traffic.duration))
+        before, after = (run.result() for run in runs)
+    return Comparison(before, after)
+
+
+_clocks: "list[Synchronized[int]]" = []  # in a worker: where each run tells how far it is
+
+
+def _prepare(clocks: "list[Synchronized[int]]") -> None:
+    signal.signal(signal.SIGINT, signal.SIG_DFL)  # a worker ends without a word when the person has had enough
+    _clocks[:] = clocks
+    gc.disable()  # a run makes millions of packets and no cycles of them
+
+
+def _run_in_process(plan: Plan, traffic: Traffic, shaped: bool) -> tuple[Row, ...]:
+    def tell(now: Nanoseconds) -> None:
+        _clocks[shaped].value = now
+
+    return Lab(plan, traffic, shaped).run(tell)

@@ -1,0 +1,157 @@
+"""The traffic file: who runs what and when, what the real lines are like, and the seed. See docs/traffic-file.md."""
+
+from dataclasses import dataclass
+from ipaddress import ip_address
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import BeforeValidator, Field
+
+from wily_sluice.engine.header import TCP, UDP, Parties
+from wily_sluice.plan.document import Document, hold_against, read_document, suggestion
+from wily_sluice.plan.finding import FileError, Finding
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.schema import Entry, Name, RateText
+from wily_sluice.plan.traffic_words import parse_dscp
+from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Rate, format_time, parse_time
+
+USUAL_DELAY: Nanoseconds = 10 * MILLISECOND
+USUAL_BUFFER: Nanoseconds = 300 * MILLISECOND
+LONGEST: Nanoseconds = 3600 * SECOND
+MOST_FLOWS = 64
+
+Kind = Literal["call", "download", "upload", "probe"]
+ICMP = {4: 1, 6: 58}
+
+
+def _address(value: object) -> bytes:
+    try:
+        return ip_address(str(value)).packed
+    except ValueError:
+        raise ValueError(f"“{value}” is no address: write one host, like 10.61.0.41") from None
+
+
+TimeText = Annotated[Nanoseconds, BeforeValidator(parse_time)]
+Address = Annotated[bytes, BeforeValidator(_address)]
+
+
+class LineEntry(Entry):
+    """What a real line is like; the plan's figures where nothing is said."""
+
+    down: RateText | None = Field(default=None, examples=["180 Mbit/s"])
+    up: RateText | None = Field(default=None, examples=["24 Mbit/s"])
+    delay: TimeText = Field(default=USUAL_DELAY, examples=["9 ms"])
+    buffer: TimeText = Field(default=USUAL_BUFFER, examples=["300 ms"])
+
+
+class ApplicationEntry(Entry):
+    """One application of one host."""
+
+    name: str = Field(examples=["Consultation"])
+    kind: Kind = Field(examples=["call"])
+    local: Address = Field(examples=["10.61.0.41"])
+    remote: Address = Field(examples=["198.51.100.20"])
+    port: Annotated[int, Field(ge=1, le=65535, strict=True)] = Field(default=443, examples=["443"])
+    dscp: Annotated[Any, BeforeValidator(lambda value: parse_dscp(value)[0])] = Field(default=0, examples=["EF"])
+    flows: Annotated[int, Field(ge=1, le=MOST_FLOWS, strict=True)] = Field(default=1, examples=["4"])
+    at: TimeText = Field(default=0, examples=["2 s"])
+    lasts: TimeText | None = Field(default=None, alias="for", examples=["20 s"])
+    uplink: str | None = Field(default=None, examples=["fibre"])
+
+
+class TrafficEntry(Entry):
+    """The whole traffic file."""
+
+    duration: TimeText = Field(examples=["25 s"])
+    warmup: TimeText = Field(default=0, examples=["5 s"])
+    seed: Annotated[int, Field(ge=0, strict=True)] = Field(default=1, examples=["61"])
+    lines: dict[Name, LineEntry] = Field(default={})
+    applications: list[ApplicationEntry | None] = Field(examples=["[{name: Call, kind: call, …}]"])
+
+
+@dataclass(frozen=True, slots=True)
+class RealLine:
+    """A line as it really is: bit/s, ns one way, ns of buffer at its rate."""
+
+    down: Rate
+    up: Rate
+    delay: Nanoseconds
+    buffer: Nanoseconds
+
+
+@dataclass(frozen=True, slots=True)
+class Application:
+    """What one host runs, from `begin` to `end`."""
+
+    name: str
+    kind: Kind
+    parties: Parties
+    dscp: int
+    flows: int
+    begin: Nanoseconds
+    end: Nanoseconds
+    uplink: str
+
+
+@dataclass(frozen=True, slots=True)
+class Traffic:
+    """A whole traffic file, held against a plan."""
+
+    duration: Nanoseconds
+    warmup: Nanoseconds
+    seed: int
+    lines: dict[str, RealLine]
+    applications: tuple[Application, ...]
+
+
+def load_traffic(path: Path, plan: Plan) -> Traffic:
+    """Read a traffic file that is to be run with this plan. FileError with all that is wrong with it."""
+    document = read_document(path, "traffic")
+    reading = hold_against(document, TrafficEntry)
+    findings = list(reading.findings)
+    traffic = None
+    if reading.content is not None:
+        traffic = _traffic(reading.content, plan, document, findings)
+    if findings or traffic is None:
+        raise FileError(findings)
+    return traffic
+
+
+def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list[Finding]) -> Traffic:
+    uplinks = {uplink.name: uplink for uplink in plan.uplinks}
+    if entry.duration > LONGEST or entry.duration <= entry.warmup:
+        what = f"{format_time(entry.duration)} is not between the warm-up and {format_time(LONGEST)}"
+        findings.append(document.error(("duration",), what, "write it like 25 s"))
+    for name in entry.lines:
+        if name not in uplinks:
+            message = f"the plan has no uplink “{name}”"
+            findings.append(document.error(("lines", name), message, suggestion(name, list(uplinks))))
+    lines = {}
+    for name, uplink in uplinks.items():
+        line = entry.lines.get(name, LineEntry())
+        lines[name] = RealLine(line.down or uplink.down, line.up or uplink.up, line.delay, line.buffer)
+    applications = []
+    for place, application in enumerate(entry.applications):
+        if application is not None:
+            where = ("applications", place)
+            if application.uplink is not None and application.uplink not in uplinks:
+                message = f"the plan has no uplink “{application.uplink}”"
+                remedy = suggestion(application.uplink, list(uplinks))
+                findings.append(document.error((*where, "uplink"), message, remedy))
+            if application.local not in plan.hosts:
+                message = f"{ip_address(application.local)} is in no network of the plan"
+                findings.append(document.error((*where, "local"), message, "write one of your hosts"))
+            if len(application.local) != len(application.remote):
+                findings.append(document.error((*where, "remote"), "is not of the same IP version as local"))
+            applications.append(_application(application, next(iter(uplinks)), entry.duration))
+    return Traffic(entry.duration, entry.warmup, entry.seed, lines, tuple(applications))
+
+
+def _application(entry: ApplicationEntry, uplink: str, duration: Nanoseconds) -> Application:
+    if entry.kind == "probe":
+        protocol, remote_port = ICMP[4 if len(entry.local) == 4 else 6], 0
+    else:
+        protocol, remote_port = UDP if entry.kind == "call" else TCP, entry.port
+    parties = Parties(protocol, entry.local, entry.remote, 0, remote_port)
+    end = duration if entry.lasts is None else min(duration, entry.at + entry.lasts)
+    return Application(entry.name, entry.kind, parties, entry.dscp, entry.flows, entry.at, end, entry.uplink or uplink)
