@@ -6,7 +6,9 @@ import click
 
 from wily_sluice import __version__
 from wily_sluice.cli.check import check
+from wily_sluice.cli.demo import demo
 from wily_sluice.cli.gate import gate
+from wily_sluice.cli.lab import lab
 from wily_sluice.cli.options import ERRORS, Refusal
 from wily_sluice.cli.rig import rig
 from wily_sluice.cli.share import share
@@ -46,5 +48,5 @@ def sluice() -> None:
     """
 
 
-for command in (check, show, share, gate, rig):
+for command in (check, show, share, lab, gate, rig, demo):
     sluice.add_command(command)

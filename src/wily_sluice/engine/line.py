@@ -14,7 +14,7 @@ from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
 class Line:
     """`rate` in bit/s, `delay` one way in ns, `buffer` in bytes beyond the packet on the wire."""
 
-    __slots__ = ("_drop", "_under_way", "buffer", "delay", "drops", "free_at", "rate")
+    __slots__ = ("_drop", "_under_way", "buffer", "carried", "delay", "drops", "free_at", "rate")
 
     def __init__(self, rate: Rate, delay: Nanoseconds, buffer: Size, drop: Callable[[Packet], None]) -> None:
         if rate < 1 or delay < 0 or buffer < 0:
@@ -22,6 +22,7 @@ class Line:
         self.rate = rate
         self.delay = delay
         self.buffer = buffer
+        self.carried: Size = 0  # bytes taken in
         self.drops = 0
         self.free_at: Nanoseconds = 0  # when the last packet taken in will have left the buffer
         self._drop = drop
@@ -35,6 +36,7 @@ class Line:
         elif (free_at - now) * self.rate > (self.buffer - size) * BYTE_TIME:
             self.drops += 1
             return None
+        self.carried += size
         self.free_at = free_at + size * BYTE_TIME // self.rate
         return self.free_at + self.delay
 

@@ -1,1 +1,16 @@
 """The demo site: Saltmarsh Veterinary, a surgery with a flat above it."""
+
+from importlib.resources import files
+from pathlib import Path
+
+PLAN = "saltmarsh.yaml"
+TRAFFIC = "saltmarsh-afternoon.yaml"
+# Who takes part when the site is tried on real packets: network and address.
+CALLER = ("surgery", "10.61.0.41")
+WORKER = ("surgery", "10.61.0.100")
+PHONES = (("waiting-room", "10.61.30.100"), ("waiting-room", "10.61.30.101"))
+
+
+def folder() -> Path:
+    """Where the demo's files are."""
+    return Path(str(files(__name__)))

@@ -7,7 +7,7 @@ from typing import Any
 import click
 from rich.console import Console
 
-PIPE_WIDTH = 120  # columns, where nobody's window says
+PIPE_WIDTH = 132  # columns, where nobody's window says
 
 
 def console(stderr: bool = False) -> Console:

@@ -23,7 +23,7 @@ from wily_sluice.forecast.lab.tcp import Transfer
 from wily_sluice.forecast.lab.traffic import Application, Traffic
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan
-from wily_sluice.units import BYTE_TIME, SECOND, Direction, Nanoseconds
+from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Direction, Nanoseconds
 
 FIRST_PORT = 49_152  # RFC 6335: the first port that no service has for its own
 STEP: Nanoseconds = SECOND // 4  # of simulated time between two tellings of the progress
@@ -38,16 +38,48 @@ class Row:
     name: str
     kind: str
     way: str
+    uplink: str
     queue: str
     measured: Measured
 
 
 @dataclass(frozen=True, slots=True)
+class Load:
+    """What one direction of an uplink carried, in frames, and how much of it was goodput; in bit/s after the warm-up."""
+
+    carried: int
+    goodput: int
+
+
+@dataclass(frozen=True, slots=True)
+class Total:
+    """The load without the plan and with it, and the usable rate in bit/s."""
+
+    before: Load
+    after: Load
+    usable: int
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """One run: a row for each application and direction, and what each line carried in bit/s."""
+
+    rows: tuple[Row, ...]
+    carried: dict[tuple[str, Direction], float]
+
+    def load(self, uplink: str, direction: Direction) -> Load:
+        """What one direction of an uplink carried."""
+        goodput = sum(row.measured.goodput for row in self.rows if (row.uplink, row.way) == (uplink, direction))
+        return Load(round(self.carried[uplink, direction]), round(goodput))
+
+
+@dataclass(frozen=True, slots=True)
 class Comparison:
-    """The same rows, without the plan and with it."""
+    """The same rows, without the plan and with it; and the totals of each uplink and direction."""
 
     before: tuple[Row, ...]
     after: tuple[Row, ...]
+    totals: dict[str, dict[Direction, Total]]
 
 
 class Lab:
@@ -59,9 +91,11 @@ class Lab:
         self._traffic = traffic
         self._engine = SiteEngine(plan, _lost)
         self._paths: dict[tuple[str, Direction], Path] = {}
+        self._lines: dict[tuple[str, Direction], Line] = {}
         for name, line in traffic.lines.items():
             up = Line(line.up, line.delay, line.up * line.buffer // BYTE_TIME, _lost)
             down = Line(line.down, line.delay, line.down * line.buffer // BYTE_TIME, _lost)
+            self._lines |= {(name, "up"): up, (name, "down"): down}
             if shaped:
                 self._paths[name, "up"] = shaped_up(self.events, self._engine.shapers[name, "up"], up)
                 self._paths[name, "down"] = shaped_down(self.events, self._engine.shapers[name, "down"], down)
@@ -101,20 +135,25 @@ class Lab:
         for way, meter in zip(ways[application.kind], meters, strict=False):
             self._meters.append((application, way, queue, meter))
 
-    def run(self, progress: Callable[[Nanoseconds], None]) -> tuple[Row, ...]:
+    def run(self, progress: Callable[[Nanoseconds], None]) -> Run:
         """Let the time of the traffic file pass."""
+        self.events.run(self._traffic.warmup)
+        warm = {way: line.carried for way, line in self._lines.items()}
         while self.events.now < self._traffic.duration:
             self.events.run(min(self.events.now + STEP, self._traffic.duration))
             progress(self.events.now)
+        counted = self._traffic.duration - self._traffic.warmup
+        carried = {way: (line.carried - warm[way]) * BYTE_TIME / counted for way, line in self._lines.items()}
         self.events.run(self._traffic.duration + DRAIN)
-        return tuple(Row(a.name, a.kind, way, queue, meter.result()) for a, way, queue, meter in self._meters)
+        rows = (Row(a.name, a.kind, way, a.uplink, queue, meter.result()) for a, way, queue, meter in self._meters)
+        return Run(tuple(rows), carried)
 
 
 def _lost(_: Packet) -> None:
     """A packet that is dropped is missed by whoever waits for it."""
 
 
-def run_once(plan: Plan, traffic: Traffic, shaped: bool) -> tuple[Row, ...]:
+def run_once(plan: Plan, traffic: Traffic, shaped: bool) -> Run:
     """One run, in this process."""
     return Lab(plan, traffic, shaped).run(lambda _: None)
 
@@ -128,7 +167,14 @@ def compare(plan: Plan, traffic: Traffic, progress: Callable[[float], None] = la
         while wait(runs, timeout=TELL_EVERY).not_done:
             progress(sum(clock.value for clock in clocks) / (2 * traffic.duration))
         before, after = (run.result() for run in runs)
-    return Comparison(before, after)
+    totals = {
+        uplink.name: {
+            way: Total(before.load(uplink.name, way), after.load(uplink.name, way), uplink.usable(way))
+            for way in DIRECTIONS
+        }
+        for uplink in plan.uplinks
+    }
+    return Comparison(before.rows, after.rows, totals)
 
 
 _clocks: "list[Synchronized[int]]" = []  # in a worker: where each run tells how far it is
@@ -140,7 +186,7 @@ def _prepare(clocks: "list[Synchronized[int]]") -> None:
     gc.disable()  # a run makes millions of packets and no cycles of them
 
 
-def _run_in_process(plan: Plan, traffic: Traffic, shaped: bool) -> tuple[Row, ...]:
+def _run_in_process(plan: Plan, traffic: Traffic, shaped: bool) -> Run:
     def tell(now: Nanoseconds) -> None:
         _clocks[shaped].value = now
 

@@ -1,0 +1,98 @@
+"""`sluice demo`: the whole of it, on the demo site."""
+
+import shutil
+from pathlib import Path
+
+import click
+from rich.console import Console
+from rich.rule import Rule
+
+from wily_sluice import examples
+from wily_sluice.cli.lab import compare_with_progress
+from wily_sluice.cli.options import Refusal
+from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.forecast.lab.tcp import DATA_FRAME, SEGMENT
+from wily_sluice.forecast.lab.traffic import load_traffic
+from wily_sluice.forecast.split import split
+from wily_sluice.gate.rig.trial import Host, live_trial
+from wily_sluice.plan.rates import resolve
+from wily_sluice.plan.read import examine, load
+from wily_sluice.units import DIRECTIONS
+from wily_sluice.views.console import console
+from wily_sluice.views.findings import count_findings, print_findings
+from wily_sluice.views.lab import print_lab
+from wily_sluice.views.plan import print_parts
+from wily_sluice.views.share import share_table
+from wily_sluice.views.trial import print_trial
+
+
+@click.command()
+@click.option("--live", is_flag=True, help="On real packets, between namespaces of this machine. Needs root.")
+@click.option(
+    "--save", type=click.Path(path_type=Path, file_okay=False), metavar="FOLDER", help="Only write its files."
+)
+def demo(live: bool, save: Path | None) -> None:
+    """Show what the tool does, on the site Saltmarsh Veterinary: a surgery with a flat above it.
+
+    Checks its plan, shows the tree and the exact split, and simulates a busy half minute before and after. With
+    --live, the same site is built from network namespaces, and the gate shapes the kernel's own TCP.
+
+    \b
+    Examples:
+      sluice demo
+      sudo sluice demo --live
+      sluice demo --save my-site
+    """
+    if save is not None:
+        _save(save)
+        return
+    screen = console()
+    plan_file = examples.folder() / examples.PLAN
+    if live:
+        _live(screen, plan_file)
+        return
+    screen.print(Rule("1. Is the plan in order?  sluice check", align="left", style="dim"))
+    _, findings = examine(plan_file)
+    print_findings(screen, findings)
+    click.echo(f"{examples.PLAN}: {count_findings(findings)}\n")
+    plan = load(plan_file)
+    screen.print(Rule("2. What does it say?  sluice show", align="left", style="dim"))
+    print_parts(screen, plan, ["tree", "limiters", "rules"])
+    screen.print()
+    screen.print(Rule("3. Who gets what when the line is full?  sluice share", align="left", style="dim"))
+    for uplink in plan.uplinks:
+        screen.print(share_table(uplink, {d: split(resolve(plan, uplink, d), {}) for d in DIRECTIONS}))
+    screen.print()
+    screen.print(Rule("4. A busy half minute, without the plan and with it  sluice lab run", align="left", style="dim"))
+    print_lab(screen, compare_with_progress(plan, load_traffic(examples.folder() / examples.TRAFFIC, plan)))
+    click.echo("\nNext: sluice demo --save my-site   writes these files, to make them yours")
+    click.echo("      sudo sluice demo --live      the same on real packets, between namespaces of this machine")
+
+
+def _live(screen: Console, plan_file: Path) -> None:
+    plan = load(plan_file)
+    screen.print(Rule("Saltmarsh Veterinary on real packets", align="left", style="dim"))
+    caller, worker, *phones = (Host(*who) for who in (examples.CALLER, examples.WORKER, *examples.PHONES))
+    trial = live_trial(plan, plan_file, caller, worker, tuple(phones), click.echo)
+    # Of all queues only the worker's and the call's have anything to send up: the rest is idle.
+    idle = {leaf.path: 0 for leaf in plan.tree.leaves} | {"calls": 2 * ETHERNET.cost(200) * 8 * 25}
+    del idle["work/desk"]
+    desk = split(resolve(plan, plan.uplinks[0], "up"), idle)["work/desk"].rate
+    phone = plan.limiters[0].down or 0
+    click.echo()
+    print_trial(screen, trial, *(round(rate * SEGMENT / DATA_FRAME) for rate in (desk, phone)))
+    click.echo("\nGoodput is what applications get: a frame of 1518 bytes carries 1448 of theirs.")
+    click.echo("\nNext: sluice rig --help       the same site, to try things on by hand")
+    click.echo("      sluice gate run --help  the gate alone, on a gateway of your own")
+
+
+def _save(folder: Path) -> None:
+    names = (examples.PLAN, examples.TRAFFIC)
+    for name in names:
+        if (folder / name).exists():
+            raise Refusal(f"{folder / name} is there already, and was left as it is: give another folder")
+    folder.mkdir(parents=True, exist_ok=True)
+    for name in names:
+        shutil.copyfile(examples.folder() / name, folder / name)
+    click.echo(f"written to {folder}: {', '.join(names)}")
+    click.echo(f"Next: cd {folder} && sluice check --plan {examples.PLAN}")

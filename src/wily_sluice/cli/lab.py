@@ -1,0 +1,51 @@
+"""`sluice lab`: the simulation."""
+
+from pathlib import Path
+
+import click
+from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+from wily_sluice.cli.options import json_option, plan_option
+from wily_sluice.forecast.lab.run import Comparison, compare
+from wily_sluice.forecast.lab.traffic import Traffic, load_traffic
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.read import load
+from wily_sluice.views.console import console, print_json
+from wily_sluice.views.lab import lab_data, print_lab
+
+
+@click.group()
+def lab() -> None:
+    """Simulate your own traffic on your own lines, before and after the plan."""
+
+
+def compare_with_progress(plan: Plan, traffic: Traffic) -> Comparison:
+    """Both runs, with a bar on a terminal while they last."""
+    columns = (TextColumn("simulating"), BarColumn(40), TextColumn("{task.percentage:>3.0f}%"), TimeRemainingColumn())
+    screen = console(stderr=True)
+    with Progress(*columns, console=screen, transient=True, disable=not screen.is_terminal) as progress:
+        task = progress.add_task("simulating", total=1.0)
+        return compare(plan, traffic, lambda part: progress.update(task, completed=part))
+
+
+@lab.command()
+@click.argument("traffic", metavar="TRAFFIC", type=click.Path(path_type=Path))
+@plan_option
+@json_option
+def run(traffic: Path, plan_file: Path, as_json: bool) -> None:
+    """Run the traffic file TRAFFIC twice: without shaping, and with the plan.
+
+    Before: the line alone, with its own deep first-in-first-out buffer. After: the same line behind the very engine
+    that the gate runs. One table shows both. The same files and seed give the same figures.
+
+    \b
+    Examples:
+      sluice lab run afternoon.yaml
+      sluice lab run afternoon.yaml --plan surgery.yaml --json
+    """
+    plan = load(plan_file)
+    comparison = compare_with_progress(plan, load_traffic(traffic, plan))
+    if as_json:
+        print_json(lab_data(comparison))
+    else:
+        print_lab(console(), comparison)

@@ -1,0 +1,125 @@
+"""What the lab found: the same rows before and after, side by side."""
+
+from dataclasses import asdict
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from wily_sluice.forecast.lab.measure import Measured
+from wily_sluice.forecast.lab.run import Comparison, Row
+from wily_sluice.units import MILLISECOND
+
+NARROW = 126  # columns; below this, only the figures that matter most
+MARKED = 0.1  # a change of less than a tenth is no news
+
+# Heading, how a figure is scaled to it, and whether more is better.
+FIGURES: dict[str, tuple[str, float, bool]] = {
+    "goodput": ("Mbit/s", 1e6, True),
+    "p50": ("p50 ms", MILLISECOND, False),
+    "p95": ("p95 ms", MILLISECOND, False),
+    "p99": ("p99 ms", MILLISECOND, False),
+    "jitter": ("jitter ms", MILLISECOND, False),
+    "loss": ("loss %", 0.01, False),
+}
+FEW = ("goodput", "p99", "loss")
+WAYS = {"up": "↑", "down": "↓", "there and back": "↕"}
+
+
+def _figure(measured: Measured, name: str) -> float | None:
+    value: float | None = getattr(measured, name)
+    return None if value is None else value / FIGURES[name][1]
+
+
+def _text(value: float | None) -> str:
+    """Three significant figures, without an exponent."""
+    if value is None:
+        return "–"
+    if value >= 99.95:
+        return f"{value:.0f}"
+    return f"{value:.1f}" if value >= 9.995 else f"{value:.2f}" if value >= 0.0995 or value == 0 else f"{value:.3f}"
+
+
+def _style(before: float | None, after: float | None, more_is_better: bool) -> str:
+    if before is None or after is None or abs(after - before) <= MARKED * max(before, after):
+        return ""
+    return "green" if (after > before) == more_is_better else "yellow"
+
+
+def lab_table(comparison: Comparison, width: int) -> Table:
+    """One row an application and direction; for each figure, before and after."""
+    names = list(FIGURES) if width >= NARROW else list(FEW)
+    table = Table(box=None, padding=(0, 1, 0, 0), header_style="bold")
+    table.add_column("application", no_wrap=True)
+    table.add_column("", no_wrap=True)
+    table.add_column("\nqueue", no_wrap=True, style="dim")
+    for name in names:
+        table.add_column(f"{FIGURES[name][0]}\nbefore", justify="right", no_wrap=True, style="dim")
+        table.add_column("\nafter", justify="right", no_wrap=True)
+    for before, after in zip(comparison.before, comparison.after, strict=True):
+        cells = []
+        for name in names:
+            figures = _figure(before.measured, name), _figure(after.measured, name)
+            if name == "goodput" and after.kind == "probe":
+                figures = None, None
+            cells += [Text(_text(figures[0])), Text(_text(figures[1]), _style(*figures, FIGURES[name][2]))]
+        table.add_row(after.name, WAYS[after.way], after.queue, *cells)
+    return table
+
+
+def print_lab(console: Console, comparison: Comparison) -> None:
+    """The table, and what it means in a sentence each."""
+    console.print(lab_table(comparison, console.width))
+    console.print()
+    for sentence in lab_sentences(comparison):
+        console.print(sentence)
+
+
+def _mbit(rate: float) -> str:
+    return f"{rate / 1e6:.1f}"
+
+
+def lab_sentences(comparison: Comparison) -> list[str]:
+    """What became of the calls, and of the line."""
+    sentences = []
+    for before, after in zip(comparison.before, comparison.after, strict=True):
+        late, soon = before.measured.p99, after.measured.p99
+        if after.kind == "call" and late is not None and soon is not None:
+            sentences.append(
+                f"{after.name} {WAYS[after.way]}: 99 packets of 100 arrive within {soon / MILLISECOND:.1f} ms; "
+                f"without the plan it is {late / MILLISECOND:.0f} ms, {late / soon:.0f} times as long."
+            )
+    for uplink, totals in comparison.totals.items():
+        for direction, total in totals.items():
+            if total.after.carried:
+                now, then = total.after, total.before
+                sentences.append(
+                    f"{uplink} {WAYS[direction]}: {_mbit(now.carried)} of the usable {_mbit(total.usable)} Mbit/s are "
+                    f"carried, {_mbit(now.goodput)} of it goodput; without the plan, {_mbit(then.carried)} and "
+                    f"{_mbit(then.goodput)}."
+                )
+    return sentences
+
+
+def _row_data(row: Row) -> dict[str, Any]:
+    data = asdict(row)
+    measured = data.pop("measured")
+    return data | {
+        "goodput": round(measured["goodput"]),
+        **{name: None if measured[name] is None else round(measured[name]) for name in ("p50", "p95", "p99", "jitter")},
+        "loss": round(measured["loss"], 6),
+        "sent": measured["sent"],
+    }
+
+
+def lab_data(comparison: Comparison) -> dict[str, Any]:
+    """For JSON: goodput in bit/s, delays and jitter in nanoseconds, loss as a fraction of 1."""
+    return {
+        "before": [_row_data(row) for row in comparison.before],
+        "after": [_row_data(row) for row in comparison.after],
+        "totals": {
+            uplink: {direction: asdict(total) for direction, total in totals.items()}
+            for uplink, totals in comparison.totals.items()
+        },
+    }
