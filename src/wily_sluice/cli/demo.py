@@ -10,14 +10,14 @@ from rich.rule import Rule
 from wily_sluice import examples
 from wily_sluice.cli.lab import compare_with_progress
 from wily_sluice.cli.options import Refusal
-from wily_sluice.engine.framing import ETHERNET
-from wily_sluice.forecast.lab.tcp import DATA_FRAME, SEGMENT
+from wily_sluice.forecast.lab.applications import CALL_FRAME, CALL_PERIOD
+from wily_sluice.forecast.lab.tcp import ACK_FRAME, DATA_FRAME, SEGMENT
 from wily_sluice.forecast.lab.traffic import load_traffic
 from wily_sluice.forecast.split import split
 from wily_sluice.gate.rig.trial import Host, live_trial
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.read import examine, load
-from wily_sluice.units import DIRECTIONS
+from wily_sluice.units import DIRECTIONS, SECOND
 from wily_sluice.views.console import console
 from wily_sluice.views.findings import count_findings, print_findings
 from wily_sluice.views.lab import print_lab
@@ -74,14 +74,15 @@ def _live(screen: Console, plan_file: Path) -> None:
     screen.print(Rule("Saltmarsh Veterinary on real packets", align="left", style="dim"))
     caller, worker, *phones = (Host(*who) for who in (examples.CALLER, examples.WORKER, *examples.PHONES))
     trial = live_trial(plan, plan_file, caller, worker, tuple(phones), click.echo)
-    # Of all queues only the worker's and the call's have anything to send up: the rest is idle.
-    idle = {leaf.path: 0 for leaf in plan.tree.leaves} | {"calls": 2 * ETHERNET.cost(200) * 8 * 25}
-    del idle["work/desk"]
-    desk = split(resolve(plan, plan.uplinks[0], "up"), idle)["work/desk"].rate
     phone = plan.limiters[0].down or 0
+    # What goes up, beside the uploads: the call, and an acknowledgement for every two frames that a phone gets.
+    demands = {leaf.path: 0 for leaf in plan.tree.leaves if leaf.path != "work/desk"}
+    demands["calls"] = CALL_FRAME * 8 * SECOND // CALL_PERIOD
+    demands["visitors"] = len(phones) * phone * ACK_FRAME // (2 * DATA_FRAME)
+    desk = split(resolve(plan, plan.uplinks[0], "up"), demands)["work/desk"].rate
     click.echo()
     print_trial(screen, trial, *(round(rate * SEGMENT / DATA_FRAME) for rate in (desk, phone)))
-    click.echo("\nGoodput is what applications get: a frame of 1518 bytes carries 1448 of theirs.")
+    click.echo(f"\nGoodput is what applications get: a frame of {DATA_FRAME} bytes carries {SEGMENT} of theirs.")
     click.echo("\nNext: sluice rig --help       the same site, to try things on by hand")
     click.echo("      sluice gate run --help  the gate alone, on a gateway of your own")
 

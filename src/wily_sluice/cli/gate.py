@@ -15,7 +15,12 @@ from wily_sluice.views.live import Seconds, second_data, second_lines
 
 @click.group()
 def gate() -> None:
-    """Shape the real packets that this machine forwards."""
+    """Shape the real packets that this machine forwards.
+
+    \b
+    Example:
+      sudo sluice gate run --plan surgery.yaml
+    """
 
 
 @gate.command()

@@ -16,7 +16,12 @@ from wily_sluice.views.lab import lab_data, print_lab
 
 @click.group()
 def lab() -> None:
-    """Simulate your own traffic on your own lines, before and after the plan."""
+    """Simulate your own traffic on your own lines, before and after the plan.
+
+    \b
+    Example:
+      sluice lab run afternoon.yaml --plan surgery.yaml
+    """
 
 
 def compare_with_progress(plan: Plan, traffic: Traffic) -> Comparison:

@@ -9,7 +9,7 @@ from wily_sluice.cli.check import check
 from wily_sluice.cli.demo import demo
 from wily_sluice.cli.gate import gate
 from wily_sluice.cli.lab import lab
-from wily_sluice.cli.options import ERRORS, Refusal
+from wily_sluice.cli.options import ERRORS, INTERRUPTED, Refusal
 from wily_sluice.cli.rig import rig
 from wily_sluice.cli.share import share
 from wily_sluice.cli.show import show
@@ -32,6 +32,9 @@ class Sluice(click.Group):
             ctx.exit(ERRORS)
         except LiveError as error:
             raise Refusal(str(error)) from None
+        except KeyboardInterrupt:
+            click.echo("ended at your word; nothing is left half done", err=True)
+            ctx.exit(INTERRUPTED)
 
 
 @click.group(cls=Sluice, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})

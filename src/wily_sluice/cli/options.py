@@ -9,6 +9,7 @@ import click
 from wily_sluice.plan.model import Plan
 
 CLEAN, WARNINGS, ERRORS, REFUSED = 0, 1, 2, 3
+INTERRUPTED = 130  # as shells have it: 128 and the number of SIGINT
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 

@@ -8,7 +8,7 @@ import signal
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor, wait
 from dataclasses import dataclass
-from multiprocessing import get_context
+from multiprocessing import active_children, get_context
 from multiprocessing.sharedctypes import Synchronized
 from random import Random
 
@@ -45,7 +45,7 @@ class Row:
 
 @dataclass(frozen=True, slots=True)
 class Load:
-    """What one direction of an uplink carried, in frames, and how much of it was goodput; in bit/s after the warm-up."""
+    """What one direction of an uplink carried after the warm-up, in frames, and its goodput; both in bit/s."""
 
     carried: int
     goodput: int
@@ -164,8 +164,13 @@ def compare(plan: Plan, traffic: Traffic, progress: Callable[[float], None] = la
     clocks = [context.Value("q", 0), context.Value("q", 0)]
     with ProcessPoolExecutor(2, context, initializer=_prepare, initargs=(clocks,)) as pool:
         runs = [pool.submit(_run_in_process, plan, traffic, shaped) for shaped in (False, True)]
-        while wait(runs, timeout=TELL_EVERY).not_done:
-            progress(sum(clock.value for clock in clocks) / (2 * traffic.duration))
+        try:
+            while wait(runs, timeout=TELL_EVERY).not_done:
+                progress(sum(clock.value for clock in clocks) / (2 * traffic.duration))
+        except BaseException:
+            for worker in active_children():
+                worker.terminate()
+            raise
         before, after = (run.result() for run in runs)
     totals = {
         uplink.name: {

@@ -1,0 +1,78 @@
+"""What several tests share: the demo's files, a plan written on the spot, and whether real packets can be shaped."""
+
+import os
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from wily_sluice import examples
+from wily_sluice.gate.packet_queue import PacketQueue
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.read import load
+
+# A loaded machine is slow, which is no failure; and every run draws the same examples.
+settings.register_profile("steady", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("steady")
+
+SMALL_PLAN = """\
+site: Small
+uplinks:
+  line: {interface: wan0, down: 20 Mbit/s, up: 10 Mbit/s, headroom: 10%}
+networks:
+  house: {interface: lan0, subnets: [10.7.0.0/24, "fd07::/64"]}
+  guests: {interface: lan1, subnets: [10.7.1.0/24]}
+trees:
+  main:
+    queues:
+      calls: {guarantee: 20%, priority: 1}
+      rest: {default: true}
+limiters:
+  guest: {local: guests, per: host, down: 2 Mbit/s}
+rules:
+  - {name: Calls, local: house, protocol: udp, port: 5004-5005, queue: calls}
+"""
+
+
+@pytest.fixture
+def small_plan(tmp_path: Path) -> Callable[..., Plan]:
+    """Writes SMALL_PLAN with some words of it replaced, and loads it."""
+
+    def make(*replacements: tuple[str, str]) -> Plan:
+        text = SMALL_PLAN
+        for old, new in replacements:
+            assert old in text
+            text = text.replace(old, new)
+        file = tmp_path / "sluice.yaml"
+        file.write_text(text)
+        return load(file)
+
+    return make
+
+
+@pytest.fixture
+def demo_plan() -> Plan:
+    return load(examples.folder() / examples.PLAN)
+
+
+def why_not_live() -> str:
+    """Why real packets cannot be shaped here; empty when they can."""
+    if os.geteuid() != 0:
+        return "shaping real packets needs root"
+    missing = [command for command in ("ip", "iptables", "ip6tables") if shutil.which(command) is None]
+    if missing:
+        return f"the commands {', '.join(missing)} are missing"
+    try:
+        PacketQueue(65_000).close()
+    except OSError as error:
+        return f"the kernel's packet queue cannot be used: {error}"
+    return ""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    reason = why_not_live() if any(item.get_closest_marker("live") for item in items) else ""
+    for item in items:
+        if reason and item.get_closest_marker("live"):
+            item.add_marker(pytest.mark.skip(reason=reason))

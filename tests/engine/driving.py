@@ -1,0 +1,78 @@
+"""Drives the engine by hand, in simulated time: leaves that always have packets, and a record of what came out."""
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.header import UDP, Parties, key_of
+from wily_sluice.engine.limiter import Limiter, LimiterBank
+from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.shaper import Shaper, forward_to_tree
+from wily_sluice.engine.sorter import Match, Sorter
+from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.plan.build import build_tree
+from wily_sluice.units import SECOND, Nanoseconds
+
+REMOTE = bytes([198, 51, 100, 1])
+
+
+def conversation(port: int, host: int = 1) -> Conversation:
+    """A conversation of host 10.0.0.`host`, told apart by its remote port."""
+    return Conversation(key_of(Parties(UDP, bytes([10, 0, host >> 8, host & 255]), REMOTE, 4000, port)))
+
+
+@dataclass
+class Bench:
+    """A shaper whose leaf number n takes conversations with remote port n + 1."""
+
+    spec: QueueSpec
+    limiters: Sequence[Limiter] = ()
+    now: Nanoseconds = 0
+    sent: list[tuple[Nanoseconds, Packet]] = field(default_factory=list)
+    dropped: list[Packet] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        bank = LimiterBank(tuple(self.limiters), forward_to_tree, self.dropped.append)
+        leaves = list(self.spec.leaves())
+        rules = tuple((Match(ports=((place + 1, place + 1),)), place) for place in range(len(leaves)))
+        sorter = Sorter(rules, 0, tuple(Match() for _ in self.limiters))
+        self.shaper = Shaper("up", build_tree(self.spec, self.dropped.append), sorter, bank)
+
+    def offer(self, who: Conversation, size: int, token: object = None) -> None:
+        self.shaper.offer(Packet(size, who, token), self.now)
+
+    def run(self, until: Nanoseconds, refill: Callable[[], None] = lambda: None) -> None:
+        """Release what is due until then; `refill` is called after every packet."""
+        refill()
+        while self.now < until:
+            due = self.shaper.next_release(self.now)
+            if due is None or due >= until:
+                self.now = until
+            elif due > self.now:
+                self.now = due
+            elif (packet := self.shaper.release(self.now)) is not None:
+                self.sent.append((self.now, packet))
+                refill()
+
+    def keep_full(self, conversations: Iterable[Conversation], size: int, deep: int = 12) -> Callable[[], None]:
+        """A refill that keeps `deep` packets in the leaf of each of these conversations, one a leaf."""
+        leaf_of = {who: self.shaper.tree.leaves[who.parties.remote_port - 1].queue for who in conversations}
+
+        def refill() -> None:
+            for who, queue in leaf_of.items():
+                while queue.length < deep:
+                    self.offer(who, size)
+
+        return refill
+
+    def rates(self, seconds: float) -> dict[str, float]:
+        """Bit/s that each leaf sent."""
+        return {leaf.path: leaf.sent_bytes * 8 / seconds for leaf in self.shaper.tree.leaves}
+
+
+def flood(spec: QueueSpec, seconds: int = 10, size: int = 300, idle: Iterable[str] = ()) -> Bench:
+    """Let every leaf but the idle ones be hungry for a while."""
+    bench = Bench(spec)
+    hungry = [conversation(place + 1) for place, leaf in enumerate(spec.leaves()) if leaf.path not in set(idle)]
+    bench.run(seconds * SECOND, bench.keep_full(hungry, size))
+    return bench

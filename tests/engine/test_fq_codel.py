@@ -1,0 +1,67 @@
+from collections import Counter
+
+from tests.engine.driving import conversation
+from wily_sluice.engine.fq_codel import FqCodel
+from wily_sluice.engine.packet import Packet
+from wily_sluice.units import MILLISECOND, SECOND
+
+
+def jain(shares: list[int]) -> float:
+    """Jain's fairness index: 1 for equal shares, 1/n when one has all."""
+    return sum(shares) ** 2 / (len(shares) * sum(share**2 for share in shares))
+
+
+def test_conversations_share_by_bytes_whatever_their_packet_sizes() -> None:
+    queue = FqCodel(lambda _: None)
+    who = {conversation(port): 64 + 60 * port for port in range(1, 25)}  # 124 to 1504 bytes
+    got: Counter[object] = Counter()
+    for _ in range(60):
+        for conv, size in who.items():
+            for _ in range(2000 // size + 1):
+                queue.enqueue(Packet(size, conv), 0)
+    for _ in range(2500):
+        packet = queue.dequeue(0)
+        assert packet is not None
+        got[packet.conversation] += packet.size
+    assert jain([got[conv] for conv in who]) >= 0.99
+
+
+def test_a_sparse_conversation_goes_before_those_that_flood() -> None:
+    queue = FqCodel(lambda _: None)
+    for flood in [conversation(port) for port in range(1, 9)]:
+        for _ in range(50):
+            queue.enqueue(Packet(1500, flood), 0)
+    for _ in range(100):
+        queue.dequeue(MILLISECOND)
+    caller = conversation(99)
+    queue.enqueue(Packet(200, caller), MILLISECOND)
+    packet = queue.dequeue(MILLISECOND)
+    assert packet is not None
+    assert packet.conversation is caller
+
+
+def test_over_the_limit_the_fattest_pays_and_the_books_still_balance() -> None:
+    dropped: list[Packet] = []
+    queue = FqCodel(dropped.append, limit=100_000)
+    thin, fat = conversation(1), conversation(2)
+    for number in range(200):
+        queue.enqueue(Packet(1500, fat), 0)
+        if number % 10 == 0:
+            queue.enqueue(Packet(100, thin), 0)
+        assert queue.backlog <= 100_000
+    assert dropped
+    assert all(packet.conversation is fat for packet in dropped)
+    left = []
+    while (packet := queue.dequeue(0)) is not None:
+        left.append(packet)
+    assert len(left) + len(dropped) == 220
+    assert (queue.backlog, queue.length) == (0, 0)
+
+
+def test_conversations_that_have_gone_are_forgotten() -> None:
+    queue = FqCodel(lambda _: None)
+    for number in range(5000):
+        queue.enqueue(Packet(100, conversation(number % 60_000 + 1, host=number // 60_000)), number * MILLISECOND)
+        queue.dequeue(number * MILLISECOND)
+    assert len(queue._flows) < 200
+    assert queue.dequeue(5 * SECOND) is None

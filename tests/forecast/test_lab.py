@@ -1,0 +1,138 @@
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.forecast.lab.events import Events
+from wily_sluice.forecast.lab.measure import Meter
+from wily_sluice.forecast.lab.run import Row, compare, run_once
+from wily_sluice.forecast.lab.tcp import DATA_FRAME, SEGMENT
+from wily_sluice.forecast.lab.traffic import Traffic, load_traffic
+from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import MILLISECOND, SECOND, transmission_time
+
+HEAD = """\
+duration: 12 s
+warmup: 3 s
+seed: 5
+lines: {line: {down: 20 Mbit/s, up: 10 Mbit/s, delay: 10 ms, buffer: 400 ms}}
+"""
+CALL = "  - {name: Call, kind: call, local: 10.7.0.4, remote: 203.0.113.5, port: 5004}\n"
+UPLOAD = "  - {name: Upload, kind: upload, flows: 4, local: 10.7.0.9, remote: 203.0.113.6}\n"
+DOWNLOAD = "  - {name: Download, kind: download, flows: 4, local: 10.7.0.9, remote: 203.0.113.6}\n"
+GUEST = "  - {name: Guest, kind: download, flows: 2, local: 10.7.1.20, remote: 203.0.113.6}\n"
+PROBE = "  - {name: Probe, kind: probe, local: 10.7.0.9, remote: 203.0.113.6}\n"
+
+
+@pytest.fixture
+def traffic(tmp_path: Path) -> Callable[..., Traffic]:
+    def make(plan: Plan, *applications: str, head: str = HEAD) -> Traffic:
+        file = tmp_path / "traffic.yaml"
+        file.write_text(head + "applications:\n" + "".join(applications))
+        return load_traffic(file, plan)
+
+    return make
+
+
+def by_name(rows: tuple[Row, ...]) -> dict[tuple[str, str], Row]:
+    return {(row.name, row.way): row for row in rows}
+
+
+def test_on_an_idle_line_a_call_takes_the_delay_and_its_own_time(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
+) -> None:
+    plan = small_plan()
+    rows = by_name(run_once(plan, traffic(plan, CALL, PROBE), shaped=False).rows)
+    alone = 10 * MILLISECOND + transmission_time(ETHERNET.cost(200), 10_000_000)
+    assert rows["Call", "up"].measured.p50 == alone
+    assert rows["Call", "up"].measured.loss == rows["Call", "up"].measured.jitter == 0
+    there_and_back = 20 * MILLISECOND + sum(transmission_time(ETHERNET.cost(84), rate) for rate in (10**7, 2 * 10**7))
+    assert rows["Probe", "there and back"].measured.p50 == pytest.approx(there_and_back, rel=0.001)
+
+
+def test_tcp_fills_a_line_and_its_buffer(small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]) -> None:
+    plan = small_plan()
+    rows = by_name(run_once(plan, traffic(plan, UPLOAD, CALL), shaped=False).rows)
+    # 10 Mbit/s less the call's 87 kbit/s of frames, in data; and the buffer stands between half full and full.
+    assert rows["Upload", "up"].measured.goodput == pytest.approx(9.91e6 * SEGMENT / DATA_FRAME, rel=0.01)
+    assert 200 * MILLISECOND < (rows["Call", "up"].measured.p50 or 0) < 412 * MILLISECOND
+
+
+def test_the_plan_keeps_the_call_short_and_the_line_full(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
+) -> None:
+    plan = small_plan()
+    comparison = compare(plan, traffic(plan, CALL, UPLOAD, DOWNLOAD, GUEST))
+    before, after = by_name(comparison.before), by_name(comparison.after)
+    for way in ("up", "down"):
+        late, soon = before["Call", way].measured.p99, after["Call", way].measured.p99
+        assert late is not None
+        assert soon is not None
+        assert late >= 10 * soon
+        if way == "up":
+            # Its own time, the packet on the wire, and the one that the line itself is still sending. Down, bursts from
+            # the far side meet at the line before the shaper sees them.
+            assert soon <= 10 * MILLISECOND + 3 * transmission_time(DATA_FRAME, 9_000_000)
+    assert comparison.totals["line"]["down"].after.carried == pytest.approx(18_000_000, rel=0.01)
+    assert after["Guest", "down"].measured.goodput == pytest.approx(2_000_000 * SEGMENT / DATA_FRAME, rel=0.02)
+    assert after["Call", "up"].queue == "calls"
+    assert after["Guest", "down"].queue == "rest"
+
+
+def test_the_same_seed_gives_the_same_run_and_another_seed_another(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
+) -> None:
+    plan = small_plan()
+    short = HEAD.replace("12 s", "5 s")
+    runs = [run_once(plan, traffic(plan, UPLOAD, PROBE, CALL, head=short), shaped=True) for _ in range(2)]
+    assert runs[0] == runs[1]
+    other = run_once(plan, traffic(plan, UPLOAD, PROBE, CALL, head=short.replace("seed: 5", "seed: 6")), shaped=True)
+    assert other != runs[0]
+
+
+def test_events_happen_in_the_order_of_their_times_and_of_asking() -> None:
+    events, seen = Events(), []
+    for time, name in ((30, "c"), (10, "a"), (30, "d"), (20, "b")):
+        events.at(time, seen.append, name)
+    events.run(31)
+    assert seen == ["a", "b", "c", "d"]
+    assert events.now == 31
+    with pytest.raises(ValueError, match="in the past"):
+        events.at(30, seen.append)
+
+
+def test_a_meter_counts_between_its_times_and_jitter_is_that_of_rfc_3550() -> None:
+    meter = Meter(begin=SECOND, end=10 * SECOND)
+    meter.sent = 4
+    for number, delay in enumerate((500, 16, 48, 16)):
+        now = number * SECOND
+        meter.arrived(now - delay, now)
+        meter.carried(1000, now)
+    result = meter.result()
+    # Delays 16, 48, 16 count: J becomes 32/16 = 2, then 2 + (32 - 2)/16 = 3.875; their mean is 2.9375.
+    assert (result.p50, result.jitter, result.loss) == (16, 2.9375, 0)
+    assert result.goodput == 3 * 8000 / 9
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        ("kind: call", "kind: cal", "“cal” does not fit"),
+        ("local: 10.7.0.4", "local: 10.9.0.4", "10.9.0.4 is in no network of the plan"),
+        ("remote: 203.0.113.5", "remote: 2001:db8::5", "not of the same IP version"),
+        ("lines: {line", "lines: {lime", "did you mean “line”"),
+        ("duration: 12 s", "duration: 2 s", "not between the warm-up"),
+        ("duration: 12 s", "duration: 12", "is not a span of time"),
+        ("port: 5004", "prot: 5004", "did you mean “port”"),
+    ],
+)
+def test_a_traffic_file_that_does_not_fit_is_refused_with_its_line(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic], old: str, new: str, says: str
+) -> None:
+    plan = small_plan()
+    with pytest.raises(FileError) as caught:
+        traffic(plan, CALL.replace(old, new), head=HEAD.replace(old, new))
+    assert says in str(caught.value)
+    assert caught.value.findings[0].line == (6 if old in CALL else HEAD[: HEAD.index(old)].count("\n") + 1)

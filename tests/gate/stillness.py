@@ -1,0 +1,67 @@
+"""How long the machine itself stood still while something was measured, and what to make of it.
+
+A shared or virtual machine may stop a processor for many milliseconds, whatever runs on it. A watcher on each
+processor, above everybody else's priority, asks to be woken every millisecond and adds up what it was late. A
+measurement that misses its mark on a still machine is repeated; on a machine that was not disturbed it is a failure.
+"""
+
+import multiprocessing
+import os
+import time
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+from typing import TypeVar
+
+import pytest
+
+T = TypeVar("T")
+PERIOD, LATE = 0.001, 0.001  # seconds
+STILL = 0.002  # of the time that was measured: more than this, and the machine was disturbed
+ATTEMPTS = 5
+
+
+def _watch(processor: int, report: Connection) -> None:
+    os.sched_setaffinity(0, {processor})
+    os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(50))
+    stood_still, last = 0.0, time.monotonic()
+    while not report.poll():
+        time.sleep(PERIOD)
+        now = time.monotonic()
+        if now - last > PERIOD + LATE:
+            stood_still += now - last - PERIOD
+        last = now
+    report.send(stood_still)
+
+
+def stood_still_during(measure: Callable[[], T]) -> tuple[T, float]:
+    """What was measured, and the part of that time in which the worst processor stood still."""
+    context = multiprocessing.get_context("fork")
+    watchers = []
+    for processor in sorted(os.sched_getaffinity(0)):
+        here, there = context.Pipe()
+        process = context.Process(target=_watch, args=(processor, there), daemon=True)
+        process.start()
+        watchers.append((process, here))
+    begun = time.monotonic()
+    try:
+        measured = measure()
+    finally:
+        lasted = time.monotonic() - begun
+        for _, report in watchers:
+            report.send(None)
+        still = [report.recv() for _, report in watchers]
+        for process, _ in watchers:
+            process.join()
+    return measured, max(still) / lasted
+
+
+def hold(measure: Callable[[], T], holds: Callable[[T], bool]) -> T:
+    """Measure until it holds. Fails when it does not on an undisturbed machine; skips when there never was one."""
+    disturbed = []
+    for _ in range(ATTEMPTS):
+        measured, still = stood_still_during(measure)
+        if holds(measured):
+            return measured
+        assert still > STILL, f"on a machine that was not disturbed: {measured}"
+        disturbed.append(f"{still:.1%}")
+    pytest.skip(f"the machine itself stood still for {', '.join(disturbed)} of the time of each attempt: {measured}")

@@ -1,0 +1,174 @@
+import os
+import time
+from collections.abc import Callable
+from ipaddress import ip_address
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import SMALL_PLAN
+from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.read import examine, load
+
+TEN_MISTAKES = """\
+site: Ten mistakes
+timezone: Europe/Dubbelin
+uplinks:
+  line: {interface: wan0, down: 180, up: 24 MBPS, headrom: 8%}
+networks:
+  house: {interface: lan0, subnets: [10.7.0.5/24]}
+groups:
+  backwards: [10.7.0.9-10.7.0.3]
+  circle: [circle]
+trees:
+  main:
+    queues:
+      calls: {guarantee: 60%, priority: 11}
+      work: {guarantee: 70%}
+      rest: {default: true}
+rules:
+  - {local: circel, queue: work}
+  - {port: 99999, queue: calls}
+"""
+# Line, key, what the message must say, what would be right.
+EXPECTED = [
+    (2, "timezone", "Dubbelin", "Europe/Dublin"),
+    (4, "uplinks.line.down", "180 has no unit", "180 Mbit/s"),
+    (4, "uplinks.line.up", "24 MBPS", "24 Mbit/s or 24 MB/s"),
+    (4, "uplinks.line.headrom", "no key “headrom”", "did you mean “headroom”"),
+    (6, "networks.house.subnets[1]", "beyond its prefix", "10.7.0.0/24"),
+    (8, "groups.backwards[1]", "runs backwards", "10.7.0.3-10.7.0.9"),
+    (9, "groups.circle[1]", "circle → circle", "take “circle” out"),
+    (12, "trees.main.queues", "add up to 130%", "at most 100%"),
+    (13, "trees.main.queues.calls.priority", "“11”", "from 1 (first) to 9 (last)"),
+    (17, "rules[1].local", "no group or network “circel”", "did you mean “circle”"),
+    (18, "rules[2].port", "“99999”", "from 1 to 65535"),
+]
+
+
+def test_every_mistake_is_told_in_one_run_with_its_line_and_what_would_be_right(tmp_path: Path) -> None:
+    file = tmp_path / "sluice.yaml"
+    file.write_text(TEN_MISTAKES)
+    plan, findings = examine(file)
+    assert plan is None
+    found = [(finding.line, finding.key) for finding in findings if finding.severity == "error"]
+    assert found == sorted((line, key) for line, key, _, _ in EXPECTED)
+    for line, key, says, remedy in EXPECTED:
+        text = next(str(finding) for finding in findings if (finding.line, finding.key) == (line, key))
+        assert says in text
+        assert remedy in text
+
+
+@pytest.mark.parametrize(
+    ("content", "says"),
+    [
+        (b"", "is empty"),
+        (b"\x7fELF\x02\x01\x00" + os.urandom(4000), "not text in UTF-8"),
+        (b"site: a\0b\n", "character that YAML does not allow"),
+        (SMALL_PLAN[: SMALL_PLAN.index("fd07")].encode(), "not YAML that can be read"),
+        (b"site: a\nsite: b\n", "each key once"),
+        (b"- a\n- b\n", "no keys at its outermost level"),
+        (b"just words\n", "no keys at its outermost level"),
+        (b"a: " + b"[" * 3000, "cannot be read|can be read|nested"),
+        (b"a: &a [x,x,x,x,x,x,x,x,x]\n" + b"".join(
+            b"%c: &%c [%s]\n" % (98 + n, 98 + n, b",".join([b"*%c" % (97 + n)] * 9)) for n in range(8)
+        ), "too many values"),
+        (b"site: !!python/object:os.system x\n", "no use here|no key|find"),
+        (b"%YAML 1.2\n---\nsite: x\n---\nsite: y\n", "can be read"),
+    ],
+)  # fmt: skip
+def test_a_file_that_is_no_plan_gets_one_clear_error(tmp_path: Path, content: bytes, says: str) -> None:
+    file = tmp_path / "sluice.yaml"
+    file.write_bytes(content)
+    with pytest.raises(FileError, match=says) as caught:
+        load(file)
+    assert len([f for f in caught.value.findings if f.key == ""]) <= 1
+
+
+def test_a_file_of_100_megabytes_is_refused_at_once(tmp_path: Path) -> None:
+    file = tmp_path / "sluice.yaml"
+    with file.open("wb") as out:
+        out.truncate(100_000_000)
+    begun = time.monotonic()
+    with pytest.raises(FileError, match="larger than 1 MB") as caught:
+        load(file)
+    assert len(caught.value.findings) == 1
+    assert time.monotonic() - begun < 2
+
+
+def test_what_is_not_there_is_told_by_name(tmp_path: Path) -> None:
+    with pytest.raises(FileError, match="no such plan file"):
+        load(tmp_path / "nowhere.yaml")
+    with pytest.raises(FileError, match="cannot be read: Is a directory"):
+        load(tmp_path)
+    (tmp_path / "sluice.yaml").write_text("{}\n")
+    with pytest.raises(FileError) as caught:
+        load(tmp_path / "sluice.yaml")
+    assert [finding.key for finding in caught.value.findings] == ["site", "trees", "uplinks"]
+
+
+def test_groups_hold_addresses_ranges_subnets_networks_and_groups(small_plan: Callable[..., Plan]) -> None:
+    plan = small_plan(
+        ("trees:", "groups: {some: [10.7.0.3, 10.7.0.8-10.7.0.9], more: [some, guests, 'fd07::/120']}\ntrees:"),
+        ("local: guests", "local: [more, 10.7.0.99]"),
+    )
+    who = plan.limiters[0].local.addresses
+    inside = ["10.7.0.3", "10.7.0.9", "10.7.0.99", "10.7.1.200", "fd07::ff"]
+    assert all(ip_address(address).packed in who for address in inside)
+    assert all(ip_address(address).packed not in who for address in ("10.7.0.4", "10.7.2.1", "fd07::100"))
+
+
+def test_a_value_may_differ_by_direction(small_plan: Callable[..., Plan]) -> None:
+    plan = small_plan(("{default: true}", "{default: true, cap: {up: 80%, down: 5 Mbit/s}}"))
+    rest = plan.tree.queues[1]
+    assert (str(rest.cap.up), str(rest.cap.down)) == ("80%", "5 Mbit/s")
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        ("queue: calls", "queue: cals", "did you mean “calls”"),
+        ("queue: calls", "queue: 7", "does not fit"),
+        ("local: house,", "remote: house,", "remote is the far side → write local: house"),
+        ("local: guests", "local: []", "write names of groups"),
+        ("protocol: udp", "protocol: utp", "is no protocol"),
+        ("protocol: udp", "protocol: icmp", "has no ports"),
+        ("per: host, down: 2 Mbit/s", "per: host", "caps neither up nor down"),
+        ("interface: lan1", "interface: lan0", "is the interface of house already"),
+        ("[10.7.1.0/24]", "[10.7.0.128/25]", "10.7.0.128-10.7.0.255 is in house too"),
+        ("{default: true}", "{}", "no leaf is the default"),
+        ("{default: true}", "{default: true, queues: {}}", "needs at least one child"),
+        ("calls: {", "calls: {default: true, ", "is the default already"),
+        ("calls: {guarantee: 20%", "calls: {guarantee: 30%, cap: 20%", "a guarantee is at most the cap"),
+        ("calls: {guarantee: 20%", "calls: {guarantee: 10 Mbit/s", "9 Mbit/s"),
+        ("rest: {default: true}", "rest: {queues: {a: {guarantee: 1 Mbit/s, default: true}}}", "give rest a guarantee"),
+        ("headroom: 10%", "headroom: 100%", "nothing of the line is left"),
+        ("trees:\n  main:", "trees:\n  other: {queues: {x: {default: true}}}\n  main:", "one tree serves all"),
+    ],
+)
+def test_what_does_not_fit_together_is_refused(small_plan: Callable[..., Plan], old: str, new: str, says: str) -> None:
+    with pytest.raises(FileError) as caught:
+        small_plan((old, new))
+    assert says in str(caught.value)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        ("headroom: 10%", "headroom: 0%", "the queue forms in the modem"),
+        ("down: 2 Mbit/s}", "down: 50 Mbit/s}", "is no cap"),
+        ("local: guests", "local: 10.99.0.1", "in no network of the plan"),
+        ("rules:", "rules:\n  - {name: All, queue: rest}", "is never reached: All above it"),
+        ("rest: {default: true}", "rest: {default: true}\n      spare: {}", "no rule sorts anything into this queue"),
+        ("trees:", "groups: {nobody: [10.7.0.4]}\ntrees:", "nothing names this group"),
+        ("rest: {default: true}", "rest: {default: true, cap: 30 Mbit/s}", "above what line may have"),
+    ],
+)
+def test_what_is_doubtful_is_a_warning_and_the_plan_can_be_used(
+    small_plan: Callable[..., Plan], old: str, new: str, says: str
+) -> None:
+    plan = small_plan((old, new))
+    _, findings = examine(Path(plan.document.file))
+    assert [finding.severity for finding in findings] == ["warning"]
+    assert says in str(findings[0])

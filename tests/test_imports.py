@@ -1,0 +1,44 @@
+"""Imports point one way: cli → views, gate, forecast → plan → engine → units."""
+
+import ast
+from pathlib import Path
+
+import wily_sluice
+
+ROOT = Path(wily_sluice.__file__).parent
+MAY_IMPORT = {
+    "units": set(),
+    "examples": set(),
+    "engine": {"units", "engine"},
+    "plan": {"units", "engine", "plan"},
+    "forecast": {"units", "engine", "plan", "forecast"},
+    "gate": {"units", "engine", "plan", "gate"},
+    "views": {"units", "engine", "plan", "forecast", "gate", "views"},
+    "cli": {"units", "engine", "plan", "forecast", "gate", "views", "cli", "examples", "__version__"},
+}
+PURE = ("engine", "plan", "forecast")
+WORLDLY = {"click", "socket", "subprocess", "select", "time"}
+
+
+def imported(file: Path) -> set[str]:
+    names: set[str] = set()
+    for node in ast.walk(ast.parse(file.read_text())):
+        if isinstance(node, ast.Import):
+            names |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            names |= {f"{node.module}.{alias.name}" for alias in node.names}
+    return names
+
+
+def test_imports_point_one_way() -> None:
+    for file in ROOT.rglob("*.py"):
+        part = file.relative_to(ROOT).parts[0].removesuffix(".py")
+        if part in MAY_IMPORT:
+            ours = {name.split(".")[1] for name in imported(file) if name.startswith("wily_sluice.")}
+            assert ours <= MAY_IMPORT[part], file
+
+
+def test_the_core_knows_no_clock_no_network_and_no_terminal() -> None:
+    for part in PURE:
+        for file in (ROOT / part).rglob("*.py"):
+            assert not {name.split(".")[0] for name in imported(file)} & WORLDLY, file
