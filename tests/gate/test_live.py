@@ -17,9 +17,9 @@ from tests.gate.stillness import hold
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.rig.layout import Layout, LineFigures
+from wily_sluice.gate.rig.layout import Layout
 from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import CallResult, Host, call_result, finish, gate_running, start_endpoint
+from wily_sluice.gate.rig.trial import CallResult, Host, built, call_result, finish, gate_running, start_endpoint
 from wily_sluice.plan.read import load
 from wily_sluice.units import MILLISECOND
 
@@ -32,6 +32,7 @@ PLAN = (
     .replace("port: 5004-5005", "port: 7000")
 )
 USABLE = 20_000_000
+DELAY = 10 * MILLISECOND
 # A packet of 1500 carries 1448 bytes of data over IPv4, 1428 over IPv6, in a frame of 1518.
 MOST = {"10.7.0.100": USABLE * SEGMENT / 1518, "fd07::64": USABLE * (SEGMENT - 20) / 1518}
 WORKER, WORKER6 = Host("house", "10.7.0.100"), Host("house", "fd07::64")
@@ -48,15 +49,10 @@ def plan_file(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.fixture(scope="module")
 def rig(plan_file: Path) -> Iterator[Rig]:
-    name = f"test{os.getpid()}"
-    plan = load(plan_file)
-    built = Rig(name)
-    figures = {u.name: LineFigures(u.down, u.up, 10 * MILLISECOND, 300 * MILLISECOND) for u in plan.uplinks}
-    built.up(Layout(plan, name, hosts=8), figures)
-    yield built
-    built.down()
-    assert not built.namespaces()
-    assert not built.logs.exists()
+    with built(load(plan_file), f"test{os.getpid()}", DELAY) as standing:
+        yield standing
+    assert not standing.namespaces()
+    assert not standing.logs.exists()
 
 
 @pytest.fixture
@@ -81,8 +77,8 @@ def call_beside_uploads(rig: Rig) -> CallResult:
 
 
 def added(delays: tuple[int, ...], percent: float) -> float:
-    """Milliseconds beyond what an empty line takes, which is 10."""
-    return float(np.percentile(delays, percent)) / MILLISECOND - 10
+    """Milliseconds beyond the delay of the line."""
+    return (float(np.percentile(delays, percent)) - DELAY) / MILLISECOND
 
 
 @pytest.mark.parametrize(("direction", "host"), [("up", WORKER), ("down", WORKER), ("up", WORKER6), ("down", WORKER6)])

@@ -54,10 +54,11 @@ def run(plan_file: Path, quiet: bool, as_json: bool) -> None:
             for line in second_lines(latest):
                 screen.print(line, soft_wrap=True)
 
-    if not as_json:
-        for uplink in plan.uplinks:
+    def print_ready() -> None:
+        for uplink in () if as_json else plan.uplinks:
             rates = " and ".join(f"{format_rate(uplink.usable(d))} {d}" for d in DIRECTIONS)
             click.echo(f"shaping {uplink.interface} ({uplink.name}) to {rates}; Ctrl-C ends it")
-    running.run(None if quiet else print_second)
+
+    running.run(print_ready, None if quiet else print_second)
     if not as_json:
         click.echo("ended: the chain is removed, packets flow unshaped")

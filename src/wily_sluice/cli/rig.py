@@ -1,5 +1,6 @@
 """`sluice rig`: a whole site on one machine."""
 
+import signal
 import subprocess
 from pathlib import Path
 
@@ -117,4 +118,10 @@ def execute(context: click.Context, name: str, where: str, command: tuple[str, .
       sudo sluice rig exec surgery ip address
       sudo sluice rig exec gateway sluice gate run --plan surgery.yaml
     """
-    context.exit(subprocess.run(Rig(name).command(where, command), check=False).returncode)
+    process = subprocess.Popen(Rig(name).command(where, command))
+    # Ctrl-C is for the command; this program ends when that does.
+    old = signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        context.exit(process.wait())
+    finally:
+        signal.signal(signal.SIGINT, old)

@@ -44,8 +44,11 @@ class Gate:
         self._queues: dict[Shaper, PacketQueue] = {}
         self._lock: socket.socket | None = None
 
-    def run(self, each_second: Callable[[], None] | None = None) -> None:
-        """Shape until SIGINT, SIGTERM or SIGHUP. Must be called from the main thread. LiveError on refusal."""
+    def run(self, ready: Callable[[], None], each_second: Callable[[], None] | None = None) -> None:
+        """Shape until SIGINT, SIGTERM or SIGHUP; `ready` is called once it does.
+
+        Must be called from the main thread. LiveError on refusal.
+        """
         self._refuse_early()
         numbers = {
             key: FIRST_QUEUE + place
@@ -66,6 +69,7 @@ class Gate:
             diversion.insert([(interfaces[name], direction, number) for (name, direction), number in numbers.items()])
             gc.freeze()
             run_before_others()
+            ready()
             loop.run()
         finally:
             if self._lock is not None:

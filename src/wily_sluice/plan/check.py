@@ -33,7 +33,7 @@ def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
         *_networks(plan, document),
         *_headroom(plan, document),
         *_limiters(plan, reading),
-        *_rules(plan, document),
+        *_rules(plan, reading),
         *_unused(plan, reading),
     ]
 
@@ -168,7 +168,7 @@ def _limiters(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
             if not any(reading.was_cut(*here, key) for key in ("up", "down")):
                 yield document.error(here, "caps neither up nor down", "add `down: 6 Mbit/s`, `up: 1 Mbit/s` or both")
             continue
-        yield from _outside(plan, document, (*here, "local"), limiter.local.addresses)
+        yield from _outside(plan, reading, (*here, "local"), limiter.local.addresses)
         for direction in DIRECTIONS:
             rate = limiter.rate(direction)
             widest = max((uplink.usable(direction) for uplink in plan.uplinks), default=HIGHEST_RATE)
@@ -177,7 +177,8 @@ def _limiters(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
                 yield document.warning((*here, direction), message, f"lower it, or take “{direction}” out")
 
 
-def _rules(plan: Plan, document: Document) -> Iterator[Finding]:
+def _rules(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
+    document = reading.document
     catch_all = None
     for rule in plan.rules:
         here = ("rules", rule.place)
@@ -187,15 +188,16 @@ def _rules(plan: Plan, document: Document) -> Iterator[Finding]:
         elif rule.is_catch_all:
             catch_all = rule
         if rule.local is not None:
-            yield from _outside(plan, document, (*here, "local"), rule.local.addresses)
+            yield from _outside(plan, reading, (*here, "local"), rule.local.addresses)
         if rule.ports and rule.protocols and not set(rule.protocols) & {6, 17, 33, 132, 136}:
             yield document.error((*here, "port"), "this protocol has no ports", "take “port” or “protocol” out")
 
 
-def _outside(plan: Plan, document: Document, location: Location, addresses: AddressSet) -> Iterator[Finding]:
-    if addresses and not addresses & plan.hosts:
+def _outside(plan: Plan, reading: Reading[PlanEntry], location: Location, addresses: AddressSet) -> Iterator[Finding]:
+    networks_are_whole = not any(cut[:1] == ("networks",) for cut in reading.cut)
+    if networks_are_whole and addresses and not addresses & plan.hosts:
         message = f"{addresses} is in no network of the plan, so no host of yours is meant"
-        yield document.warning(location, message, "name one of: " + ", ".join(n.name for n in plan.networks))
+        yield reading.document.warning(location, message, "name one of: " + ", ".join(n.name for n in plan.networks))
 
 
 def _unused(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:

@@ -50,7 +50,8 @@ def _style(before: float | None, after: float | None, more_is_better: bool) -> s
 def lab_table(comparison: Comparison, width: int) -> Table:
     """One row an application and direction; for each figure, before and after."""
     names = list(FIGURES) if width >= NARROW else list(FEW)
-    table = Table(box=None, padding=(0, 1, 0, 0), header_style="bold")
+    caption = "goodput in Mbit/s; latency one way, ↕ there and back; queue, where the plan sorts it"
+    table = Table(box=None, padding=(0, 1, 0, 0), header_style="bold", caption=caption, caption_justify="left")
     table.add_column("application", no_wrap=True)
     table.add_column("", no_wrap=True)
     table.add_column("\nqueue", no_wrap=True, style="dim")

@@ -43,9 +43,12 @@ def share_table(uplink: Uplink, shares: Mapping[Direction, Mapping[str, Share]])
             leaf = path and not share.spec.children
             style = "bold" if not path else "cyan" if leaf else ""
             part = share.rate / uplink.usable(direction)
-            wants = "all it can get" if share.demand is None else format_rate(share.demand)
+            wants = (
+                "all it can get" if share.demand is None else format_rate(share.demand) if share.demand else "nothing"
+            )
+            starved = share.rate < 0.5 and share.demand != 0
             cells += [
-                Text(format_rate(share.rate), style if share.rate >= 0.5 else "red"),
+                Text(format_rate(share.rate), "red" if starved else style),
                 Text(f"{bar(part)}{format_share(round(part, 3)):>6}", "cyan" if leaf else "dim"),
                 Text(wants if leaf else "", "dim"),
             ]

@@ -17,15 +17,26 @@ PROBE_FRAME = ETHERNET.cost(84)  # an echo request with 56 bytes of data
 PROBES_PER_SECOND = 5.0
 
 
-class Talk:
-    """One way of a call: a packet of the same size every 20 ms."""
+class Source:
+    """Whatever sends packets of one conversation until `end`, and has a meter to answer to."""
 
-    def __init__(self, events: Events, conversation: Conversation, path: Path, meter: Meter, end: Nanoseconds) -> None:
+    def __init__(self, events: Events, conversation: Conversation, meter: Meter, end: Nanoseconds) -> None:
         self._events = events
         self._conversation = conversation
-        self._path = path
         self._meter = meter
         self._end = end
+
+    def begin(self, _: object = None) -> None:
+        """Send the first of them, now."""
+        raise NotImplementedError
+
+
+class Talk(Source):
+    """One way of a call: a packet of the same size every 20 ms."""
+
+    def __init__(self, events: Events, conversation: Conversation, meter: Meter, end: Nanoseconds, path: Path) -> None:
+        super().__init__(events, conversation, meter, end)
+        self._path = path
 
     def begin(self, _: object = None) -> None:
         """Send a packet, and the next one in its time."""
@@ -42,25 +53,22 @@ class Talk:
         self._meter.carried(CALL_PAYLOAD, now)
 
 
-class Probe:
+class Probe(Source):
     """Echoes at random times (a Poisson process, RFC 2330 §11.1.1), measured there and back."""
 
     def __init__(
         self,
         events: Events,
         conversation: Conversation,
-        there: Path,
-        back: Path,
         meter: Meter,
         end: Nanoseconds,
+        there: Path,
+        back: Path,
         random: Random,
     ) -> None:
-        self._events = events
-        self._conversation = conversation
+        super().__init__(events, conversation, meter, end)
         self._there = there
         self._back = back
-        self._meter = meter
-        self._end = end
         self._random = random
 
     def begin(self, _: object = None) -> None:

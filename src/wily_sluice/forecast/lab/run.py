@@ -15,7 +15,7 @@ from random import Random
 from wily_sluice.engine.header import key_of
 from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
-from wily_sluice.forecast.lab.applications import CALL_PERIOD, Probe, Talk
+from wily_sluice.forecast.lab.applications import CALL_PERIOD, Probe, Source, Talk
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Measured, Meter
 from wily_sluice.forecast.lab.path import BareLine, Path, shaped_down, shaped_up
@@ -28,6 +28,7 @@ from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Direction, Nanoseco
 FIRST_PORT = 49_152  # RFC 6335: the first port that no service has for its own
 STEP: Nanoseconds = SECOND // 4  # of simulated time between two tellings of the progress
 DRAIN: Nanoseconds = 3 * SECOND  # after the end, for what is still under way
+WAYS = {"call": ("up", "down"), "probe": ("there and back",), "upload": ("up",), "download": ("down",)}
 TELL_EVERY = 0.1  # seconds of real time
 
 
@@ -117,22 +118,19 @@ class Lab:
             conversation = self._engine.conversations.find(key, application.dscp, 0)
             queue = self._plan.tree.leaves[self._engine.sorter.leaf(conversation)].path
             start = application.begin + random.randrange(CALL_PERIOD)
-            starts: list[Callable[[object], None]]
+            events, end = self.events, application.end
+            sources: list[Source]
             if application.kind == "call":
-                starts = [
-                    Talk(self.events, conversation, path, meter, application.end).begin
-                    for path, meter in zip((up, down), meters, strict=True)
-                ]
+                ways = zip(meters, (up, down), strict=True)
+                sources = [Talk(events, conversation, meter, end, path) for meter, path in ways]
             elif application.kind == "probe":
-                probe = Probe(self.events, conversation, up, down, meters[0], application.end, random)
-                starts = [probe.begin]
+                sources = [Probe(events, conversation, meters[0], end, up, down, random)]
             else:
                 there, back = (up, down) if application.kind == "upload" else (down, up)
-                starts = [Transfer(self.events, conversation, there, back, meters[0], application.end).begin]
-            for call in starts:
-                self.events.at(start, call)
-        ways = {"call": ["up", "down"], "probe": ["there and back"], "upload": ["up"], "download": ["down"]}
-        for way, meter in zip(ways[application.kind], meters, strict=False):
+                sources = [Transfer(events, conversation, meters[0], end, there, back)]
+            for source in sources:
+                events.at(start, source.begin)
+        for way, meter in zip(WAYS[application.kind], meters, strict=False):
             self._meters.append((application, way, queue, meter))
 
     def run(self, progress: Callable[[Nanoseconds], None]) -> Run:

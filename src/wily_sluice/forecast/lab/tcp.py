@@ -16,6 +16,7 @@ from typing import Any
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.engine.packet import Packet
+from wily_sluice.forecast.lab.applications import Source
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Meter
 from wily_sluice.forecast.lab.path import Path
@@ -31,18 +32,15 @@ DELAYED_ACK: Nanoseconds = 40 * MILLISECOND
 FIRST_TIMEOUT, SHORTEST_TIMEOUT, LONGEST_TIMEOUT = SECOND, 200 * MILLISECOND, 60 * SECOND
 
 
-class Transfer:
-    """One connection that moves data along `there` and acknowledgements along `back`, from `begin` to `end`."""
+class Transfer(Source):
+    """One connection that moves data along `there` and acknowledgements along `back`."""
 
     def __init__(
-        self, events: Events, conversation: Conversation, there: Path, back: Path, meter: Meter, end: Nanoseconds
+        self, events: Events, conversation: Conversation, meter: Meter, end: Nanoseconds, there: Path, back: Path
     ) -> None:
-        self._events = events
-        self._conversation = conversation
+        super().__init__(events, conversation, meter, end)
         self._there = there
         self._back = back
-        self._meter = meter
-        self._end = end
         # The sender.
         self._una = 0  # the first segment that is not acknowledged
         self._next = 0  # the next to send

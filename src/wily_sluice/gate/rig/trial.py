@@ -66,11 +66,11 @@ class Trial:
 
 
 @contextmanager
-def built(plan: Plan, name: str) -> Iterator[Rig]:
-    """A rig that is up meanwhile."""
+def built(plan: Plan, name: str, delay: Nanoseconds = DELAY) -> Iterator[Rig]:
+    """A rig that is up meanwhile, its lines with the rates of the plan's uplinks and this delay one way."""
     rig = Rig(name)
     rig.down()
-    rig.up(Layout(plan, name, hosts=8), {u.name: LineFigures(u.down, u.up, DELAY, BUFFER) for u in plan.uplinks})
+    rig.up(Layout(plan, name, hosts=8), {u.name: LineFigures(u.down, u.up, delay, BUFFER) for u in plan.uplinks})
     try:
         yield rig
     finally:
