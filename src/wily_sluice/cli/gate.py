@@ -52,7 +52,7 @@ def run(plan_file: Path, quiet: bool, as_json: bool) -> None:
             click.echo(json.dumps(second_data(latest)))
         else:
             for line in second_lines(latest):
-                screen.print(line, soft_wrap=True)
+                screen.print(line)
 
     def print_ready() -> None:
         for uplink in () if as_json else plan.uplinks:

@@ -17,14 +17,14 @@ def print_trial(console: Console, trial: Trial, uploads: Rate, limited: Rate) ->
     for way in ("up", "down"):
         for percent in (50, 99):
             before, after = (_delay(call, way, percent) for call in (trial.call_before, trial.call_after))
-            table.add_row(f"call {WAYS[way]} p{percent}", before, after, "")
+            table.add_row(f"call {WAYS[way]} p{percent}", before, after, "–")
     losses = (format_share(round(call.loss, 4)) for call in (trial.call_before, trial.call_after))
-    table.add_row("call, packets lost", *losses, "")
+    table.add_row("call, packets lost", *losses, "–")
     table.add_row(
         "8 uploads, goodput", format_rate(trial.uploads_before), format_rate(trial.uploads_after), format_rate(uploads)
     )
     for address, goodput in trial.limited.items():
-        table.add_row(f"phone {address}, goodput", "", format_rate(goodput), format_rate(limited))
+        table.add_row(f"phone {address}, goodput", "–", format_rate(goodput), format_rate(limited))
     console.print(table)
 
 
