@@ -1,6 +1,12 @@
 """`sluice gate`: the live shaping of this machine."""
 
 import json
+import pickle
+import signal
+import socket
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from multiprocessing import get_context
 from pathlib import Path
 
 import click
@@ -10,7 +16,9 @@ from wily_sluice.gate.gate import Gate
 from wily_sluice.plan.read import load
 from wily_sluice.units import DIRECTIONS, format_rate
 from wily_sluice.views.console import console
-from wily_sluice.views.live import Seconds, second_data, second_lines
+from wily_sluice.views.live import Second, Seconds, second_data, second_lines
+
+LARGEST_MESSAGE = 1 << 18  # bytes: what a second of some thousand queues comes to
 
 
 @click.group()
@@ -42,23 +50,53 @@ def run(plan_file: Path, quiet: bool, as_json: bool) -> None:
       sluice rig exec gateway sluice gate run --plan surgery.yaml
     """
     plan = load(plan_file)
-    screen = console()
     running = Gate(plan)
     seconds = Seconds(running.engine)
-
-    def print_second() -> None:
-        latest = seconds.since_last()
-        if as_json:
-            click.echo(json.dumps(second_data(latest)))
-        else:
-            for line in second_lines(latest):
-                screen.print(line)
 
     def print_ready() -> None:
         for uplink in () if as_json else plan.uplinks:
             rates = " and ".join(f"{format_rate(uplink.usable(d))} {d}" for d in DIRECTIONS)
             click.echo(f"shaping {uplink.interface} ({uplink.name}) to {rates}; Ctrl-C ends it")
 
-    running.run(print_ready, None if quiet else print_second)
+    if quiet:
+        running.run(print_ready)
+    else:
+        with _printer(as_json) as paper:
+
+            def tell() -> None:
+                with suppress(OSError):  # whoever prints is behind, or gone: this second is left out
+                    paper.send(pickle.dumps(seconds.since_last()))
+
+            running.run(print_ready, tell)
     if not as_json:
         click.echo("ended: the chain is removed, packets flow unshaped")
+
+
+@contextmanager
+def _printer(as_json: bool) -> Iterator[socket.socket]:
+    """A process that prints the seconds that it is sent, so that a slow terminal never holds a packet up."""
+    here, there = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    here.setblocking(False)
+    process = get_context("fork").Process(target=_print_seconds, args=(there, here, as_json), daemon=True)
+    process.start()
+    there.close()
+    try:
+        yield here
+    finally:
+        here.close()
+        process.join(timeout=1)
+
+
+def _print_seconds(source: socket.socket, other_end: socket.socket, as_json: bool) -> None:
+    other_end.close()
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_IGN)  # it ends when the gate does
+    screen = console()
+    with suppress(BrokenPipeError):
+        while message := source.recv(LARGEST_MESSAGE):
+            latest: list[Second] = pickle.loads(message)
+            if as_json:
+                click.echo(json.dumps(second_data(latest)))
+            else:
+                for line in second_lines(latest):
+                    screen.print(line)

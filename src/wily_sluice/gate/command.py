@@ -9,11 +9,16 @@ from wily_sluice.gate.errors import LiveError
 PACKAGES = {"iptables": "iptables", "ip6tables": "iptables", "ip": "iproute2"}
 
 
+def require(*commands: str) -> None:
+    """LiveError when one of these is not there."""
+    for command in commands:
+        if shutil.which(command) is None:
+            raise LiveError(f"the command {command} is missing: install the package {PACKAGES.get(command, command)}")
+
+
 def run(command: Sequence[str], stdin: str | None = None, check: bool = True) -> subprocess.CompletedProcess[str]:
     """Run a command to its end. LiveError when it is not there, or fails and `check` is set."""
-    if shutil.which(command[0]) is None:
-        package = PACKAGES.get(command[0], command[0])
-        raise LiveError(f"the command {command[0]} is missing: install the package {package}")
+    require(command[0])
     done = subprocess.run(command, input=stdin, capture_output=True, text=True, check=False)
     if check and done.returncode:
         raise LiveError(f"`{' '.join(command)}` failed: {done.stderr.strip() or f'status {done.returncode}'}")

@@ -17,6 +17,7 @@ from wily_sluice.engine.header import parse
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.gate import diversion
+from wily_sluice.gate.command import require
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.loop import Crossing, Loop
 from wily_sluice.gate.packet_queue import Diverted, PacketQueue
@@ -86,6 +87,7 @@ class Gate:
     def _refuse_early(self) -> None:
         if os.geteuid() != 0:
             raise LiveError("shaping real packets needs root: run it with sudo")
+        require(*diversion.FAMILIES)
         present = {name for _, name in socket.if_nameindex()}
         for uplink in self.plan.uplinks:
             if uplink.interface not in present:

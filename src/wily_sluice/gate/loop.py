@@ -73,8 +73,9 @@ class Loop:
             select.select(readers, (), (), max(0, wake_at - time.monotonic_ns()) / SECOND)
             for crossing in self._crossings:
                 self._turn(crossing)
-            if time.monotonic_ns() >= next_second:
-                next_second += SECOND
+            now = time.monotonic_ns()
+            if now >= next_second:
+                next_second = max(next_second + SECOND, now)
                 if self._each_second is not None:
                     self._each_second()
 

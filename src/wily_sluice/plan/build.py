@@ -61,14 +61,15 @@ class SiteEngine:
     def __init__(self, plan: Plan, drop: Callable[[Packet], None]) -> None:
         self.sorter = build_sorter(plan)
         self.conversations = ConversationTable(watch_marks=self.sorter.watches_marks)
-        self.shapers: dict[tuple[str, Direction], Shaper] = {}
-        self.banks: dict[Direction, LimiterBank] = {}
-        for direction in DIRECTIONS:
-            limiters = []
-            for limiter in plan.limiters:
-                rate = limiter.rate(direction)
-                limiters.append(Limiter(limiter.name, rate, limiter.per_host) if rate is not None else None)
-            bank = self.banks[direction] = LimiterBank(tuple(limiters), forward_to_tree, drop)
-            for uplink in plan.uplinks:
-                tree = build_tree(resolve(plan, uplink, direction), drop)
-                self.shapers[uplink.name, direction] = Shaper(direction, tree, self.sorter, bank)
+        self.banks = {way: LimiterBank(_limiters(plan, way), forward_to_tree, drop) for way in DIRECTIONS}
+        self.shapers = {
+            (uplink.name, way): Shaper(way, build_tree(resolve(plan, uplink, way), drop), self.sorter, self.banks[way])
+            for uplink in plan.uplinks
+            for way in DIRECTIONS
+        }
+
+
+def _limiters(plan: Plan, direction: Direction) -> tuple[Limiter | None, ...]:
+    """In the order of the plan; None for one that does not cap this direction."""
+    rates = ((limiter, limiter.rate(direction)) for limiter in plan.limiters)
+    return tuple(Limiter(lim.name, rate, lim.per_host) if rate is not None else None for lim, rate in rates)

@@ -58,10 +58,11 @@ def second_lines(seconds: list[Second]) -> list[Text]:
     """One line for each uplink and direction, with its busy queues; then one if limiters dropped anything."""
     clock = time.strftime("%H:%M:%S")
     lines = []
+    width = max(len(s.uplink or "") for s in seconds)
     for uplink, direction in dict.fromkeys((s.uplink, s.direction) for s in seconds if s.uplink is not None):
         own = [s for s in seconds if (s.uplink, s.direction) == (uplink, direction)]
         total = sum(s.rate for s in own)
-        line = Text(f"{clock} {uplink} {ARROWS[direction]:<6}", "dim")
+        line = Text(f"{clock} {uplink:<{width}} {ARROWS[direction]:<6}", "dim")
         line.append(f"{format_rate(total):>13}", "not dim bold" if total else "")
         for second in own:
             if second.rate or second.drops:

@@ -11,7 +11,7 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 
-from wily_sluice.gate.command import run
+from wily_sluice.gate.command import require, run
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.rig.awake_program import on_virtual_machine
 from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
@@ -44,8 +44,8 @@ class Rig:
 
     def up(self, layout: Layout, figures: dict[str, LineFigures]) -> None:
         """Build it, with a line of these figures for each uplink. LiveError, and nothing left, when it fails."""
-        if os.geteuid() != 0:
-            raise LiveError("building namespaces needs root: run it with sudo")
+        _refuse_unless_root()
+        require("ip", "iptables", "ip6tables")
         if self.namespaces():
             raise LiveError(f"the rig “{self.name}” is up already: `sluice rig down` first")
         try:
@@ -120,8 +120,7 @@ class Rig:
 
     def down(self) -> int:
         """Take it down, whatever of it is there; how many namespaces there were."""
-        if os.geteuid() != 0:
-            raise LiveError("taking namespaces down needs root: run it with sudo")
+        _refuse_unless_root()
         places = self.places()
         for kind in (signal.SIGTERM, signal.SIGKILL):
             deadline = time.monotonic() + PATIENCE / 5
@@ -138,6 +137,11 @@ class Rig:
                 log.unlink()
             self.logs.rmdir()
         return len(places)
+
+
+def _refuse_unless_root() -> None:
+    if os.geteuid() != 0:
+        raise LiveError("network namespaces need root: run it with sudo")
 
 
 def _signal(process: int, kind: signal.Signals) -> None:
