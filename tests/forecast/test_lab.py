@@ -125,6 +125,7 @@ def test_a_meter_counts_between_its_times_and_jitter_is_that_of_rfc_3550() -> No
         ("lines: {line", "lines: {lime", "did you mean “line”"),
         ("duration: 12 s", "duration: 2 s", "not between the warm-up"),
         ("duration: 12 s", "duration: 12", "is not a span of time"),
+        ("port: 5004", "at: 12 s", "12 s is not before the end"),
         ("port: 5004", "prot: 5004", "did you mean “port”"),
     ],
 )

@@ -21,7 +21,7 @@ from wily_sluice.units import Nanoseconds, Size
 QUANTUM: Size = LONGEST_FRAME
 MOST_PACKETS = 10_240  # RFC 8290 §5.2.1
 DROP_BATCH = 64  # RFC 8290 §4.1.2: at most this many from the fattest flow at once
-FEW_IDLE = 64  # flows that stand empty and are still remembered for their CoDel state
+FEW_IDLE = 64  # flows that may stand empty before anybody looks which of them can be forgotten
 
 
 class Flow(CodelQueue):
@@ -38,7 +38,7 @@ class Flow(CodelQueue):
 class FqCodel:
     """A leaf queue. `limit` is in bytes; at most MOST_PACKETS stand here in any case."""
 
-    __slots__ = ("_active", "_drop", "_flows", "_interval", "_new", "_old", "_target", "backlog", "length", "limit")
+    __slots__ = ("_drop", "_flows", "_interval", "_new", "_old", "_sweep_at", "_target", "backlog", "length", "limit")
 
     def __init__(
         self,
@@ -51,7 +51,7 @@ class FqCodel:
         self._flows: dict[Conversation, Flow] = {}
         self._new: deque[Flow] = deque()
         self._old: deque[Flow] = deque()
-        self._active = 0
+        self._sweep_at = FEW_IDLE  # doubles with what a sweep leaves, so that sweeps cost little a packet
         self._target = target
         self._interval = interval
         self.limit = limit
@@ -62,7 +62,7 @@ class FqCodel:
         """Take a packet in; when the limit is passed, the fattest conversation loses from its head."""
         flow = self._flows.get(packet.conversation)
         if flow is None:
-            if len(self._flows) > 2 * self._active + FEW_IDLE:
+            if len(self._flows) >= self._sweep_at:
                 self._forget_idle(now)
             flow = self._flows[packet.conversation] = Flow(self._target, self._interval)
         flow.enqueue(packet, now)
@@ -70,7 +70,6 @@ class FqCodel:
             flow.listed = True
             flow.deficit = QUANTUM
             self._new.append(flow)
-            self._active += 1
         self.backlog += packet.size
         self.length += 1
         if self.backlog > self.limit or self.length > MOST_PACKETS:
@@ -94,7 +93,6 @@ class FqCodel:
                     self._old.append(flow)
                 else:
                     flow.listed = False
-                    self._active -= 1
                 continue
             flow.deficit -= packet.size
             self.backlog -= packet.size
@@ -123,3 +121,4 @@ class FqCodel:
             for conversation, flow in self._flows.items()
             if flow.listed or (flow.count and now - flow.drop_next < 16 * self._interval)
         }
+        self._sweep_at = 2 * len(self._flows) + FEW_IDLE

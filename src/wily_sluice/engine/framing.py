@@ -20,6 +20,16 @@ class Framing:
         """Bytes on the line for a packet of `length` bytes, IP header included."""
         return max(length + self.overhead, self.minimum)
 
+    def cost_when_cut(self, length: Size, headers: Size) -> Size:
+        """Bytes on the line for a large offloaded packet, which the interface cuts into packets of 1500 bytes.
+
+        `headers` is what each of these repeats of the large one's own headers.
+        """
+        data = length - headers
+        packets = -(-data // (LARGEST_PACKET - headers))
+        return data + packets * (headers + self.overhead)
+
 
 ETHERNET = Framing(overhead=18, minimum=64)
-LONGEST_FRAME: Size = 1518  # bytes: an Ethernet frame around a packet of 1500
+LARGEST_PACKET: Size = 1500  # bytes
+LONGEST_FRAME: Size = ETHERNET.cost(LARGEST_PACKET)

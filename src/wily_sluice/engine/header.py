@@ -79,9 +79,14 @@ def _walk_extensions(header: bytes) -> tuple[int, bytes]:
     return protocol, _NO_PORTS
 
 
+def is_ipv6(key: bytes) -> bool:
+    """Whether a conversation is one of IPv6."""
+    return len(key) > 13
+
+
 def parties(key: bytes) -> Parties:
     """Take a conversation's key apart."""
-    width = 4 if len(key) == 13 else 16
+    width = 16 if is_ipv6(key) else 4
     return Parties(
         key[0],
         key[1 : 1 + width],

@@ -12,8 +12,8 @@ import signal
 import socket
 from collections.abc import Callable
 
-from wily_sluice.engine.framing import ETHERNET
-from wily_sluice.engine.header import parse
+from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET
+from wily_sluice.engine.header import is_ipv6, parse
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.gate import diversion
@@ -28,6 +28,7 @@ from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Nanoseconds, R
 
 FIRST_QUEUE = 4100  # of the kernel's queue numbers; each uplink takes two
 LARGEST_OFFLOADED = 65_535  # bytes
+TCP_HEADERS = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
 LOCK = "\0wily-sluice-gate"  # an abstract Unix socket: one for each network namespace, gone with its process
 
 
@@ -120,13 +121,16 @@ class Gate:
         self._queues[shaper] = queue
         up = direction == "up"
         find = self.engine.conversations.find
-        cost = ETHERNET.cost
 
         def admit(diverted: Diverted, now: Nanoseconds) -> Packet | None:
             parsed = parse(diverted.header, up)
             if parsed is None:
                 return None
-            size = cost(diverted.length or parsed.length)
+            length = diverted.length or parsed.length
+            if length <= LARGEST_PACKET:
+                size = ETHERNET.cost(length)
+            else:
+                size = ETHERNET.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
             return Packet(size, find(parsed.key, parsed.dscp, now), diverted.token)
 
         return Crossing(queue, shaper, admit)

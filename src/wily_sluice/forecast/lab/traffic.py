@@ -141,6 +141,9 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
             if application.local not in plan.hosts:
                 message = f"{ip_address(application.local)} is in no network of the plan"
                 findings.append(document.error((*where, "local"), message, "write one of your hosts"))
+            if application.at >= entry.duration:
+                message = f"{format_time(application.at)} is not before the end, at {format_time(entry.duration)}"
+                findings.append(document.error((*where, "at"), message, "begin earlier, or let it last longer"))
             if len(application.local) != len(application.remote):
                 findings.append(document.error((*where, "remote"), "is not of the same IP version as local"))
             applications.append(_application(application, next(iter(uplinks)), entry.duration))
