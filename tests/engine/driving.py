@@ -41,7 +41,7 @@ class Bench:
     def offer(self, who: Conversation, size: int, token: object = None) -> None:
         self.shaper.offer(Packet(size, who, token), self.now)
 
-    def run(self, until: Nanoseconds, refill: Callable[[], None] = lambda: None) -> None:
+    def run(self, until: Nanoseconds, refill: Callable[[], object] = lambda: None) -> None:
         """Release what is due until then; `refill` is called after every packet."""
         refill()
         while self.now < until:

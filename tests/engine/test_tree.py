@@ -93,6 +93,22 @@ def test_idleness_saves_up_no_burst_beyond_the_line() -> None:
     assert len(bench.sent) <= RATE // 8000 + 1
 
 
+def test_packets_never_leave_closer_than_the_line_can_send_them_even_when_many_caps_open_at_once() -> None:
+    bench = flood(root(*(QueueSpec(f"q{n}", 0, RATE // 10) for n in range(8))), seconds=3, size=1000)
+    times = [now for now, _ in bench.sent]
+    assert min(later - earlier for earlier, later in pairwise(times)) >= transmission_time(1000, RATE)
+
+
+def test_a_queue_that_was_idle_has_saved_up_no_turns() -> None:
+    bench = Bench(root(QueueSpec("steady", 0, RATE), QueueSpec("late", 0, RATE)))
+    steady, late = (bench.keep_full([conversation(port)], 1000) for port in (1, 2))
+    bench.run(3 * SECOND, steady)
+    sent = len(bench.sent)
+    bench.run(3 * SECOND + 400 * MILLISECOND, lambda: (steady(), late()))
+    since = [packet.lane.leaf.path for _, packet in bench.sent[sent:]]
+    assert abs(since.count("steady") - since.count("late")) <= 2
+
+
 def test_a_caller_that_wakes_late_still_sends_the_full_rate() -> None:
     bench = Bench(root(QueueSpec("only", 0, RATE)))
     refill = bench.keep_full([conversation(1)], 1000, deep=60)
