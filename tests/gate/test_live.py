@@ -108,14 +108,18 @@ def test_without_the_gate_the_same_call_is_delayed_by_the_lines_deep_buffer(rig:
 
 
 def test_when_the_gate_is_killed_traffic_flows_on_and_a_new_gate_starts_cleanly(rig: Rig, plan_file: Path) -> None:
-    with gate_running(rig, plan_file) as gate:
-        load = start_endpoint(rig, WORKER, "load", "up", "--flows", 4, "--seconds", 6, "--warmup", 4)
-        time.sleep(2)
-        os.kill(gate.pid, signal.SIGKILL)
-        # From two seconds after the killing on, the bare line is what there is: 25 Mbit/s and not 20.
-        assert finish(load)["goodput"] > 1.1 * MOST[WORKER.address]
+    most = MOST[WORKER.address]
+
+    def goodput_after_killing() -> float:
+        with gate_running(rig, plan_file) as gate:
+            load = start_endpoint(rig, WORKER, "load", "up", "--flows", 4, "--seconds", 6, "--warmup", 4)
+            time.sleep(2)
+            os.kill(gate.pid, signal.SIGKILL)
+            return float(finish(load)["goodput"])
+
+    # From two seconds after the killing on, the bare line is what there is: 25 Mbit/s and not 20.
+    hold(goodput_after_killing, lambda got: got > 1.1 * most)
     with gate_running(rig, plan_file):
-        most = MOST[WORKER.address]
         assert goodput(rig, "up", WORKER, seconds=3)[0] < 1.015 * most
     assert "SLUICE" not in chains(rig)
 
@@ -149,14 +153,15 @@ def test_a_second_gate_is_refused_and_the_first_goes_on(
 
 
 def test_each_second_tells_what_each_queue_sent(rig: Rig, plan_file: Path) -> None:
-    with gate_running(rig, plan_file) as gate:
-        goodput(rig, "up", WORKER, seconds=2)
-        gate.send_signal(signal.SIGTERM)
-        assert gate.stdout is not None
-        seconds = [json.loads(line) for line in gate.stdout.read().splitlines()]
-    up = [second["uplinks"]["line"]["up"] for second in seconds]
-    assert max(queues["rest"]["rate"] for queues in up) > 0.8 * USABLE
-    assert max(queues["calls"]["rate"] for queues in up) == 0  # TCP on the call's port is no call
+    def told() -> list[dict[str, dict[str, float]]]:
+        with gate_running(rig, plan_file) as gate:
+            goodput(rig, "up", WORKER, seconds=2)
+            gate.send_signal(signal.SIGTERM)
+            assert gate.stdout is not None
+            return [json.loads(line)["uplinks"]["line"]["up"] for line in gate.stdout.read().splitlines()]
+
+    seconds = hold(told, lambda seconds: max(queues["rest"]["rate"] for queues in seconds) > 0.9 * USABLE)
+    assert max(queues["calls"]["rate"] for queues in seconds) == 0  # TCP on the call's port is no call
 
 
 def test_a_rig_that_was_left_half_built_is_taken_down(rig: Rig, plan_file: Path) -> None:
