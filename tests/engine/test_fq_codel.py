@@ -1,7 +1,10 @@
 from collections import Counter
 
+from hypothesis import given
+from hypothesis import strategies as st
+
 from tests.engine.driving import conversation
-from wily_sluice.engine.fq_codel import FqCodel
+from wily_sluice.engine.fq_codel import FIRST_LEVEL, FqCodel
 from wily_sluice.engine.packet import Packet
 from wily_sluice.units import MILLISECOND, SECOND
 
@@ -56,6 +59,27 @@ def test_over_the_limit_the_fattest_pays_and_the_books_still_balance() -> None:
         left.append(packet)
     assert len(left) + len(dropped) == 220
     assert (queue.backlog, queue.length) == (0, 0)
+
+
+@given(st.lists(st.tuples(st.integers(0, 9), st.integers(64, 1518), st.booleans()), max_size=400))
+def test_whoever_loses_at_the_limit_has_at_least_half_the_backlog_of_the_fattest(
+    steps: list[tuple[int, int, bool]],
+) -> None:
+    who = [conversation(port) for port in range(1, 11)]
+    losers: list[Packet] = []
+    queue = FqCodel(losers.append, limit=40_000)
+    for port, size, send in steps:
+        losers.clear()
+        queue.enqueue(Packet(size, who[port]), 0)
+        if losers:
+            lost = sum(packet.size for packet in losers)
+            of = {id(packet.conversation) for packet in losers}
+            assert len(of) == 1
+            had = {id(one): flow.backlog + lost * (id(one) in of) for one, flow in queue._flows.items()}
+            assert had[of.pop()] * 2 > max(had.values()) or max(had.values()) < FIRST_LEVEL
+        if send:
+            queue.dequeue(0)
+    assert queue.backlog <= 40_000
 
 
 def test_conversations_that_have_gone_are_forgotten() -> None:

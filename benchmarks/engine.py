@@ -1,0 +1,121 @@
+"""What a packet costs the engine on this machine: `python -m benchmarks.engine`.
+
+Offer and release together, as a multiple of a bare deque's append and popleft in the same run: with 10 to 10,000 leaves
+of which half are busy, and with 100 to 100,000 conversations. And what an idle conversation takes in memory.
+"""
+
+import gc
+import tracemalloc
+from collections import deque
+from time import perf_counter_ns
+
+from wily_sluice.engine.conversation import ConversationTable
+from wily_sluice.engine.header import TCP, Parties, key_of
+from wily_sluice.engine.limiter import LimiterBank
+from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.shaper import Shaper, forward_to_tree
+from wily_sluice.engine.sorter import Match, Sorter
+from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.plan.build import build_tree
+from wily_sluice.units import transmission_time
+
+RATE = 1_000_000_000
+SIZE = 1000
+PACKETS = 60_000
+ROUNDS = 5
+PERIOD = transmission_time(SIZE, RATE)
+
+
+def key(number: int) -> bytes:
+    host, port = divmod(number, 60_000)
+    return key_of(Parties(TCP, bytes([10, 0, host >> 8, host & 255]), bytes([198, 51, 100, 1]), port + 1, 443))
+
+
+def bare_deque() -> float:
+    """Nanoseconds for an append and a popleft."""
+    queue: deque[int] = deque(range(100))
+    best = float("inf")
+    for _ in range(ROUNDS):
+        begun = perf_counter_ns()
+        for number in range(PACKETS):
+            queue.append(number)
+            queue.popleft()
+        best = min(best, (perf_counter_ns() - begun) / PACKETS)
+    return best
+
+
+def tree_of(leaves: int) -> QueueSpec:
+    """Parents of ten children each, over and over, with guarantees and weights; at least one level below the root."""
+
+    def grown(path: str, guarantee: int, below: int) -> tuple[QueueSpec, ...]:
+        children = []
+        for place in range(10):
+            name = f"{path}/q{place}".lstrip("/")
+            inner = grown(name, guarantee // 20, below // 10) if below > 10 else ()
+            children.append(QueueSpec(name, guarantee // 20, RATE, 5, 1.0 + place % 3, inner))
+        return tuple(children)
+
+    return QueueSpec("", RATE, RATE, children=grown("", RATE, leaves))
+
+
+def per_packet(leaves: int, conversations: int) -> float:
+    """Nanoseconds for looking a packet's conversation up, offering it and releasing one; half of the leaves busy."""
+    spec = tree_of(leaves)
+    bank = LimiterBank((), forward_to_tree, lambda _: None)
+    shaper = Shaper("up", build_tree(spec, lambda _: None), Sorter(((Match(), 0),), 0), bank)
+    table = ConversationTable()
+    keys = [key(number) for number in range(conversations)]
+    busy = max(1, leaves // 2)
+    now = 0
+    for number, one in enumerate(keys):
+        conversation = table.find(one, 0, 0)
+        shaper.offer(Packet(SIZE, conversation), now)  # sorts it, to leaf 0
+        shaper.release(now)
+        now += PERIOD
+        conversation.up_lane.leaf = shaper.tree.leaves[number % busy * 2 % leaves]
+    fill = 2 * busy
+    for number in range(fill):
+        shaper.offer(Packet(SIZE, table.find(keys[number % conversations], 0, now)), now)
+    best = float("inf")
+    number = fill
+    for _ in range(ROUNDS):
+        begun = perf_counter_ns()
+        for _ in range(PACKETS):
+            shaper.offer(Packet(SIZE, table.find(keys[number % conversations], 0, now)), now)
+            number += 1
+            now += PERIOD
+            shaper.release(now)
+        best = min(best, (perf_counter_ns() - begun) / PACKETS)
+    return best
+
+
+def idle_bytes(conversations: int = 100_000) -> float:
+    """Memory of one conversation that has been sorted and is idle, its place in the table included."""
+    bank = LimiterBank((), forward_to_tree, lambda _: None)
+    shaper = Shaper("up", build_tree(tree_of(10), lambda _: None), Sorter(((Match(), 0),), 0), bank)
+    table = ConversationTable()
+    tracemalloc.start()
+    before = tracemalloc.get_traced_memory()[0]
+    for number in range(conversations):
+        shaper.offer(Packet(SIZE, table.find(key(number), 0, 0)), number * PERIOD)
+        shaper.release(number * PERIOD)
+    gc.collect()
+    grown = tracemalloc.get_traced_memory()[0] - before
+    tracemalloc.stop()
+    return grown / len(table)
+
+
+def main() -> None:
+    """Print the tables."""
+    gc.disable()
+    unit = bare_deque()
+    print(f"a deque's append and popleft: 1, which is {unit:.0f} ns here")
+    for leaves in (10, 100, 1000, 10_000):
+        print(f"{leaves:>7} leaves, half busy: {per_packet(leaves, max(1000, leaves)) / unit:.1f}")
+    for conversations in (100, 1000, 10_000, 100_000):
+        print(f"{conversations:>7} conversations:      {per_packet(100, conversations) / unit:.1f}")
+    print(f"an idle conversation: {idle_bytes():.0f} bytes")
+
+
+if __name__ == "__main__":
+    main()
