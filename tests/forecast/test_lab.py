@@ -7,12 +7,13 @@ from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Meter
 from wily_sluice.forecast.lab.run import Row, compare, run_once
-from wily_sluice.forecast.lab.tcp import DATA_FRAME, SEGMENT
+from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.forecast.lab.traffic import Traffic, load_traffic
 from wily_sluice.plan.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import MILLISECOND, SECOND, transmission_time
 
+DATA_FRAME = ETHERNET.cost(1500)
 HEAD = """\
 duration: 12 s
 warmup: 3 s

@@ -10,8 +10,9 @@ from rich.rule import Rule
 from wily_sluice import examples
 from wily_sluice.cli.lab import compare_with_progress
 from wily_sluice.cli.options import Refusal
-from wily_sluice.forecast.lab.applications import CALL_FRAME, CALL_PERIOD
-from wily_sluice.forecast.lab.tcp import ACK_FRAME, DATA_FRAME, SEGMENT
+from wily_sluice.engine.framing import LARGEST_PACKET
+from wily_sluice.forecast.lab.applications import CALL_PACKET, CALL_PERIOD
+from wily_sluice.forecast.lab.tcp import HEADERS, SEGMENT
 from wily_sluice.forecast.lab.traffic import load_traffic
 from wily_sluice.forecast.split import split
 from wily_sluice.gate.rig.trial import Host, live_trial
@@ -77,12 +78,15 @@ def _live(screen: Console, plan_file: Path) -> None:
     phone = plan.limiters[0].down or 0
     # What goes up, beside the uploads: the call, and an acknowledgement for every two frames that a phone gets.
     demands = {leaf.path: 0 for leaf in plan.tree.leaves if leaf.path != "work/desk"}
-    demands["calls"] = CALL_FRAME * 8 * SECOND // CALL_PERIOD
-    demands["visitors"] = len(phones) * phone * ACK_FRAME // (2 * DATA_FRAME)
-    desk = split(resolve(plan, plan.uplinks[0], "up"), demands)["work/desk"].rate
+    uplink = plan.uplinks[0]
+    cost = uplink.framing.cost
+    demands["calls"] = cost(CALL_PACKET) * 8 * SECOND // CALL_PERIOD
+    demands["visitors"] = len(phones) * phone * cost(HEADERS) // (2 * cost(LARGEST_PACKET))
+    desk = split(resolve(plan, uplink, "up"), demands)["work/desk"].rate
     click.echo()
-    print_trial(screen, trial, *(round(rate * SEGMENT / DATA_FRAME) for rate in (desk, phone)))
-    click.echo(f"\nGoodput is what applications get: a frame of {DATA_FRAME} bytes carries {SEGMENT} of theirs.")
+    print_trial(screen, trial, *(round(uplink.goodput(rate)) for rate in (desk, phone)))
+    full = cost(LARGEST_PACKET)
+    click.echo(f"\nGoodput is what applications get: a frame of {full} bytes carries {SEGMENT} of theirs.")
     click.echo("\nNext: sluice rig --help       the same site, to try things on by hand")
     click.echo("      sluice gate run --help  the gate alone, on a gateway of your own")
 

@@ -64,7 +64,7 @@ def up(plan_file: Path, name: str, delay: Nanoseconds, buffer: Nanoseconds, host
       sudo sluice rig up --delay '15 ms' --buffer '500 ms'
     """
     plan = load(plan_file)
-    lines = {u.name: LineFigures(u.down, u.up, delay, buffer) for u in plan.uplinks}
+    lines = {u.name: LineFigures(u.down, u.up, delay, buffer, u.framing) for u in plan.uplinks}
     layout = Layout(plan, name, hosts)
     Rig(name).up(layout, lines)
     click.echo(f"the rig is up: {', '.join(layout.places)}")

@@ -1,35 +1,86 @@
 """What a packet costs on the line, beyond its own bytes.
 
-A line carries frames, not packets: IEEE 802.3 puts 14 bytes of header before the packet and 4 of check sequence
-behind it, and pads a frame to 64 bytes. A plan's rates are rates of frames.
+A line carries frames, not packets, and a plan's rates are rates of frames. Layers, from the packet outwards:
+
+- `pppoe`: 6 bytes of PPPoE and 2 of PPP (RFC 2516), inside Ethernet;
+- Ethernet (IEEE 802.3): 14 of header, 4 of check sequence, no frame shorter than 64; `vlan` tags it with 4 more
+  (IEEE 802.1Q); `wire` counts the 8 of preamble and the gap of 12 as well;
+- `ptm` (IEEE 802.3 clause 61.3): 4 around the Ethernet frame, for its start, its end and a second check sequence, and
+  65 bytes sent for every 64;
+- `llc` and `vc`: ATM adaptation layer 5 (RFC 2684), 8 of trailer, and 8 (LLC, routed; 10 bridged, with padding) or none
+  (VC; 2 bridged) of header, in cells of 53 bytes that carry 48; a bridged Ethernet frame leaves its check sequence out;
+- `pppoa` (RFC 2364): 2 of PPP, and 4 of LLC header or none;
+- `cable`: a cable modem's rate counts Ethernet frames with their check sequence, and not the header of its own.
 """
 
 from dataclasses import dataclass
+from typing import Literal
 
 from wily_sluice.units import Size
+
+LARGEST_PACKET: Size = 1500  # bytes
+ATM_CELL, ATM_PAYLOAD = 53, 48
+PTM_BLOCK, PTM_PAYLOAD = 65, 64
+
+Cells = Literal["atm", "ptm"]
 
 
 @dataclass(frozen=True, slots=True)
 class Framing:
-    """`overhead` bytes are added to each packet; no frame is shorter than `minimum` bytes."""
+    """`overhead` bytes are added to each packet; no frame is shorter than `minimum` bytes; then it goes into cells.
+
+    Raises ValueError for an overhead or a minimum that no line has.
+    """
 
     overhead: Size
-    minimum: Size
+    minimum: Size = 0
+    cells: Cells | None = None
+
+    def __post_init__(self) -> None:
+        if not 0 <= self.overhead <= 256 or not 0 <= self.minimum <= LARGEST_PACKET:
+            raise ValueError(f"no line has an overhead of {self.overhead} B and frames of at least {self.minimum} B")
 
     def cost(self, length: Size) -> Size:
         """Bytes on the line for a packet of `length` bytes, IP header included."""
-        return max(length + self.overhead, self.minimum)
+        frame = length + self.overhead
+        if frame < self.minimum:
+            frame = self.minimum
+        if self.cells == "atm":
+            return -(-frame // ATM_PAYLOAD) * ATM_CELL
+        if self.cells == "ptm":
+            return -(-frame * PTM_BLOCK // PTM_PAYLOAD)
+        return frame
 
     def cost_when_cut(self, length: Size, headers: Size) -> Size:
         """Bytes on the line for a large offloaded packet, which the interface cuts into packets of 1500 bytes.
 
         `headers` is what each of these repeats of the large one's own headers.
         """
-        data = length - headers
-        packets = -(-data // (LARGEST_PACKET - headers))
-        return data + packets * (headers + self.overhead)
+        full, rest = divmod(length - headers, LARGEST_PACKET - headers)
+        return full * self.cost(LARGEST_PACKET) + (self.cost(rest + headers) if rest else 0)
 
 
-ETHERNET = Framing(overhead=18, minimum=64)
-LARGEST_PACKET: Size = 1500  # bytes
+ETHERNET = Framing(18, 64)
+NAMED: dict[str, Framing] = {
+    "none": Framing(0),
+    "ethernet": ETHERNET,
+    "ethernet-wire": Framing(38, 84),
+    "vlan": Framing(22, 68),
+    "vlan-wire": Framing(42, 88),
+    "pppoe": Framing(26, 64),
+    "pppoe-vlan": Framing(30, 68),
+    "ethernet-ptm": Framing(22, 68, "ptm"),
+    "vlan-ptm": Framing(26, 72, "ptm"),
+    "pppoe-ptm": Framing(30, 68, "ptm"),
+    "pppoe-vlan-ptm": Framing(34, 72, "ptm"),
+    "routed-llc": Framing(16, 0, "atm"),
+    "routed-vc": Framing(8, 0, "atm"),
+    "ethernet-llc": Framing(32, 0, "atm"),
+    "ethernet-vc": Framing(24, 0, "atm"),
+    "pppoe-llc": Framing(40, 0, "atm"),
+    "pppoe-vc": Framing(32, 0, "atm"),
+    "pppoa-llc": Framing(14, 0, "atm"),
+    "pppoa-vc": Framing(10, 0, "atm"),
+    "cable": ETHERNET,
+}
 LONGEST_FRAME: Size = ETHERNET.cost(LARGEST_PACKET)

@@ -12,7 +12,7 @@ import signal
 import socket
 from collections.abc import Callable
 
-from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET
+from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.engine.header import is_ipv6, parse
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper
@@ -121,6 +121,7 @@ class Gate:
         self._queues[shaper] = queue
         up = direction == "up"
         find = self.engine.conversations.find
+        framing = next(planned.framing for planned in self.plan.uplinks if planned.name == uplink)
 
         def admit(diverted: Diverted, now: Nanoseconds) -> Packet | None:
             parsed = parse(diverted.header, up)
@@ -128,9 +129,9 @@ class Gate:
                 return None
             length = diverted.length or parsed.length
             if length <= LARGEST_PACKET:
-                size = ETHERNET.cost(length)
+                size = framing.cost(length)
             else:
-                size = ETHERNET.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
+                size = framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
             return Packet(size, find(parsed.key, parsed.dscp, now), diverted.token)
 
         return Crossing(queue, shaper, admit)

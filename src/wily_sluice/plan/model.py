@@ -5,8 +5,9 @@ from dataclasses import dataclass
 from typing import Generic, TypeVar
 
 from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, Framing
 from wily_sluice.plan.document import Document
-from wily_sluice.units import Amount, Direction, Rate
+from wily_sluice.units import Amount, Direction, Rate, Size
 
 T = TypeVar("T")
 
@@ -24,6 +25,14 @@ class Directional(Generic[T]):
 
 
 @dataclass(frozen=True, slots=True)
+class FramingWords:
+    """A framing, and how the plan says it."""
+
+    framing: Framing
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
 class Uplink:
     """A line to the internet. `down` and `up` are what it measured, in bit/s; `headroom` is the part left free."""
 
@@ -32,6 +41,19 @@ class Uplink:
     down: Rate
     up: Rate
     headroom: float
+    framed: FramingWords = FramingWords(ETHERNET, "ethernet")
+
+    @property
+    def framing(self) -> Framing:
+        """What a packet costs on it."""
+        return self.framed.framing
+
+    def goodput(self, rate: float, length: Size = LARGEST_PACKET, headers: Size = 52) -> float:
+        """What applications get out of a rate of frames, both in bit/s: of packets of this length, less headers.
+
+        52 bytes are those of TCP over IPv4, with timestamps.
+        """
+        return rate * (length - headers) / self.framing.cost(length)
 
     def measured(self, direction: Direction) -> Rate:
         """What the line measured, in bit/s."""

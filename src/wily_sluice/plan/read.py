@@ -48,7 +48,9 @@ class _Follower:
         self.findings.append(self.document.error(location, message, remedy))
 
     def plan(self, entry: PlanEntry) -> Plan:
-        uplinks = tuple(Uplink(name, e.interface, e.down, e.up, e.headroom) for name, e in entry.uplinks.items())
+        uplinks = tuple(
+            Uplink(name, e.interface, e.down, e.up, e.headroom, e.framing) for name, e in entry.uplinks.items()
+        )
         networks = tuple(
             Network(
                 name,

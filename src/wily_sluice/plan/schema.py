@@ -10,11 +10,13 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
+from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
 from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY
 from wily_sluice.plan.addresses import parse_prefix
-from wily_sluice.plan.model import Directional
+from wily_sluice.plan.document import suggestion
+from wily_sluice.plan.model import Directional, FramingWords
 from wily_sluice.plan.traffic_words import parse_dscp, parse_ports, parse_protocol
-from wily_sluice.units import Amount, Rate, parse_amount, parse_rate, parse_share
+from wily_sluice.units import Amount, Rate, parse_amount, parse_rate, parse_share, parse_size
 
 _NAME = re.compile(r"[^\W\d][\w.-]*")
 
@@ -86,6 +88,23 @@ Words = Annotated[tuple[str, ...], BeforeValidator(_words)]
 Subnet = Annotated[str, BeforeValidator(lambda value: str(parse_prefix(value)))]
 
 
+def _framing(value: object) -> FramingWords:
+    if isinstance(value, FramingWords):
+        return value
+    if isinstance(value, str):
+        if value not in NAMED:
+            raise ValueError(f"there is no framing “{value}”: {suggestion(value, list(NAMED))}")
+        return FramingWords(NAMED[value], value)
+    if not isinstance(value, dict) or not value or set(value) - {"overhead", "minimum", "cells"}:
+        raise ValueError("a framing is a name such as pppoe-ptm, or {overhead: 34 B, minimum: 64 B, cells: ptm}")
+    sizes = {key: parse_size(value[key]) for key in ("overhead", "minimum") if key in value}
+    cells = value.get("cells")
+    if cells not in (None, "atm", "ptm"):
+        raise ValueError(f"cells are atm or ptm, not “{cells}”")
+    framing = Framing(sizes.get("overhead", 0), sizes.get("minimum", 0), cells)
+    return FramingWords(framing, f"{framing.overhead} B" + (f" in {cells} cells" if cells else ""))
+
+
 class Entry(BaseModel):
     """A mapping of the file: no key but the known ones."""
 
@@ -99,6 +118,9 @@ class UplinkEntry(Entry):
     down: RateText = Field(examples=["180 Mbit/s"])
     up: RateText = Field(examples=["24 Mbit/s"])
     headroom: ShareText = Field(default=0.08, examples=["8%"])
+    framing: Annotated[FramingWords, BeforeValidator(_framing)] = Field(
+        default=FramingWords(ETHERNET, "ethernet"), examples=["pppoe-ptm"]
+    )
 
 
 class NetworkEntry(Entry):

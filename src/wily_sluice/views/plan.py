@@ -107,7 +107,12 @@ def part_data(plan: Plan) -> dict[str, Any]:
             u.name: {
                 "interface": u.interface,
                 "headroom": u.headroom,
-                **{d: {"measured": u.measured(d), "usable": u.usable(d)} for d in DIRECTIONS},
+                "framing": u.framed.words,
+                "cost": {str(length): u.framing.cost(length) for length in (100, 1500)},
+                **{
+                    d: {"measured": u.measured(d), "usable": u.usable(d), "goodput": round(u.goodput(u.usable(d)))}
+                    for d in DIRECTIONS
+                },
             }
             for u in plan.uplinks
         },

@@ -42,7 +42,10 @@ def uplink_sentence(uplink: Uplink) -> str:
     usable = " and ".join(f"{format_rate(uplink.usable(direction))} {direction}" for direction in DIRECTIONS)
     return (
         f"{uplink.interface}: measured {format_rate(uplink.down)} down and {format_rate(uplink.up)} up; "
-        f"{format_share(uplink.headroom)} left free, so {usable} to use."
+        f"{format_share(uplink.headroom)} left free, so {usable} to use. "
+        f"Framing {uplink.framed.words}: a packet of 1500 bytes takes {uplink.framing.cost(1500)} on the line, "
+        f"one of 100 takes {uplink.framing.cost(100)}; full packets of TCP leave "
+        f"{' and '.join(format_rate_both(uplink.goodput(uplink.usable(d))) + f' {d}' for d in DIRECTIONS)} for data."
     )
 
 

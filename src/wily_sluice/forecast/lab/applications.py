@@ -3,7 +3,7 @@
 from random import Random
 
 from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.packet import Packet
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Meter
@@ -12,19 +12,22 @@ from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 CALL_PERIOD: Nanoseconds = 20 * MILLISECOND  # RFC 3551 §4.2: 50 packets a second
 CALL_PAYLOAD = 160  # bytes: 20 ms of speech at 64 kbit/s
-CALL_FRAME = ETHERNET.cost(CALL_PAYLOAD + 40)  # with 20 bytes of IPv4, 8 of UDP, 12 of RTP
-PROBE_FRAME = ETHERNET.cost(84)  # an echo request with 56 bytes of data
+CALL_PACKET = CALL_PAYLOAD + 40  # with 20 bytes of IPv4, 8 of UDP, 12 of RTP
+PROBE_PACKET = 84  # an echo request with 56 bytes of data
 PROBES_PER_SECOND = 5.0
 
 
 class Source:
     """Whatever sends packets of one conversation until `end`, and has a meter to answer to."""
 
-    def __init__(self, events: Events, conversation: Conversation, meter: Meter, end: Nanoseconds) -> None:
+    def __init__(
+        self, events: Events, conversation: Conversation, meter: Meter, end: Nanoseconds, framing: Framing
+    ) -> None:
         self._events = events
         self._conversation = conversation
         self._meter = meter
         self._end = end
+        self._framing = framing
 
     def begin(self, _: object = None) -> None:
         """Send the first of them, now."""
@@ -34,8 +37,16 @@ class Source:
 class Talk(Source):
     """One way of a call: a packet of the same size every 20 ms."""
 
-    def __init__(self, events: Events, conversation: Conversation, meter: Meter, end: Nanoseconds, path: Path) -> None:
-        super().__init__(events, conversation, meter, end)
+    def __init__(
+        self,
+        events: Events,
+        conversation: Conversation,
+        meter: Meter,
+        end: Nanoseconds,
+        framing: Framing,
+        path: Path,
+    ) -> None:
+        super().__init__(events, conversation, meter, end, framing)
         self._path = path
 
     def begin(self, _: object = None) -> None:
@@ -44,7 +55,7 @@ class Talk(Source):
         if now >= self._end:
             return
         self._meter.sent += 1
-        self._path.send(Packet(CALL_FRAME, self._conversation, (self._received, now)))
+        self._path.send(Packet(self._framing.cost(CALL_PACKET), self._conversation, (self._received, now)))
         self._events.at(now + CALL_PERIOD, self.begin)
 
     def _received(self, packet: Packet) -> None:
@@ -62,11 +73,12 @@ class Probe(Source):
         conversation: Conversation,
         meter: Meter,
         end: Nanoseconds,
+        framing: Framing,
         there: Path,
         back: Path,
         random: Random,
     ) -> None:
-        super().__init__(events, conversation, meter, end)
+        super().__init__(events, conversation, meter, end, framing)
         self._there = there
         self._back = back
         self._random = random
@@ -77,11 +89,11 @@ class Probe(Source):
         if now >= self._end:
             return
         self._meter.sent += 1
-        self._there.send(Packet(PROBE_FRAME, self._conversation, (self._turned, now)))
+        self._there.send(Packet(self._framing.cost(PROBE_PACKET), self._conversation, (self._turned, now)))
         self._events.at(now + round(self._random.expovariate(PROBES_PER_SECOND) * SECOND), self.begin)
 
     def _turned(self, packet: Packet) -> None:
-        self._back.send(Packet(PROBE_FRAME, self._conversation, (self._received, packet.token[1])))
+        self._back.send(Packet(self._framing.cost(PROBE_PACKET), self._conversation, (self._received, packet.token[1])))
 
     def _received(self, packet: Packet) -> None:
         self._meter.arrived(packet.token[1], self._events.now)

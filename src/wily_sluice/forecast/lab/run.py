@@ -91,6 +91,7 @@ class Lab:
         self._plan = plan
         self._traffic = traffic
         self._engine = SiteEngine(plan, _lost)
+        self._framing = {uplink.name: uplink.framing for uplink in plan.uplinks}
         self._paths: dict[tuple[str, Direction], Path] = {}
         self._lines: dict[tuple[str, Direction], Line] = {}
         for name, line in traffic.lines.items():
@@ -118,18 +119,19 @@ class Lab:
             conversation = self._engine.conversations.find(key, application.dscp, 0)
             queue = self._plan.tree.leaves[self._engine.sorter.leaf(conversation)].path
             start = application.begin + random.randrange(CALL_PERIOD)
-            events, end = self.events, application.end
+            common = (self.events, conversation)
+            end, framing = application.end, self._framing[application.uplink]
             sources: list[Source]
             if application.kind == "call":
                 ways = zip(meters, (up, down), strict=True)
-                sources = [Talk(events, conversation, meter, end, path) for meter, path in ways]
+                sources = [Talk(*common, meter, end, framing, path) for meter, path in ways]
             elif application.kind == "probe":
-                sources = [Probe(events, conversation, meters[0], end, up, down, random)]
+                sources = [Probe(*common, meters[0], end, framing, up, down, random)]
             else:
                 there, back = (up, down) if application.kind == "upload" else (down, up)
-                sources = [Transfer(events, conversation, meters[0], end, there, back)]
+                sources = [Transfer(*common, meters[0], end, framing, there, back)]
             for source in sources:
-                events.at(start, source.begin)
+                self.events.at(start, source.begin)
         for way, meter in zip(WAYS[application.kind], meters, strict=False):
             self._meters.append((application, way, queue, meter))
 

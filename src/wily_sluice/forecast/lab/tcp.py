@@ -14,7 +14,7 @@ from collections import deque
 from typing import Any
 
 from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.engine.packet import Packet
 from wily_sluice.forecast.lab.applications import Source
 from wily_sluice.forecast.lab.events import Events
@@ -22,9 +22,8 @@ from wily_sluice.forecast.lab.measure import Meter
 from wily_sluice.forecast.lab.path import Path
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
-SEGMENT = 1448  # bytes of data in a packet of 1500, after 20 of IPv4, 20 of TCP and 12 of timestamps
-DATA_FRAME = ETHERNET.cost(1500)
-ACK_FRAME = ETHERNET.cost(52)
+HEADERS = 52  # bytes: 20 of IPv4, 20 of TCP and 12 of timestamps
+SEGMENT = LARGEST_PACKET - HEADERS  # bytes of data
 INITIAL_WINDOW = 10.0
 RECEIVE_WINDOW = 2800  # segments: 4 MB
 DUPLICATES = 3
@@ -36,9 +35,18 @@ class Transfer(Source):
     """One connection that moves data along `there` and acknowledgements along `back`."""
 
     def __init__(
-        self, events: Events, conversation: Conversation, meter: Meter, end: Nanoseconds, there: Path, back: Path
+        self,
+        events: Events,
+        conversation: Conversation,
+        meter: Meter,
+        end: Nanoseconds,
+        framing: Framing,
+        there: Path,
+        back: Path,
     ) -> None:
-        super().__init__(events, conversation, meter, end)
+        super().__init__(events, conversation, meter, end, framing)
+        self._data_frame = framing.cost(LARGEST_PACKET)
+        self._ack_frame = framing.cost(HEADERS)
         self._there = there
         self._back = back
         # The sender.
@@ -90,7 +98,7 @@ class Transfer(Source):
     def _send(self, sequence: int) -> None:
         self._meter.sent += 1
         token = (self._received, sequence, self._events.now)
-        self._there.send(Packet(DATA_FRAME, self._conversation, token))
+        self._there.send(Packet(self._data_frame, self._conversation, token))
 
     def _received(self, packet: Packet) -> None:
         _, sequence, sent = packet.token
@@ -130,7 +138,7 @@ class Transfer(Source):
     def _acknowledge(self, cause: int) -> None:
         self._unacknowledged = 0
         token = (self._acknowledged, self._expected, cause, self._echo)
-        self._back.send(Packet(ACK_FRAME, self._conversation, token))
+        self._back.send(Packet(self._ack_frame, self._conversation, token))
 
     def _acknowledged(self, packet: Packet) -> None:
         _, acknowledged, cause, echo = packet.token

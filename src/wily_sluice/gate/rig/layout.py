@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 
+from wily_sluice.engine.framing import Framing
 from wily_sluice.plan.model import Network, Plan
 from wily_sluice.units import Nanoseconds, Rate
 
@@ -19,12 +20,13 @@ MOST_NAMED = 64  # addresses of one range that get a host
 
 @dataclass(frozen=True, slots=True)
 class LineFigures:
-    """What the simulated line is like: rates in bit/s, one-way delay and the depth of its buffers in ns."""
+    """What the simulated line is like: rates in bit/s, one-way delay and depth of its buffers in ns, framing."""
 
     down: Rate
     up: Rate
     delay: Nanoseconds
     buffer: Nanoseconds
+    framing: Framing
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,9 +2,9 @@
 
 Run in the line's own namespace, between the links `near` (to the gateway) and `far`:
 
-    python -m wily_sluice.gate.rig.line_program DOWN UP DELAY BUFFER
+    python -m wily_sluice.gate.rig.line_program DOWN UP DELAY BUFFER OVERHEAD MINIMUM CELLS
 
-in bit/s and nanoseconds. It is the engine's `Line` in the gate's own loop.
+in bit/s, nanoseconds and bytes; CELLS is atm, ptm or none. It is the engine's `Line` in the gate's own loop.
 """
 
 import os
@@ -12,7 +12,7 @@ import signal
 import sys
 
 from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.framing import Cells, Framing
 from wily_sluice.engine.header import parse
 from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
@@ -25,21 +25,21 @@ from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate
 NOBODY = Conversation(bytes(13))  # a line does not tell conversations apart
 
 
-def crossing(number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds) -> Crossing:
+def crossing(number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing) -> Crossing:
     """One direction of the line. It goes on holding packets when it is full: a full line drops."""
     queue = PacketQueue(number)
     line = Line(rate, delay, rate * buffer // BYTE_TIME, lambda packet: queue.drop(packet.token))
 
     def admit(diverted: Diverted, now: Nanoseconds) -> Packet | None:
         parsed = parse(diverted.header, True)
-        return None if parsed is None else Packet(ETHERNET.cost(parsed.length), NOBODY, diverted.token)
+        return None if parsed is None else Packet(framing.cost(parsed.length), NOBODY, diverted.token)
 
     return Crossing(queue, line, admit)
 
 
-def main(down: Rate, up: Rate, delay: Nanoseconds, buffer: Nanoseconds) -> None:
+def main(down: Rate, up: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing) -> None:
     """Divert what is forwarded, and run until told to stop."""
-    crossings = [crossing(1, up, delay, buffer), crossing(2, down, delay, buffer)]
+    crossings = [crossing(1, up, delay, buffer, framing), crossing(2, down, delay, buffer, framing)]
     for family in ("iptables", "ip6tables"):
         for number, interface in ((1, "near"), (2, "far")):
             rule = ["-A", "FORWARD", "-i", interface, "-j", "NFQUEUE", "--queue-num", str(number)]
@@ -56,4 +56,6 @@ def main(down: Rate, up: Rate, delay: Nanoseconds, buffer: Nanoseconds) -> None:
 
 
 if __name__ == "__main__":
-    main(*(int(argument) for argument in sys.argv[1:5]))
+    down, up, delay, buffer, overhead, minimum = map(int, sys.argv[1:7])
+    cells: dict[str, Cells | None] = {"atm": "atm", "ptm": "ptm", "none": None}
+    main(down, up, delay, buffer, Framing(overhead, minimum, cells[sys.argv[7]]))

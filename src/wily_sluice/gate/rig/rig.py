@@ -51,7 +51,9 @@ class Rig:
         try:
             self._build(layout)
             for uplink, line in figures.items():
-                self._start(f"line-{uplink}", ["rig.line_program", line.down, line.up, line.delay, line.buffer])
+                frame = (line.framing.overhead, line.framing.minimum, line.framing.cells or "none")
+                figures_of_line = (line.down, line.up, line.delay, line.buffer)
+                self._start(f"line-{uplink}", ["rig.line_program", *figures_of_line, *frame])
             self._start("far", ["rig.endpoint", "serve", *FAR_ADDRESSES])
             if on_virtual_machine():
                 self._start("gateway", ["rig.awake_program"])

@@ -70,7 +70,8 @@ def built(plan: Plan, name: str, delay: Nanoseconds = DELAY) -> Iterator[Rig]:
     """A rig that is up meanwhile, its lines with the rates of the plan's uplinks and this delay one way."""
     rig = Rig(name)
     rig.down()
-    rig.up(Layout(plan, name, hosts=8), {u.name: LineFigures(u.down, u.up, delay, BUFFER) for u in plan.uplinks})
+    lines = {u.name: LineFigures(u.down, u.up, delay, BUFFER, u.framing) for u in plan.uplinks}
+    rig.up(Layout(plan, name, hosts=8), lines)
     try:
         yield rig
     finally:
