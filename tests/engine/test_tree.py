@@ -71,6 +71,30 @@ def test_line_is_never_idle_while_an_uncapped_leaf_has_a_packet(spec: QueueSpec)
     assert max(later - earlier for earlier, later in pairwise(times)) <= transmission_time(300, RATE) + 1
 
 
+@given(st.lists(st.tuples(st.integers(0, 2), st.integers(1, 10), st.integers(0, 12)), min_size=20, max_size=120))
+def test_strict_order_is_never_violated_by_more_than_the_packet_on_the_wire(
+    arrivals: list[tuple[int, int, int]],
+) -> None:
+    bench = Bench(root(*(QueueSpec(f"p{priority}", 0, RATE, priority) for priority in (1, 4, 9))))
+    who = [conversation(port) for port in (1, 2, 3)]
+    offered: list[tuple[int, int]] = []
+    for queue, count, wait in arrivals:
+        for _ in range(count):
+            bench.offer(who[queue], 1000, len(offered))
+            offered.append((queue, bench.now))
+        bench.run(bench.now + wait * MILLISECOND)
+    bench.run(bench.now + 10 * SECOND)
+    left = {packet.token: now for now, packet in bench.sent}
+    # Whoever was sent had nobody of a lower number waiting, when its own sending began.
+    for token, began in left.items():
+        waiting = (
+            other
+            for other, (queue, arrived) in enumerate(offered)
+            if queue < offered[token][0] and arrived < began < left.get(other, 0)
+        )
+        assert not list(waiting)
+
+
 def test_a_packet_inside_its_guarantee_waits_for_at_most_the_packet_on_the_wire() -> None:
     calls = QueueSpec("calls", 200_000, RATE, priority=1)
     bench = Bench(root(calls, QueueSpec("bulk", 0, RATE)))

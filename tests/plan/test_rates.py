@@ -17,6 +17,14 @@ def test_a_guarantee_is_of_the_parents_guarantee_and_a_cap_of_its_cap(demo_plan:
     assert down["work/scans"].cap == down[""].cap == 165_600_000
 
 
+def test_below_a_strict_parent_there_is_no_guarantee_and_caps_hold(small_plan: Callable[..., Plan]) -> None:
+    nested = "rest: {discipline: strict, guarantee: 50%, queues: {a: {cap: 40%, default: true}, b: {priority: 7}}}"
+    plan = small_plan(("rest: {default: true}", nested), ("queue: calls", "queue: b"))
+    rest = resolve(plan, plan.uplinks[0], "up").children[1]
+    assert rest.guarantee == 4_500_000
+    assert [(child.guarantee, child.cap) for child in rest.children] == [(0, 3_600_000), (0, 9_000_000)]
+
+
 def test_rates_stand_as_they_are_and_none_is_above_its_parents_cap(small_plan: Callable[..., Plan]) -> None:
     plan = small_plan(("calls: {guarantee: 20%", "calls: {guarantee: 3 Mbit/s, cap: {down: 12 Mbit/s, up: 50 Mbit/s}"))
     calls = {d: resolve(plan, plan.uplinks[0], d).children[0] for d in ("up", "down")}

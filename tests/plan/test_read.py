@@ -144,6 +144,8 @@ def test_a_value_may_differ_by_direction(small_plan: Callable[..., Plan]) -> Non
         ("headroom: 10%", "framing: {overhead: 34}", "is not a size"),
         ("headroom: 10%", "framing: {overhead: 9 kB}", "no line has an overhead"),
         ("headroom: 10%", "framing: {cells: round}", "cells are atm or ptm"),
+        ("main:\n", "main:\n    discipline: strict\n", "is strict: it serves by priority alone"),
+        ("rest: {default: true}", "rest: {default: true, discipline: strict}", "nothing to divide"),
         ("headroom: 10%", "headroom: 100%", "nothing of the line is left"),
         ("trees:\n  main:", "trees:\n  other: {queues: {x: {default: true}}}\n  main:", "one tree serves all"),
     ],

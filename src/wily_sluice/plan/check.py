@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.plan.document import Document, Location, Reading
 from wily_sluice.plan.finding import Finding
-from wily_sluice.plan.model import Plan, Queue, Uplink
+from wily_sluice.plan.model import Discipline, Plan, Queue, Uplink
 from wily_sluice.plan.rates import cap_of, guarantee_of
 from wily_sluice.plan.schema import PlanEntry
 from wily_sluice.units import (
@@ -71,7 +71,8 @@ def _guarantees(plan: Plan, document: Document) -> Iterator[Finding]:
     # Without an uplink that could be read, percentages can still be added up.
     for uplink in plan.uplinks or (Uplink("the line", "", HIGHEST_RATE, HIGHEST_RATE, 0.0),):
         for direction in DIRECTIONS:
-            top = _Above(uplink.name, "", uplink.usable(direction), uplink.usable(direction), direction)
+            usable = uplink.usable(direction)
+            top = _Above(uplink.name, "", plan.tree.discipline, usable, usable, direction)
             for finding in _guarantees_below(plan, document, plan.tree.queues, top):
                 if finding.key not in told:
                     told.add(finding.key)
@@ -84,17 +85,24 @@ class _Above:
 
     name: str
     path: str
+    discipline: Discipline
     guarantee: Rate
     cap: Rate
     direction: Direction
 
 
 def _guarantees_below(plan: Plan, document: Document, queues: tuple[Queue, ...], above: _Above) -> Iterator[Finding]:
-    yield from _sum_of_guarantees(plan, document, queues, above)
+    strict = above.discipline == "strict"
+    if not strict:
+        yield from _sum_of_guarantees(plan, document, queues, above)
     for queue in queues:
         here = queue_location(plan, queue.path)
         amount, planned_cap = queue.guarantee.of(above.direction), queue.cap.of(above.direction)
-        guarantee = guarantee_of(queue, above.direction, above.guarantee)
+        if strict and amount is not None:
+            message = f"{above.name} is strict: it serves by priority alone and guarantees nothing"
+            yield document.error((*here, "guarantee"), message, "take it out, or make the parent weighted")
+            continue
+        guarantee = 0 if strict else guarantee_of(queue, above.direction, above.guarantee)
         cap = cap_of(queue, above.direction, above.cap)
         if planned_cap is not None and planned_cap.rate is not None and planned_cap.rate > above.cap:
             message = f"{format_rate_both(planned_cap.rate)} {above.direction} is above what {above.name} may have"
@@ -106,7 +114,7 @@ def _guarantees_below(plan: Plan, document: Document, queues: tuple[Queue, ...],
             message = f"{amount} of nothing: {above.name} has no guarantee {above.direction} to share out"
             yield document.warning((*here, "guarantee"), message, f"give {above.name} a guarantee")
         if queue.children:
-            below = _Above(queue.path, queue.path, guarantee, cap, above.direction)
+            below = _Above(queue.path, queue.path, queue.discipline, guarantee, cap, above.direction)
             yield from _guarantees_below(plan, document, queue.children, below)
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Generic, TypeVar
+from typing import Generic, Literal, TypeAlias, TypeVar
 
 from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, Framing
@@ -10,6 +10,8 @@ from wily_sluice.plan.document import Document
 from wily_sluice.units import Amount, Direction, Rate, Size
 
 T = TypeVar("T")
+
+Discipline: TypeAlias = Literal["weighted", "strict"]  # how a parent divides what it gets among its children
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +87,7 @@ class Queue:
     priority: int
     weight: float
     default: bool
+    discipline: Discipline
     children: tuple["Queue", ...] = ()
 
     def walk(self) -> Iterator["Queue"]:
@@ -99,6 +102,7 @@ class Tree:
     """A tree of queues."""
 
     name: str
+    discipline: Discipline
     queues: tuple[Queue, ...]
 
     def walk(self) -> Iterator[Queue]:

@@ -1,11 +1,12 @@
 """Works out every queue's guarantee and cap in bit/s, for one uplink in one direction.
 
 A guarantee in percent is of the parent's guarantee, a cap in percent of the parent's cap; the root has both at the
-usable rate of the uplink. A queue without a guarantee has none; one without a cap has its parent's.
+usable rate of the uplink. A queue without a guarantee has none; one without a cap has its parent's. Below a strict
+parent nobody has a guarantee: that is what `strict` means, and all that it means here.
 """
 
 from wily_sluice.engine.spec import QueueSpec
-from wily_sluice.plan.model import Plan, Queue, Uplink
+from wily_sluice.plan.model import Discipline, Plan, Queue, Uplink
 from wily_sluice.units import Direction, Rate
 
 
@@ -25,10 +26,11 @@ def resolve(plan: Plan, uplink: Uplink, direction: Direction) -> QueueSpec:
     """The tree of a plan without errors, for one uplink in one direction; its root has the empty path."""
     usable = uplink.usable(direction)
 
-    def resolved(queue: Queue, guarantee: Rate, cap: Rate) -> QueueSpec:
+    def resolved(queue: Queue, parent: Discipline, guarantee: Rate, cap: Rate) -> QueueSpec:
         own_cap = cap_of(queue, direction, cap)
-        own_guarantee = min(guarantee_of(queue, direction, guarantee), own_cap)
-        children = tuple(resolved(child, own_guarantee, own_cap) for child in queue.children)
+        own_guarantee = min(guarantee_of(queue, direction, guarantee), own_cap) if parent == "weighted" else 0
+        children = tuple(resolved(child, queue.discipline, own_guarantee, own_cap) for child in queue.children)
         return QueueSpec(queue.path, own_guarantee, own_cap, queue.priority, queue.weight, children)
 
-    return QueueSpec("", usable, usable, children=tuple(resolved(queue, usable, usable) for queue in plan.tree.queues))
+    top = (resolved(queue, plan.tree.discipline, usable, usable) for queue in plan.tree.queues)
+    return QueueSpec("", usable, usable, children=tuple(top))

@@ -130,14 +130,14 @@ class _Follower:
 
     def _tree(self, entry: PlanEntry) -> Tree:
         if not entry.trees:
-            return Tree("", ())
+            return Tree("", "weighted", ())
         name, tree = next(iter(entry.trees.items()))
         for other in list(entry.trees)[1:]:
             self.error(("trees", other), "one tree serves all uplinks for now", f"move its queues into “{name}”")
         if not tree.queues and not self.reading.was_cut("trees", name, "queues"):
             self.error(("trees", name, "queues"), "a tree needs at least one queue", "add `rest: {default: true}`")
         queues = self._queues(tree.queues, ("trees", name, "queues"), "")
-        return Tree(name, queues)
+        return Tree(name, tree.discipline, queues)
 
     def _queues(self, entries: dict[str, QueueEntry], location: Location, above: str) -> tuple[Queue, ...]:
         queues = []
@@ -146,7 +146,11 @@ class _Follower:
             if e.queues is not None and not e.queues and not self.reading.was_cut(*location, name, "queues"):
                 self.error((*location, name, "queues"), "a parent needs at least one child", "or take “queues” out")
             children = self._queues(e.queues or {}, (*location, name, "queues"), path)
-            queues.append(Queue(name, path, e.guarantee, e.cap, e.priority, e.weight, e.default, children))
+            if e.discipline is not None and not e.queues:
+                here = (*location, name, "discipline")
+                self.error(here, "a leaf has nothing to divide", "only a queue with “queues” has a discipline")
+            discipline = e.discipline or "weighted"
+            queues.append(Queue(name, path, e.guarantee, e.cap, e.priority, e.weight, e.default, discipline, children))
         return tuple(queues)
 
     def _queue(self, location: Location, word: str, tree: Tree) -> str:

@@ -14,7 +14,7 @@ from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
 from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY
 from wily_sluice.plan.addresses import parse_prefix
 from wily_sluice.plan.document import suggestion
-from wily_sluice.plan.model import Directional, FramingWords
+from wily_sluice.plan.model import Directional, Discipline, FramingWords
 from wily_sluice.plan.traffic_words import parse_dscp, parse_ports, parse_protocol
 from wily_sluice.units import Amount, Rate, parse_amount, parse_rate, parse_share, parse_size
 
@@ -140,14 +140,14 @@ class QueueEntry(Entry):
     )
     weight: Annotated[float, Field(gt=0, le=10_000)] = Field(default=1.0, examples=["2"])
     default: bool = False
-    discipline: Literal["weighted"] = "weighted"
+    discipline: Discipline | None = Field(default=None, examples=["weighted"])
     queues: dict[Name, "QueueEntry"] | None = None
 
 
 class TreeEntry(Entry):
     """A tree of queues."""
 
-    discipline: Literal["weighted"] = "weighted"
+    discipline: Discipline = Field(default="weighted", examples=["weighted"])
     queues: dict[Name, QueueEntry] = Field(examples=["{rest: {default: true}}"])
 
 

@@ -39,7 +39,7 @@ def tree_table(plan: Plan, uplink: Uplink) -> Table:
         table.add_column("\ncap", justify="right", no_wrap=True)
     table.add_column("priority", justify="right")
     table.add_column("weight", justify="right")
-    table.add_column("leaf")
+    table.add_column("discipline")
     specs = {direction: resolve(plan, uplink, direction) for direction in DIRECTIONS}
     queues = {queue.path: queue for queue in plan.tree.walk()}
     rates = {direction: {spec.path: spec for spec in specs[direction].walk()} for direction in DIRECTIONS}
@@ -52,7 +52,7 @@ def tree_table(plan: Plan, uplink: Uplink) -> Table:
             own = rates[direction][spec.path]
             cells.append(format_rate(own.guarantee) if own.guarantee else Text("–", "dim"))
             cells.append(Text(format_rate(own.cap), "" if queue.cap.of(direction) else "dim"))
-        kind = "" if queue.children else "fq-codel, default" if queue.default else "fq-codel"
+        kind = queue.discipline if queue.children else "fq-codel, default" if queue.default else "fq-codel"
         table.add_row(
             Text(label, "" if spec.children else "cyan"), *cells, str(queue.priority), f"{queue.weight:g}", kind
         )
