@@ -1,12 +1,13 @@
 from itertools import pairwise
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.engine.drawing import trees
 from tests.engine.driving import Bench, conversation, flood
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.spec import Aqm, LeafSpec, QueueSpec
 from wily_sluice.engine.tree import CAP_BURST_FRAMES, CAP_BURST_TIME
 from wily_sluice.forecast.split import split
 from wily_sluice.units import MILLISECOND, SECOND, transmission_time
@@ -93,6 +94,22 @@ def test_strict_order_is_never_violated_by_more_than_the_packet_on_the_wire(
             if queue < offered[token][0] and arrived < began < left.get(other, 0)
         )
         assert not list(waiting)
+
+
+@pytest.mark.parametrize("aqm", ["fq-codel", "codel", "fifo"])
+@pytest.mark.parametrize("limit", [{"most_packets": 20}, {"most_bytes": 20_000}, {"longest": 80 * MILLISECOND}])
+def test_a_leaf_holds_no_more_than_its_limit_and_still_fills_the_line(aqm: Aqm, limit: dict[str, int]) -> None:
+    # 20 packets of 1000 bytes are 20 kB, which take 80 ms at 2 Mbit/s.
+    bench = Bench(root(QueueSpec("only", 0, RATE, leaf=LeafSpec(aqm, **limit))))
+    who = conversation(1)
+    deepest = 0
+    while bench.now < 4 * SECOND:
+        bench.offer(who, 1000)
+        deepest = max(deepest, bench.shaper.tree.leaves[0].queue.length)
+        bench.run(bench.now + 3 * MILLISECOND)  # a third more than the line takes
+    assert deepest == 20 if aqm == "fifo" else deepest <= 20
+    assert len(bench.sent) + len(bench.dropped) + bench.shaper.tree.leaves[0].queue.length == 1334
+    assert len(bench.sent) == 1001  # one every 4 ms from 0 to 4 s
 
 
 def test_a_packet_inside_its_guarantee_waits_for_at_most_the_packet_on_the_wire() -> None:

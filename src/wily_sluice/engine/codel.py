@@ -1,4 +1,4 @@
-"""CoDel: a queue that keeps its own standing delay short.
+"""CoDel: a queue that keeps its own standing delay short; and a leaf that is one such queue.
 
 Source: RFC 8289 (§5, the pseudocode; names follow it). A queue whose packets have all waited longer than `target` for
 a whole `interval` drops its head, and again at intervals that shrink with the square root of the count of drops,
@@ -99,3 +99,37 @@ class CodelQueue:
             self.drop_next = control_law(now, self.count, self.interval)
             self.lastcount = self.count
         return packet
+
+
+class Codel:
+    """A leaf queue for which all conversations are one. `limit` is in bytes, `most` in packets; one always fits."""
+
+    __slots__ = ("_drop", "_queue", "limit", "most")
+
+    def __init__(self, drop: Callable[[Packet], None], limit: Size, most: int, target: Nanoseconds = TARGET) -> None:
+        self._drop = drop
+        self._queue = CodelQueue(target)
+        self.limit = limit
+        self.most = most
+
+    @property
+    def length(self) -> int:
+        """How many packets stand here."""
+        return len(self._queue.packets)
+
+    @property
+    def backlog(self) -> Size:
+        """How many bytes they have together."""
+        return self._queue.backlog
+
+    def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
+        """Take a packet in, or drop it when it does not fit."""
+        queue = self._queue
+        if queue.packets and (queue.backlog + packet.size > self.limit or len(queue.packets) >= self.most):
+            self._drop(packet)
+        else:
+            queue.enqueue(packet, now)
+
+    def dequeue(self, now: Nanoseconds) -> Packet | None:
+        """The next packet to send; None when nothing stands here, or CoDel dropped the last of it."""
+        return self._queue.dequeue(now, self._drop)

@@ -47,7 +47,7 @@ class Flow(CodelQueue):
 
 
 class FqCodel:
-    """A leaf queue. `limit` is in bytes; at most MOST_PACKETS stand here in any case."""
+    """A leaf queue in which conversations take turns. `limit` is in bytes, `most` in packets."""
 
     __slots__ = (
         "_drop",
@@ -61,12 +61,14 @@ class FqCodel:
         "backlog",
         "length",
         "limit",
+        "most",
     )
 
     def __init__(
         self,
         drop: Callable[[Packet], None],
         limit: Size = MOST_PACKETS * LONGEST_FRAME,
+        most: int = MOST_PACKETS,
         target: Nanoseconds = TARGET,
         interval: Nanoseconds = INTERVAL,
     ) -> None:
@@ -79,6 +81,7 @@ class FqCodel:
         self._target = target
         self._interval = interval
         self.limit = limit
+        self.most = most
         self.backlog: Size = 0
         self.length = 0
 
@@ -98,7 +101,7 @@ class FqCodel:
             self._note(flow)
         self.backlog += packet.size
         self.length += 1
-        if self.backlog > self.limit or self.length > MOST_PACKETS:
+        if self.backlog > self.limit or self.length > self.most:
             self._drop_from(self._fattest() or flow)
 
     def dequeue(self, now: Nanoseconds) -> Packet | None:

@@ -103,7 +103,7 @@ class LimiterBank:
                 rate = bucket.limiter.rate
                 limit = max(FEWEST_BYTES, rate * LONGEST_WAIT // BYTE_TIME)
                 target = max(5 * MILLISECOND, 3 * transmission_time(LONGEST_FRAME, rate) // 2)
-                bucket.queue = FqCodel(self._dropped, limit, target)
+                bucket.queue = FqCodel(self._dropped, limit, target=target)
                 self.backlog += 1
                 bucket.queue.enqueue(packet, now)
                 self._await(bucket)

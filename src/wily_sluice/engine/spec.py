@@ -2,10 +2,26 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Literal
 
-from wily_sluice.units import Rate
+from wily_sluice.units import Nanoseconds, Rate, Size
+
+Aqm = Literal["fq-codel", "codel", "fifo"]
 
 FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY = 1, 9, 5
+
+
+@dataclass(frozen=True, slots=True)
+class LeafSpec:
+    """How a leaf holds packets: under which management, and how many at most; None where nobody said.
+
+    The limit is in bytes, in packets, or in nanoseconds at the leaf's cap.
+    """
+
+    aqm: Aqm = "fq-codel"
+    most_bytes: Size | None = None
+    most_packets: int | None = None
+    longest: Nanoseconds | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,6 +37,7 @@ class QueueSpec:
     priority: int = USUAL_PRIORITY
     weight: float = 1.0
     children: tuple["QueueSpec", ...] = ()
+    leaf: LeafSpec = LeafSpec()
 
     def __post_init__(self) -> None:
         if self.cap < 1 or not 0 <= self.guarantee <= self.cap:

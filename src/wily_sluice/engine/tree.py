@@ -20,8 +20,8 @@ open has a packet; a cap passes at most cap x t + CAP_BURST + one packet over an
 
 from collections.abc import Callable
 from heapq import heappop, heappush, heapreplace
+from typing import Protocol
 
-from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.spec import QueueSpec
@@ -92,12 +92,26 @@ class Node:
         raise NotImplementedError
 
 
+class LeafQueue(Protocol):
+    """What a leaf holds its packets in."""
+
+    @property
+    def length(self) -> int:
+        """How many packets stand here."""
+
+    def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
+        """Take a packet in; what does not fit is dropped."""
+
+    def dequeue(self, now: Nanoseconds) -> Packet | None:
+        """The next packet to send; None when there is none, or the last was dropped."""
+
+
 class Leaf(Node):
     """A queue that holds packets."""
 
     __slots__ = ("queue",)
 
-    def __init__(self, spec: QueueSpec, parent: "Parent", order: int, queue: FqCodel) -> None:
+    def __init__(self, spec: QueueSpec, parent: "Parent", order: int, queue: LeafQueue) -> None:
         super().__init__(spec, parent, order)
         self.queue = queue
 
@@ -174,7 +188,7 @@ class Tree:
         self,
         spec: QueueSpec,
         drop: Callable[[Packet], None],
-        leaf_queue: Callable[[QueueSpec, Callable[[Packet], None]], FqCodel],
+        leaf_queue: Callable[[QueueSpec, Callable[[Packet], None]], LeafQueue],
     ) -> None:
         if not spec.children:
             raise ValueError("a tree needs at least one queue below its root")

@@ -2,16 +2,17 @@
 
 from collections.abc import Callable
 
-from wily_sluice.engine.codel import TARGET
+from wily_sluice.engine.codel import TARGET, Codel
 from wily_sluice.engine.conversation import ConversationTable
-from wily_sluice.engine.fq_codel import FqCodel
+from wily_sluice.engine.fifo import Fifo
+from wily_sluice.engine.fq_codel import MOST_PACKETS, FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.limiter import Limiter, LimiterBank
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.sorter import Match, Sorter
 from wily_sluice.engine.spec import QueueSpec
-from wily_sluice.engine.tree import Tree
+from wily_sluice.engine.tree import LeafQueue, Tree
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Direction, Nanoseconds, transmission_time
@@ -41,16 +42,27 @@ def build_sorter(plan: Plan) -> Sorter:
 
 
 def build_tree(spec: QueueSpec, drop: Callable[[Packet], None]) -> Tree:
-    """A tree of FQ-CoDel leaves."""
+    """A tree whose leaves hold packets as they are specified to."""
     leaves = sum(1 for _ in spec.leaves())
 
-    def leaf_queue(leaf: QueueSpec, leaf_drop: Callable[[Packet], None]) -> FqCodel:
+    def leaf_queue(leaf: QueueSpec, leaf_drop: Callable[[Packet], None]) -> LeafQueue:
         # On a slow queue one frame alone takes longer than CoDel's usual target (RFC 8289 §4.3), which would then
         # drop packets that nobody could have sent sooner.
         slowest = max(leaf.guarantee, leaf.cap // leaves, 1)
         target = max(TARGET, 3 * transmission_time(LONGEST_FRAME, slowest) // 2)
-        limit = max(FEWEST_BYTES, leaf.cap * LONGEST_WAIT // BYTE_TIME)
-        return FqCodel(leaf_drop, limit, target)
+        asked = leaf.leaf
+        if asked.most_bytes is not None:
+            limit = asked.most_bytes
+        elif asked.longest is not None:
+            limit = leaf.cap * asked.longest // BYTE_TIME
+        else:
+            limit = max(FEWEST_BYTES, leaf.cap * LONGEST_WAIT // BYTE_TIME)
+        most = asked.most_packets or MOST_PACKETS
+        if asked.aqm == "fifo":
+            return Fifo(leaf_drop, limit, most)
+        if asked.aqm == "codel":
+            return Codel(leaf_drop, limit, most, target)
+        return FqCodel(leaf_drop, limit, most, target)
 
     return Tree(spec, drop, leaf_queue)
 

@@ -6,6 +6,7 @@ from typing import Generic, Literal, TypeAlias, TypeVar
 
 from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, Framing
+from wily_sluice.engine.spec import LeafSpec
 from wily_sluice.plan.document import Document
 from wily_sluice.units import Amount, Direction, Rate, Size
 
@@ -88,6 +89,7 @@ class Queue:
     weight: float
     default: bool
     discipline: Discipline
+    leaf: LeafSpec
     children: tuple["Queue", ...] = ()
 
     def walk(self) -> Iterator["Queue"]:

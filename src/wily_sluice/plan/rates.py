@@ -30,7 +30,7 @@ def resolve(plan: Plan, uplink: Uplink, direction: Direction) -> QueueSpec:
         own_cap = cap_of(queue, direction, cap)
         own_guarantee = min(guarantee_of(queue, direction, guarantee), own_cap) if parent == "weighted" else 0
         children = tuple(resolved(child, queue.discipline, own_guarantee, own_cap) for child in queue.children)
-        return QueueSpec(queue.path, own_guarantee, own_cap, queue.priority, queue.weight, children)
+        return QueueSpec(queue.path, own_guarantee, own_cap, queue.priority, queue.weight, children, queue.leaf)
 
     top = (resolved(queue, plan.tree.discipline, usable, usable) for queue in plan.tree.queues)
     return QueueSpec("", usable, usable, children=tuple(top))

@@ -1,8 +1,10 @@
 """Reads a plan file: YAML, schema, then the references between its parts; tells everything that is wrong at once."""
 
+from dataclasses import replace
 from pathlib import Path
 
 from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.spec import LeafSpec
 from wily_sluice.plan.addresses import address_set, looks_like_address
 from wily_sluice.plan.check import check
 from wily_sluice.plan.document import Document, Location, Reading, hold_against, read_document, suggestion
@@ -149,8 +151,12 @@ class _Follower:
             if e.discipline is not None and not e.queues:
                 here = (*location, name, "discipline")
                 self.error(here, "a leaf has nothing to divide", "only a queue with “queues” has a discipline")
-            discipline = e.discipline or "weighted"
-            queues.append(Queue(name, path, e.guarantee, e.cap, e.priority, e.weight, e.default, discipline, children))
+            for key in ("aqm", "limit"):
+                if getattr(e, key) is not None and e.queues:
+                    self.error((*location, name, key), "a parent holds no packets", f"write “{key}” at its leaves")
+            common = (e.guarantee, e.cap, e.priority, e.weight, e.default, e.discipline or "weighted")
+            leaf = replace(e.limit or LeafSpec(), aqm=e.aqm or "fq-codel")
+            queues.append(Queue(name, path, *common, leaf, children))
         return tuple(queues)
 
     def _queue(self, location: Location, word: str, tree: Tree) -> str:

@@ -11,12 +11,22 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
-from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY
+from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY, Aqm, LeafSpec
 from wily_sluice.plan.addresses import parse_prefix
 from wily_sluice.plan.document import suggestion
 from wily_sluice.plan.model import Directional, Discipline, FramingWords
 from wily_sluice.plan.traffic_words import parse_dscp, parse_ports, parse_protocol
-from wily_sluice.units import Amount, Rate, parse_amount, parse_rate, parse_share, parse_size
+from wily_sluice.units import (
+    Amount,
+    Nanoseconds,
+    Rate,
+    Size,
+    parse_amount,
+    parse_rate,
+    parse_share,
+    parse_size,
+    parse_time,
+)
 
 _NAME = re.compile(r"[^\W\d][\w.-]*")
 
@@ -88,6 +98,29 @@ Words = Annotated[tuple[str, ...], BeforeValidator(_words)]
 Subnet = Annotated[str, BeforeValidator(lambda value: str(parse_prefix(value)))]
 
 
+def _limit(value: object) -> LeafSpec | None:
+    """A leaf's limit, in packets, bytes or time; the rest of the specification as it is by default."""
+    if value is None or isinstance(value, LeafSpec):
+        return value
+    packets = re.fullmatch(r"(\d+)\s*packets?", value.strip()) if isinstance(value, str) else None
+    if packets and int(packets[1]):
+        return LeafSpec(most_packets=int(packets[1]))
+    for parse, make in ((parse_size, _limit_in_bytes), (parse_time, _limit_in_time)):
+        try:
+            return make(parse(value))
+        except ValueError:
+            continue
+    raise ValueError(f"“{value}” is no limit: write it like 200 packets, 64 kB or 50 ms")
+
+
+def _limit_in_bytes(size: Size) -> LeafSpec:
+    return LeafSpec(most_bytes=size)
+
+
+def _limit_in_time(longest: Nanoseconds) -> LeafSpec:
+    return LeafSpec(longest=longest)
+
+
 def _framing(value: object) -> FramingWords:
     if isinstance(value, FramingWords):
         return value
@@ -142,6 +175,8 @@ class QueueEntry(Entry):
     default: bool = False
     discipline: Discipline | None = Field(default=None, examples=["weighted"])
     queues: dict[Name, "QueueEntry"] | None = None
+    aqm: Aqm | None = Field(default=None, examples=["fq-codel"])
+    limit: Annotated[Any, BeforeValidator(_limit)] = Field(default=None, examples=["200 packets"])
 
 
 class TreeEntry(Entry):

@@ -10,7 +10,7 @@ from rich.text import Text
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.plan.model import Plan, Queue, Uplink
 from wily_sluice.plan.rates import resolve
-from wily_sluice.units import DIRECTIONS, format_rate
+from wily_sluice.units import DIRECTIONS, format_rate, format_size, format_time
 from wily_sluice.views.sentences import (
     default_sentence,
     limiter_sentence,
@@ -28,6 +28,19 @@ def nested(specs: tuple[QueueSpec, ...], lead: str = "") -> Iterator[tuple[str, 
         last = place == len(specs) - 1
         yield f"{lead}{'└ ' if last else '├ '}{spec.path.rpartition('/')[2]}", spec
         yield from nested(spec.children, lead + ("  " if last else "│ "))
+
+
+def leaf_words(queue: Queue) -> str:
+    """How a leaf holds packets: `codel, at most 200 packets, default`."""
+    leaf = queue.leaf
+    words: list[str] = [leaf.aqm]
+    if leaf.most_packets is not None:
+        words.append(f"at most {leaf.most_packets} packets")
+    elif leaf.most_bytes is not None:
+        words.append(f"at most {format_size(leaf.most_bytes)}")
+    elif leaf.longest is not None:
+        words.append(f"at most {format_time(leaf.longest)}")
+    return ", ".join([*words, "default"] if queue.default else words)
 
 
 def tree_table(plan: Plan, uplink: Uplink) -> Table:
@@ -52,7 +65,7 @@ def tree_table(plan: Plan, uplink: Uplink) -> Table:
             own = rates[direction][spec.path]
             cells.append(format_rate(own.guarantee) if own.guarantee else Text("–", "dim"))
             cells.append(Text(format_rate(own.cap), "" if queue.cap.of(direction) else "dim"))
-        kind = queue.discipline if queue.children else "fq-codel, default" if queue.default else "fq-codel"
+        kind = queue.discipline if queue.children else leaf_words(queue)
         table.add_row(
             Text(label, "" if spec.children else "cyan"), *cells, str(queue.priority), f"{queue.weight:g}", kind
         )
