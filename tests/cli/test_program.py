@@ -111,6 +111,12 @@ def test_share_prints_the_split_as_data_and_as_a_table(sluice: Sluice) -> None:
         refused = sluice("share", "--demand", slip)
         assert refused.returncode == 2
         assert hint in refused.stderr
+    data = json.loads(sluice("share", "--worst", "rest", "--why", "rest", "--json").stdout)
+    assert data["worst"] == {"rest": {"line": {"down": 0, "up": 0}}}
+    assert data["why"]["rest"]["line"]["up"][0]["held"] == "nothing left"
+    assert "line up: the worst for rest" in sluice("share", "--worst", "rest").stdout
+    assert "Nothing is left for priority 5: calls come before." in sluice("share", "--why", "rest").stdout
+    assert "That is all that it wants." in sluice("share", "--why", "calls", "--demand", "calls=1 Mbit/s").stdout
     assert "there is no uplink “fibre”" in sluice("share", "--uplink", "fibre").stderr
 
 

@@ -19,11 +19,17 @@ from wily_sluice.units import Rate
 
 @dataclass(frozen=True, slots=True)
 class Share:
-    """What one queue wants and gets, in bit/s. `demand` is None for a queue that would take whatever it got."""
+    """What one queue wants and gets, in bit/s. `demand` is None for a queue that would take whatever it got.
+
+    Of its rate, `guaranteed` came for its guarantee; `offered` is what was left when its priority's turn came.
+    """
 
     spec: QueueSpec
     demand: Rate | None
+    want: float
     rate: float
+    guaranteed: float
+    offered: float
 
 
 def split(root: QueueSpec, demands: Mapping[str, Rate]) -> dict[str, Share]:
@@ -37,9 +43,11 @@ def split(root: QueueSpec, demands: Mapping[str, Rate]) -> dict[str, Share]:
             raise ValueError(f"no leaf is called {path}; there are {', '.join(sorted(leaves))}")
     wants: dict[str, float] = {}
     _want(root, demands, wants)
-    rates: dict[str, float] = {}
-    _divide(root, wants[root.path], wants, rates)
-    return {spec.path: Share(spec, _demand(spec, demands), rates[spec.path]) for spec in root.walk()}
+    shares: dict[str, Share] = {}
+    whole = wants[root.path]
+    shares[root.path] = Share(root, _demand(root, demands), whole, whole, whole, 0.0)
+    _divide(root, demands, wants, shares)
+    return {spec.path: shares[spec.path] for spec in root.walk()}
 
 
 def _demand(spec: QueueSpec, demands: Mapping[str, Rate]) -> Rate | None:
@@ -59,17 +67,23 @@ def _want(spec: QueueSpec, demands: Mapping[str, Rate], wants: dict[str, float])
     return wants[spec.path]
 
 
-def _divide(spec: QueueSpec, capacity: float, wants: Mapping[str, float], rates: dict[str, float]) -> None:
-    rates[spec.path] = capacity
-    if not spec.children:
-        return
-    granted = {child.path: min(wants[child.path], float(child.guarantee)) for child in spec.children}
-    spare = capacity - sum(granted.values())
+def _divide(spec: QueueSpec, demands: Mapping[str, Rate], wants: Mapping[str, float], shares: dict[str, Share]) -> None:
+    """Share out what `spec` got among its children, and so on down."""
+    guaranteed = {child.path: min(wants[child.path], float(child.guarantee)) for child in spec.children}
+    granted = dict(guaranteed)
+    offered: dict[str, float] = {}
+    spare = shares[spec.path].rate - sum(granted.values())
     by_priority = sorted(spec.children, key=lambda child: child.priority)
-    for _, peers in groupby(by_priority, key=lambda child: child.priority):
-        spare = _fill(list(peers), spare, wants, granted)
+    for _, group in groupby(by_priority, key=lambda child: child.priority):
+        peers = list(group)
+        offered |= dict.fromkeys((peer.path for peer in peers), max(spare, 0.0))
+        spare = _fill(peers, spare, wants, granted)
     for child in spec.children:
-        _divide(child, granted[child.path], wants, rates)
+        path = child.path
+        shares[path] = Share(
+            child, _demand(child, demands), wants[path], granted[path], guaranteed[path], offered[path]
+        )
+        _divide(child, demands, wants, shares)
 
 
 def _fill(peers: list[QueueSpec], spare: float, wants: Mapping[str, float], granted: dict[str, float]) -> float:

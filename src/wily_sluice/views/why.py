@@ -1,0 +1,68 @@
+"""The steps of the split, as sentences and as data."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from wily_sluice.forecast.split import Share
+from wily_sluice.forecast.why import Step
+from wily_sluice.units import Direction, format_rate, format_rate_both
+
+
+def _names(shares: tuple[Share, ...]) -> str:
+    names = [share.spec.path for share in shares]
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def step_sentence(step: Step, line: str) -> str:
+    """One level of the split; `line` is what the root is called."""
+    share, spec = step.share, step.share.spec
+    above = step.parent.spec.path or line
+    text = f"{spec.path} gets {format_rate_both(share.rate)} of the {format_rate(step.parent.rate)} of {above}. "
+    if spec.guarantee and share.guaranteed >= spec.guarantee:
+        text += f"Its guarantee is {format_rate(spec.guarantee)}, which it has first. "
+    elif spec.guarantee:
+        text += f"Its guarantee is {format_rate(spec.guarantee)}, and it wants {format_rate(share.want)} of it. "
+    else:
+        text += "It has no guarantee. "
+    if step.extra >= 0.5:
+        text += f"At priority {spec.priority}, {format_rate(share.offered)} are left to offer"
+        if step.peers:
+            text += f", which it shares with {_names(step.peers)} by weight ({spec.weight:g}"
+            text += "".join(f" : {peer.spec.weight:g}" for peer in step.peers) + ")"
+        text += f"; {format_rate(step.extra)} of it are its. "
+    if step.held == "cap":
+        return text + f"Its cap of {format_rate(spec.cap)} holds it there."
+    if step.held == "demand":
+        return text + "That is all that it wants."
+    if step.held == "others":
+        return text + "The others take the rest."
+    if step.earlier and share.offered < 0.5:
+        return text + f"Nothing is left for priority {spec.priority}: {_names(step.earlier)} come before."
+    return text + "Nothing more is left to offer."
+
+
+def why_data(steps: Mapping[tuple[str, Direction], list[Step]]) -> dict[str, Any]:
+    """The steps for JSON, by uplink and direction, from the line down; rates in bit/s."""
+    data: dict[str, Any] = {}
+    for (uplink, direction), way in steps.items():
+        data.setdefault(uplink, {})[direction] = [
+            {
+                "queue": step.share.spec.path,
+                "rate": round(step.share.rate),
+                "guaranteed": round(step.share.guaranteed),
+                "offered": round(step.share.offered),
+                "extra": round(step.extra),
+                "held": step.held,
+            }
+            for step in way
+        ]
+    return data
+
+
+def worst_sentence(share: Share, direction: str, line: str) -> str:
+    """What a queue still gets when every other takes all it can."""
+    path = share.spec.path
+    worst = f"{line} {direction}: the worst for {path} is that every other queue takes all it can."
+    if share.rate < 0.5:
+        return f"{worst} Then it gets nothing: it can starve. A guarantee would keep it alive."
+    return f"{worst} It still gets {format_rate_both(share.rate)}."

@@ -1,0 +1,47 @@
+import pytest
+
+from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.forecast.split import split
+from wily_sluice.forecast.why import why
+from wily_sluice.views.why import step_sentence, worst_sentence
+
+SPEC = QueueSpec(
+    "",
+    1000,
+    1000,
+    children=(
+        QueueSpec("first", 100, 300, priority=1),
+        QueueSpec("work", 300, 1000, children=(QueueSpec("work/a", 100, 1000), QueueSpec("work/b", 0, 1000, weight=3))),
+        QueueSpec("peer", 0, 1000),
+        QueueSpec("last", 0, 1000, priority=9),
+    ),
+)
+
+
+def test_each_step_says_guarantee_offer_and_what_held_it() -> None:
+    # 400 guaranteed leave 600. first takes 200 up to its cap; 400 are left for work and peer, half each: work has 500.
+    shares = split(SPEC, {})
+    (first,) = why("first", shares)
+    assert (first.share.guaranteed, first.share.offered, first.extra, first.held) == (100, 600, 200, "cap")
+    work, b = why("work/b", shares)
+    assert (work.share.guaranteed, work.share.offered, work.extra, work.held) == (300, 400, 200, "others")
+    # Inside, a has its 100 first; of the 400 that are left b has three parts of four.
+    assert (b.share.guaranteed, b.share.offered, b.extra, b.held) == (0, 400, 300, "others")
+    (last,) = why("last", shares)
+    assert (last.share.offered, last.held) == (0, "nothing left")
+    (wanting,) = why("peer", split(SPEC, {"peer": 50}))
+    assert (wanting.extra, wanting.held) == (50, "demand")
+    with pytest.raises(ValueError, match="no queue is called nobody"):
+        why("nobody", shares)
+
+
+def test_the_sentences_say_it_with_the_figures() -> None:
+    shares = split(SPEC, {})
+    assert step_sentence(why("first", shares)[0], "line") == (
+        "first gets 300 bit/s (37.5 B/s) of the 1 kbit/s of line. Its guarantee is 100 bit/s, which it has first. "
+        "At priority 1, 600 bit/s are left to offer; 200 bit/s of it are its. Its cap of 300 bit/s holds it there."
+    )
+    assert "which it shares with work/a by weight (3 : 1)" in step_sentence(why("work/b", shares)[1], "line")
+    assert "first, work and peer come before" in step_sentence(why("last", shares)[0], "line")
+    assert "it can starve" in worst_sentence(shares["last"], "up", "line")
+    assert "It still gets 300 bit/s" in worst_sentence(shares["first"], "up", "line")
