@@ -15,7 +15,7 @@ from wily_sluice.cli.options import json_option, plan_option
 from wily_sluice.gate.gate import Gate
 from wily_sluice.plan.read import load
 from wily_sluice.units import DIRECTIONS, format_rate
-from wily_sluice.views.console import console
+from wily_sluice.views.console import console, print_line
 from wily_sluice.views.live import Second, Seconds, second_data, second_lines
 
 LARGEST_MESSAGE = 1 << 18  # bytes: what a second of some thousand queues comes to
@@ -99,4 +99,4 @@ def _print_seconds(source: socket.socket, other_end: socket.socket, as_json: boo
                 click.echo(json.dumps(second_data(latest)))
             else:
                 for line in second_lines(latest):
-                    screen.print(line)
+                    print_line(screen, line)

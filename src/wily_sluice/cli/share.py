@@ -13,7 +13,7 @@ from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.read import load
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate, parse_rate
-from wily_sluice.views.console import console, print_json
+from wily_sluice.views.console import console, print_json, print_line
 from wily_sluice.views.plan import ARROWS
 from wily_sluice.views.share import share_data, share_table
 from wily_sluice.views.why import step_sentence, why_data, worst_sentence
@@ -105,9 +105,9 @@ def share(
             if explained is not None:
                 screen.print(f"{u.name} {ARROWS[d]}", style="bold")
                 for step in steps[u.name, d]:
-                    screen.print(f"  {step_sentence(step, u.name)}", soft_wrap=True)
+                    print_line(screen, step_sentence(step, u.name))
             if worst is not None:
-                screen.print(worst_sentence(_worst(plan, u, d, worst), d, u.name), soft_wrap=True)
+                print_line(screen, worst_sentence(_worst(plan, u, d, worst), d, u.name))
 
 
 def _worst(plan: Plan, uplink: Uplink, direction: Direction, queue: str) -> Share:

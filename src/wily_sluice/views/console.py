@@ -6,6 +6,7 @@ from typing import Any
 
 import click
 from rich.console import Console
+from rich.text import Text
 
 PIPE_WIDTH = 132  # columns, where nobody's window says
 
@@ -15,6 +16,11 @@ def console(stderr: bool = False) -> Console:
     stream = sys.stderr if stderr else sys.stdout
     width = None if stream.isatty() else PIPE_WIDTH
     return Console(file=stream, highlight=False, width=width, emoji=False)
+
+
+def print_line(screen: Console, text: Text | str) -> None:
+    """Print a line, wrapped between words on a terminal and left whole in a pipe or a file."""
+    screen.print(text, soft_wrap=not screen.is_terminal)
 
 
 def print_json(data: Any) -> None:

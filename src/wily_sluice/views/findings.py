@@ -8,6 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from wily_sluice.plan.finding import Finding
+from wily_sluice.views.console import print_line
 
 STYLES = {"error": "bold red", "warning": "yellow"}
 
@@ -22,7 +23,7 @@ def print_findings(console: Console, findings: Sequence[Finding]) -> None:
         text.append(finding.message, style="not bold")
         if finding.remedy:
             text.append(f" → {finding.remedy}", style="not bold green")
-        console.print(text, soft_wrap=True)
+        print_line(console, text)
 
 
 def count_findings(findings: Sequence[Finding]) -> str:
