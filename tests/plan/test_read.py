@@ -162,6 +162,8 @@ def test_what_does_not_fit_together_is_refused(small_plan: Callable[..., Plan], 
 @pytest.mark.parametrize(
     ("old", "new", "says"),
     [
+        ("down: 20 Mbit/s", "down: 20480 kbit/s", "write 20 Mbit/s, if that is what you mean"),
+        ("down: 2 Mbit/s}", "down: 6291456 bit/s}", "is 6 × 1,048,576 bit/s"),
         ("headroom: 10%", "headroom: 0%", "the queue forms in the modem"),
         ("down: 2 Mbit/s}", "down: 50 Mbit/s}", "is no cap"),
         ("local: guests", "local: 10.99.0.1", "in no network of the plan"),

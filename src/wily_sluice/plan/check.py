@@ -32,6 +32,7 @@ def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
         *_interfaces(plan, document),
         *_networks(plan, document),
         *_headroom(plan, document),
+        *_binary_prefixes(plan, document),
         *_limiters(plan, reading),
         *_rules(plan, reading),
         *_unused(plan, reading),
@@ -166,6 +167,22 @@ def _headroom(plan: Plan, document: Document) -> Iterator[Finding]:
         elif uplink.headroom < 0.02:
             message = f"with {format_share(uplink.headroom)} left free the queue forms in the modem, beyond our reach"
             yield document.warning(location, message, "5% to 10% is usual")
+
+
+def _binary_prefixes(plan: Plan, document: Document) -> Iterator[Finding]:
+    """A rate that is a whole number of 1024 kbit/s was most likely worked out with the wrong factor.
+
+    1024 and 2048 kbit/s themselves are rates that lines are sold with.
+    """
+    rates = [(("uplinks", u.name, way), u.measured(way)) for u in plan.uplinks for way in DIRECTIONS]
+    rates += [(("limiters", lim.name, way), lim.rate(way) or 0) for lim in plan.limiters for way in DIRECTIONS]
+    for location, rate in rates:
+        for binary, decimal in ((2**20, 10**6), (1024 * 1000, 10**6)):
+            times = rate // binary
+            if rate % binary == 0 and times > 2 and rate % decimal:
+                message = f"{format_rate(rate)} is {times} × {binary:,} bit/s, and 1 Mbit/s is 1,000,000 bit/s"
+                yield document.warning(location, message, f"write {times} Mbit/s, if that is what you mean")
+                break
 
 
 def _limiters(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:

@@ -8,7 +8,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-PIPE_WIDTH = 132  # columns, where nobody's window says
+PIPE_WIDTH = 140  # columns, where nobody's window says
 
 
 def console(stderr: bool = False) -> Console:

@@ -11,6 +11,7 @@ from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.plan.model import Plan, Queue, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, format_rate, format_size, format_time
+from wily_sluice.views.bars import range_bar
 from wily_sluice.views.sentences import (
     default_sentence,
     limiter_sentence,
@@ -19,6 +20,7 @@ from wily_sluice.views.sentences import (
     uplink_sentence,
 )
 
+WITH_BARS = 140  # columns that the tree takes with its bars
 ARROWS = {"down": "↓ down", "up": "↑ up"}
 
 
@@ -43,21 +45,26 @@ def leaf_words(queue: Queue) -> str:
     return ", ".join([*words, "default"] if queue.default else words)
 
 
-def tree_table(plan: Plan, uplink: Uplink) -> Table:
-    """The tree with every rate worked out, in both directions."""
+def tree_table(plan: Plan, uplink: Uplink, bars: bool) -> Table:
+    """The tree with every rate worked out, in both directions; with `bars`, as parts of the line as well."""
     table = Table(title=f"{plan.tree.name} on {uplink.name}", title_justify="left", title_style="bold", box=None)
     table.add_column("queue", no_wrap=True)
     for direction in DIRECTIONS:
         table.add_column(f"{ARROWS[direction]}\nguarantee", justify="right", no_wrap=True)
         table.add_column("\ncap", justify="right", no_wrap=True)
+        if bars:
+            table.add_column("\nof the line", no_wrap=True, style="cyan")
     table.add_column("priority", justify="right")
     table.add_column("weight", justify="right")
-    table.add_column("discipline")
+    table.add_column("discipline", no_wrap=True)
     specs = {direction: resolve(plan, uplink, direction) for direction in DIRECTIONS}
     queues = {queue.path: queue for queue in plan.tree.walk()}
     rates = {direction: {spec.path: spec for spec in specs[direction].walk()} for direction in DIRECTIONS}
-    total = [format_rate(uplink.usable(direction)) for direction in DIRECTIONS]
-    table.add_row(Text(uplink.name, "bold"), total[0], total[0], total[1], total[1], "", "", "", style="bold")
+    whole: list[RenderableType] = []
+    for direction in DIRECTIONS:
+        whole += [format_rate(uplink.usable(direction))] * 2
+        whole += [Text(range_bar(1, 1), "dim")] if bars else []
+    table.add_row(Text(uplink.name, "bold"), *whole, "", "", plan.tree.discipline, style="bold")
     for label, spec in nested(specs["down"].children):
         queue = queues[spec.path]
         cells: list[RenderableType] = []
@@ -65,6 +72,9 @@ def tree_table(plan: Plan, uplink: Uplink) -> Table:
             own = rates[direction][spec.path]
             cells.append(format_rate(own.guarantee) if own.guarantee else Text("–", "dim"))
             cells.append(Text(format_rate(own.cap), "" if queue.cap.of(direction) else "dim"))
+            if bars:
+                line = uplink.usable(direction)
+                cells.append(Text(range_bar(own.guarantee / line, own.cap / line), "dim" if queue.children else ""))
         kind = queue.discipline if queue.children else leaf_words(queue)
         table.add_row(
             Text(label, "" if spec.children else "cyan"), *cells, str(queue.priority), f"{queue.weight:g}", kind
@@ -81,14 +91,14 @@ def _sentences(title: str, rows: list[tuple[str, str]]) -> Table:
     return table
 
 
-def part_tables(plan: Plan) -> dict[str, list[RenderableType]]:
+def part_tables(plan: Plan, width: int) -> dict[str, list[RenderableType]]:
     """What there is to show, by the name of the part, in the order in which all of it is shown."""
     rules = [(f"{place}. {rule.name}", rule_sentence(rule)) for place, rule in enumerate(plan.rules, 1)]
     return {
         "uplinks": [_sentences("Uplinks", [(u.name, uplink_sentence(u)) for u in plan.uplinks])],
         "networks": [_sentences("Networks", [(n.name, network_sentence(n)) for n in plan.networks])],
         "groups": [_sentences("Groups", [(name, str(members)) for name, members in plan.groups.items()])],
-        "tree": [tree_table(plan, uplink) for uplink in plan.uplinks],
+        "tree": [tree_table(plan, uplink, width >= WITH_BARS) for uplink in plan.uplinks],
         "limiters": [_sentences("Limiters", [(lim.name, limiter_sentence(lim)) for lim in plan.limiters])],
         "rules": [_sentences("Rules, the first that matches decides", [*rules, ("", default_sentence(plan))])],
     }
@@ -96,7 +106,7 @@ def part_tables(plan: Plan) -> dict[str, list[RenderableType]]:
 
 def print_parts(console: Console, plan: Plan, parts: list[str]) -> None:
     """Print some parts of a plan, a blank line between."""
-    tables = [table for part in parts for table in part_tables(plan)[part]]
+    tables = [table for part in parts for table in part_tables(plan, console.width)[part]]
     for place, table in enumerate(tables):
         if place:
             console.print()

@@ -9,17 +9,8 @@ from rich.text import Text
 from wily_sluice.forecast.split import Share
 from wily_sluice.plan.model import Uplink
 from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_share
+from wily_sluice.views.bars import bar
 from wily_sluice.views.plan import ARROWS, nested
-
-BAR = 16  # columns
-EIGHTHS = " ▏▎▍▌▋▊▉█"
-
-
-def bar(part: float) -> str:
-    """A bar of BAR columns of which `part`, from 0 to 1, is filled, to an eighth of a column."""
-    eighths = round(part * BAR * 8)
-    full, rest = divmod(eighths, 8)
-    return ("█" * full + (EIGHTHS[rest] if rest else "")).ljust(BAR)
 
 
 def share_table(uplink: Uplink, shares: Mapping[Direction, Mapping[str, Share]]) -> Table:

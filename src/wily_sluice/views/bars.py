@@ -1,0 +1,21 @@
+"""Bars: parts of a whole, drawn with characters."""
+
+BAR = 16  # columns
+EIGHTHS = " ▏▎▍▌▋▊▉█"
+
+
+def bar(part: float) -> str:
+    """A bar of BAR columns of which `part`, from 0 to 1, is filled, to an eighth of a column."""
+    eighths = round(part * BAR * 8)
+    full, rest = divmod(eighths, 8)
+    return ("█" * full + (EIGHTHS[rest] if rest else "")).ljust(BAR)
+
+
+def range_bar(guaranteed: float, most: float) -> str:
+    """A bar of BAR columns: full as far as `guaranteed`, then a thin line as far as `most`; both from 0 to 1.
+
+    What is above nothing shows at least one column.
+    """
+    full = max(round(guaranteed * BAR), 1 if guaranteed > 0 else 0)
+    reach = max(round(most * BAR), full, 1)
+    return ("█" * full + "─" * (reach - full)).ljust(BAR)
