@@ -16,7 +16,7 @@ import pytest
 
 T = TypeVar("T")
 PERIOD, LATE = 0.001, 0.001  # seconds
-STILL = 0.002  # of the time that was measured: more than this, and the machine was disturbed
+STILL = 0.001  # of the time that was measured: more than this, and the machine was disturbed
 ATTEMPTS = 5
 
 
