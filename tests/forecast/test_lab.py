@@ -6,7 +6,7 @@ import pytest
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Meter
-from wily_sluice.forecast.lab.run import Row, compare, run_once
+from wily_sluice.forecast.lab.run import Lab, Row, compare
 from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.forecast.lab.traffic import Traffic, load_traffic
 from wily_sluice.plan.finding import FileError
@@ -45,7 +45,7 @@ def test_on_an_idle_line_a_call_takes_the_delay_and_its_own_time(
     small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
 ) -> None:
     plan = small_plan()
-    rows = by_name(run_once(plan, traffic(plan, CALL, PROBE), shaped=False).rows)
+    rows = by_name(Lab(plan, traffic(plan, CALL, PROBE), shaped=False).run().rows)
     alone = 10 * MILLISECOND + transmission_time(ETHERNET.cost(200), 10_000_000)
     assert rows["Call", "up"].measured.p50 == alone
     assert rows["Call", "up"].measured.loss == rows["Call", "up"].measured.jitter == 0
@@ -55,7 +55,7 @@ def test_on_an_idle_line_a_call_takes_the_delay_and_its_own_time(
 
 def test_tcp_fills_a_line_and_its_buffer(small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]) -> None:
     plan = small_plan()
-    rows = by_name(run_once(plan, traffic(plan, UPLOAD, CALL), shaped=False).rows)
+    rows = by_name(Lab(plan, traffic(plan, UPLOAD, CALL), shaped=False).run().rows)
     # 10 Mbit/s less the call's 87 kbit/s of frames, in data; and the buffer stands between half full and full.
     assert rows["Upload", "up"].measured.goodput == pytest.approx(9.91e6 * SEGMENT / DATA_FRAME, rel=0.01)
     assert 200 * MILLISECOND < (rows["Call", "up"].measured.p50 or 0) < 412 * MILLISECOND
@@ -87,10 +87,10 @@ def test_the_same_seed_gives_the_same_run_and_another_seed_another(
 ) -> None:
     plan = small_plan()
     short = HEAD.replace("12 s", "5 s")
-    runs = [run_once(plan, traffic(plan, UPLOAD, PROBE, CALL, head=short), shaped=True) for _ in range(2)]
+    runs = [Lab(plan, traffic(plan, UPLOAD, PROBE, CALL, head=short), shaped=True).run() for _ in range(2)]
     assert runs[0] == runs[1]
-    other = run_once(plan, traffic(plan, UPLOAD, PROBE, CALL, head=short.replace("seed: 5", "seed: 6")), shaped=True)
-    assert other != runs[0]
+    changed = traffic(plan, UPLOAD, PROBE, CALL, head=short.replace("seed: 5", "seed: 6"))
+    assert Lab(plan, changed, shaped=True).run() != runs[0]
 
 
 def test_events_happen_in_the_order_of_their_times_and_of_asking() -> None:

@@ -72,10 +72,6 @@ class AddressSet:
             if len(a[0]) == len(b[0]) and a[0] <= b[1] and b[0] <= a[1]
         )
 
-    def covers(self, other: "AddressSet") -> bool:
-        """Whether every address of `other` is in this set."""
-        return (self & other) == other
-
     def __str__(self) -> str:
         return ", ".join(
             str(ip_address(first)) if first == last else f"{ip_address(first)}-{ip_address(last)}"

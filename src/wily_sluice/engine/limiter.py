@@ -75,7 +75,7 @@ class Limiter:
 class LimiterBank:
     """All limiters of one direction. What gets through them all is handed to `forward`."""
 
-    __slots__ = ("_drop", "_forward", "_order", "backlog", "limiters", "waiting")
+    __slots__ = ("_drop", "_forward", "_order", "limiters", "waiting")
 
     def __init__(
         self,
@@ -84,7 +84,6 @@ class LimiterBank:
         drop: Callable[[Packet], None],
     ) -> None:
         self.limiters = limiters
-        self.backlog = 0  # packets held back
         self._forward = forward
         self._drop = drop
         self._order = 0
@@ -96,7 +95,6 @@ class LimiterBank:
         while packet.stage < len(buckets):
             bucket = buckets[packet.stage]
             if bucket.queue is not None:
-                self.backlog += 1
                 bucket.queue.enqueue(packet, now)
                 return
             if bucket.clock > now:
@@ -104,7 +102,6 @@ class LimiterBank:
                 limit = max(FEWEST_BYTES, rate * LONGEST_WAIT // BYTE_TIME)
                 target = max(5 * MILLISECOND, 3 * transmission_time(LONGEST_FRAME, rate) // 2)
                 bucket.queue = FqCodel(self._dropped, limit, target=target)
-                self.backlog += 1
                 bucket.queue.enqueue(packet, now)
                 self._await(bucket)
                 return
@@ -117,7 +114,6 @@ class LimiterBank:
         heappush(self.waiting, (bucket.clock, self._order, bucket))
 
     def _dropped(self, packet: Packet) -> None:
-        self.backlog -= 1
         packet.lane.buckets[packet.stage].limiter.drops += 1
         self._drop(packet)
 
@@ -130,7 +126,6 @@ class LimiterBank:
             if packet is None:
                 bucket.queue = None
                 continue
-            self.backlog -= 1
             bucket.charge(packet.size, now)
             self._await(bucket)
             packet.stage += 1

@@ -36,7 +36,7 @@ BUSY_CREDIT: Nanoseconds = SECOND
 
 
 class Node:
-    """A queue of the tree, leaf or parent, with its counters: bytes and packets sent and dropped."""
+    """A queue of the tree, leaf or parent, with its counters: bytes sent, and packets dropped."""
 
     __slots__ = (
         "blocked",
@@ -55,7 +55,6 @@ class Node:
         "priority",
         "ready",
         "sent_bytes",
-        "sent_packets",
         "start",
         "turn",
         "weight",
@@ -83,7 +82,6 @@ class Node:
         self.in_due = False
         self.in_band = False
         self.sent_bytes: Size = 0
-        self.sent_packets = 0
         self.drops = 0
 
     @property
@@ -296,7 +294,6 @@ class Tree:
 def _charge(node: Node, size: Size, now: Nanoseconds) -> None:
     """Count a packet that a queue sent: in the turns of its band, or else toward its guarantee; and against its cap."""
     node.sent_bytes += size
-    node.sent_packets += 1
     band = node.turn
     if band is not None:
         band.virtual = node.start

@@ -1,5 +1,6 @@
 """Applications other than transfers: a call, and a probe of the line's delay."""
 
+from dataclasses import dataclass
 from random import Random
 
 from wily_sluice.engine.conversation import Conversation
@@ -17,17 +18,32 @@ PROBE_PACKET = 84  # an echo request with 56 bytes of data
 PROBES_PER_SECOND = 5.0
 
 
-class Source:
-    """Whatever sends packets of one conversation until `end`, and has a meter to answer to."""
+@dataclass(frozen=True, slots=True)
+class Course:
+    """What a source is given: its conversation, the ways out and back, until when, and the meter it answers to."""
 
-    def __init__(
-        self, events: Events, conversation: Conversation, meter: Meter, end: Nanoseconds, framing: Framing
-    ) -> None:
-        self._events = events
-        self._conversation = conversation
-        self._meter = meter
-        self._end = end
-        self._framing = framing
+    events: Events
+    conversation: Conversation
+    meter: Meter
+    end: Nanoseconds
+    framing: Framing
+    there: Path
+    back: Path
+    random: Random
+
+
+class Source:
+    """Whatever sends packets of one conversation."""
+
+    def __init__(self, course: Course) -> None:
+        self._events = course.events
+        self._conversation = course.conversation
+        self._meter = course.meter
+        self._end = course.end
+        self._framing = course.framing
+        self._there = course.there
+        self._back = course.back
+        self._random = course.random
 
     def begin(self, _: object = None) -> None:
         """Send the first of them, now."""
@@ -37,25 +53,13 @@ class Source:
 class Talk(Source):
     """One way of a call: a packet of the same size every 20 ms."""
 
-    def __init__(
-        self,
-        events: Events,
-        conversation: Conversation,
-        meter: Meter,
-        end: Nanoseconds,
-        framing: Framing,
-        path: Path,
-    ) -> None:
-        super().__init__(events, conversation, meter, end, framing)
-        self._path = path
-
     def begin(self, _: object = None) -> None:
         """Send a packet, and the next one in its time."""
         now = self._events.now
         if now >= self._end:
             return
         self._meter.sent += 1
-        self._path.send(Packet(self._framing.cost(CALL_PACKET), self._conversation, (self._received, now)))
+        self._there.send(Packet(self._framing.cost(CALL_PACKET), self._conversation, (self._received, now)))
         self._events.at(now + CALL_PERIOD, self.begin)
 
     def _received(self, packet: Packet) -> None:
@@ -66,22 +70,6 @@ class Talk(Source):
 
 class Probe(Source):
     """Echoes at random times (a Poisson process, RFC 2330 §11.1.1), measured there and back."""
-
-    def __init__(
-        self,
-        events: Events,
-        conversation: Conversation,
-        meter: Meter,
-        end: Nanoseconds,
-        framing: Framing,
-        there: Path,
-        back: Path,
-        random: Random,
-    ) -> None:
-        super().__init__(events, conversation, meter, end, framing)
-        self._there = there
-        self._back = back
-        self._random = random
 
     def begin(self, _: object = None) -> None:
         """Send an echo request, and the next one after a random time."""

@@ -7,7 +7,7 @@ import gc
 import signal
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor, wait
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from multiprocessing import active_children, get_context
 from multiprocessing.sharedctypes import Synchronized
 from random import Random
@@ -15,7 +15,7 @@ from random import Random
 from wily_sluice.engine.header import key_of
 from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
-from wily_sluice.forecast.lab.applications import CALL_PERIOD, Probe, Source, Talk
+from wily_sluice.forecast.lab.applications import CALL_PERIOD, Course, Probe, Source, Talk
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Measured, Meter
 from wily_sluice.forecast.lab.path import BareLine, Path, shaped_down, shaped_up
@@ -119,23 +119,31 @@ class Lab:
             conversation = self._engine.conversations.find(key, application.dscp, 0)
             queue = self._plan.tree.leaves[self._engine.sorter.leaf(conversation)].path
             start = application.begin + random.randrange(CALL_PERIOD)
-            common = (self.events, conversation)
-            end, framing = application.end, self._framing[application.uplink]
+            course = Course(
+                self.events,
+                conversation,
+                meters[0],
+                application.end,
+                self._framing[application.uplink],
+                up,
+                down,
+                random,
+            )
             sources: list[Source]
             if application.kind == "call":
-                ways = zip(meters, (up, down), strict=True)
-                sources = [Talk(*common, meter, end, framing, path) for meter, path in ways]
+                sources = [Talk(course), Talk(replace(course, meter=meters[1], there=down, back=up))]
             elif application.kind == "probe":
-                sources = [Probe(*common, meters[0], end, framing, up, down, random)]
+                sources = [Probe(course)]
+            elif application.kind == "upload":
+                sources = [Transfer(course)]
             else:
-                there, back = (up, down) if application.kind == "upload" else (down, up)
-                sources = [Transfer(*common, meters[0], end, framing, there, back)]
+                sources = [Transfer(replace(course, there=down, back=up))]
             for source in sources:
                 self.events.at(start, source.begin)
         for way, meter in zip(WAYS[application.kind], meters, strict=False):
             self._meters.append((application, way, queue, meter))
 
-    def run(self, progress: Callable[[Nanoseconds], None]) -> Run:
+    def run(self, progress: Callable[[Nanoseconds], None] = lambda _: None) -> Run:
         """Let the time of the traffic file pass."""
         self.events.run(self._traffic.warmup)
         warm = {way: line.carried for way, line in self._lines.items()}
@@ -151,11 +159,6 @@ class Lab:
 
 def _lost(_: Packet) -> None:
     """A packet that is dropped is missed by whoever waits for it."""
-
-
-def run_once(plan: Plan, traffic: Traffic, shaped: bool) -> Run:
-    """One run, in this process."""
-    return Lab(plan, traffic, shaped).run(lambda _: None)
 
 
 def compare(plan: Plan, traffic: Traffic, progress: Callable[[float], None] = lambda _: None) -> Comparison:

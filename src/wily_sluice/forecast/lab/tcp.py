@@ -13,13 +13,9 @@ selective acknowledgement says.
 from collections import deque
 from typing import Any
 
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.framing import LARGEST_PACKET, Framing
+from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.engine.packet import Packet
-from wily_sluice.forecast.lab.applications import Source
-from wily_sluice.forecast.lab.events import Events
-from wily_sluice.forecast.lab.measure import Meter
-from wily_sluice.forecast.lab.path import Path
+from wily_sluice.forecast.lab.applications import Course, Source
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 HEADERS = 52  # bytes: 20 of IPv4, 20 of TCP and 12 of timestamps
@@ -34,21 +30,10 @@ FIRST_TIMEOUT, SHORTEST_TIMEOUT, LONGEST_TIMEOUT = SECOND, 200 * MILLISECOND, 60
 class Transfer(Source):
     """One connection that moves data along `there` and acknowledgements along `back`."""
 
-    def __init__(
-        self,
-        events: Events,
-        conversation: Conversation,
-        meter: Meter,
-        end: Nanoseconds,
-        framing: Framing,
-        there: Path,
-        back: Path,
-    ) -> None:
-        super().__init__(events, conversation, meter, end, framing)
-        self._data_frame = framing.cost(LARGEST_PACKET)
-        self._ack_frame = framing.cost(HEADERS)
-        self._there = there
-        self._back = back
+    def __init__(self, course: Course) -> None:
+        super().__init__(course)
+        self._data_frame = course.framing.cost(LARGEST_PACKET)
+        self._ack_frame = course.framing.cost(HEADERS)
         # The sender.
         self._una = 0  # the first segment that is not acknowledged
         self._next = 0  # the next to send

@@ -73,9 +73,8 @@ def _serve_one(connection: socket.socket) -> None:
                 while True:
                     connection.sendall(block)
             buffer = bytearray(CHUNK)
-            received = 0
-            while count := connection.recv_into(buffer):
-                received += count
+            while connection.recv_into(buffer):
+                continue
     except OSError:
         return
 
