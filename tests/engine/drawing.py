@@ -1,31 +1,44 @@
-"""Draws trees of queues that a plan could describe: guarantees that fit, caps, priorities, weights."""
+"""Draws trees of queues that a plan could describe: guarantees that fit, caps, priorities, weights, disciplines."""
+
+from dataclasses import replace
 
 from hypothesis import strategies as st
 
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.spec import Discipline, QueueSpec
 
 PRIORITIES = st.sampled_from([1, 3, 5, 5, 9])
 WEIGHTS = st.sampled_from([0.5, 1.0, 1.0, 2.0, 7.0])
 
 
+DISCIPLINES: list[Discipline] = ["weighted", "weighted", "curve", "strict"]
+
+
 @st.composite
-def trees(draw: st.DrawFn, rate: int = 2_000_000, depth: int = 4, most_leaves: int = 12) -> QueueSpec:
+def trees(
+    draw: st.DrawFn, rate: int = 2_000_000, depth: int = 6, most_leaves: int = 12, disciplines: bool = True
+) -> QueueSpec:
     """A root of `rate` bit/s with up to `most_leaves` leaves, at most `depth` levels below it."""
-    return QueueSpec("", rate, rate, children=_children(draw, "", rate, rate, depth, most_leaves))
+    root = QueueSpec("", rate, rate, discipline=draw(st.sampled_from(DISCIPLINES if disciplines else ["weighted"])))
+    return replace(root, children=_children(draw, root, depth, most_leaves, disciplines))
 
 
-def _children(draw: st.DrawFn, above: str, guarantee: int, cap: int, depth: int, leaves: int) -> tuple[QueueSpec, ...]:
-    count = draw(st.integers(1 if above else 2, min(4, leaves)))
-    parts = [draw(st.integers(0, 100)) for _ in range(count)]
+def _children(draw: st.DrawFn, above: QueueSpec, depth: int, leaves: int, disciplines: bool) -> tuple[QueueSpec, ...]:
+    count = draw(st.integers(1 if above.path else 2, min(4, leaves)))
+    parts = [draw(st.integers(0, 100)) if above.discipline != "strict" else 0 for _ in range(count)]
     spare = draw(st.integers(0, 100))  # percent of the guarantee that nobody is given
     whole = max(1, sum(parts)) * (100 + spare) / 100
-    room = [leaves // count] * count
     children = []
     for place, part in enumerate(parts):
-        path = f"{above}/q{place}" if above else f"q{place}"
-        own = int(guarantee * part / whole)
-        own_cap = max(own, cap * draw(st.sampled_from([10, 30, 60, 100, 100])) // 100)
-        nested = depth > 1 and room[place] > 1 and draw(st.booleans())
-        below = _children(draw, path, own, own_cap, depth - 1, room[place]) if nested else ()
-        children.append(QueueSpec(path, own, own_cap, draw(PRIORITIES), draw(WEIGHTS), below))
+        own = int(above.guarantee * part / whole)
+        child = QueueSpec(
+            f"{above.path}/q{place}".lstrip("/"),
+            own,
+            max(own, above.cap * draw(st.sampled_from([10, 30, 60, 100, 100])) // 100),
+            draw(PRIORITIES),
+            draw(WEIGHTS),
+            discipline=draw(st.sampled_from(DISCIPLINES if disciplines else ["weighted"])),
+        )
+        if depth > 1 and leaves // count > 1 and draw(st.booleans()):
+            child = replace(child, children=_children(draw, child, depth - 1, leaves // count, disciplines))
+        children.append(child)
     return tuple(children)

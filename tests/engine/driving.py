@@ -5,8 +5,9 @@ from dataclasses import dataclass, field
 
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import UDP, Parties, key_of
+from wily_sluice.engine.lane import Lane
 from wily_sluice.engine.limiter import Limiter, LimiterBank
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import NOT_ECT, Packet
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.sorter import Match, Sorter
 from wily_sluice.engine.spec import QueueSpec
@@ -19,6 +20,15 @@ REMOTE = bytes([198, 51, 100, 1])
 def conversation(port: int, host: int = 1) -> Conversation:
     """A conversation of host 10.0.0.`host`, told apart by its remote port."""
     return Conversation(key_of(Parties(UDP, bytes([10, 0, host >> 8, host & 255]), REMOTE, 4000, port)))
+
+
+def packet(size: int, who: Conversation, token: object = None, ecn: int = NOT_ECT) -> Packet:
+    """A packet for a leaf queue by itself, its lane set as a shaper would."""
+    if who.up_lane is None:
+        who.up_lane = Lane(ANYWHERE, (), ANYWHERE.tree.leaves[0])
+    one = Packet(size, who, token, ecn)
+    one.lane = who.up_lane
+    return one
 
 
 @dataclass
@@ -56,11 +66,11 @@ class Bench:
 
     def keep_full(self, conversations: Iterable[Conversation], size: int, deep: int = 12) -> Callable[[], None]:
         """A refill that keeps `deep` packets in the leaf of each of these conversations, one a leaf."""
-        leaf_of = {who: self.shaper.tree.leaves[who.parties.remote_port - 1].queue for who in conversations}
+        leaf_of = {who: self.shaper.tree.leaves[who.parties.remote_port - 1] for who in conversations}
 
         def refill() -> None:
-            for who, queue in leaf_of.items():
-                while queue.length < deep:
+            for who, leaf in leaf_of.items():
+                while leaf.length < deep:
                     self.offer(who, size)
 
         return refill
@@ -76,3 +86,6 @@ def flood(spec: QueueSpec, seconds: int = 10, size: int = 300, idle: Iterable[st
     hungry = [conversation(place + 1) for place, leaf in enumerate(spec.leaves()) if leaf.path not in set(idle)]
     bench.run(seconds * SECOND, bench.keep_full(hungry, size))
     return bench
+
+
+ANYWHERE = Bench(QueueSpec("", 1, 1, children=(QueueSpec("only", 0, 1),))).shaper

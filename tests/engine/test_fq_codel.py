@@ -3,9 +3,10 @@ from collections import Counter
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.engine.driving import conversation
-from wily_sluice.engine.fq_codel import FIRST_LEVEL, FqCodel
+from tests.engine.driving import conversation, packet
+from wily_sluice.engine.fq_codel import FEW_IDLE, FqCodel
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.turns import FIRST_LEVEL
 from wily_sluice.units import MILLISECOND, SECOND
 
 
@@ -21,11 +22,11 @@ def test_conversations_share_by_bytes_whatever_their_packet_sizes() -> None:
     for _ in range(60):
         for conv, size in who.items():
             for _ in range(2000 // size + 1):
-                queue.enqueue(Packet(size, conv), 0)
+                queue.enqueue(packet(size, conv), 0)
     for _ in range(2500):
-        packet = queue.dequeue(0)
-        assert packet is not None
-        got[packet.conversation] += packet.size
+        sent = queue.dequeue(0)
+        assert sent is not None
+        got[sent.conversation] += sent.size
     assert jain([got[conv] for conv in who]) >= 0.99
 
 
@@ -33,14 +34,14 @@ def test_a_sparse_conversation_goes_before_those_that_flood() -> None:
     queue = FqCodel(lambda _: None)
     for flood in [conversation(port) for port in range(1, 9)]:
         for _ in range(50):
-            queue.enqueue(Packet(1500, flood), 0)
+            queue.enqueue(packet(1500, flood), 0)
     for _ in range(100):
         queue.dequeue(MILLISECOND)
     caller = conversation(99)
-    queue.enqueue(Packet(200, caller), MILLISECOND)
-    packet = queue.dequeue(MILLISECOND)
-    assert packet is not None
-    assert packet.conversation is caller
+    queue.enqueue(packet(200, caller), MILLISECOND)
+    sent = queue.dequeue(MILLISECOND)
+    assert sent is not None
+    assert sent.conversation is caller
 
 
 def test_over_the_limit_the_fattest_pays_and_the_books_still_balance() -> None:
@@ -48,15 +49,15 @@ def test_over_the_limit_the_fattest_pays_and_the_books_still_balance() -> None:
     queue = FqCodel(dropped.append, limit=100_000)
     thin, fat = conversation(1), conversation(2)
     for number in range(200):
-        queue.enqueue(Packet(1500, fat), 0)
+        queue.enqueue(packet(1500, fat), 0)
         if number % 10 == 0:
-            queue.enqueue(Packet(100, thin), 0)
+            queue.enqueue(packet(100, thin), 0)
         assert queue.backlog <= 100_000
     assert dropped
-    assert all(packet.conversation is fat for packet in dropped)
+    assert all(lost.conversation is fat for lost in dropped)
     left = []
-    while (packet := queue.dequeue(0)) is not None:
-        left.append(packet)
+    while (sent := queue.dequeue(0)) is not None:
+        left.append(sent)
     assert len(left) + len(dropped) == 220
     assert (queue.backlog, queue.length) == (0, 0)
 
@@ -70,22 +71,23 @@ def test_whoever_loses_at_the_limit_has_at_least_half_the_backlog_of_the_fattest
     queue = FqCodel(losers.append, limit=40_000)
     for port, size, send in steps:
         losers.clear()
-        queue.enqueue(Packet(size, who[port]), 0)
+        queue.enqueue(packet(size, who[port]), 0)
         if losers:
-            lost = sum(packet.size for packet in losers)
-            of = {id(packet.conversation) for packet in losers}
+            lost = sum(loser.size for loser in losers)
+            of = {id(loser.conversation) for loser in losers}
             assert len(of) == 1
-            had = {id(one): flow.backlog + lost * (id(one) in of) for one, flow in queue._flows.items()}
+            had = {id(one): one.up_lane.flows[0].backlog + lost * (id(one) in of) for one in who if one.up_lane}
             assert had[of.pop()] * 2 > max(had.values()) or max(had.values()) < FIRST_LEVEL
         if send:
             queue.dequeue(0)
     assert queue.backlog <= 40_000
 
 
-def test_conversations_that_have_gone_are_forgotten() -> None:
-    queue = FqCodel(lambda _: None)
+def test_hosts_that_have_gone_are_forgotten() -> None:
+    queue = FqCodel(lambda _: None, by_host=True)
     for number in range(5000):
-        queue.enqueue(Packet(100, conversation(number % 60_000 + 1, host=number // 60_000)), number * MILLISECOND)
+        queue.enqueue(packet(100, conversation(1, host=number)), number * MILLISECOND)
         queue.dequeue(number * MILLISECOND)
-    assert len(queue._flows) < 200
+    assert queue._hosts is not None
+    assert len(queue._hosts) <= FEW_IDLE
     assert queue.dequeue(5 * SECOND) is None

@@ -105,10 +105,10 @@ def test_a_leaf_holds_no_more_than_its_limit_and_still_fills_the_line(aqm: Aqm, 
     deepest = 0
     while bench.now < 4 * SECOND:
         bench.offer(who, 1000)
-        deepest = max(deepest, bench.shaper.tree.leaves[0].queue.length)
+        deepest = max(deepest, bench.shaper.tree.leaves[0].length)
         bench.run(bench.now + 3 * MILLISECOND)  # a third more than the line takes
     assert deepest == 20 if aqm == "fifo" else deepest <= 20
-    assert len(bench.sent) + len(bench.dropped) + bench.shaper.tree.leaves[0].queue.length == 1334
+    assert len(bench.sent) + len(bench.dropped) + bench.shaper.tree.leaves[0].length == 1334
     assert len(bench.sent) == 1001  # one every 4 ms from 0 to 4 s
 
 

@@ -2,18 +2,19 @@
 
 Source: RFC 8289 (§5, the pseudocode; names follow it). A queue whose packets have all waited longer than `target` for
 a whole `interval` drops its head, and again at intervals that shrink with the square root of the count of drops,
-until the wait falls below target. Times are nanoseconds, sizes bytes.
+until the wait falls below target. A packet that offers ECN (RFC 3168) is marked instead. Times are nanoseconds, sizes
+bytes.
 
-Invariants: packets leave in the order in which they came; each is either returned or handed to `drop`, once;
-`backlog` is the sum of the sizes of what stands in the queue.
+Invariants: packets leave in the order in which they came; each is either returned or handed to `drop`, once.
 """
 
-from collections import deque
 from collections.abc import Callable
 from math import isqrt
 
 from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.leaf_queue import LeafQueue
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.turns import Contender
 from wily_sluice.units import MILLISECOND, Nanoseconds, Size
 
 TARGET: Nanoseconds = 5 * MILLISECOND
@@ -25,24 +26,25 @@ def control_law(t: Nanoseconds, count: int, interval: Nanoseconds) -> Nanosecond
     return t + interval * 1024 // isqrt(count << 20)
 
 
-class CodelQueue:
-    """One first-in-first-out queue under CoDel."""
+class CodelQueue(Contender):
+    """One first-in-first-out queue under CoDel, which may take turns with others."""
 
     __slots__ = (
-        "backlog",
+        "_head",
+        "_tail",
         "count",
         "drop_next",
         "dropping",
         "first_above_time",
         "interval",
         "lastcount",
-        "packets",
         "target",
     )
 
     def __init__(self, target: Nanoseconds = TARGET, interval: Nanoseconds = INTERVAL) -> None:
-        self.packets: deque[Packet] = deque()
-        self.backlog: Size = 0
+        super().__init__()
+        self._head: Packet | None = None  # linked by `behind`: thousands of queues of few packets then take little room
+        self._tail: Packet | None = None
         self.target = target
         self.interval = interval
         self.first_above_time: Nanoseconds = 0
@@ -54,43 +56,67 @@ class CodelQueue:
     def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in. There is no limit here: whoever owns the queue holds it to one."""
         packet.entered = now
-        self.packets.append(packet)
+        if self._tail is None:
+            self._head = packet
+        else:
+            self._tail.behind = packet
+        self._tail = packet
         self.backlog += packet.size
+        self.length += 1
 
-    def _dodequeue(self, now: Nanoseconds) -> tuple[Packet | None, bool]:
-        """The head, and whether CoDel may drop it."""
-        if not self.packets:
+    def take(self) -> Packet | None:
+        """The head, whatever CoDel would do with it."""
+        packet = self._head
+        if packet is not None:
+            self._head = packet.behind
+            if self._head is None:
+                self._tail = None
+            packet.behind = None
+            self.backlog -= packet.size
+            self.length -= 1
+        return packet
+
+    def _ok_to_drop(self, packet: Packet | None, now: Nanoseconds) -> bool:
+        """Whether CoDel may drop the packet that was just taken: the end of the RFC's `dodequeue`."""
+        if packet is None or now - packet.entered < self.target or self.backlog <= LONGEST_FRAME:
             self.first_above_time = 0
-            return None, False
-        packet = self.packets.popleft()
-        self.backlog -= packet.size
-        if now - packet.entered < self.target or self.backlog <= LONGEST_FRAME:
-            self.first_above_time = 0
-            return packet, False
+            return False
         if self.first_above_time == 0:
             self.first_above_time = now + self.interval
-            return packet, False
-        return packet, now >= self.first_above_time
+            return False
+        return now >= self.first_above_time
 
     def dequeue(self, now: Nanoseconds, drop: Callable[[Packet], None]) -> Packet | None:
-        """The next packet to send, after dropping what the control law drops; None when that leaves none."""
-        packet, ok_to_drop = self._dodequeue(now)
+        """The next packet to send, after dropping, or marking, what the control law drops; None when that leaves none.
+
+        A packet that offers ECN is marked and sent in place of being dropped (RFC 3168 §5, RFC 8289 §5.7).
+        """
+        packet = self.take()
+        ok_to_drop = self._ok_to_drop(packet, now)
         if self.dropping:
             if not ok_to_drop:
                 self.dropping = False
             while self.dropping and now >= self.drop_next:
                 assert packet is not None
-                drop(packet)
                 self.count += 1
-                packet, ok_to_drop = self._dodequeue(now)
-                if ok_to_drop:
+                if packet.ecn:
+                    packet.marked = True
+                    self.drop_next = control_law(self.drop_next, self.count, self.interval)
+                    break
+                drop(packet)
+                packet = self.take()
+                if self._ok_to_drop(packet, now):
                     self.drop_next = control_law(self.drop_next, self.count, self.interval)
                 else:
                     self.dropping = False
         elif ok_to_drop:
             assert packet is not None
-            drop(packet)
-            packet, _ = self._dodequeue(now)
+            if packet.ecn:
+                packet.marked = True
+            else:
+                drop(packet)
+                packet = self.take()
+                self._ok_to_drop(packet, now)
             self.dropping = True
             # A queue that left the dropping state a short while ago takes up near where it stopped.
             delta = self.count - self.lastcount
@@ -101,35 +127,25 @@ class CodelQueue:
         return packet
 
 
-class Codel:
-    """A leaf queue for which all conversations are one. `limit` is in bytes, `most` in packets; one always fits."""
+class Codel(LeafQueue):
+    """A leaf queue for which all conversations are one. One packet always fits."""
 
-    __slots__ = ("_drop", "_queue", "limit", "most")
+    __slots__ = ("_queue",)
 
     def __init__(self, drop: Callable[[Packet], None], limit: Size, most: int, target: Nanoseconds = TARGET) -> None:
-        self._drop = drop
+        super().__init__(drop, limit, most)
         self._queue = CodelQueue(target)
-        self.limit = limit
-        self.most = most
-
-    @property
-    def length(self) -> int:
-        """How many packets stand here."""
-        return len(self._queue.packets)
-
-    @property
-    def backlog(self) -> Size:
-        """How many bytes they have together."""
-        return self._queue.backlog
 
     def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in, or drop it when it does not fit."""
-        queue = self._queue
-        if queue.packets and (queue.backlog + packet.size > self.limit or len(queue.packets) >= self.most):
+        if self.length and (self.backlog + packet.size > self.limit or self.length >= self.most):
             self._drop(packet)
-        else:
-            queue.enqueue(packet, now)
+            return
+        self._queue.enqueue(packet, now)
+        self.backlog, self.length = self._queue.backlog, self._queue.length
 
     def dequeue(self, now: Nanoseconds) -> Packet | None:
         """The next packet to send; None when nothing stands here, or CoDel dropped the last of it."""
-        return self._queue.dequeue(now, self._drop)
+        packet = self._queue.dequeue(now, self._drop)
+        self.backlog, self.length = self._queue.backlog, self._queue.length
+        return packet

@@ -5,10 +5,13 @@ one and two times `IDLE`: the table keeps a young and an old generation, a looku
 the young, and when a generation is over the old ones go. So forgetting costs nothing per packet and never scans.
 """
 
-from typing import Any
+from typing import TYPE_CHECKING
 
 from wily_sluice.engine.header import Parties, parties
 from wily_sluice.units import SECOND, Nanoseconds
+
+if TYPE_CHECKING:
+    from wily_sluice.engine.lane import Lane
 
 IDLE: Nanoseconds = 120 * SECOND
 
@@ -16,13 +19,13 @@ IDLE: Nanoseconds = 120 * SECOND
 class Conversation:
     """`marks` is the set of DSCPs that its packets have carried, as bits. Lanes belong to the shapers."""
 
-    __slots__ = ("__weakref__", "down_lane", "key", "marks", "up_lane")
+    __slots__ = ("down_lane", "key", "marks", "up_lane")
 
     def __init__(self, key: bytes) -> None:
         self.key = key
         self.marks = 0
-        self.up_lane: Any = None
-        self.down_lane: Any = None
+        self.up_lane: Lane | None = None
+        self.down_lane: Lane | None = None
 
     @property
     def parties(self) -> Parties:

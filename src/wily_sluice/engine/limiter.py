@@ -91,7 +91,8 @@ class LimiterBank:
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take in a packet whose lane is set, at the limiter of its `stage`."""
-        buckets: tuple[Bucket, ...] = packet.lane.buckets
+        assert packet.lane is not None
+        buckets = packet.lane.buckets
         while packet.stage < len(buckets):
             bucket = buckets[packet.stage]
             if bucket.queue is not None:
@@ -114,6 +115,7 @@ class LimiterBank:
         heappush(self.waiting, (bucket.clock, self._order, bucket))
 
     def _dropped(self, packet: Packet) -> None:
+        assert packet.lane is not None
         packet.lane.buckets[packet.stage].limiter.drops += 1
         self._drop(packet)
 

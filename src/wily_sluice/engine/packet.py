@@ -6,17 +6,27 @@ from wily_sluice.units import Nanoseconds, Size
 
 if TYPE_CHECKING:
     from wily_sluice.engine.conversation import Conversation
+    from wily_sluice.engine.lane import Lane
+
+NOT_ECT, ECT_1, ECT_0, CE = range(4)  # the ECN field (RFC 3168 §5)
 
 
 class Packet:
-    """`size` is in bytes as charged on the line. `entered` is when it joined the queue that it stands in."""
+    """`size` is in bytes as charged on the line. `entered` is when it joined the queue that it stands in.
 
-    __slots__ = ("conversation", "entered", "lane", "size", "stage", "token")
+    `ecn` is the ECN field that it came with; `marked` says that a queue has marked it instead of dropping it, and the
+    caller must then send it on with CE. A packet stands in one queue at a time, whose order `behind` keeps.
+    """
 
-    def __init__(self, size: Size, conversation: "Conversation", token: Any = None) -> None:
+    __slots__ = ("behind", "conversation", "ecn", "entered", "lane", "marked", "size", "stage", "token")
+
+    def __init__(self, size: Size, conversation: "Conversation", token: Any = None, ecn: int = NOT_ECT) -> None:
         self.size = size
         self.conversation = conversation
         self.token = token
+        self.ecn = ecn
+        self.marked = False
         self.entered: Nanoseconds = 0
-        self.lane: Any = None  # the way through limiters to a leaf; set by the shaper that the packet is offered to
+        self.lane: Lane | None = None  # the way through limiters to a leaf, set by the shaper it is offered to
         self.stage = 0  # how many limiters it has passed
+        self.behind: Packet | None = None

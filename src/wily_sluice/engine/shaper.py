@@ -7,29 +7,15 @@ The pace is a virtual clock at the usable rate. While packets stand here it keep
 late sends what it missed and the rate still holds; after idleness it starts at now, so nothing is saved up.
 """
 
-from typing import TYPE_CHECKING
-
 from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.limiter import Bucket, LimiterBank
+from wily_sluice.engine.lane import Lane
+from wily_sluice.engine.limiter import LimiterBank
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.sorter import Sorter
+from wily_sluice.engine.tree import Tree
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds
 
-if TYPE_CHECKING:
-    from wily_sluice.engine.tree import Leaf, Tree
-
 CATCH_UP: Nanoseconds = 20 * MILLISECOND  # how much of a stall is made good afterwards
-
-
-class Lane:
-    """A conversation's way through one shaper, worked out once: its limiters' buckets, then its leaf."""
-
-    __slots__ = ("buckets", "leaf", "shaper")
-
-    def __init__(self, shaper: "Shaper", buckets: tuple[Bucket, ...], leaf: "Leaf") -> None:
-        self.shaper = shaper
-        self.buckets = buckets
-        self.leaf = leaf
 
 
 class Shaper:
@@ -38,7 +24,7 @@ class Shaper:
     def __init__(
         self,
         direction: Direction,
-        tree: "Tree",
+        tree: Tree,
         sorter: Sorter,
         bank: LimiterBank,
     ) -> None:
@@ -53,7 +39,7 @@ class Shaper:
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in."""
         conversation = packet.conversation
-        lane: Lane | None = conversation.up_lane if self._up else conversation.down_lane
+        lane = conversation.up_lane if self._up else conversation.down_lane
         if lane is None or lane.shaper is not self:
             lane = self._choose_lane(conversation)
         packet.lane = lane
@@ -75,7 +61,7 @@ class Shaper:
 
     def enter_tree(self, packet: Packet, now: Nanoseconds) -> None:
         """Take in a packet that is past its limiters."""
-        if self._clock < now and not self.tree.root.ready_children:
+        if self._clock < now and not self.tree.active:
             self._clock = now
         self.tree.enqueue(packet, now)
 
@@ -90,7 +76,7 @@ class Shaper:
             self._bank.advance(now)
         if self._clock > now:
             return None
-        if not self.tree.root.ready_children:
+        if not self.tree.active:
             self._clock = now
         self.tree.open_caps(now)
         packet = self.tree.dequeue(now)
@@ -105,7 +91,7 @@ class Shaper:
 
         Never before `now`. It may be early: a packet that CoDel drops is seen only when its turn comes.
         """
-        if self.tree.root.ready_children:
+        if self.tree.active:
             due: Nanoseconds | None = self._clock
         else:
             due = self.tree.next_opening()
@@ -120,5 +106,5 @@ class Shaper:
 
 def forward_to_tree(packet: Packet, now: Nanoseconds) -> None:
     """Hand a packet that is past its limiters to the tree of the uplink that it is on."""
-    lane: Lane = packet.lane
-    lane.shaper.enter_tree(packet, now)
+    assert packet.lane is not None
+    packet.lane.shaper.enter_tree(packet, now)

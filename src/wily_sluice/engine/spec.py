@@ -2,11 +2,18 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, TypeAlias
 
+from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.units import Nanoseconds, Rate, Size
 
-Aqm = Literal["fq-codel", "codel", "fifo"]
+Aqm: TypeAlias = Literal["fq-codel", "codel", "fifo"]
+FairBy: TypeAlias = Literal["conversation", "host"]
+# How a parent divides what it gets among its children:
+# - weighted: guarantees first; what is left by priority, and within one priority by weight;
+# - strict: by priority alone, and within one priority by weight;
+# - curve: all by weight, no less than the guarantee; leaves have deadlines for theirs.
+Discipline: TypeAlias = Literal["weighted", "strict", "curve"]
 
 FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY = 1, 9, 5
 
@@ -15,20 +22,25 @@ FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY = 1, 9, 5
 class LeafSpec:
     """How a leaf holds packets: under which management, and how many at most; None where nobody said.
 
-    The limit is in bytes, in packets, or in nanoseconds at the leaf's cap.
+    The limit is in bytes, in packets, or in nanoseconds at the leaf's cap. `delay` is what a packet inside the leaf's
+    guarantee waits at most, where its parent keeps one.
     """
 
     aqm: Aqm = "fq-codel"
+    fair_by: FairBy = "conversation"
+    ecn: bool = True
     most_bytes: Size | None = None
     most_packets: int | None = None
     longest: Nanoseconds | None = None
+    delay: Nanoseconds | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class QueueSpec:
     """`path` is joined with `/` and empty for the root. Rates are bit/s; the root's guarantee and cap are the line's.
 
-    Raises ValueError for figures that no queue can have.
+    `largest` is what the largest packet costs on the line, in bytes. Raises ValueError for figures that no queue can
+    have.
     """
 
     path: str
@@ -38,6 +50,8 @@ class QueueSpec:
     weight: float = 1.0
     children: tuple["QueueSpec", ...] = ()
     leaf: LeafSpec = LeafSpec()
+    discipline: Discipline = "weighted"
+    largest: Size = LONGEST_FRAME
 
     def __post_init__(self) -> None:
         if self.cap < 1 or not 0 <= self.guarantee <= self.cap:

@@ -1,44 +1,52 @@
-"""A tree of weighted queues: which packet goes next.
+"""A tree of queues: which packet goes next.
 
-At every parent the choice is the same as in the exact split, made packet by packet:
+First come the leaves that are promised a delay, by deadline, whatever stands above them (`service_curve`). Else, from
+the root down, at every parent the choice is the same as in the exact split, made packet by packet:
 
 1. a child that is behind on its guarantee goes first, the one furthest behind before the others;
 2. else the children take turns in the order of their priority, and within one priority by weight: start-time fair
    queueing (Goyal, Vin, Cheng 1996), where a child's start tag moves on by size / weight for each packet it sends.
 
-A packet sent by (1) counts toward the guarantee only, one sent by (2) toward the turn only, so a child gets its
-guarantee and its part of what is left, as the plan says. A guarantee and a cap are virtual clocks: each packet moves
-them on by its own time at that rate; a guarantee is due, and a cap is open, when its clock is not ahead of now.
+At a weighted parent a packet sent by (1) counts toward the guarantee only, one sent by (2) toward the turn only, so a
+child gets its guarantee and its part of what is left. At a curve parent the turns are about all that a child sends, so
+whoever has more by its guarantee than its part waits with its turn. A strict parent's children have no guarantees. A
+guarantee and a cap are virtual clocks: each packet moves them on by its own time at that rate; a guarantee is due, and
+a cap is open, when its clock is not ahead of now.
 
 A child stands in its parent's heaps only while it can send: it, or a leaf below it, has a packet, and no cap between
 is closed. Tags only grow, so a heap entry that is out of date is simply put right when it comes to the top; no child
 stands in a heap twice. What a packet costs is a few heap steps for each level, however many queues there are.
 
 Invariants: a leaf's packets leave in its own discipline's order; the tree is never idle while a leaf whose caps are
-open has a packet; a cap passes at most cap x t + CAP_BURST + one packet over any window of t.
+open has a packet; a cap passes at most cap x t + its burst + one packet over any window of t, where the burst is
+CAP_BURST, and as much as promised leaves below may have at once.
 """
 
 from collections.abc import Callable
 from heapq import heappop, heappush, heapreplace
-from typing import Protocol
 
 from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.leaf_queue import LeafQueue
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.service_curve import BUSY_CREDIT, Promise, RealTime
 from wily_sluice.engine.spec import QueueSpec
-from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Nanoseconds, Size, transmission_time
+from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Size, transmission_time
 
 CAP_BURST_TIME: Nanoseconds = 10 * MILLISECOND
 CAP_BURST_FRAMES = 4
-# How far a guarantee's clock may fall behind: while its queue cannot send (what it may then claim at once), and while
-# it can, so that what a long stall held up is not all made good at the others' cost.
+# How far a guarantee's clock may fall behind while its queue cannot send, which is what it may then claim at once;
+# while it can, BUSY_CREDIT holds, so that what a long stall held up is not all made good at the others' cost.
 IDLE_CREDIT: Nanoseconds = 10 * MILLISECOND
-BUSY_CREDIT: Nanoseconds = SECOND
+# How far, over its weight, a curve's child may get ahead in its turns by its guarantee: it is not made to wait longer
+# than that for having had it. Its part by weight is exact to a packet in so many bytes.
+MOST_AHEAD: Size = 400 * LONGEST_FRAME
 
 
 class Node:
-    """A queue of the tree, leaf or parent, with its counters: bytes sent, and packets dropped."""
+    """A queue of the tree, leaf or parent, with its counters: bytes sent, packets marked, and dropped."""
 
     __slots__ = (
+        "band",
         "blocked",
         "cap",
         "cap_burst",
@@ -49,14 +57,13 @@ class Node:
         "idle_credit",
         "in_band",
         "in_due",
+        "marks",
         "order",
         "parent",
         "path",
-        "priority",
         "ready",
         "sent_bytes",
         "start",
-        "turn",
         "weight",
     )
 
@@ -64,7 +71,7 @@ class Node:
         self.path = spec.path
         self.parent = parent
         self.order = order
-        self.priority = spec.priority
+        self.band = parent.band_of[spec.priority] if parent is not None else None
         self.weight = spec.weight
         self.guarantee = spec.guarantee
         # A child whose cap is its parent's is held by the parent's clock already.
@@ -76,12 +83,12 @@ class Node:
         self.cap_clock: Nanoseconds = 0
         self.due: Nanoseconds = 0  # the guarantee's clock
         self.start = 0.0  # start tag, in bytes over weight
-        self.turn: Band | None = None  # by which it was chosen last; None: by its guarantee
         self.ready = False
         self.blocked = False  # stands in the tree's heap of closed caps
         self.in_due = False
         self.in_band = False
         self.sent_bytes: Size = 0
+        self.marks = 0
         self.drops = 0
 
     @property
@@ -90,42 +97,43 @@ class Node:
         raise NotImplementedError
 
 
-class LeafQueue(Protocol):
-    """What a leaf holds its packets in."""
-
-    @property
-    def length(self) -> int:
-        """How many packets stand here."""
-
-    def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
-        """Take a packet in; what does not fit is dropped."""
-
-    def dequeue(self, now: Nanoseconds) -> Packet | None:
-        """The next packet to send; None when there is none, or the last was dropped."""
-
-
 class Leaf(Node):
-    """A queue that holds packets."""
+    """A queue that holds packets. One that has a promise keeps its next packet at hand, so that its size is known."""
 
-    __slots__ = ("queue",)
+    __slots__ = ("due_key", "head", "is_due", "promise", "queue")
 
     def __init__(self, spec: QueueSpec, parent: "Parent", order: int, queue: LeafQueue) -> None:
         super().__init__(spec, parent, order)
         self.queue = queue
+        self.promise: Promise | None = None
+        if parent.is_curve and spec.guarantee:
+            self.promise = Promise(spec.guarantee, spec.leaf.delay, spec.largest)
+        self.head: Packet | None = None
+        self.due_key: Nanoseconds | None = None  # see RealTime
+        self.is_due = False
 
     @property
     def has_packet(self) -> bool:
         """Whether a packet stands here."""
-        return self.queue.length > 0
+        return self.head is not None or self.queue.length > 0
+
+    @property
+    def length(self) -> int:
+        """How many packets stand here."""
+        return self.queue.length + (self.head is not None)
+
+    @property
+    def backlog(self) -> Size:
+        """How many bytes stand here."""
+        return self.queue.backlog + (self.head.size if self.head is not None else 0)
 
 
 class Band:
-    """The children of one parent that have one priority, and the virtual time at which they take turns."""
+    """The children of one parent that take turns, and the virtual time at which they do."""
 
-    __slots__ = ("heap", "priority", "virtual")
+    __slots__ = ("heap", "virtual")
 
-    def __init__(self, priority: int) -> None:
-        self.priority = priority
+    def __init__(self) -> None:
         self.virtual = 0.0
         self.heap: list[tuple[float, int, Node]] = []
 
@@ -133,15 +141,20 @@ class Band:
 class Parent(Node):
     """A queue that divides what it gets among its children."""
 
-    __slots__ = ("band_of", "bands", "due_heap", "limit", "ready_children")
+    __slots__ = ("band_of", "bands", "by_turn", "due_heap", "is_curve", "limit", "ready_children")
 
     def __init__(self, spec: QueueSpec, parent: "Parent | None", order: int) -> None:
         super().__init__(spec, parent, order)
         self.limit = spec.cap
+        self.is_curve = spec.discipline == "curve"
         self.ready_children = 0
+        self.by_turn = False  # how the child was chosen that `next_child` gave last
         self.due_heap: list[tuple[Nanoseconds, int, Node]] = []
-        self.bands = [Band(priority) for priority in sorted({child.priority for child in spec.children})]
-        self.band_of = {band.priority: band for band in self.bands}
+        priorities = sorted({child.priority for child in spec.children})
+        self.bands = [Band()] if self.is_curve else [Band() for _ in priorities]
+        self.band_of = {
+            priority: self.bands[0 if self.is_curve else place] for place, priority in enumerate(priorities)
+        }
 
     @property
     def has_packet(self) -> bool:
@@ -149,10 +162,7 @@ class Parent(Node):
         return self.ready_children > 0
 
     def next_child(self, now: Nanoseconds) -> Node:
-        """The child to send from, its `turn` set: the band whose turn it is, or None when it is owed its guarantee.
-
-        Only to be called while a child is ready.
-        """
+        """The child to send from. Only to be called while a child is ready."""
         due = self.due_heap
         while due and due[0][0] <= now:
             key, _, node = due[0]
@@ -162,8 +172,9 @@ class Parent(Node):
             elif key != node.due:
                 heapreplace(due, (node.due, node.order, node))
             else:
-                node.turn = None
+                self.by_turn = False
                 return node
+        self.by_turn = True
         for band in self.bands:
             heap = band.heap
             while heap:
@@ -174,7 +185,6 @@ class Parent(Node):
                 elif tag != node.start:
                     heapreplace(heap, (node.start, node.order, node))
                 else:
-                    node.turn = band
                     return node
         raise AssertionError(f"{self.path or 'root'}: no child is ready")
 
@@ -193,42 +203,56 @@ class Tree:
         self._drop = drop
         self._leaf_queue = leaf_queue
         self._closed: list[tuple[Nanoseconds, int, Node]] = []  # heap: queues whose cap is closed, by when it opens
+        self._real_time: RealTime | None = None  # where a leaf has a promise
         self.leaves: list[Leaf] = []
         self.nodes: list[Node] = []
-        root = self._grow(spec, None)
-        assert isinstance(root, Parent)
-        self.root = root
+        self.root = self._grow_parent(spec, None)
 
-    def _grow(self, spec: QueueSpec, parent: Parent | None) -> Node:
-        if not spec.children:
-            assert parent is not None
-            queue = self._leaf_queue(spec, self._dropped)
-            leaf = Leaf(spec, parent, len(self.nodes), queue)
-            self.nodes.append(leaf)
-            self.leaves.append(leaf)
-            return leaf
+    def _grow_parent(self, spec: QueueSpec, parent: Parent | None) -> Parent:
         node = Parent(spec, parent, len(self.nodes))
         self.nodes.append(node)
         for child in spec.children:
-            self._grow(child, node)
+            if child.children:
+                self._grow_parent(child, node)
+            else:
+                leaf = Leaf(child, node, len(self.nodes), self._leaf_queue(child, self._dropped))
+                if leaf.promise is not None and self._real_time is None:
+                    self._real_time = RealTime()
+                self.nodes.append(leaf)
+                self.leaves.append(leaf)
         return node
 
     def _dropped(self, packet: Packet) -> None:
+        assert packet.lane is not None
         node: Node | None = packet.lane.leaf
         while node is not None:
             node.drops += 1
             node = node.parent
         self._drop(packet)
 
+    @property
+    def active(self) -> bool:
+        """Whether a packet stands here that no cap holds back."""
+        return self.root.ready_children > 0
+
     def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
         """Put a packet whose lane is set into its leaf."""
-        leaf: Leaf = packet.lane.leaf
+        assert packet.lane is not None
+        leaf = packet.lane.leaf
         leaf.queue.enqueue(packet, now)
-        if not leaf.ready and leaf.queue.length:
+        promise = leaf.promise
+        if promise is not None and leaf.head is None:
+            leaf.head = leaf.queue.dequeue(now)
+            if leaf.head is not None:
+                assert self._real_time is not None
+                promise.begin(now)
+                self._real_time.place(leaf)
+        if not leaf.ready and leaf.has_packet:
             self._make_ready(leaf, now)
 
-    def _make_ready(self, node: Node, now: Nanoseconds) -> None:
-        """Let `node`, which has a packet, take part; and its parents, where it is the first of theirs."""
+    def _make_ready(self, first: Node, now: Nanoseconds) -> None:
+        """Let `first`, which has a packet, take part; and its parents, where it is the first of theirs."""
+        node = first
         while (parent := node.parent) is not None:
             if node.ready or node.blocked:
                 return
@@ -239,13 +263,14 @@ class Tree:
                 heappush(self._closed, (node.cap_clock, node.order, node))
                 return
             node.ready = True
-            band = parent.band_of[node.priority]
+            band = node.band
+            assert band is not None
             if node.start < band.virtual:
                 node.start = band.virtual
             if not node.in_band:
                 node.in_band = True
                 heappush(band.heap, (node.start, node.order, node))
-            if node.guarantee and not node.in_due:
+            if node.guarantee and not node.in_due and not (isinstance(node, Leaf) and node.promise is not None):
                 node.in_due = True
                 heappush(parent.due_heap, (node.due, node.order, node))
             parent.ready_children += 1
@@ -255,52 +280,89 @@ class Tree:
         """Let those take part again whose cap has opened."""
         closed = self._closed
         while closed and closed[0][0] <= now:
-            _, _, node = heappop(closed)
+            node = heappop(closed)[2]
             node.blocked = False
             if node.has_packet:
                 self._make_ready(node, now)
 
     def next_opening(self) -> Nanoseconds | None:
-        """When the next closed cap opens."""
-        return self._closed[0][0] if self._closed else None
+        """When the next closed cap opens, or the next promise is due that a closed cap does not hold."""
+        opening = self._closed[0][0] if self._closed else None
+        eligible = self._real_time.next_eligible() if self._real_time is not None else None
+        if opening is None or (eligible is not None and eligible < opening):
+            return eligible
+        return opening
 
     def dequeue(self, now: Nanoseconds) -> Packet | None:
         """The packet to send next; None when no queue can send. `open_caps` comes first."""
-        root = self.root
-        while root.ready_children:
-            node: Node = root
-            while isinstance(node, Parent):
-                node = node.next_child(now)
-            assert isinstance(node, Leaf)
-            queue = node.queue
-            packet = queue.dequeue(now)
-            more = queue.length > 0
-            # From the leaf up: charge the packet to each queue that it passed, and take out who cannot send on.
-            while (parent := node.parent) is not None:
-                if packet is not None:
-                    _charge(node, packet.size, now)
-                if not more or node.cap_clock > now:
-                    node.ready = False
-                    parent.ready_children -= 1
-                    if more:
-                        node.blocked = True
-                        heappush(self._closed, (node.cap_clock, node.order, node))
-                node, more = parent, parent.ready_children > 0
+        while True:
+            leaf = self._real_time.next_leaf(now) if self._real_time is not None else None
+            promised = leaf is not None
+            if leaf is None:
+                if not self.root.ready_children:
+                    return None
+                node = self.root.next_child(now)
+                while isinstance(node, Parent):
+                    node = node.next_child(now)
+                assert isinstance(node, Leaf)
+                leaf = node
+            packet = self._take(leaf, now, promised)
+            self._account(leaf, packet, now, promised)
             if packet is not None:
                 return packet
-        return None
+
+    def _take(self, leaf: Leaf, now: Nanoseconds, promised: bool) -> Packet | None:
+        """The leaf's next packet; with what is promised to it kept up to date."""
+        promise = leaf.promise
+        if promise is None:
+            return leaf.queue.dequeue(now)
+        real_time = self._real_time
+        assert real_time is not None
+        packet, leaf.head = leaf.head, leaf.queue.dequeue(now)
+        assert packet is not None
+        if promised:
+            promise.charge(packet.size, now)
+            real_time.place(leaf)
+        else:
+            real_time.head_changed(leaf)
+        return packet
+
+    def _account(self, leaf: Leaf, packet: Packet | None, now: Nanoseconds, promised: bool) -> None:
+        """From the leaf up: charge the packet to each queue that it passed, and take out who cannot send on."""
+        node: Node = leaf
+        more = leaf.has_packet
+        while (parent := node.parent) is not None:
+            if packet is not None:
+                _charge(node, parent, packet, now, promised)
+            if not more or node.cap_clock > now:
+                if node.ready:
+                    node.ready = False
+                    parent.ready_children -= 1
+                if more and not node.blocked:
+                    node.blocked = True
+                    heappush(self._closed, (node.cap_clock, node.order, node))
+            node, more = parent, parent.ready_children > 0
 
 
-def _charge(node: Node, size: Size, now: Nanoseconds) -> None:
-    """Count a packet that a queue sent: in the turns of its band, or else toward its guarantee; and against its cap."""
+def _charge(node: Node, parent: Parent, packet: Packet, now: Nanoseconds, promised: bool) -> None:
+    """Count a packet that a queue sent: in its turns, or else toward its guarantee; and against its cap."""
+    size = packet.size
     node.sent_bytes += size
-    band = node.turn
-    if band is not None:
+    if packet.marked:
+        node.marks += 1
+    band = node.band
+    assert band is not None
+    if parent.by_turn and not promised:
         band.virtual = node.start
         node.start += size / node.weight
     else:
-        behind = now - BUSY_CREDIT
-        node.due = (node.due if node.due > behind else behind) + size * BYTE_TIME // node.guarantee
+        if node.guarantee:
+            behind = now - BUSY_CREDIT
+            node.due = (node.due if node.due > behind else behind) + size * BYTE_TIME // node.guarantee
+        if parent.is_curve:
+            start = node.start + size / node.weight
+            most = band.virtual + MOST_AHEAD / node.weight
+            node.start = start if start < most else max(node.start, most)
     if node.cap:
         behind = now - node.cap_burst
         node.cap_clock = (node.cap_clock if node.cap_clock > behind else behind) + size * BYTE_TIME // node.cap

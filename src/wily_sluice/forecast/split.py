@@ -1,17 +1,19 @@
 """The exact split: what each queue of a tree gets, in bit/s, when the line is full.
 
-The rule, at a parent that has C to give: each child first gets what it wants up to its guarantee; what is left is
-offered to priority 1, then 2 and so on, and within one priority by weight, up to what each child wants. A leaf wants
-its demand, at most its cap; a parent wants what its children want together, at most its cap. It is a fluid: the
-engine, which sends whole packets, comes to the same rates in the long run.
+The rule, at a parent that has C to give: each child first gets what it wants up to its guarantee. At a weighted parent,
+what is left is offered to priority 1, then 2 and so on, and within one priority by weight, up to what each child wants;
+at a strict one likewise, where nobody has a guarantee. At a curve parent, all of C is divided by weight, but that no
+child gets less than it wants of its guarantee, nor more than it wants. A leaf wants its demand, at most its cap; a
+parent wants what its children want together, at most its cap. It is a fluid: the engine, which sends whole packets,
+comes to the same rates in the long run.
 
 Invariants: no queue gets more than it wants; a parent's children get together what the parent gets; a queue gets what
 it wants up to its guarantee.
 """
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from itertools import groupby
+from itertools import groupby, pairwise
 
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.units import Rate
@@ -73,11 +75,15 @@ def _divide(spec: QueueSpec, demands: Mapping[str, Rate], wants: Mapping[str, fl
     granted = dict(guaranteed)
     offered: dict[str, float] = {}
     spare = shares[spec.path].rate - sum(granted.values())
-    by_priority = sorted(spec.children, key=lambda child: child.priority)
-    for _, group in groupby(by_priority, key=lambda child: child.priority):
-        peers = list(group)
-        offered |= dict.fromkeys((peer.path for peer in peers), max(spare, 0.0))
-        spare = _fill(peers, spare, wants, granted)
+    if spec.discipline == "curve":
+        offered = {child.path: max(spare, 0.0) for child in spec.children}
+        _raise_level(spec.children, spare, wants, granted)
+    else:
+        by_priority = sorted(spec.children, key=lambda child: child.priority)
+        for _, group in groupby(by_priority, key=lambda child: child.priority):
+            peers = list(group)
+            offered |= dict.fromkeys((peer.path for peer in peers), max(spare, 0.0))
+            spare = _fill(peers, spare, wants, granted)
     for child in spec.children:
         path = child.path
         shares[path] = Share(
@@ -100,3 +106,24 @@ def _fill(peers: list[QueueSpec], spare: float, wants: Mapping[str, float], gran
         spare -= part
         weight -= peer.weight
     return spare
+
+
+def _raise_level(
+    children: Sequence[QueueSpec], spare: float, wants: Mapping[str, float], granted: dict[str, float]
+) -> None:
+    """Divide `spare` so that all who want more come to one level of rate over weight, those above it left as they are.
+
+    The level rises from one height to the next at which somebody joins, or has all that it wants.
+    """
+    floor = {child.path: granted[child.path] / child.weight for child in children}
+    ceiling = {child.path: wants[child.path] / child.weight for child in children}
+    heights = sorted({*floor.values(), *ceiling.values()})
+    for lower, upper in pairwise(heights):
+        rising = [child for child in children if floor[child.path] <= lower and ceiling[child.path] >= upper]
+        weight = sum(child.weight for child in rising)
+        rise = min(upper - lower, max(spare, 0.0) / weight) if rising else 0.0
+        for child in rising:
+            granted[child.path] = child.weight * (lower + rise)
+        spare -= rise * weight
+        if rising and rise < upper - lower:
+            return

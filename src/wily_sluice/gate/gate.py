@@ -137,4 +137,5 @@ class Gate:
         return Crossing(queue, shaper, admit)
 
     def _drop(self, packet: Packet) -> None:
+        assert packet.lane is not None
         self._queues[packet.lane.shaper].drop(packet.token)

@@ -7,12 +7,13 @@ from wily_sluice.engine.conversation import ConversationTable
 from wily_sluice.engine.fifo import Fifo
 from wily_sluice.engine.fq_codel import MOST_PACKETS, FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.leaf_queue import LeafQueue
 from wily_sluice.engine.limiter import Limiter, LimiterBank
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.sorter import Match, Sorter
 from wily_sluice.engine.spec import QueueSpec
-from wily_sluice.engine.tree import LeafQueue, Tree
+from wily_sluice.engine.tree import Tree
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Direction, Nanoseconds, transmission_time
@@ -62,7 +63,7 @@ def build_tree(spec: QueueSpec, drop: Callable[[Packet], None]) -> Tree:
             return Fifo(leaf_drop, limit, most)
         if asked.aqm == "codel":
             return Codel(leaf_drop, limit, most, target)
-        return FqCodel(leaf_drop, limit, most, target)
+        return FqCodel(leaf_drop, limit, most, target, by_host=asked.fair_by == "host")
 
     return Tree(spec, drop, leaf_queue)
 

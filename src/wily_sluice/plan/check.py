@@ -4,9 +4,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.spec import Discipline
 from wily_sluice.plan.document import Document, Location, Reading
 from wily_sluice.plan.finding import Finding
-from wily_sluice.plan.model import Discipline, Plan, Queue, Uplink
+from wily_sluice.plan.model import Plan, Queue, Uplink
 from wily_sluice.plan.rates import cap_of, guarantee_of
 from wily_sluice.plan.schema import PlanEntry
 from wily_sluice.units import (

@@ -2,17 +2,15 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Generic, Literal, TypeAlias, TypeVar
+from typing import Generic, TypeVar
 
 from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, Framing
-from wily_sluice.engine.spec import LeafSpec
+from wily_sluice.engine.spec import Discipline, LeafSpec
 from wily_sluice.plan.document import Document
 from wily_sluice.units import Amount, Direction, Rate, Size
 
 T = TypeVar("T")
-
-Discipline: TypeAlias = Literal["weighted", "strict"]  # how a parent divides what it gets among its children
 
 
 @dataclass(frozen=True, slots=True)

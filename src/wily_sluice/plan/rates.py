@@ -5,8 +5,8 @@ usable rate of the uplink. A queue without a guarantee has none; one without a c
 parent nobody has a guarantee: that is what `strict` means, and all that it means here.
 """
 
-from wily_sluice.engine.spec import QueueSpec
-from wily_sluice.plan.model import Discipline, Plan, Queue, Uplink
+from wily_sluice.engine.spec import Discipline, QueueSpec
+from wily_sluice.plan.model import Plan, Queue, Uplink
 from wily_sluice.units import Direction, Rate
 
 

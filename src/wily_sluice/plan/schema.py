@@ -11,10 +11,10 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
-from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY, Aqm, LeafSpec
+from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY, Aqm, Discipline, LeafSpec
 from wily_sluice.plan.addresses import parse_prefix
 from wily_sluice.plan.document import suggestion
-from wily_sluice.plan.model import Directional, Discipline, FramingWords
+from wily_sluice.plan.model import Directional, FramingWords
 from wily_sluice.plan.traffic_words import parse_dscp, parse_ports, parse_protocol
 from wily_sluice.units import (
     Amount,

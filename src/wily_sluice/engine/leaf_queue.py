@@ -1,0 +1,30 @@
+"""What a leaf of the tree, or a limiter's bucket, holds its packets in."""
+
+from collections.abc import Callable
+
+from wily_sluice.engine.packet import Packet
+from wily_sluice.units import Nanoseconds, Size
+
+
+class LeafQueue:
+    """`backlog` and `length` are the bytes and packets that stand here, `limit` and `most` how many may.
+
+    What does not fit, or has stood too long, is handed to `drop`, which must not call back.
+    """
+
+    __slots__ = ("_drop", "backlog", "length", "limit", "most")
+
+    def __init__(self, drop: Callable[[Packet], None], limit: Size, most: int) -> None:
+        self._drop = drop
+        self.limit = limit
+        self.most = most
+        self.backlog: Size = 0
+        self.length = 0
+
+    def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
+        """Take in a packet whose lane is set."""
+        raise NotImplementedError
+
+    def dequeue(self, now: Nanoseconds) -> Packet | None:
+        """The next packet to send; None when there is none, or the last was dropped."""
+        raise NotImplementedError
