@@ -7,6 +7,7 @@ of which half are busy, and with 100 to 100,000 conversations. And what an idle 
 import gc
 import tracemalloc
 from collections import deque
+from math import prod
 from time import perf_counter_ns
 
 from wily_sluice.engine.conversation import ConversationTable
@@ -44,23 +45,28 @@ def bare_deque() -> float:
     return best
 
 
-def tree_of(leaves: int) -> QueueSpec:
-    """Parents of ten children each, over and over, with guarantees and weights; at least one level below the root."""
+SHAPES = {10: (1, 2, 5), 100: (4, 5, 5), 1000: (10, 10, 10), 10_000: (20, 20, 25)}  # children at each level
 
-    def grown(path: str, guarantee: int, below: int) -> tuple[QueueSpec, ...]:
+
+def tree_of(shape: tuple[int, ...]) -> QueueSpec:
+    """Parents of so many children each, level by level, with guarantees and weights."""
+
+    def grown(path: str, guarantee: int, shape: tuple[int, ...]) -> tuple[QueueSpec, ...]:
         children = []
-        for place in range(10):
+        for place in range(shape[0]):
             name = f"{path}/q{place}".lstrip("/")
-            inner = grown(name, guarantee // 20, below // 10) if below > 10 else ()
-            children.append(QueueSpec(name, guarantee // 20, RATE, 5, 1.0 + place % 3, inner))
+            own = guarantee // (2 * shape[0])
+            inner = grown(name, own, shape[1:]) if shape[1:] else ()
+            children.append(QueueSpec(name, own, RATE, 5, 1.0 + place % 3, inner))
         return tuple(children)
 
-    return QueueSpec("", RATE, RATE, children=grown("", RATE, leaves))
+    return QueueSpec("", RATE, RATE, children=grown("", RATE, shape))
 
 
-def per_packet(leaves: int, conversations: int) -> float:
+def per_packet(shape: tuple[int, ...], conversations: int) -> float:
     """Nanoseconds for looking a packet's conversation up, offering it and releasing one; half of the leaves busy."""
-    spec = tree_of(leaves)
+    spec = tree_of(shape)
+    leaves = prod(shape)
     bank = LimiterBank((), forward_to_tree, lambda _: None)
     shaper = Shaper("up", build_tree(spec, lambda _: None), Sorter(((Match(), 0),), 0), bank)
     table = ConversationTable()
@@ -92,7 +98,7 @@ def per_packet(leaves: int, conversations: int) -> float:
 def idle_bytes(conversations: int = 100_000) -> float:
     """Memory of one conversation that has been sorted and is idle, its place in the table included."""
     bank = LimiterBank((), forward_to_tree, lambda _: None)
-    shaper = Shaper("up", build_tree(tree_of(10), lambda _: None), Sorter(((Match(), 0),), 0), bank)
+    shaper = Shaper("up", build_tree(tree_of(SHAPES[10]), lambda _: None), Sorter(((Match(), 0),), 0), bank)
     table = ConversationTable()
     tracemalloc.start()
     before = tracemalloc.get_traced_memory()[0]
@@ -110,10 +116,12 @@ def main() -> None:
     gc.disable()
     unit = bare_deque()
     print(f"a deque's append and popleft: 1, which is {unit:.0f} ns here")
-    for leaves in (10, 100, 1000, 10_000):
-        print(f"{leaves:>7} leaves, half busy: {per_packet(leaves, max(1000, leaves)) / unit:.1f}")
+    for leaves, shape in SHAPES.items():
+        print(f"{leaves:>7} leaves on three levels: {per_packet(shape, max(1000, leaves)) / unit:.1f}")
+    for depth in (1, 2, 3, 4, 5, 6):
+        print(f"{2**depth:>7} leaves on {depth} levels:     {per_packet((2,) * depth, 1000) / unit:.1f}")
     for conversations in (100, 1000, 10_000, 100_000):
-        print(f"{conversations:>7} conversations:      {per_packet(100, conversations) / unit:.1f}")
+        print(f"{conversations:>7} conversations:          {per_packet(SHAPES[100], conversations) / unit:.1f}")
     print(f"an idle conversation: {idle_bytes():.0f} bytes")
 
 

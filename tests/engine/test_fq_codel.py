@@ -76,7 +76,7 @@ def test_whoever_loses_at_the_limit_has_at_least_half_the_backlog_of_the_fattest
             lost = sum(loser.size for loser in losers)
             of = {id(loser.conversation) for loser in losers}
             assert len(of) == 1
-            had = {id(one): one.up_lane.flows[0].backlog + lost * (id(one) in of) for one in who if one.up_lane}
+            had = {id(one): one.up_lane.flow.backlog + lost * (id(one) in of) for one in who if one.up_lane}
             assert had[of.pop()] * 2 > max(had.values()) or max(had.values()) < FIRST_LEVEL
         if send:
             queue.dequeue(0)

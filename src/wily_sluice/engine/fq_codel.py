@@ -69,9 +69,10 @@ class FqCodel(LeafQueue):
         """Take a packet in; when the limit is passed, the fattest conversation loses from its head."""
         lane = packet.lane
         assert lane is not None
-        flow = lane.flows[packet.stage]
+        flow = lane.flow_at(packet.stage)
         if flow is None or flow.home is not self:
-            flow = lane.flows[packet.stage] = Flow(self, self._all)
+            flow = Flow(self, self._all)
+            lane.set_flow(packet.stage, flow)
         if self._hosts is not None and not flow.listed:
             flow.among = self._host(self._hosts, packet.conversation.parties.local)
         flow.enqueue(packet, now)

@@ -16,6 +16,8 @@ A line carries frames, not packets, and a plan's rates are rates of frames. Laye
 from dataclasses import dataclass
 from typing import Literal
 
+from mypy_extensions import mypyc_attr
+
 from wily_sluice.units import Size
 
 LARGEST_PACKET: Size = 1500  # bytes
@@ -25,6 +27,7 @@ PTM_BLOCK, PTM_PAYLOAD = 65, 64
 Cells = Literal["atm", "ptm"]
 
 
+@mypyc_attr(native_class=False)  # so that it can be pickled
 @dataclass(frozen=True, slots=True)
 class Framing:
     """`overhead` bytes are added to each packet; no frame is shorter than `minimum` bytes; then it goes into cells.

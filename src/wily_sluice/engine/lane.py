@@ -10,12 +10,28 @@ if TYPE_CHECKING:
 
 
 class Lane:
-    """`flows` are the conversation's own queues: one for each bucket that it may have to wait at, then the leaf's."""
+    """`flow` is the conversation's own queue in the leaf, `held` those in the buckets that it had to wait at."""
 
-    __slots__ = ("buckets", "flows", "leaf", "shaper")
+    __slots__ = ("buckets", "flow", "held", "leaf", "shaper")
 
     def __init__(self, shaper: "Shaper", buckets: "tuple[Bucket, ...]", leaf: "Leaf") -> None:
         self.shaper = shaper
         self.buckets = buckets
         self.leaf = leaf
-        self.flows: list[Flow | None] = [None] * (len(buckets) + 1)
+        self.flow: Flow | None = None
+        self.held: list[Flow | None] | None = None
+
+    def flow_at(self, stage: int) -> "Flow | None":
+        """The conversation's queue where its packets are that have passed `stage` limiters."""
+        if stage == len(self.buckets):
+            return self.flow
+        return self.held[stage] if self.held is not None else None
+
+    def set_flow(self, stage: int, flow: "Flow") -> None:
+        """Keep it for the next packet."""
+        if stage == len(self.buckets):
+            self.flow = flow
+        else:
+            if self.held is None:
+                self.held = [None] * len(self.buckets)
+            self.held[stage] = flow

@@ -17,6 +17,8 @@ from collections.abc import Callable
 from heapq import heappop, heappush
 from weakref import WeakValueDictionary
 
+from mypy_extensions import mypyc_attr
+
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
@@ -29,6 +31,7 @@ LONGEST_WAIT: Nanoseconds = 500 * MILLISECOND  # of backlog, at the limiter's ra
 FEWEST_BYTES: Size = 64 * LONGEST_FRAME
 
 
+@mypyc_attr(native_class=False)  # which compiled classes are, and those take no weak references
 class Bucket:
     """What one host, or everyone together, may send under a limiter."""
 

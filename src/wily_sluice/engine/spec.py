@@ -4,6 +4,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal, TypeAlias
 
+from mypy_extensions import mypyc_attr
+
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.units import Nanoseconds, Rate, Size
 
@@ -18,6 +20,7 @@ Discipline: TypeAlias = Literal["weighted", "strict", "curve"]
 FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY = 1, 9, 5
 
 
+@mypyc_attr(native_class=False)  # so that it can be pickled
 @dataclass(frozen=True, slots=True)
 class LeafSpec:
     """How a leaf holds packets: under which management, and how many at most; None where nobody said.

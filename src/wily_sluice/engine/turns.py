@@ -59,7 +59,7 @@ class Turns(Contender):
         self._new_tail: Contender | None = None
         self._old: Contender | None = None
         self._old_tail: Contender | None = None
-        self._levels: list[dict[Contender, None]] = []
+        self._levels: list[dict[Contender, None]] | None = None
         self._last: Contender | None = None  # who grew last
 
     def arrived(self, member: Contender, size: Size) -> None:
@@ -141,14 +141,17 @@ class Turns(Contender):
 
     def _note(self, member: Contender) -> None:
         """Put a contender at the level of its backlog."""
+        levels = self._levels
+        if levels is None:
+            levels = self._levels = []
         if member.level >= 0:
-            del self._levels[member.level][member]
+            del levels[member.level][member]
         member.level = (member.backlog // FIRST_LEVEL).bit_length() - 1
         member.grown = FIRST_LEVEL << (member.level + 1)
         if member.level >= 0:
-            while len(self._levels) <= member.level:
-                self._levels.append({})
-            self._levels[member.level][member] = None
+            while len(levels) <= member.level:
+                levels.append({})
+            levels[member.level][member] = None
 
     def _fattest(self) -> Contender | None:
         """One with at least half the backlog of the fattest; None when all have less than the first level."""
