@@ -4,7 +4,9 @@ from dataclasses import replace
 
 from hypothesis import strategies as st
 
+from wily_sluice.engine.service_curve import first_slope
 from wily_sluice.engine.spec import Discipline, QueueSpec
+from wily_sluice.units import MILLISECOND
 
 PRIORITIES = st.sampled_from([1, 3, 5, 5, 9])
 WEIGHTS = st.sampled_from([0.5, 1.0, 1.0, 2.0, 7.0])
@@ -19,7 +21,36 @@ def trees(
 ) -> QueueSpec:
     """A root of `rate` bit/s with up to `most_leaves` leaves, at most `depth` levels below it."""
     root = QueueSpec("", rate, rate, discipline=draw(st.sampled_from(DISCIPLINES if disciplines else ["weighted"])))
-    return replace(root, children=_children(draw, root, depth, most_leaves, disciplines))
+    root = replace(root, children=_children(draw, root, depth, most_leaves, disciplines))
+    promised = sum(leaf.guarantee for leaf in promises(root))
+    return _with_delays(draw, root, [rate - promised])
+
+
+def promises(spec: QueueSpec) -> list[QueueSpec]:
+    """The leaves that are promised their guarantee in real time."""
+    return [
+        child
+        for parent in spec.walk()
+        if parent.discipline == "curve"
+        for child in parent.children
+        if child.guarantee and not child.children
+    ]
+
+
+def _with_delays(draw: st.DrawFn, spec: QueueSpec, room: list[int]) -> QueueSpec:
+    """Give promised leaves a delay, as long as the line can keep all: `room` is what the steep first pieces may use."""
+    children = []
+    for child in spec.children:
+        kept = _with_delays(draw, child, room)
+        if spec.discipline == "curve" and child.guarantee and not child.children:
+            delay = draw(st.sampled_from([None, 10, 10, 25, 100]))
+            leaf = replace(child.leaf, delay=delay * MILLISECOND if delay else None)
+            steeper = first_slope(child.guarantee, leaf.delay, child.largest) - child.guarantee
+            if steeper <= room[0]:
+                room[0] -= steeper
+                kept = replace(child, leaf=leaf)
+        children.append(kept)
+    return replace(spec, children=tuple(children))
 
 
 def _children(draw: st.DrawFn, above: QueueSpec, depth: int, leaves: int, disciplines: bool) -> tuple[QueueSpec, ...]:

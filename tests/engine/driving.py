@@ -1,6 +1,6 @@
 """Drives the engine by hand, in simulated time: leaves that always have packets, and a record of what came out."""
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from wily_sluice.engine.conversation import Conversation
@@ -12,7 +12,7 @@ from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.sorter import Match, Sorter
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.plan.build import build_tree
-from wily_sluice.units import SECOND, Nanoseconds
+from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Rate, transmission_time
 
 REMOTE = bytes([198, 51, 100, 1])
 
@@ -52,12 +52,14 @@ class Bench:
         self.shaper.offer(Packet(size, who, token), self.now)
 
     def run(self, until: Nanoseconds, refill: Callable[[], object] = lambda: None) -> None:
-        """Release what is due until then; `refill` is called after every packet."""
+        """Release what is due until then; `refill` is called after every packet, and every 10 ms."""
         refill()
         while self.now < until:
             due = self.shaper.next_release(self.now)
-            if due is None or due >= until:
-                self.now = until
+            soon = min(until, self.now + 10 * MILLISECOND)
+            if due is None or due >= soon:
+                self.now = soon
+                refill()
             elif due > self.now:
                 self.now = due
             elif (packet := self.shaper.release(self.now)) is not None:
@@ -72,6 +74,29 @@ class Bench:
             for who, leaf in leaf_of.items():
                 while leaf.length < deep:
                     self.offer(who, size)
+
+        return refill
+
+    def feed(self, demands: Mapping[str, Rate], size: int) -> Callable[[], None]:
+        """A refill under which leaves with a demand get packets at that rate, and those without are hungry."""
+        hungry, paced = [], []
+        for place, leaf in enumerate(self.shaper.tree.leaves):
+            who, demand = conversation(place + 1), demands.get(leaf.path)
+            if demand is None:
+                hungry.append(who)
+            elif demand:
+                paced.append([0, transmission_time(size, demand), who, leaf])
+        fill = self.keep_full(hungry, size)
+
+        def refill() -> None:
+            fill()
+            for one in paced:
+                due, gap, who, leaf = one
+                while due <= self.now:
+                    if leaf.length < 50:
+                        self.offer(who, size)
+                    due += gap
+                one[0] = due
 
         return refill
 

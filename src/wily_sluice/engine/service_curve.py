@@ -43,7 +43,7 @@ class Promise:
         # How long before the leaf became busy the line of slope R begins.
         self._credit = 0 if delay is None else max(0, transmission_time(burst, guarantee) - delay)
         self._burst_clock: Nanoseconds = 0
-        self._lasting_clock: Nanoseconds = 0
+        self._lasting_clock: Nanoseconds = -self._credit
 
     def begin(self, now: Nanoseconds) -> None:
         """The leaf has become busy."""
@@ -68,7 +68,7 @@ class Promise:
         """Count a packet that was sent for the promise."""
         behind = now - BUSY_CREDIT
         self._burst_clock = max(self._burst_clock, behind) + size * BYTE_TIME // self.first
-        self._lasting_clock = max(self._lasting_clock, behind) + size * BYTE_TIME // self.guarantee
+        self._lasting_clock = max(self._lasting_clock, behind - self._credit) + size * BYTE_TIME // self.guarantee
 
 
 class RealTime:
