@@ -111,9 +111,14 @@ def format_rate(rate: float) -> str:
     return _scaled(rate, "bit/s")
 
 
+def format_byte_rate(rate: float) -> str:
+    """`2.76 MB/s`, for a rate in bit/s."""
+    return _scaled(rate / 8, "B/s")
+
+
 def format_rate_both(rate: float) -> str:
     """`22.08 Mbit/s (2.76 MB/s)`: for places where people mix bits with bytes."""
-    return f"{format_rate(rate)} ({_scaled(rate / 8, 'B/s')})"
+    return f"{format_rate(rate)} ({format_byte_rate(rate)})"
 
 
 def format_size(size: float) -> str:

@@ -96,8 +96,20 @@ def test_share_prints_the_split_as_data_and_as_a_table(sluice: Sluice) -> None:
     assert up == {
         "usable": 9_000_000,
         "queues": {
-            "calls": {"guarantee": 1_800_000, "cap": 9_000_000, "demand": 1_000_000, "rate": 1_000_000},
-            "rest": {"guarantee": 0, "cap": 9_000_000, "demand": None, "rate": 8_000_000},
+            "calls": {
+                "guarantee": 1_800_000,
+                "cap": 9_000_000,
+                "demand": 1_000_000,
+                "rate": 1_000_000,
+                "goodput": 953_887,  # 1448 of every 1518 bytes
+            },
+            "rest": {
+                "guarantee": 0,
+                "cap": 9_000_000,
+                "demand": None,
+                "rate": 8_000_000,
+                "goodput": 7_631_094,
+            },
         },
     }
     table = sluice("share").stdout
@@ -127,7 +139,9 @@ def test_show_says_it_in_sentences_and_as_data(sluice: Sluice) -> None:
     assert "UDP conversations of house on port 5004-5005 go to calls." in shown
     assert "Whatever no rule claims goes to rest." in shown
     data = json.loads(sluice("show", "tree", "--json").stdout)
-    assert data["tree"]["calls"]["line"]["up"] == {"guarantee": 1_800_000, "cap": 9_000_000}
+    calls = data["tree"]["line"]["up"]["queues"]["calls"]
+    assert (calls["guarantee"], calls["cap"], calls["wait"]["settled"]) == (1_800_000, 9_000_000, 5_000_000)
+    assert json.loads(sluice("show", "framings", "--json").stdout)["framings"]["pppoe-llc"]["cost"]["40"] == 106
 
 
 def test_lab_run_gives_the_same_bytes_for_the_same_seed(sluice: Sluice, tmp_path: Path) -> None:

@@ -1,13 +1,19 @@
 from collections import Counter
 
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.engine.driving import conversation, packet
+from tests.engine.driving import Bench, conversation, packet
+from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.fq_codel import FEW_IDLE, FqCodel
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.spec import LeafSpec, QueueSpec
 from wily_sluice.engine.turns import FIRST_LEVEL
 from wily_sluice.units import MILLISECOND, SECOND
+
+
+def root_of(leaf: LeafSpec, rate: int) -> QueueSpec:
+    return QueueSpec("", rate, rate, children=(QueueSpec("only", 0, rate, leaf=leaf),))
 
 
 def jain(shares: list[int]) -> float:
@@ -15,19 +21,46 @@ def jain(shares: list[int]) -> float:
     return sum(shares) ** 2 / (len(shares) * sum(share**2 for share in shares))
 
 
-def test_conversations_share_by_bytes_whatever_their_packet_sizes() -> None:
-    queue = FqCodel(lambda _: None)
-    who = {conversation(port): 64 + 60 * port for port in range(1, 25)}  # 124 to 1504 bytes
+@settings(max_examples=40)
+@given(st.lists(st.integers(64, 1500), min_size=2, max_size=200), st.booleans())
+def test_conversations_share_by_bytes_whatever_their_packet_sizes(sizes: list[int], by_host: bool) -> None:
+    queue = FqCodel(lambda _: None, limit=100_000_000, most=1_000_000, by_host=by_host)
+    who = {conversation(port + 1): size for port, size in enumerate(sizes)}
     got: Counter[object] = Counter()
-    for _ in range(60):
-        for conv, size in who.items():
-            for _ in range(2000 // size + 1):
-                queue.enqueue(packet(size, conv), 0)
-    for _ in range(2500):
+    rounds = 60
+    for conv, size in who.items():
+        for _ in range(rounds * 1600 // size + 1):
+            queue.enqueue(packet(size, conv), 0)
+    for _ in range(sum(1500 * (rounds - 5) // size for size in sizes)):
         sent = queue.dequeue(0)
         assert sent is not None
         got[sent.conversation] += sent.size
     assert jain([got[conv] for conv in who]) >= 0.99
+
+
+def test_by_host_one_with_a_hundred_conversations_gets_no_more_than_one_with_one() -> None:
+    bench = Bench(root_of(LeafSpec(fair_by="host"), rate=20_000_000))
+    who = [conversation(1, host=1), *(conversation(port, host=2) for port in range(1, 101))]
+    queue = bench.shaper.tree.leaves[0].queue
+    held: Counter[Conversation] = Counter()
+    seen = 0
+    while bench.now < 10 * SECOND:
+        for conv in who:
+            while held[conv] < (20 if conv is who[0] else 3):
+                bench.offer(conv, 1000 if conv is who[0] else 300 + conv.parties.remote_port)
+                held[conv] += 1
+        bench.run(bench.now + 5 * MILLISECOND)
+        for out in bench.sent[seen:]:
+            held[out[1].conversation] -= 1
+        seen = len(bench.sent)
+        while bench.dropped:
+            held[bench.dropped.pop().conversation] -= 1
+    carried = Counter[int]()
+    for now, out in bench.sent:
+        if now >= SECOND:
+            carried[out.conversation.parties.local[3]] += out.size
+    assert abs(carried[1] - carried[2]) <= 0.02 * carried[1]
+    assert queue.length
 
 
 def test_a_sparse_conversation_goes_before_those_that_flood() -> None:

@@ -28,7 +28,7 @@ def test_both_directions_of_a_conversation_have_one_key() -> None:
     assert up is not None
     assert down is not None
     assert up.key == down.key
-    assert (up.dscp, down.dscp, up.length) == (46, 0, 200)
+    assert (up.dscp, down.dscp, up.length, up.headers) == (46, 0, 200, 28)  # IPv4 and UDP
     assert parties(up.key) == Parties(UDP, HOST, FAR, 5004, 443)
 
 
@@ -37,7 +37,7 @@ def test_ipv6_has_one_key_too_and_its_length_counts_the_header() -> None:
     up = parse(v6(HOST6, FAR6, ports, following=UDP, dscp=46), up=True)
     assert up is not None
     assert parties(up.key) == Parties(UDP, HOST6, FAR6, 5004, 443)
-    assert (up.length, up.dscp) == (200, 46)
+    assert (up.length, up.dscp, up.headers) == (200, 46, 48)
 
 
 def test_ports_are_found_behind_options_and_extension_headers() -> None:

@@ -65,3 +65,21 @@ def test_what_must_hold_for_every_split(spec: QueueSpec, data: st.DataObject) ->
         if shares[leaf].rate < demands.get(leaf, shares[leaf].spec.cap) - 1e-3:
             parts = leaf.split("/")
             assert full & {"", *("/".join(parts[: n + 1]) for n in range(len(parts)))}
+
+
+def test_a_curve_parent_divides_all_by_weight_and_gives_nobody_less_than_its_guarantee() -> None:
+    a, b, c = (QueueSpec(name, g, 1000, weight=w) for name, g, w in (("a", 500, 1.0), ("b", 100, 2.0), ("c", 0, 1.0)))
+    root = QueueSpec("", 1000, 1000, children=(a, b, c), discipline="curve")
+
+    def rates(**demands: int) -> list[float]:
+        return [round(split(root, demands)[name].rate, 6) for name in "abc"]
+
+    # By weight a would have 250: its guarantee of 500 is more. The other 500 go 2 to 1.
+    assert rates() == [500, round(1000 / 3, 6), round(500 / 3, 6)]
+    # b wants 100; the 900 that are left would be 450 each for a and c, and a has 500 by its guarantee.
+    assert rates(b=100) == [500, 100, 400]
+    # Without a, b and c have 2 to 1 of all; with a at 300, of what it leaves.
+    assert rates(a=0) == [0, round(2000 / 3, 6), round(1000 / 3, 6)]
+    assert rates(a=300) == [300, round(1400 / 3, 6), round(700 / 3, 6)]
+    # All that a wants, but no more, when the others want little.
+    assert rates(b=0, c=200) == [800, 0, 200]

@@ -118,7 +118,7 @@ def test_groups_hold_addresses_ranges_subnets_networks_and_groups(small_plan: Ca
 
 def test_a_value_may_differ_by_direction(small_plan: Callable[..., Plan]) -> None:
     plan = small_plan(("{default: true}", "{default: true, cap: {up: 80%, down: 5 Mbit/s}}"))
-    rest = plan.tree.queues[1]
+    rest = plan.trees["main"].queues[1]
     assert (str(rest.cap.up), str(rest.cap.down)) == ("80%", "5 Mbit/s")
 
 
@@ -126,7 +126,7 @@ def test_a_value_may_differ_by_direction(small_plan: Callable[..., Plan]) -> Non
     ("old", "new", "says"),
     [
         ("queue: calls", "queue: cals", "did you mean “calls”"),
-        ("queue: calls", "queue: 7", "does not fit"),
+        ("queue: calls", "queue: 7", "name a queue"),
         ("local: house,", "remote: house,", "remote is the far side → write local: house"),
         ("local: guests", "local: []", "write names of groups"),
         ("protocol: udp", "protocol: utp", "is no protocol"),
@@ -150,7 +150,24 @@ def test_a_value_may_differ_by_direction(small_plan: Callable[..., Plan]) -> Non
         ("rest: {default: true}", "rest: {limit: 9 kB, queues: {a: {default: true}}}", "a parent holds no packets"),
         ("rest: {default: true}", "rest: {default: true, aqm: red}", "“red” does not fit"),
         ("headroom: 10%", "headroom: 100%", "nothing of the line is left"),
-        ("trees:\n  main:", "trees:\n  other: {queues: {x: {default: true}}}\n  main:", "one tree serves all"),
+        ("trees:\n  main:", "trees:\n  other: {queues: {x: {default: true}}}\n  main:", "none is named for up"),
+        ("headroom: 10%", "headroom: 10%, tree: mian", "did you mean “main”"),
+        ("headroom: 10%", "headroom: 10%, tree: {left: main}", "name one tree, or {up: one, down: another}"),
+        ("queue: calls", "queue: {main: cals}", "did you mean “calls”"),
+        ("queue: calls", "queue: {mian: calls}", "there is no tree “mian”"),
+        ("calls: {", "calls: {delay: 10 ms, ", "only a curve parent keeps delays"),
+        (
+            "main:\n    queues:\n      calls: {guarantee: 20%",
+            "main:\n    discipline: curve\n    queues:\n      calls: {delay: 10 ms",
+            "no guarantee down within which 10 ms could hold",
+        ),
+        (
+            "main:\n    queues:\n      calls: {",
+            "main:\n    discipline: curve\n    queues:\n      calls: {delay: 1 ms, ",
+            "takes 12.14 Mbit/s, and line up has 9 Mbit/s: calls 12.14 Mbit/s",
+        ),
+        ("rest: {default: true}", "rest: {default: true, aqm: codel, fair-by: host}", "codel is one queue for all"),
+        ("rest: {default: true}", "rest: {default: true, aqm: fifo, ecn: true}", "a fifo does not mark"),
     ],
 )
 def test_what_does_not_fit_together_is_refused(small_plan: Callable[..., Plan], old: str, new: str, says: str) -> None:

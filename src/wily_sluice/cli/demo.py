@@ -18,7 +18,7 @@ from wily_sluice.forecast.split import split
 from wily_sluice.gate.rig.trial import Host, live_trial
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.read import examine, load
-from wily_sluice.units import DIRECTIONS, SECOND
+from wily_sluice.units import SECOND
 from wily_sluice.views.console import console
 from wily_sluice.views.findings import count_findings, print_findings
 from wily_sluice.views.lab import print_lab
@@ -62,7 +62,9 @@ def demo(live: bool, save: Path | None) -> None:
     screen.print()
     screen.print(Rule("3. Who gets what when the line is full?  sluice share", align="left", style="dim"))
     for uplink in plan.uplinks:
-        screen.print(share_table(uplink, {d: split(resolve(plan, uplink, d), {}) for d in DIRECTIONS}))
+        for tree, ways in plan.trees_of(uplink):
+            shares = {d: split(resolve(plan, uplink, d), {}) for d in ways}
+            screen.print(share_table(uplink, tree, shares, screen.width))
     screen.print()
     screen.print(Rule("4. A busy half minute, without the plan and with it  sluice lab run", align="left", style="dim"))
     print_lab(screen, compare_with_progress(plan, load_traffic(examples.folder() / examples.TRAFFIC, plan)))
@@ -76,9 +78,9 @@ def _live(screen: Console, plan_file: Path) -> None:
     caller, worker, *phones = (Host(*who) for who in (examples.CALLER, examples.WORKER, *examples.PHONES))
     trial = live_trial(plan, plan_file, caller, worker, tuple(phones), click.echo)
     phone = plan.limiters[0].down or 0
-    # What goes up, beside the uploads: the call, and an acknowledgement for every two frames that a phone gets.
-    demands = {leaf.path: 0 for leaf in plan.tree.leaves if leaf.path != "work/desk"}
     uplink = plan.uplinks[0]
+    # What goes up, beside the uploads: the call, and an acknowledgement for every two frames that a phone gets.
+    demands = {leaf.path: 0 for leaf in plan.tree(uplink, "up").leaves if leaf.path != "work/desk"}
     cost = uplink.framing.cost
     demands["calls"] = cost(CALL_PACKET) * 8 * SECOND // CALL_PERIOD
     demands["visitors"] = len(phones) * phone * cost(HEADERS) // (2 * cost(LARGEST_PACKET))

@@ -1,5 +1,6 @@
 """`sluice share`."""
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +15,8 @@ from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.read import load
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate, parse_rate
 from wily_sluice.views.console import console, print_json, print_line
-from wily_sluice.views.plan import ARROWS
 from wily_sluice.views.share import share_data, share_table
+from wily_sluice.views.tree import ARROWS
 from wily_sluice.views.why import step_sentence, why_data, worst_sentence
 
 
@@ -72,47 +73,54 @@ def share(
       sluice share --worst visitors
     """
     plan = load(plan_file)
-    leaves = [leaf.path for leaf in plan.tree.leaves]
-    queues = [queue.path for queue in plan.tree.walk()]
+    chosen = choose_uplinks(plan, uplink)
+    trees = {tree.name: tree for u in chosen for tree, _ in plan.trees_of(u)}
+    leaves = list(dict.fromkeys(leaf.path for tree in trees.values() for leaf in tree.leaves))
+    queues = list(dict.fromkeys(queue.path for tree in trees.values() for queue in tree.walk()))
     for queue, _ in demands:
         _require(queue, leaves, "--demand")
     _require(explained, queues, "--why")
     _require(worst, leaves, "--worst")
-    chosen = choose_uplinks(plan, uplink)
     # A wish for more than there is, is a wish for all: the queue is hungry.
     wishes = {queue: rate for queue, rate in demands if rate < HIGHEST_RATE}
-    shares = [(u, {d: split(resolve(plan, u, d), wishes) for d in DIRECTIONS}) for u in chosen]
-    steps = (
-        {}
-        if explained is None
-        else {(u.name, d): why(explained, results[d]) for u, results in shares for d in DIRECTIONS}
-    )
+    shares = [(u, {d: _split(plan, u, d, wishes) for d in DIRECTIONS}) for u in chosen]
+    # Where an uplink has other trees, or another one in each direction, not all of them have the queue.
+    steps = {
+        (u.name, d): why(explained, s[d]) for u, s in shares for d in DIRECTIONS if explained and explained in s[d]
+    }
+    worst_of = {
+        (u.name, d): found for u in chosen for d in DIRECTIONS if worst and (found := _split(plan, u, d, {}).get(worst))
+    }
     if as_json:
         data: dict[str, Any] = {"uplinks": {u.name: share_data(u, results) for u, results in shares}}
         if explained is not None:
             data["why"] = {explained: why_data(steps)}
         if worst is not None:
-            data["worst"] = {
-                worst: {u.name: {d: round(_worst(plan, u, d, worst).rate) for d in DIRECTIONS} for u in chosen}
+            rates = {
+                u.name: {d: round(worst_of[u.name, d].rate) for d in DIRECTIONS if (u.name, d) in worst_of}
+                for u in chosen
             }
+            data["worst"] = {worst: {name: found for name, found in rates.items() if found}}
         print_json(data)
         return
     screen = console()
     for u, results in shares:
         if explained is None and worst is None:
-            screen.print(share_table(u, results))
+            for tree, ways in plan.trees_of(u):
+                screen.print(share_table(u, tree, {d: results[d] for d in ways}, screen.width))
         for d in DIRECTIONS:
-            if explained is not None:
+            if (u.name, d) in steps:
                 screen.print(f"{u.name} {ARROWS[d]}", style="bold")
                 for step in steps[u.name, d]:
                     print_line(screen, step_sentence(step, u.name))
-            if worst is not None:
-                print_line(screen, worst_sentence(_worst(plan, u, d, worst), d, u.name))
+            if (u.name, d) in worst_of:
+                print_line(screen, worst_sentence(worst_of[u.name, d], d, u.name))
 
 
-def _worst(plan: Plan, uplink: Uplink, direction: Direction, queue: str) -> Share:
-    """A leaf's share when all others are hungry, which is the worst for it: the more they want, the less is left."""
-    return split(resolve(plan, uplink, direction), {})[queue]
+def _split(plan: Plan, uplink: Uplink, direction: Direction, wishes: Mapping[str, Rate]) -> dict[str, Share]:
+    """The split under those of the wishes whose leaves this tree has. The worst for a leaf is that there are none."""
+    here = {leaf.path for leaf in plan.tree(uplink, direction).leaves}
+    return split(resolve(plan, uplink, direction), {path: rate for path, rate in wishes.items() if path in here})
 
 
 def _require(queue: str | None, known: list[str], option: str) -> None:

@@ -35,18 +35,20 @@ class CodelQueue(Contender):
         "count",
         "drop_next",
         "dropping",
+        "ecn",
         "first_above_time",
         "interval",
         "lastcount",
         "target",
     )
 
-    def __init__(self, target: Nanoseconds = TARGET, interval: Nanoseconds = INTERVAL) -> None:
+    def __init__(self, target: Nanoseconds = TARGET, interval: Nanoseconds = INTERVAL, ecn: bool = True) -> None:
         super().__init__()
         self._head: Packet | None = None  # linked by `behind`: thousands of queues of few packets then take little room
         self._tail: Packet | None = None
         self.target = target
         self.interval = interval
+        self.ecn = ecn
         self.first_above_time: Nanoseconds = 0
         self.drop_next: Nanoseconds = 0
         self.count = 0
@@ -99,7 +101,7 @@ class CodelQueue(Contender):
             while self.dropping and now >= self.drop_next:
                 assert packet is not None
                 self.count += 1
-                if packet.ecn:
+                if packet.ecn and self.ecn:
                     packet.marked = True
                     self.drop_next = control_law(self.drop_next, self.count, self.interval)
                     break
@@ -111,7 +113,7 @@ class CodelQueue(Contender):
                     self.dropping = False
         elif ok_to_drop:
             assert packet is not None
-            if packet.ecn:
+            if packet.ecn and self.ecn:
                 packet.marked = True
             else:
                 drop(packet)
@@ -132,9 +134,16 @@ class Codel(LeafQueue):
 
     __slots__ = ("_queue",)
 
-    def __init__(self, drop: Callable[[Packet], None], limit: Size, most: int, target: Nanoseconds = TARGET) -> None:
+    def __init__(
+        self,
+        drop: Callable[[Packet], None],
+        limit: Size,
+        most: int,
+        target: Nanoseconds = TARGET,
+        ecn: bool = True,
+    ) -> None:
         super().__init__(drop, limit, most)
-        self._queue = CodelQueue(target)
+        self._queue = CodelQueue(target, ecn=ecn)
 
     def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in, or drop it when it does not fit."""

@@ -31,7 +31,7 @@ class Flow(CodelQueue):
     __slots__ = ("among", "home")
 
     def __init__(self, home: "FqCodel", among: Turns) -> None:
-        super().__init__(home.target, home.interval)
+        super().__init__(home.target, home.interval, home.ecn)
         self.home = home
         self.among = among
 
@@ -47,7 +47,7 @@ class Flow(CodelQueue):
 class FqCodel(LeafQueue):
     """A leaf queue in which conversations, or hosts and then their conversations, take turns."""
 
-    __slots__ = ("_all", "_hosts", "_sweep_at", "interval", "target")
+    __slots__ = ("_all", "_hosts", "_sweep_at", "ecn", "interval", "target")
 
     def __init__(
         self,
@@ -57,10 +57,12 @@ class FqCodel(LeafQueue):
         target: Nanoseconds = TARGET,
         interval: Nanoseconds = INTERVAL,
         by_host: bool = False,
+        ecn: bool = True,
     ) -> None:
         super().__init__(drop, limit, most)
         self.target = target
         self.interval = interval
+        self.ecn = ecn
         self._all = Turns()
         self._hosts: dict[bytes, Turns] | None = {} if by_host else None
         self._sweep_at = FEW_IDLE  # doubles with what a sweep leaves, so that sweeps cost little a packet

@@ -19,11 +19,16 @@ _MOST_EXTENSIONS = 8
 
 
 class Parsed(NamedTuple):
-    """What a header says: the conversation's key, the packet's length in bytes, and its DSCP (0 to 63)."""
+    """What a header says: the conversation's key, the packet's length in bytes, its DSCP (0 to 63), its ECN field.
+
+    `headers` is how many of its bytes are those of IP and of TCP or UDP; the rest is what an application sent.
+    """
 
     key: bytes
     length: int
     dscp: int
+    ecn: int
+    headers: int
 
 
 class Parties(NamedTuple):
@@ -46,11 +51,13 @@ def parse(header: bytes, up: bool) -> Parsed | None:
         start = (header[0] & 15) * 4
         fragment = (header[6] & 0x3F) | header[7]
         ports = header[start : start + 4] if protocol in _WITH_PORTS and not fragment else _NO_PORTS
+        headers = start + (0 if fragment else _transport(protocol, header, start))
         source, target = header[12:16], header[16:20]
         length = header[2] << 8 | header[3]
         traffic_class = header[1]
     elif version == 6 and len(header) >= 40:
-        protocol, ports = _walk_extensions(header)
+        protocol, ports, start = _walk_extensions(header)
+        headers = start + (0 if ports is _NO_PORTS else _transport(protocol, header, start))
         source, target = header[8:24], header[24:40]
         length = (header[4] << 8 | header[5]) + 40
         traffic_class = (header[0] & 15) << 4 | header[1] >> 4
@@ -59,24 +66,35 @@ def parse(header: bytes, up: bool) -> Parsed | None:
     if len(ports) < 4:
         ports = _NO_PORTS
     if up:
-        return Parsed(bytes((protocol,)) + source + target + ports, length, traffic_class >> 2)
-    return Parsed(bytes((protocol,)) + target + source + ports[2:] + ports[:2], length, traffic_class >> 2)
+        key = bytes((protocol,)) + source + target + ports
+    else:
+        key = bytes((protocol,)) + target + source + ports[2:] + ports[:2]
+    return Parsed(key, length, traffic_class >> 2, traffic_class & 3, headers)
 
 
-def _walk_extensions(header: bytes) -> tuple[int, bytes]:
-    """The upper-layer protocol and its ports, or the first extension that cannot be passed and no ports."""
+def _transport(protocol: int, header: bytes, start: int) -> int:
+    """Bytes of the TCP or UDP header that begins there; 0 where there is none."""
+    if protocol == UDP:
+        return 8
+    if protocol == TCP and len(header) > start + 12:
+        return (header[start + 12] >> 4) * 4
+    return 0
+
+
+def _walk_extensions(header: bytes) -> tuple[int, bytes, int]:
+    """The upper-layer protocol, its ports, where it begins; or the first extension that cannot be passed, no ports."""
     protocol, start = header[6], 40
     for _ in range(_MOST_EXTENSIONS):
         if protocol in _WITH_PORTS:
-            return protocol, header[start : start + 4]
+            return protocol, header[start : start + 4], start
         if protocol == _FRAGMENT and start < len(header):
-            return header[start], _NO_PORTS
+            return header[start], _NO_PORTS, start + 8
         if protocol not in _EXTENSIONS or start + 1 >= len(header):
             break
         # The authentication header counts in words of 4 bytes less 2 (RFC 4302), the others in words of 8 less 1.
         size = (header[start + 1] + 2) * 4 if protocol == 51 else (header[start + 1] + 1) * 8
         protocol, start = header[start], start + size
-    return protocol, _NO_PORTS
+    return protocol, _NO_PORTS, start
 
 
 def is_ipv6(key: bytes) -> bool:

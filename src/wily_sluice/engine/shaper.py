@@ -12,7 +12,7 @@ from wily_sluice.engine.lane import Lane
 from wily_sluice.engine.limiter import LimiterBank
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.sorter import Sorter
-from wily_sluice.engine.tree import Tree
+from wily_sluice.engine.tree import Leaf, Tree
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds
 
 CATCH_UP: Nanoseconds = 20 * MILLISECOND  # how much of a stall is made good afterwards
@@ -49,10 +49,14 @@ class Shaper:
         else:
             self.enter_tree(packet, now)
 
+    def leaf_of(self, conversation: Conversation) -> Leaf:
+        """The leaf that a conversation is sorted to."""
+        return self.tree.leaves[self._sorter.leaf(conversation)]
+
     def _choose_lane(self, conversation: Conversation) -> Lane:
         limiters = (self._bank.limiters[index] for index in self._sorter.limits(conversation))
         buckets = tuple(limiter.bucket(conversation) for limiter in limiters if limiter is not None)
-        lane = Lane(self, buckets, self.tree.leaves[self._sorter.leaf(conversation)])
+        lane = Lane(self, buckets, self.leaf_of(conversation))
         if self._up:
             conversation.up_lane = lane
         else:

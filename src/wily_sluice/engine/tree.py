@@ -104,7 +104,7 @@ class Node:
 class Leaf(Node):
     """A queue that holds packets. One that has a promise keeps its next packet at hand, so that its size is known."""
 
-    __slots__ = ("due_key", "head", "is_due", "promise", "queue")
+    __slots__ = ("due_key", "head", "is_due", "promise", "queue", "sent_payload")
 
     def __init__(self, spec: QueueSpec, parent: "Parent", order: int, queue: LeafQueue) -> None:
         super().__init__(spec, parent, order)
@@ -115,6 +115,7 @@ class Leaf(Node):
         self.head: Packet | None = None
         self.due_key: Nanoseconds | None = None  # see RealTime
         self.is_due = False
+        self.sent_payload: Size = 0
 
     @property
     def has_packet(self) -> bool:
@@ -331,6 +332,7 @@ class Tree:
             packet = self._take(leaf, now, promised)
             self._account(leaf, packet, now, promised)
             if packet is not None:
+                leaf.sent_payload += packet.payload
                 return packet
 
     def _take(self, leaf: Leaf, now: Nanoseconds, promised: bool) -> Packet | None:

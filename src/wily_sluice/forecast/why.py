@@ -18,11 +18,15 @@ Held = Literal["cap", "demand", "others", "nothing left"]
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One level. Rates in bit/s. `peers` are the brothers of its priority, `earlier` those who were offered before."""
+    """One level. Rates in bit/s. `peers` are the brothers of its priority, `earlier` those who were offered before.
+
+    Below a curve parent, where there are no priorities, all brothers are peers.
+    """
 
     share: Share
     parent: Share
     extra: float
+    curve: bool
     peers: tuple[Share, ...]
     earlier: tuple[Share, ...]
     held: Held
@@ -40,6 +44,7 @@ def why(path: str, shares: Mapping[str, Share]) -> list[Step]:
 def _step(share: Share, parent: Share, shares: Mapping[str, Share]) -> Step:
     brothers = [shares[child.path] for child in parent.spec.children if child.path != share.spec.path]
     extra = share.rate - share.guaranteed
+    curve = parent.spec.discipline == "curve"
     if share.rate >= share.want - SLACK:
         held: Held = "cap" if share.want >= share.spec.cap - SLACK else "demand"
     else:
@@ -48,7 +53,8 @@ def _step(share: Share, parent: Share, shares: Mapping[str, Share]) -> Step:
         share,
         parent,
         extra,
-        tuple(brother for brother in brothers if brother.spec.priority == share.spec.priority),
-        tuple(brother for brother in brothers if brother.spec.priority < share.spec.priority),
+        curve,
+        tuple(brother for brother in brothers if curve or brother.spec.priority == share.spec.priority),
+        tuple(brother for brother in brothers if not curve and brother.spec.priority < share.spec.priority),
         held,
     )

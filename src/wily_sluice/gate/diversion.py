@@ -11,7 +11,8 @@ from wily_sluice.gate.command import run
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.units import Direction
 
-CHAIN = "SLUICE"
+CHAIN, MARKING_CHAIN = "SLUICE", "SLUICE-CE"
+CE_BIT = 1 << 30  # of the kernel's 32-bit mark
 TABLE = "mangle"
 FAMILIES = ("iptables", "ip6tables")
 
@@ -23,12 +24,12 @@ def insert(queues: Sequence[tuple[str, Direction, int]]) -> None:
     """
     try:
         for family in FAMILIES:
-            run([family, "-w", "-t", TABLE, "-N", CHAIN])
+            _table(family, "-N", CHAIN)
             for interface, direction, number in queues:
                 way = "-o" if direction == "up" else "-i"
                 target = ["-j", "NFQUEUE", "--queue-num", str(number), "--queue-bypass"]
-                run([family, "-w", "-t", TABLE, "-A", CHAIN, way, interface, *target])
-            run([family, "-w", "-t", TABLE, "-A", "FORWARD", "-j", CHAIN])
+                _table(family, "-A", CHAIN, way, interface, *target)
+            _table(family, "-A", "FORWARD", "-j", CHAIN)
     except LiveError as error:
         remove()
         if "NFQUEUE" in str(error):
@@ -36,13 +37,36 @@ def insert(queues: Sequence[tuple[str, Direction, int]]) -> None:
         raise
 
 
+def insert_marking() -> bool:
+    """Have the ECN field written where the gate asks for it. False where this machine cannot: then it drops instead."""
+    try:
+        for family in FAMILIES:
+            _table(family, "-N", MARKING_CHAIN)
+            _table(family, "-A", MARKING_CHAIN, "-j", "TOS", "--set-tos", "0x03/0x03")
+            _table(family, "-A", MARKING_CHAIN, "-j", "MARK", "--set-xmark", f"0x0/{CE_BIT:#x}")
+            _table(family, "-A", *_TO_MARKING)
+    except LiveError:
+        remove()
+        return False
+    return True
+
+
 def remove() -> bool:
-    """Take the chain away, whatever of it is there. True when there was something to take."""
+    """Take the chains away, whatever of them is there. True when there was something to take."""
     found = False
     for family in FAMILIES:
-        found = run([family, "-w", "-t", TABLE, "-S", CHAIN], check=False).returncode == 0 or found
-        while run([family, "-w", "-t", TABLE, "-D", "FORWARD", "-j", CHAIN], check=False).returncode == 0:
-            pass
-        run([family, "-w", "-t", TABLE, "-F", CHAIN], check=False)
-        run([family, "-w", "-t", TABLE, "-X", CHAIN], check=False)
+        for chain, jump in ((CHAIN, ("FORWARD", "-j", CHAIN)), (MARKING_CHAIN, _TO_MARKING)):
+            found = _table(family, "-S", chain, check=False) or found
+            while _table(family, "-D", *jump, check=False):
+                pass
+            _table(family, "-F", chain, check=False)
+            _table(family, "-X", chain, check=False)
     return found
+
+
+_TO_MARKING = ("POSTROUTING", "-m", "mark", "--mark", f"{CE_BIT:#x}/{CE_BIT:#x}", "-j", MARKING_CHAIN)
+
+
+def _table(family: str, *words: str, check: bool = True) -> bool:
+    """Run one command on the table; whether it succeeded. LiveError when it did not and `check` is set."""
+    return run([family, "-w", "-t", TABLE, *words], check=check).returncode == 0

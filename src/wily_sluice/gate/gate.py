@@ -45,6 +45,7 @@ class Gate:
         self.engine = SiteEngine(plan, self._drop)
         self._queues: dict[Shaper, PacketQueue] = {}
         self._lock: socket.socket | None = None
+        self._marks = False  # whether this machine can write the ECN field of what it forwards
 
     def run(self, ready: Callable[[], None], each_second: Callable[[], None] | None = None) -> None:
         """Shape until SIGINT, SIGTERM or SIGHUP; `ready` is called once it does.
@@ -68,6 +69,7 @@ class Gate:
             loop = Loop(crossings, reader, each_second)
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
+            self._marks = diversion.insert_marking()
             diversion.insert([(interfaces[name], direction, number) for (name, direction), number in numbers.items()])
             gc.freeze()
             run_before_others()
@@ -132,10 +134,11 @@ class Gate:
                 size = framing.cost(length)
             else:
                 size = framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
-            return Packet(size, find(parsed.key, parsed.dscp, now), diverted.token)
+            payload = max(0, length - parsed.headers)
+            return Packet(size, find(parsed.key, parsed.dscp, now), diverted, parsed.ecn if self._marks else 0, payload)
 
         return Crossing(queue, shaper, admit)
 
     def _drop(self, packet: Packet) -> None:
         assert packet.lane is not None
-        self._queues[packet.lane.shaper].drop(packet.token)
+        self._queues[packet.lane.shaper].drop(packet.token.token)

@@ -10,6 +10,7 @@ from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from wily_sluice.engine.packet import Packet
+from wily_sluice.gate.diversion import CE_BIT
 from wily_sluice.gate.packet_queue import Diverted, PacketQueue
 from wily_sluice.units import SECOND, Nanoseconds
 
@@ -33,7 +34,7 @@ class Discipline(Protocol):
 class Crossing:
     """One queue of the kernel's, and what its packets wait in.
 
-    `admit` makes a packet of what was diverted, its token the kernel's; or None for one that is let go at once.
+    `admit` makes a packet of what was diverted, its token what was diverted; or None for one that is let go at once.
     """
 
     __slots__ = ("admit", "discipline", "queue")
@@ -90,5 +91,9 @@ class Loop:
             else:
                 discipline.offer(packet, now)
         while (packet := discipline.release(now)) is not None:
-            queue.accept(packet.token)
+            diverted = packet.token
+            if packet.marked:
+                queue.accept_marked(diverted.token, diverted.mark | CE_BIT)
+            else:
+                queue.accept(diverted.token)
         queue.flush()

@@ -25,7 +25,7 @@ CFG_CMD, CFG_PARAMS, CFG_QUEUE_MAXLEN, CFG_MASK, CFG_FLAGS = 1, 2, 3, 4, 5
 CMD_BIND, CMD_UNBIND = 1, 2
 COPY_PACKET = 2
 FAIL_OPEN, WHOLE_SEGMENTS = 1, 4  # NFQA_CFG_F_FAIL_OPEN, NFQA_CFG_F_GSO
-PACKET_HDR, VERDICT_HDR, PAYLOAD, CAP_LEN = 1, 2, 10, 13
+PACKET_HDR, VERDICT_HDR, MARK, PAYLOAD, CAP_LEN = 1, 2, 3, 10, 13
 DROP, ACCEPT = 0, 1
 
 HEADER_BYTES = 128  # enough for IPv6 with some extension headers, and the ports
@@ -37,11 +37,15 @@ _ATTRIBUTE = struct.Struct("=HH")
 
 
 class Diverted(NamedTuple):
-    """A packet that the kernel holds: its id as it stands in the message, its first bytes, its length if over 64 kB."""
+    """A packet that the kernel holds: its id as it stands in the message, its first bytes, its length if over 64 kB.
+
+    `mark` is the kernel's own mark on it, which routing and other rules may look at.
+    """
 
     token: bytes
     header: bytes
     length: int
+    mark: int
 
 
 def _message(kind: int, flags: int, number: int, attributes: bytes) -> bytes:
@@ -105,17 +109,19 @@ class PacketQueue:
                 # The kernel sends each packet as a message of its own, its id in the first attribute.
                 if data[4:6] != _PACKET_KIND:
                     continue
-                place, end, length = 20, len(data), 0
+                place, end, length, mark = 20, len(data), 0, 0
                 header = b""
                 while place + 4 <= end:
                     size, kind = _ATTRIBUTE.unpack_from(data, place)
                     if kind == PAYLOAD:
                         header = data[place + 4 : place + size]
                         break
-                    if kind == CAP_LEN:
+                    if kind == MARK:
+                        mark = int.from_bytes(data[place + 4 : place + 8])
+                    elif kind == CAP_LEN:
                         length = int.from_bytes(data[place + 4 : place + 8])
                     place += (size + 3) & ~3
-                packets.append(Diverted(data[24:28], header, length))
+                packets.append(Diverted(data[24:28], header, length, mark))
         except BlockingIOError:
             pass
         except OSError as error:
@@ -130,6 +136,13 @@ class PacketQueue:
         self._verdicts.append(self._accept + token)
         if len(self._verdicts) >= VERDICT_BATCH:
             self.flush()
+
+    def accept_marked(self, token: bytes, mark: int) -> None:
+        """Let a packet go with this mark of the kernel's upon it."""
+        verdict = _attribute(VERDICT_HDR, struct.pack(">I", ACCEPT) + token)
+        self._verdicts.append(
+            _message(MSG_VERDICT, 0, self.number, verdict + _attribute(MARK, struct.pack(">I", mark)))
+        )
 
     def drop(self, token: bytes) -> None:
         """Drop a packet, likewise."""

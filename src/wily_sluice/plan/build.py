@@ -14,17 +14,19 @@ from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.sorter import Match, Sorter
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.engine.tree import Tree
+from wily_sluice.plan import model as planned
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
-from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Direction, Nanoseconds, transmission_time
+from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Direction, Nanoseconds, Size, transmission_time
 
 LONGEST_WAIT: Nanoseconds = 1000 * MILLISECOND  # of a leaf's backlog, at its cap
 FEWEST_BYTES = 128 * LONGEST_FRAME
 
 
-def build_sorter(plan: Plan) -> Sorter:
-    """The plan's rules and limiters as matches; leaves by their place in the tree."""
-    index = {queue.path: place for place, queue in enumerate(plan.tree.leaves)}
+def build_sorter(plan: Plan, tree: planned.Tree) -> Sorter:
+    """The plan's rules and limiters as matches, for one of its trees; leaves by their place in it."""
+    index = {leaf.path: place for place, leaf in enumerate(tree.leaves)}
+    default = index[tree.default.path]
     rules = tuple(
         (
             Match(
@@ -34,11 +36,10 @@ def build_sorter(plan: Plan) -> Sorter:
                 ports=rule.ports,
                 dscps=sum(1 << dscp for dscp in set(rule.dscps)) if rule.dscps else None,
             ),
-            index[rule.queue],
+            index[rule.queues[tree.name]] if tree.name in rule.queues else default,
         )
         for rule in plan.rules
     )
-    default = next(index[queue.path] for queue in plan.tree.leaves if queue.default)
     return Sorter(rules, default, tuple(Match(local=limiter.local.addresses) for limiter in plan.limiters))
 
 
@@ -47,36 +48,55 @@ def build_tree(spec: QueueSpec, drop: Callable[[Packet], None]) -> Tree:
     leaves = sum(1 for _ in spec.leaves())
 
     def leaf_queue(leaf: QueueSpec, leaf_drop: Callable[[Packet], None]) -> LeafQueue:
-        # On a slow queue one frame alone takes longer than CoDel's usual target (RFC 8289 §4.3), which would then
-        # drop packets that nobody could have sent sooner.
-        slowest = max(leaf.guarantee, leaf.cap // leaves, 1)
-        target = max(TARGET, 3 * transmission_time(LONGEST_FRAME, slowest) // 2)
-        asked = leaf.leaf
-        if asked.most_bytes is not None:
-            limit = asked.most_bytes
-        elif asked.longest is not None:
-            limit = leaf.cap * asked.longest // BYTE_TIME
-        else:
-            limit = max(FEWEST_BYTES, leaf.cap * LONGEST_WAIT // BYTE_TIME)
-        most = asked.most_packets or MOST_PACKETS
-        if asked.aqm == "fifo":
+        limit, most, target = leaf_limit(leaf), leaf_most(leaf), leaf_target(leaf, leaves)
+        if leaf.leaf.aqm == "fifo":
             return Fifo(leaf_drop, limit, most)
-        if asked.aqm == "codel":
-            return Codel(leaf_drop, limit, most, target)
-        return FqCodel(leaf_drop, limit, most, target, by_host=asked.fair_by == "host")
+        if leaf.leaf.aqm == "codel":
+            return Codel(leaf_drop, limit, most, target, ecn=leaf.leaf.ecn)
+        return FqCodel(leaf_drop, limit, most, target, by_host=leaf.leaf.fair_by == "host", ecn=leaf.leaf.ecn)
 
     return Tree(spec, drop, leaf_queue)
+
+
+def leaf_limit(leaf: QueueSpec) -> Size:
+    """How many bytes a leaf holds at most."""
+    asked = leaf.leaf
+    if asked.most_bytes is not None:
+        return asked.most_bytes
+    if asked.longest is not None:
+        return leaf.cap * asked.longest // BYTE_TIME
+    return max(FEWEST_BYTES, leaf.cap * LONGEST_WAIT // BYTE_TIME)
+
+
+def leaf_most(leaf: QueueSpec) -> int:
+    """How many packets a leaf holds at most."""
+    return leaf.leaf.most_packets or MOST_PACKETS
+
+
+def leaf_target(leaf: QueueSpec, leaves: int) -> Nanoseconds:
+    """What wait CoDel brings a leaf of a tree with so many leaves back to.
+
+    On a slow queue one frame alone takes longer than the usual target (RFC 8289 §4.3), which would then drop packets
+    that nobody could have sent sooner.
+    """
+    slowest = max(leaf.guarantee, leaf.cap // leaves, 1)
+    return max(TARGET, 3 * transmission_time(leaf.largest, slowest) // 2)
 
 
 class SiteEngine:
     """All shapers of a site, with the conversations and limiters that they share. `drop` must not call back."""
 
     def __init__(self, plan: Plan, drop: Callable[[Packet], None]) -> None:
-        self.sorter = build_sorter(plan)
-        self.conversations = ConversationTable(watch_marks=self.sorter.watches_marks)
+        sorters = {name: build_sorter(plan, tree) for name, tree in plan.trees.items()}
+        self.conversations = ConversationTable(watch_marks=any(sorter.watches_marks for sorter in sorters.values()))
         self.banks = {way: LimiterBank(_limiters(plan, way), forward_to_tree, drop) for way in DIRECTIONS}
         self.shapers = {
-            (uplink.name, way): Shaper(way, build_tree(resolve(plan, uplink, way), drop), self.sorter, self.banks[way])
+            (uplink.name, way): Shaper(
+                way,
+                build_tree(resolve(plan, uplink, way), drop),
+                sorters[plan.tree(uplink, way).name],
+                self.banks[way],
+            )
             for uplink in plan.uplinks
             for way in DIRECTIONS
         }

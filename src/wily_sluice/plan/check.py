@@ -1,20 +1,19 @@
-"""What is wrong, or doubtful, in a plan whose parts are each in order: sums, order, and what nobody uses."""
+"""What is wrong, or doubtful, in a plan whose parts are each in order: order, overlaps, and what nobody uses.
+
+The trees have a file of their own, `check_trees`.
+"""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.spec import Discipline
+from wily_sluice.plan.check_trees import check_trees
 from wily_sluice.plan.document import Document, Location, Reading
 from wily_sluice.plan.finding import Finding
-from wily_sluice.plan.model import Plan, Queue, Uplink
-from wily_sluice.plan.rates import cap_of, guarantee_of
+from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schema import PlanEntry
 from wily_sluice.units import (
     DIRECTIONS,
     HIGHEST_RATE,
-    Direction,
-    Rate,
     format_rate,
     format_rate_both,
     format_share,
@@ -28,8 +27,7 @@ def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
     document = plan.document
     return [
         *_missing(reading),
-        *_default_leaf(plan, reading),
-        *_guarantees(plan, document),
+        *check_trees(plan, reading),
         *_interfaces(plan, document),
         *_networks(plan, document),
         *_headroom(plan, document),
@@ -40,106 +38,11 @@ def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
     ]
 
 
-def queue_location(plan: Plan, path: str) -> Location:
-    """Where a queue stands in the file."""
-    parts = path.split("/")
-    return ("trees", plan.tree.name, *(word for name in parts for word in ("queues", name)))
-
-
 def _missing(reading: Reading[PlanEntry]) -> Iterator[Finding]:
     for key in ("site", "uplinks", "trees"):
         if not getattr(reading.content, key) and not any(cut[:1] == (key,) for cut in reading.cut):
             examples = PlanEntry.model_fields[key].examples or []
             yield reading.document.error((key,), f"“{key}” is missing", f"add {key}: {examples[0]}")
-
-
-def _default_leaf(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
-    document, tree = reading.document, ("trees", plan.tree.name)
-    defaults = [queue for queue in plan.tree.walk() if queue.default]
-    for queue in defaults:
-        if queue.children:
-            location = (*queue_location(plan, queue.path), "default")
-            yield document.error(location, "a parent cannot be the default", "mark one of its leaves")
-    for queue in defaults[1:]:
-        location = (*queue_location(plan, queue.path), "default")
-        yield document.error(location, f"{defaults[0].path} is the default already", "mark exactly one leaf")
-    if not defaults and plan.tree.queues and not any(cut[:1] == ("trees",) for cut in reading.cut):
-        yield document.error(tree, "no leaf is the default, for traffic that no rule claims", "add `default: true`")
-
-
-def _guarantees(plan: Plan, document: Document) -> Iterator[Finding]:
-    """Brothers' guarantees against their parent's, and guarantees against caps; each place is told of once."""
-    told: set[str] = set()
-    # Without an uplink that could be read, percentages can still be added up.
-    for uplink in plan.uplinks or (Uplink("the line", "", HIGHEST_RATE, HIGHEST_RATE, 0.0),):
-        for direction in DIRECTIONS:
-            usable = uplink.usable(direction)
-            top = _Above(uplink.name, "", plan.tree.discipline, usable, usable, direction)
-            for finding in _guarantees_below(plan, document, plan.tree.queues, top):
-                if finding.key not in told:
-                    told.add(finding.key)
-                    yield finding
-
-
-@dataclass(frozen=True, slots=True)
-class _Above:
-    """What stands above some queues: its name for a person, its path, and its rates in one direction."""
-
-    name: str
-    path: str
-    discipline: Discipline
-    guarantee: Rate
-    cap: Rate
-    direction: Direction
-
-
-def _guarantees_below(plan: Plan, document: Document, queues: tuple[Queue, ...], above: _Above) -> Iterator[Finding]:
-    strict = above.discipline == "strict"
-    if not strict:
-        yield from _sum_of_guarantees(plan, document, queues, above)
-    for queue in queues:
-        here = queue_location(plan, queue.path)
-        amount, planned_cap = queue.guarantee.of(above.direction), queue.cap.of(above.direction)
-        if strict and amount is not None:
-            message = f"{above.name} is strict: it serves by priority alone and guarantees nothing"
-            yield document.error((*here, "guarantee"), message, "take it out, or make the parent weighted")
-            continue
-        guarantee = 0 if strict else guarantee_of(queue, above.direction, above.guarantee)
-        cap = cap_of(queue, above.direction, above.cap)
-        if planned_cap is not None and planned_cap.rate is not None and planned_cap.rate > above.cap:
-            message = f"{format_rate_both(planned_cap.rate)} {above.direction} is above what {above.name} may have"
-            yield document.warning((*here, "cap"), message, f"that is {format_rate_both(above.cap)}")
-        if guarantee > cap:
-            message = f"{format_rate(guarantee)} {above.direction} is guaranteed, but the cap is {format_rate(cap)}"
-            yield document.error((*here, "guarantee"), message, "a guarantee is at most the cap")
-        if amount is not None and amount.share and above.guarantee == 0:
-            message = f"{amount} of nothing: {above.name} has no guarantee {above.direction} to share out"
-            yield document.warning((*here, "guarantee"), message, f"give {above.name} a guarantee")
-        if queue.children:
-            below = _Above(queue.path, queue.path, queue.discipline, guarantee, cap, above.direction)
-            yield from _guarantees_below(plan, document, queue.children, below)
-
-
-def _sum_of_guarantees(plan: Plan, document: Document, queues: tuple[Queue, ...], above: _Above) -> Iterator[Finding]:
-    amounts = [amount for queue in queues if (amount := queue.guarantee.of(above.direction)) is not None]
-    total = sum(amount.of(above.guarantee) for amount in amounts)
-    percent = sum(amount.share or 0 for amount in amounts)
-    if total <= above.guarantee + ROUNDING and percent <= 1 + 1e-9:
-        return
-    owner = queue_location(plan, above.path) if above.path else ("trees", plan.tree.name)
-    if percent > 1 + 1e-9:
-        message = f"the guarantees below {above.name} add up to {format_share(percent)} {above.direction}"
-        remedy = "lower them to at most 100% together"
-    elif above.guarantee == 0:
-        message = f"its children are guaranteed {format_rate(total)} {above.direction}, but it has no guarantee itself"
-        remedy = f"give {above.name} a guarantee"
-    else:
-        message = (
-            f"the guarantees below {above.name} add up to {format_rate_both(total)} {above.direction}, "
-            f"and it has {format_rate_both(above.guarantee)}"
-        )
-        remedy = "lower them, or write percentages"
-    yield document.error((*owner, "queues"), message, remedy)
 
 
 def _interfaces(plan: Plan, document: Document) -> Iterator[Finding]:
@@ -213,6 +116,16 @@ def _rules(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
             yield document.warning(here, message, "move it up")
         elif rule.is_catch_all:
             catch_all = rule
+        missing = [tree for name, tree in plan.trees.items() if rule.queues and name not in rule.queues]
+        for tree in missing:
+            lines = [u.name for u in plan.uplinks if tree.name in (u.tree.up, u.tree.down)]
+            if lines and any(leaf.default for leaf in tree.leaves):
+                message = (
+                    f"tree {tree.name}, of {' and '.join(lines)}, has no such queue: there it is {tree.default.path}"
+                )
+                yield document.warning(
+                    (*here, "queue"), message, f"write {{…, {tree.name}: QUEUE}}, if another is meant"
+                )
         if rule.local is not None:
             yield from _outside(plan, reading, (*here, "local"), rule.local.addresses)
         if rule.ports and rule.protocols and not set(rule.protocols) & {6, 17, 33, 132, 136}:
@@ -229,12 +142,6 @@ def _outside(plan: Plan, reading: Reading[PlanEntry], location: Location, addres
 def _unused(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
     if reading.cut or reading.content is None:
         return
-    fed = {rule.queue for rule in plan.rules}
-    for leaf in plan.tree.leaves:
-        if leaf.path not in fed and not leaf.default:
-            yield reading.document.warning(
-                queue_location(plan, leaf.path), "no rule sorts anything into this queue", "add a rule, or take it out"
-            )
     parties = [limiter.local for limiter in plan.limiters]
     parties += [party for rule in plan.rules for party in (rule.local, rule.remote) if party is not None]
     named = {word for party in parties for word in party.words}

@@ -8,7 +8,7 @@ from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, Framing
 from wily_sluice.engine.spec import Discipline, LeafSpec
 from wily_sluice.plan.document import Document
-from wily_sluice.units import Amount, Direction, Rate, Size
+from wily_sluice.units import DIRECTIONS, Amount, Direction, Rate, Size
 
 T = TypeVar("T")
 
@@ -35,7 +35,10 @@ class FramingWords:
 
 @dataclass(frozen=True, slots=True)
 class Uplink:
-    """A line to the internet. `down` and `up` are what it measured, in bit/s; `headroom` is the part left free."""
+    """A line to the internet. `down` and `up` are what it measured, in bit/s; `headroom` is the part left free.
+
+    `tree` is the name of its tree in each direction.
+    """
 
     name: str
     interface: str
@@ -43,6 +46,7 @@ class Uplink:
     up: Rate
     headroom: float
     framed: FramingWords = FramingWords(ETHERNET, "ethernet")
+    tree: Directional[str] = Directional(None, None)
 
     @property
     def framing(self) -> Framing:
@@ -115,6 +119,11 @@ class Tree:
         """The queues that hold packets, in the order of the plan."""
         return tuple(queue for queue in self.walk() if not queue.children)
 
+    @property
+    def default(self) -> Queue:
+        """The leaf for what no rule claims, in a tree without errors."""
+        return next(leaf for leaf in self.leaves if leaf.default)
+
 
 @dataclass(frozen=True, slots=True)
 class Party:
@@ -141,7 +150,10 @@ class Limiter:
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """Sorts conversations into a leaf. `place` is its place in the file's list, from 0."""
+    """Sorts conversations into a leaf. `place` is its place in the file's list, from 0.
+
+    `queues` has the leaf's path in each tree that has it; in another, the rule's conversations go to the default.
+    """
 
     name: str
     place: int
@@ -150,7 +162,7 @@ class Rule:
     protocols: tuple[int, ...] | None
     ports: tuple[tuple[int, int], ...] | None
     dscps: tuple[int, ...] | None
-    queue: str
+    queues: dict[str, str]
 
     @property
     def is_catch_all(self) -> bool:
@@ -168,9 +180,20 @@ class Plan:
     uplinks: tuple[Uplink, ...]
     networks: tuple[Network, ...]
     groups: dict[str, AddressSet]
-    tree: Tree
+    trees: dict[str, Tree]
     limiters: tuple[Limiter, ...]
     rules: tuple[Rule, ...]
+
+    def tree(self, uplink: Uplink, direction: Direction) -> Tree:
+        """The tree of an uplink in a direction."""
+        name = uplink.tree.of(direction)
+        assert name is not None
+        return self.trees[name]
+
+    def trees_of(self, uplink: Uplink) -> list[tuple[Tree, tuple[Direction, ...]]]:
+        """The trees of an uplink, each with the directions that it is for; one tree, where it is the same for both."""
+        names = {uplink.tree.of(direction): self.tree(uplink, direction) for direction in DIRECTIONS}
+        return [(tree, tuple(d for d in DIRECTIONS if uplink.tree.of(d) == name)) for name, tree in names.items()]
 
     @property
     def hosts(self) -> AddressSet:

@@ -2,9 +2,13 @@
 
 A guarantee in percent is of the parent's guarantee, a cap in percent of the parent's cap; the root has both at the
 usable rate of the uplink. A queue without a guarantee has none; one without a cap has its parent's. Below a strict
-parent nobody has a guarantee: that is what `strict` means, and all that it means here.
+parent nobody has a guarantee: that is what `strict` means, and all that it means here. A delay holds below a curve
+parent alone.
 """
 
+from dataclasses import replace
+
+from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.engine.spec import Discipline, QueueSpec
 from wily_sluice.plan.model import Plan, Queue, Uplink
 from wily_sluice.units import Direction, Rate
@@ -25,12 +29,25 @@ def cap_of(queue: Queue, direction: Direction, parent: Rate) -> Rate:
 def resolve(plan: Plan, uplink: Uplink, direction: Direction) -> QueueSpec:
     """The tree of a plan without errors, for one uplink in one direction; its root has the empty path."""
     usable = uplink.usable(direction)
+    tree = plan.tree(uplink, direction)
+    largest = uplink.framing.cost(LARGEST_PACKET)
 
     def resolved(queue: Queue, parent: Discipline, guarantee: Rate, cap: Rate) -> QueueSpec:
         own_cap = cap_of(queue, direction, cap)
-        own_guarantee = min(guarantee_of(queue, direction, guarantee), own_cap) if parent == "weighted" else 0
+        own_guarantee = min(guarantee_of(queue, direction, guarantee), own_cap) if parent != "strict" else 0
         children = tuple(resolved(child, queue.discipline, own_guarantee, own_cap) for child in queue.children)
-        return QueueSpec(queue.path, own_guarantee, own_cap, queue.priority, queue.weight, children, queue.leaf)
+        leaf = queue.leaf if parent == "curve" else replace(queue.leaf, delay=None)
+        return QueueSpec(
+            queue.path,
+            own_guarantee,
+            own_cap,
+            queue.priority,
+            queue.weight,
+            children,
+            leaf,
+            queue.discipline,
+            largest,
+        )
 
-    top = (resolved(queue, plan.tree.discipline, usable, usable) for queue in plan.tree.queues)
-    return QueueSpec("", usable, usable, children=tuple(top))
+    top = tuple(resolved(queue, tree.discipline, usable, usable) for queue in tree.queues)
+    return QueueSpec("", usable, usable, children=top, discipline=tree.discipline, largest=largest)

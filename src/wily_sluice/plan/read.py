@@ -9,8 +9,9 @@ from wily_sluice.plan.addresses import address_set, looks_like_address
 from wily_sluice.plan.check import check
 from wily_sluice.plan.document import Document, Location, Reading, hold_against, read_document, suggestion
 from wily_sluice.plan.finding import FileError, Finding
-from wily_sluice.plan.model import Limiter, Network, Party, Plan, Queue, Rule, Tree, Uplink
-from wily_sluice.plan.schema import PlanEntry, QueueEntry
+from wily_sluice.plan.model import Directional, Limiter, Network, Party, Plan, Queue, Rule, Tree, Uplink
+from wily_sluice.plan.schema import PlanEntry, QueueEntry, TreeEntry, UplinkEntry
+from wily_sluice.units import DIRECTIONS, Direction
 
 
 def examine(path: Path) -> tuple[Plan | None, list[Finding]]:
@@ -50,9 +51,6 @@ class _Follower:
         self.findings.append(self.document.error(location, message, remedy))
 
     def plan(self, entry: PlanEntry) -> Plan:
-        uplinks = tuple(
-            Uplink(name, e.interface, e.down, e.up, e.headroom, e.framing) for name, e in entry.uplinks.items()
-        )
         networks = tuple(
             Network(
                 name,
@@ -67,7 +65,11 @@ class _Follower:
             if name in self.networks:
                 self.error(("groups", name), f"“{name}” is a network already", "give the group another name")
             self._group(name, entry, ())
-        tree = self._tree(entry)
+        trees = {name: self._tree(name, e) for name, e in entry.trees.items()}
+        uplinks = tuple(
+            Uplink(name, e.interface, e.down, e.up, e.headroom, e.framing, self._tree_names(name, e, trees))
+            for name, e in entry.uplinks.items()
+        )
         limiters = tuple(
             Limiter(name, self._party(("limiters", name, "local"), e.local), e.per == "host", e.down, e.up)
             for name, e in entry.limiters.items()
@@ -81,12 +83,12 @@ class _Follower:
                 e.protocol,
                 e.port,
                 e.dscp,
-                self._queue(("rules", place, "queue"), e.queue, tree),
+                self._queues_of(("rules", place, "queue"), e.queue, trees),
             )
             for place, e in enumerate(entry.rules)
             if e is not None
         )
-        return Plan(self.document, entry.site, entry.timezone, uplinks, networks, self.groups, tree, limiters, rules)
+        return Plan(self.document, entry.site, entry.timezone, uplinks, networks, self.groups, trees, limiters, rules)
 
     def _group(self, name: str, entry: PlanEntry, within: tuple[str, ...]) -> AddressSet:
         """The addresses of a group; `within` are the groups that are being worked out and led here."""
@@ -130,16 +132,26 @@ class _Follower:
                 addresses |= self._addresses(where, word, [*self.groups, *self.networks])
         return Party(words, addresses)
 
-    def _tree(self, entry: PlanEntry) -> Tree:
-        if not entry.trees:
-            return Tree("", "weighted", ())
-        name, tree = next(iter(entry.trees.items()))
-        for other in list(entry.trees)[1:]:
-            self.error(("trees", other), "one tree serves all uplinks for now", f"move its queues into “{name}”")
-        if not tree.queues and not self.reading.was_cut("trees", name, "queues"):
+    def _tree(self, name: str, entry: TreeEntry) -> Tree:
+        if not entry.queues and not self.reading.was_cut("trees", name, "queues"):
             self.error(("trees", name, "queues"), "a tree needs at least one queue", "add `rest: {default: true}`")
-        queues = self._queues(tree.queues, ("trees", name, "queues"), "")
-        return Tree(name, tree.discipline, queues)
+        return Tree(name, entry.discipline, self._queues(entry.queues, ("trees", name, "queues"), ""))
+
+    def _tree_names(self, uplink: str, entry: UplinkEntry, trees: dict[str, Tree]) -> Directional[str]:
+        """The names of an uplink's trees; where there is but one tree, it need not be named."""
+        location = ("uplinks", uplink, "tree")
+        only = next(iter(trees)) if len(trees) == 1 else None
+        named: dict[Direction, str | None] = {}
+        for direction in DIRECTIONS:
+            name = entry.tree.of(direction)
+            if name is not None and name not in trees and not self.reading.was_cut("trees", name):
+                here = (*location, direction) if (*location, direction) in self.document.lines else location
+                self.error(here, f"there is no tree “{name}”", suggestion(name, list(trees)))
+            if name is None and only is None and trees and not self.reading.was_cut(*location):
+                remedy = f"add `tree: {next(iter(trees))}` to {uplink}"
+                self.error(location, f"there are {len(trees)} trees, and none is named for {direction}", remedy)
+            named[direction] = name if name in trees else only
+        return Directional(named["up"], named["down"])
 
     def _queues(self, entries: dict[str, QueueEntry], location: Location, above: str) -> tuple[Queue, ...]:
         queues = []
@@ -151,27 +163,65 @@ class _Follower:
             if e.discipline is not None and not e.queues:
                 here = (*location, name, "discipline")
                 self.error(here, "a leaf has nothing to divide", "only a queue with “queues” has a discipline")
-            for key in ("aqm", "limit"):
-                if getattr(e, key) is not None and e.queues:
+            for key in ("aqm", "limit", "fair-by", "ecn", "delay"):
+                if getattr(e, key.replace("-", "_")) is not None and e.queues:
                     self.error((*location, name, key), "a parent holds no packets", f"write “{key}” at its leaves")
+            if e.fair_by is not None and e.aqm not in (None, "fq-codel"):
+                here = (*location, name, "fair-by")
+                self.error(here, f"{e.aqm} is one queue for all", "take it out, or write `aqm: fq-codel`")
+            if e.ecn and e.aqm == "fifo":
+                here = (*location, name, "ecn")
+                self.error(here, "a fifo does not mark", "take it out, or write `aqm: codel`")
             common = (e.guarantee, e.cap, e.priority, e.weight, e.default, e.discipline or "weighted")
-            leaf = replace(e.limit or LeafSpec(), aqm=e.aqm or "fq-codel")
+            leaf = replace(
+                e.limit or LeafSpec(),
+                aqm=e.aqm or "fq-codel",
+                fair_by=e.fair_by or "conversation",
+                ecn=e.ecn is not False,
+                delay=e.delay,
+            )
             queues.append(Queue(name, path, *common, leaf, children))
         return tuple(queues)
 
-    def _queue(self, location: Location, word: str, tree: Tree) -> str:
-        """The path of the leaf that is meant by its path, or by its name alone where only one has it."""
+    def _queues_of(self, location: Location, words: dict[str, str], trees: dict[str, Tree]) -> dict[str, str]:
+        """The path of a rule's leaf in each tree that has it."""
+        common = words.get("")
+        if common is not None:
+            found = {name: self._queue(location, common, tree) for name, tree in trees.items()}
+            if not any(found.values()) and all(path is None for path in found.values()):
+                self._no_queue(location, common, [leaf.path for tree in trees.values() for leaf in tree.leaves])
+            return {name: path for name, path in found.items() if path}
+        paths = {}
+        for name, word in words.items():
+            here = (*location, name)
+            if name not in trees:
+                if not self.reading.was_cut("trees", name):
+                    self.error(here, f"there is no tree “{name}”", suggestion(name, list(trees)))
+            elif path := self._queue(here, word, trees[name]):
+                paths[name] = path
+            elif path is None:
+                self._no_queue(here, word, [leaf.path for leaf in trees[name].leaves])
+        return paths
+
+    def _no_queue(self, location: Location, word: str, paths: list[str]) -> None:
+        if not any(cut[:1] == ("trees",) and (len(cut) < 4 or cut[-1] == word) for cut in self.reading.cut):
+            self.error(location, f"there is no queue “{word}”", suggestion(word, list(dict.fromkeys(paths))))
+
+    def _queue(self, location: Location, word: str, tree: Tree) -> str | None:
+        """The path of the leaf that is meant by its path, or by its name alone where only one has it.
+
+        None when the tree has no such queue, empty when it was told that another must be chosen.
+        """
         named = [queue for queue in tree.walk() if word in (queue.path, queue.name)]
         exact = [queue for queue in named if queue.path == word]
         chosen = exact or named
+        if not chosen:
+            return None
         if len(chosen) > 1:
             self.error(location, f"several queues are called “{word}”", "write " + " or ".join(q.path for q in chosen))
-        elif chosen and chosen[0].children:
+        elif chosen[0].children:
             leaves = ", ".join(queue.path for queue in chosen[0].walk() if not queue.children)
             self.error(location, f"“{word}” is a parent, and only leaves hold packets", f"choose one of {leaves}")
-        elif chosen:
+        else:
             return chosen[0].path
-        elif not any(cut[:1] == ("trees",) and (len(cut) < 4 or cut[-1] == word) for cut in self.reading.cut):
-            paths = [queue.path for queue in tree.leaves]
-            self.error(location, f"there is no queue “{word}”", suggestion(word, paths))
         return ""

@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
-from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY, Aqm, Discipline, LeafSpec
+from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY, Aqm, Discipline, FairBy, LeafSpec
 from wily_sluice.plan.addresses import parse_prefix
 from wily_sluice.plan.document import suggestion
 from wily_sluice.plan.model import Directional, FramingWords
@@ -89,6 +89,24 @@ def _flat(parse: Any) -> BeforeValidator:
     return BeforeValidator(parse_all)
 
 
+def _tree_names(value: object) -> Directional[str]:
+    """One tree for both directions, or `{up: …, down: …}`."""
+    if isinstance(value, Directional):
+        return value
+    names = value if isinstance(value, dict) else {"up": value, "down": value}
+    if not names or set(names) - {"up", "down"} or not all(isinstance(name, str) for name in names.values()):
+        raise ValueError("name one tree, or {up: one, down: another}")
+    return Directional(names.get("up"), names.get("down"))
+
+
+def _queue_words(value: object) -> dict[str, str]:
+    """A queue's name in every tree that has it (under the empty name), or the queue for each tree."""
+    names: dict[Any, Any] = value if isinstance(value, dict) else {"": value}
+    if not names or not all(isinstance(name, str) and isinstance(queue, str) for name, queue in names.items()):
+        raise ValueError("name a queue, or {one-tree: queue, another-tree: queue}")
+    return names
+
+
 Name = Annotated[str, BeforeValidator(_name)]
 Interface = Annotated[str, BeforeValidator(_interface)]
 RateText = Annotated[Rate, BeforeValidator(parse_rate)]
@@ -154,6 +172,7 @@ class UplinkEntry(Entry):
     framing: Annotated[FramingWords, BeforeValidator(_framing)] = Field(
         default=FramingWords(ETHERNET, "ethernet"), examples=["pppoe-ptm"]
     )
+    tree: Annotated[Any, BeforeValidator(_tree_names)] = Field(default=Directional(None, None), examples=["main"])
 
 
 class NetworkEntry(Entry):
@@ -175,7 +194,10 @@ class QueueEntry(Entry):
     default: bool = False
     discipline: Discipline | None = Field(default=None, examples=["weighted"])
     queues: dict[Name, "QueueEntry"] | None = None
+    delay: Annotated[Nanoseconds, BeforeValidator(parse_time)] | None = Field(default=None, examples=["10 ms"])
     aqm: Aqm | None = Field(default=None, examples=["fq-codel"])
+    fair_by: FairBy | None = Field(default=None, alias="fair-by", examples=["host"])
+    ecn: bool | None = Field(default=None, examples=["false"])
     limit: Annotated[Any, BeforeValidator(_limit)] = Field(default=None, examples=["200 packets"])
 
 
@@ -206,7 +228,7 @@ class RuleEntry(Entry):
         default=None, examples=["5060-5080"]
     )
     dscp: Annotated[tuple[int, ...], _flat(parse_dscp)] | None = Field(default=None, examples=["EF"])
-    queue: str = Field(examples=["calls"])
+    queue: Annotated[dict[str, str], BeforeValidator(_queue_words)] = Field(examples=["calls"])
 
 
 class PlanEntry(Entry):

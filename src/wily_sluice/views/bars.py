@@ -4,11 +4,11 @@ BAR = 16  # columns
 EIGHTHS = " ▏▎▍▌▋▊▉█"
 
 
-def bar(part: float) -> str:
-    """A bar of BAR columns of which `part`, from 0 to 1, is filled, to an eighth of a column."""
-    eighths = round(part * BAR * 8)
+def bar(part: float, width: int = BAR) -> str:
+    """A bar of `width` columns of which `part`, from 0 to 1, is filled, to an eighth of a column."""
+    eighths = round(part * width * 8)
     full, rest = divmod(eighths, 8)
-    return ("█" * full + (EIGHTHS[rest] if rest else "")).ljust(BAR)
+    return ("█" * full + (EIGHTHS[rest] if rest else "")).ljust(width)
 
 
 def range_bar(guaranteed: float, most: float) -> str:

@@ -8,7 +8,7 @@ from rich.text import Text
 
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.units import DIRECTIONS, Direction, format_rate
-from wily_sluice.views.plan import ARROWS
+from wily_sluice.views.tree import ARROWS
 
 
 @dataclass(frozen=True, slots=True)

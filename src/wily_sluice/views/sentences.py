@@ -13,7 +13,7 @@ def who(party: Party) -> str:
 def rule_sentence(rule: Rule) -> str:
     """What a rule sorts, and where to."""
     if rule.is_catch_all:
-        return f"Every conversation goes to {rule.queue}."
+        return f"Every conversation goes to {destination(rule)}."
     text = f"{protocol_text(rule.protocols)} conversations" if rule.protocols else "Conversations"
     if rule.local:
         text += f" of {who(rule.local)}"
@@ -23,7 +23,15 @@ def rule_sentence(rule: Rule) -> str:
         text += f" on port {ports_text(rule.ports)}"
     if rule.dscps:
         text += f" in which a packet is marked {dscp_text(rule.dscps)}"
-    return f"{text} go to {rule.queue}."
+    return f"{text} go to {destination(rule)}."
+
+
+def destination(rule: Rule) -> str:
+    """`calls`, or `calls in tree main and voice in tree spare`."""
+    paths = set(rule.queues.values())
+    if len(paths) == 1:
+        return paths.pop()
+    return " and ".join(f"{path} in tree {tree}" for tree, path in rule.queues.items())
 
 
 def limiter_sentence(limiter: Limiter) -> str:
@@ -56,5 +64,8 @@ def network_sentence(network: Network) -> str:
 
 def default_sentence(plan: Plan) -> str:
     """Where what no rule claims goes."""
-    default = next(queue.path for queue in plan.tree.leaves if queue.default)
-    return f"Whatever no rule claims goes to {default}."
+    defaults = {tree.name: tree.default.path for tree in plan.trees.values()}
+    if len(set(defaults.values())) == 1:
+        return f"Whatever no rule claims goes to {next(iter(defaults.values()))}."
+    where = " and ".join(f"{path} in tree {name}" for name, path in defaults.items())
+    return f"Whatever no rule claims goes to {where}."

@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
+from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.forecast.split import Share
 from wily_sluice.forecast.why import Step
 from wily_sluice.units import Direction, format_rate, format_rate_both
@@ -11,6 +12,11 @@ from wily_sluice.units import Direction, format_rate, format_rate_both
 def _names(shares: tuple[Share, ...]) -> str:
     names = [share.spec.path for share in shares]
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def _weights(spec: QueueSpec, peers: tuple[Share, ...]) -> str:
+    """`2 to 1 and 1`."""
+    return f"{spec.weight:g} to {' and '.join(f'{peer.spec.weight:g}' for peer in peers)}"
 
 
 def step_sentence(step: Step, line: str) -> str:
@@ -24,11 +30,14 @@ def step_sentence(step: Step, line: str) -> str:
         text += f"Its guarantee is {format_rate(spec.guarantee)}, and it wants {format_rate(share.want)} of it. "
     else:
         text += "It has no guarantee. "
-    if step.extra >= 0.5:
+    if step.curve and step.extra >= 0.5:
+        text += f"{above} divides all that it has by weight, and gives nobody less than the guarantee"
+        text += f": {_weights(spec, step.peers)}" if step.peers else ""
+        text += f". So {format_rate(step.extra)} more are its. "
+    elif step.extra >= 0.5:
         text += f"At priority {spec.priority}, {format_rate(share.offered)} are left to offer"
         if step.peers:
-            text += f", which it shares with {_names(step.peers)} by weight ({spec.weight:g}"
-            text += "".join(f" : {peer.spec.weight:g}" for peer in step.peers) + ")"
+            text += f", which it shares with {_names(step.peers)} by weight: {_weights(spec, step.peers)}"
         text += f"; {format_rate(step.extra)} of it are its. "
     if step.held == "cap":
         return text + f"Its cap of {format_rate(spec.cap)} holds it there."
@@ -36,6 +45,8 @@ def step_sentence(step: Step, line: str) -> str:
         return text + "That is all that it wants."
     if step.held == "others":
         return text + "The others take the rest."
+    if step.curve:
+        return text + "By weight its part would be less than that, so the guarantee is all."
     if step.earlier and share.offered < 0.5:
         return text + f"Nothing is left for priority {spec.priority}: {_names(step.earlier)} come before."
     return text + "Nothing more is left to offer."

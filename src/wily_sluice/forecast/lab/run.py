@@ -88,7 +88,6 @@ class Lab:
 
     def __init__(self, plan: Plan, traffic: Traffic, shaped: bool) -> None:
         self.events = Events()
-        self._plan = plan
         self._traffic = traffic
         self._engine = SiteEngine(plan, _lost)
         self._framing = {uplink.name: uplink.framing for uplink in plan.uplinks}
@@ -112,12 +111,13 @@ class Lab:
         up, down = (self._paths[application.uplink, direction] for direction in ("up", "down"))
         begin = max(self._traffic.warmup, application.begin)
         meters = [Meter(begin, max(begin + 1, application.end)) for _ in range(2)]
-        queue = ""
+        shapers = {way: self._engine.shapers[application.uplink, way] for way in DIRECTIONS}
+        queues: dict[str, str] = {}
         for _ in range(application.flows):
             port = FIRST_PORT + random.randrange(16_384) if application.parties.remote_port else 0
             key = key_of(application.parties._replace(local_port=port))
             conversation = self._engine.conversations.find(key, application.dscp, 0)
-            queue = self._plan.tree.leaves[self._engine.sorter.leaf(conversation)].path
+            queues = {way: shaper.leaf_of(conversation).path for way, shaper in shapers.items()}
             start = application.begin + random.randrange(CALL_PERIOD)
             course = Course(
                 self.events,
@@ -141,7 +141,7 @@ class Lab:
             for source in sources:
                 self.events.at(start, source.begin)
         for way, meter in zip(WAYS[application.kind], meters, strict=False):
-            self._meters.append((application, way, queue, meter))
+            self._meters.append((application, way, queues[way if way in shapers else "up"], meter))
 
     def run(self, progress: Callable[[Nanoseconds], None] = lambda _: None) -> Run:
         """Let the time of the traffic file pass."""

@@ -28,11 +28,11 @@ NOBODY = Conversation(bytes(13))  # a line does not tell conversations apart
 def crossing(number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing) -> Crossing:
     """One direction of the line. It goes on holding packets when it is full: a full line drops."""
     queue = PacketQueue(number)
-    line = Line(rate, delay, rate * buffer // BYTE_TIME, lambda packet: queue.drop(packet.token))
+    line = Line(rate, delay, rate * buffer // BYTE_TIME, lambda packet: queue.drop(packet.token.token))
 
     def admit(diverted: Diverted, now: Nanoseconds) -> Packet | None:
         parsed = parse(diverted.header, True)
-        return None if parsed is None else Packet(framing.cost(parsed.length), NOBODY, diverted.token)
+        return None if parsed is None else Packet(framing.cost(parsed.length), NOBODY, diverted)
 
     return Crossing(queue, line, admit)
 

@@ -1,0 +1,55 @@
+"""The framings that have a name: what they add to a packet, and what that costs."""
+
+from typing import Any
+
+from rich.table import Table
+from rich.text import Text
+
+from wily_sluice.engine.framing import NAMED, Framing
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import format_share
+from wily_sluice.views.bars import bar
+
+LENGTHS = (1500, 576, 100, 40)  # bytes; 40 is a bare acknowledgement of TCP over IPv4
+CELLS = {None: "–", "atm": "53 for 48", "ptm": "65 for 64"}
+
+
+def framing_table(plan: Plan) -> Table:
+    """Every named framing, those that the plan's uplinks have in bold; and any that an uplink gives in figures."""
+    table = Table(
+        title="Framings: what a packet takes on the line, in bytes", title_justify="left", title_style="bold", box=None,
+        caption="of the line: the part of the rate that full packets of 1500 bytes leave to the packets themselves",
+        caption_justify="left",
+    )  # fmt: skip
+    for heading in ("framing", "adds", "at least", "cells"):
+        table.add_column(heading, justify="left" if heading == "framing" else "right", no_wrap=True)
+    for length in LENGTHS:
+        table.add_column(f"{length} B", justify="right", no_wrap=True)
+    table.add_column("of the line", no_wrap=True)
+    table.add_column("uplinks", no_wrap=True)
+    rows = dict(NAMED)
+    rows |= {u.framed.words: u.framing for u in plan.uplinks if u.framed.words not in NAMED}
+    for name, framing in rows.items():
+        users = [uplink.name for uplink in plan.uplinks if uplink.framed.words == name]
+        part = LENGTHS[0] / framing.cost(LENGTHS[0])
+        table.add_row(
+            Text(name, "bold cyan" if users else "cyan"),
+            str(framing.overhead),
+            str(framing.minimum or "–"),
+            CELLS[framing.cells],
+            *(str(framing.cost(length)) for length in LENGTHS),
+            Text(f"{bar(part)}{format_share(round(part, 3)):>6}", "" if users else "dim"),
+            Text(", ".join(users), "bold"),
+            style="bold" if users else "",
+        )
+    return table
+
+
+def framing_data() -> dict[str, Any]:
+    """The named framings for JSON; bytes."""
+
+    def data(framing: Framing) -> dict[str, Any]:
+        costs = {str(length): framing.cost(length) for length in LENGTHS}
+        return {"overhead": framing.overhead, "minimum": framing.minimum, "cells": framing.cells, "cost": costs}
+
+    return {name: data(framing) for name, framing in NAMED.items()}

@@ -1,0 +1,133 @@
+"""A tree of queues as a table and as data: rates worked out, as parts of the line, and how long a packet may wait."""
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from rich.console import RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.forecast.wait import Wait, waits
+from wily_sluice.plan.model import Plan, Queue, Tree, Uplink
+from wily_sluice.plan.rates import resolve
+from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_size, format_time
+from wily_sluice.views.bars import range_bar
+
+WITH_BARS = 150  # columns that the tree takes with its bars
+ARROWS = {"down": "↓ down", "up": "↑ up"}
+CAPTION = (
+    "█ guarantee, ─ up to the cap, as part of the line. wait: inside its guarantee, where a delay is kept; "
+    "else what the queue settles at under full load ‖ what it is when the leaf is full"
+)
+
+
+def nested(specs: tuple[QueueSpec, ...], lead: str = "") -> Iterator[tuple[str, QueueSpec]]:
+    """Queues in the order of the plan, each with its name behind the lines that show what it is nested in."""
+    for place, spec in enumerate(specs):
+        last = place == len(specs) - 1
+        yield f"{lead}{'└ ' if last else '├ '}{spec.path.rpartition('/')[2]}", spec
+        yield from nested(spec.children, lead + ("  " if last else "│ "))
+
+
+def leaf_words(queue: Queue) -> str:
+    """How a leaf holds packets: `codel, at most 200 packets, default`."""
+    leaf = queue.leaf
+    words: list[str] = [leaf.aqm + (" by host" if leaf.fair_by == "host" else "")]
+    if leaf.delay is not None:
+        words.append(f"delay {format_time(leaf.delay)}")
+    if leaf.most_packets is not None:
+        words.append(f"{leaf.most_packets} packets")
+    elif leaf.most_bytes is not None:
+        words.append(format_size(leaf.most_bytes))
+    elif leaf.longest is not None:
+        words.append(format_time(leaf.longest))
+    if not leaf.ecn and leaf.aqm != "fifo":
+        words.append("no ECN")
+    return ", ".join([*words, "default"] if queue.default else words)
+
+
+def wait_words(wait: Wait) -> str:
+    """`10 ms`, or `5 ms ‖ 1 s`."""
+    if wait.promised is not None:
+        return format_time(wait.promised)
+    full = "for ever" if wait.full is None else format_time(wait.full)
+    return full if wait.settled is None else f"{format_time(wait.settled)} ‖ {full}"
+
+
+def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction], width: int) -> Table:
+    """A tree of an uplink, for the directions that it is for; with bars where there is room for them."""
+    bars = width >= (WITH_BARS if len(ways) == 2 else WITH_BARS - 40)
+    title = f"{tree.name} on {uplink.name}" + (f" {ways[0]}" if len(ways) == 1 else "")
+    table = Table(
+        title=title, title_justify="left", title_style="bold", box=None, caption=CAPTION, caption_justify="left",
+        padding=(0, 1, 0, 0),
+    )  # fmt: skip
+    table.add_column("queue", no_wrap=True)
+    for direction in ways:
+        table.add_column(f"{ARROWS[direction]}\nguarantee", justify="right", no_wrap=True)
+        table.add_column("\ncap", justify="right", no_wrap=True)
+        if bars:
+            table.add_column("\nof the line", no_wrap=True, style="cyan")
+        table.add_column("\nwait", justify="right", no_wrap=True)
+    table.add_column("prio", justify="right")
+    table.add_column("weight", justify="right")
+    table.add_column("discipline", no_wrap=True)
+    specs = {direction: resolve(plan, uplink, direction) for direction in ways}
+    queues = {queue.path: queue for queue in tree.walk()}
+    rates = {direction: {spec.path: spec for spec in specs[direction].walk()} for direction in ways}
+    wait = {direction: waits(specs[direction]) for direction in ways}
+    whole: list[RenderableType] = []
+    for direction in ways:
+        whole += [format_rate(uplink.usable(direction))] * 2
+        whole += [Text(range_bar(1, 1), "dim")] if bars else []
+        whole += [""]
+    table.add_row(Text(uplink.name, "bold"), *whole, "", "", tree.discipline, style="bold")
+    for label, spec in nested(specs[ways[0]].children):
+        queue = queues[spec.path]
+        cells: list[RenderableType] = []
+        for direction in ways:
+            own = rates[direction][spec.path]
+            cells.append(format_rate(own.guarantee) if own.guarantee else Text("–", "dim"))
+            cells.append(Text(format_rate(own.cap), "" if queue.cap.of(direction) else "dim"))
+            if bars:
+                line = uplink.usable(direction)
+                cells.append(Text(range_bar(own.guarantee / line, own.cap / line), "dim" if queue.children else ""))
+            cells.append("" if queue.children else wait_words(wait[direction][spec.path]))
+        kind = queue.discipline if queue.children else leaf_words(queue)
+        table.add_row(
+            Text(label, "" if spec.children else "cyan"), *cells, str(queue.priority), f"{queue.weight:g}", kind
+        )
+    return table
+
+
+def tree_data(plan: Plan, uplink: Uplink) -> dict[str, Any]:
+    """An uplink's trees for JSON, by direction; rates in bit/s, times in ns."""
+    data: dict[str, Any] = {}
+    for direction in DIRECTIONS:
+        tree = plan.tree(uplink, direction)
+        spec = resolve(plan, uplink, direction)
+        wait = waits(spec)
+        queues = {queue.path: queue for queue in tree.walk()}
+        data[direction] = {"tree": tree.name, "discipline": tree.discipline, "usable": spec.cap, "queues": {}}
+        for own in spec.walk():
+            if own.path:
+                queue = queues[own.path]
+                data[direction]["queues"][own.path] = {
+                    "guarantee": own.guarantee,
+                    "cap": own.cap,
+                    "priority": own.priority,
+                    "weight": own.weight,
+                    **({"discipline": own.discipline} if own.children else _leaf_data(queue, wait[own.path])),
+                }
+    return data
+
+
+def _leaf_data(queue: Queue, wait: Wait) -> dict[str, Any]:
+    return {
+        "aqm": queue.leaf.aqm,
+        "fair_by": queue.leaf.fair_by,
+        "ecn": queue.leaf.ecn and queue.leaf.aqm != "fifo",
+        "default": queue.default,
+        "wait": {"promised": wait.promised, "settled": wait.settled, "full": wait.full},
+    }
