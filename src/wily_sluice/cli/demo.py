@@ -23,7 +23,7 @@ from wily_sluice.views.console import console
 from wily_sluice.views.findings import count_findings, print_findings
 from wily_sluice.views.lab import print_lab
 from wily_sluice.views.plan import print_parts
-from wily_sluice.views.share import share_table
+from wily_sluice.views.share import CAPTION, share_table
 from wily_sluice.views.trial import print_trial
 
 
@@ -65,6 +65,8 @@ def demo(live: bool, save: Path | None) -> None:
         for tree, ways in plan.trees_of(uplink):
             shares = {d: split(resolve(plan, uplink, d), {}) for d in ways}
             screen.print(share_table(uplink, tree, shares, screen.width))
+            screen.print()
+    screen.print(CAPTION, style="dim")
     screen.print()
     screen.print(Rule("4. A busy half minute, without the plan and with it  sluice lab run", align="left", style="dim"))
     print_lab(screen, compare_with_progress(plan, load_traffic(examples.folder() / examples.TRAFFIC, plan)))

@@ -5,6 +5,7 @@ from pathlib import Path
 from typing import Any
 
 import click
+from rich.text import Text
 
 from wily_sluice.cli.options import choose_uplinks, json_option, plan_option
 from wily_sluice.forecast.split import Share, split
@@ -15,7 +16,7 @@ from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.read import load
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate, parse_rate
 from wily_sluice.views.console import console, print_json, print_line
-from wily_sluice.views.share import share_data, share_table
+from wily_sluice.views.share import CAPTION, share_data, share_table
 from wily_sluice.views.tree import ARROWS
 from wily_sluice.views.why import step_sentence, why_data, worst_sentence
 
@@ -108,6 +109,7 @@ def share(
         if explained is None and worst is None:
             for tree, ways in plan.trees_of(u):
                 screen.print(share_table(u, tree, {d: results[d] for d in ways}, screen.width))
+                screen.print()
         for d in DIRECTIONS:
             if (u.name, d) in steps:
                 screen.print(f"{u.name} {ARROWS[d]}", style="bold")
@@ -115,6 +117,8 @@ def share(
                     print_line(screen, step_sentence(step, u.name))
             if (u.name, d) in worst_of:
                 print_line(screen, worst_sentence(worst_of[u.name, d], d, u.name))
+    if explained is None and worst is None:
+        print_line(screen, Text(CAPTION, "dim"))
 
 
 def _split(plan: Plan, uplink: Uplink, direction: Direction, wishes: Mapping[str, Rate]) -> dict[str, Share]:

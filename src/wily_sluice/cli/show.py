@@ -1,14 +1,17 @@
 """`sluice show`."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import click
 
-from wily_sluice.cli.options import json_option, plan_option
+from wily_sluice.cli.options import Refusal, choose_uplinks, json_option, plan_option
+from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.views.console import console, print_json
 from wily_sluice.views.plan import part_data, print_parts
 
+DRAWING = click.Path(path_type=Path, dir_okay=False)
 PARTS = ["uplinks", "networks", "groups", "tree", "limiters", "rules"]
 ALSO = ["framings"]  # shown when asked for
 
@@ -16,8 +19,18 @@ ALSO = ["framings"]  # shown when asked for
 @click.command()
 @click.argument("part", type=click.Choice([*PARTS, *ALSO]), required=False)
 @plan_option
+@click.option("--uplink", metavar="NAME", help="Only this uplink's trees.")
+@click.option("--svg", "drawing", type=DRAWING, metavar="FILE", help="Draw the trees into this file.")
+@click.option("--png", "picture", type=DRAWING, metavar="FILE", help="The same as a picture.")
 @json_option
-def show(part: str | None, plan_file: Path, as_json: bool) -> None:
+def show(
+    part: str | None,
+    plan_file: Path,
+    uplink: str | None,
+    drawing: Path | None,
+    picture: Path | None,
+    as_json: bool,
+) -> None:
     """Show a plan as it is understood: every rate worked out, rules and limiters as sentences.
 
     Without PART, all of it.
@@ -25,12 +38,38 @@ def show(part: str | None, plan_file: Path, as_json: bool) -> None:
     \b
     Examples:
       sluice show tree
+      sluice show tree --uplink fibre --svg tree.svg
       sluice show framings
       sluice show rules --plan surgery.yaml
     """
     plan = load(plan_file)
+    if uplink is not None or drawing is not None or picture is not None:
+        if part != "tree":
+            raise click.UsageError("--uplink, --svg and --png are for `sluice show tree`")
+        plan = replace(plan, uplinks=tuple(choose_uplinks(plan, uplink)))
+    for file, suffix in ((drawing, ".svg"), (picture, ".png")):
+        if file is not None:
+            _draw(plan, file, suffix)
+    if drawing is not None or picture is not None:
+        return
     if as_json:
         data = part_data(plan)
         print_json({name: data[name] for name in (PARTS if part is None else [part])})
     else:
         print_parts(console(), plan, PARTS if part is None else [part])
+
+
+def _draw(plan: Plan, file: Path, suffix: str) -> None:
+    if file.suffix != suffix:
+        raise click.BadParameter(f"the name of {file} must end in {suffix}", param_hint=f"--{suffix[1:]}")
+    from wily_sluice.views.tree_figure import draw_trees  # Matplotlib takes half a second to load
+
+    part = file.with_name(f".{file.stem}.part{suffix}")
+    try:
+        draw_trees(plan, plan.uplinks, part)
+        part.replace(file)
+    except OSError as error:
+        raise Refusal(f"{file} cannot be written: {error.strerror}") from None
+    finally:
+        part.unlink(missing_ok=True)
+    click.echo(f"drawn: {file}")

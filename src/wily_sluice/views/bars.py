@@ -11,11 +11,11 @@ def bar(part: float, width: int = BAR) -> str:
     return ("█" * full + (EIGHTHS[rest] if rest else "")).ljust(width)
 
 
-def range_bar(guaranteed: float, most: float) -> str:
-    """A bar of BAR columns: full as far as `guaranteed`, then a thin line as far as `most`; both from 0 to 1.
+def range_bar(guaranteed: float, most: float, width: int = BAR) -> str:
+    """A bar of `width` columns: full as far as `guaranteed`, then a thin line as far as `most`; both from 0 to 1.
 
     What is above nothing shows at least one column.
     """
-    full = max(round(guaranteed * BAR), 1 if guaranteed > 0 else 0)
-    reach = max(round(most * BAR), full, 1)
-    return ("█" * full + "─" * (reach - full)).ljust(BAR)
+    full = max(round(guaranteed * width), 1 if guaranteed > 0 else 0)
+    reach = max(round(most * width), full, 1)
+    return ("█" * full + "─" * (reach - full)).ljust(width)

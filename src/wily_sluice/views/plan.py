@@ -4,6 +4,7 @@ from typing import Any
 
 from rich.console import Console, RenderableType
 from rich.table import Table
+from rich.text import Text
 
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS
@@ -15,7 +16,7 @@ from wily_sluice.views.sentences import (
     rule_sentence,
     uplink_sentence,
 )
-from wily_sluice.views.tree import tree_data, tree_table
+from wily_sluice.views.tree import CAPTION, tree_data, tree_table
 
 
 def _sentences(title: str, rows: list[tuple[str, str]]) -> Table:
@@ -35,9 +36,8 @@ def part_tables(plan: Plan, width: int) -> dict[str, list[RenderableType]]:
         "networks": [_sentences("Networks", [(n.name, network_sentence(n)) for n in plan.networks])],
         "groups": [_sentences("Groups", [(name, str(members)) for name, members in plan.groups.items()])],
         "tree": [
-            tree_table(plan, uplink, tree, ways, width)
-            for uplink in plan.uplinks
-            for tree, ways in plan.trees_of(uplink)
+            *(tree_table(plan, u, tree, ways, width) for u in plan.uplinks for tree, ways in plan.trees_of(u)),
+            Text(CAPTION, "dim"),
         ],
         "framings": [framing_table(plan)],
         "limiters": [_sentences("Limiters", [(lim.name, limiter_sentence(lim)) for lim in plan.limiters])],

@@ -12,6 +12,7 @@ from wily_sluice.units import Direction, format_byte_rate, format_rate, format_s
 from wily_sluice.views.bars import bar
 from wily_sluice.views.tree import ARROWS, nested
 
+CAPTION = "Rates are those of frames; goodput is what full packets of TCP over IPv4 leave to the data inside them."
 WITH_BYTES, WITH_BARS = 110, 130  # columns that it takes with goodput in bytes, and with bars as well
 
 
@@ -22,8 +23,7 @@ def share_table(uplink: Uplink, tree: Tree, shares: Mapping[Direction, Mapping[s
     one_way = f" {ways[0]}" if len(ways) == 1 else ""
     table = Table(
         title=f"{uplink.name}{one_way}, tree {tree.name}: what each queue gets when the line is full",
-        title_justify="left", title_style="bold", box=None, padding=(0, 1, 0, 0), caption_justify="left",
-        caption="rates of frames; goodput is what full packets of TCP over IPv4 leave to the data inside them",
+        title_justify="left", title_style="bold", box=None, padding=(0, 1, 0, 0),
     )  # fmt: skip
     table.add_column("queue", no_wrap=True)
     for direction in ways:

@@ -14,11 +14,12 @@ from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_size, format_time
 from wily_sluice.views.bars import range_bar
 
-WITH_BARS = 150  # columns that the tree takes with its bars
+BAR = 10
+WITH_BARS = 145  # columns that the tree takes with its bars
 ARROWS = {"down": "↓ down", "up": "↑ up"}
 CAPTION = (
-    "█ guarantee, ─ up to the cap, as part of the line. wait: inside its guarantee, where a delay is kept; "
-    "else what the queue settles at under full load ‖ what it is when the leaf is full"
+    "█ is the guarantee, ─ as far as the cap, as parts of the line. wait: the longest under full load, what CoDel "
+    "settles at … what it is in a full leaf; where a delay is kept, of a packet inside the guarantee."
 )
 
 
@@ -48,11 +49,12 @@ def leaf_words(queue: Queue) -> str:
 
 
 def wait_words(wait: Wait) -> str:
-    """`10 ms`, or `5 ms ‖ 1 s`."""
+    """`10 ms`, or `5 ms … 1 s`."""
     if wait.promised is not None:
         return format_time(wait.promised)
-    full = "for ever" if wait.full is None else format_time(wait.full)
-    return full if wait.settled is None else f"{format_time(wait.settled)} ‖ {full}"
+    if wait.full is None:
+        return "for ever"
+    return format_time(wait.full) if wait.settled is None else f"{format_time(wait.settled)} … {format_time(wait.full)}"
 
 
 def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction], width: int) -> Table:
@@ -60,7 +62,7 @@ def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction]
     bars = width >= (WITH_BARS if len(ways) == 2 else WITH_BARS - 40)
     title = f"{tree.name} on {uplink.name}" + (f" {ways[0]}" if len(ways) == 1 else "")
     table = Table(
-        title=title, title_justify="left", title_style="bold", box=None, caption=CAPTION, caption_justify="left",
+        title=title, title_justify="left", title_style="bold", box=None,
         padding=(0, 1, 0, 0),
     )  # fmt: skip
     table.add_column("queue", no_wrap=True)
@@ -70,8 +72,8 @@ def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction]
         if bars:
             table.add_column("\nof the line", no_wrap=True, style="cyan")
         table.add_column("\nwait", justify="right", no_wrap=True)
-    table.add_column("prio", justify="right")
-    table.add_column("weight", justify="right")
+    table.add_column("prio", justify="right", no_wrap=True)
+    table.add_column("weight", justify="right", no_wrap=True)
     table.add_column("discipline", no_wrap=True)
     specs = {direction: resolve(plan, uplink, direction) for direction in ways}
     queues = {queue.path: queue for queue in tree.walk()}
@@ -80,7 +82,7 @@ def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction]
     whole: list[RenderableType] = []
     for direction in ways:
         whole += [format_rate(uplink.usable(direction))] * 2
-        whole += [Text(range_bar(1, 1), "dim")] if bars else []
+        whole += [Text(range_bar(1, 1, BAR), "dim")] if bars else []
         whole += [""]
     table.add_row(Text(uplink.name, "bold"), *whole, "", "", tree.discipline, style="bold")
     for label, spec in nested(specs[ways[0]].children):
@@ -92,7 +94,9 @@ def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction]
             cells.append(Text(format_rate(own.cap), "" if queue.cap.of(direction) else "dim"))
             if bars:
                 line = uplink.usable(direction)
-                cells.append(Text(range_bar(own.guarantee / line, own.cap / line), "dim" if queue.children else ""))
+                cells.append(
+                    Text(range_bar(own.guarantee / line, own.cap / line, BAR), "dim" if queue.children else "")
+                )
             cells.append("" if queue.children else wait_words(wait[direction][spec.path]))
         kind = queue.discipline if queue.children else leaf_words(queue)
         table.add_row(
