@@ -4,18 +4,31 @@ VENV := .venv
 READY := $(VENV)/.ready
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint clean
+.PHONY: demo test lint clean benchmark
 
 demo: $(READY)
 	$(BIN)/sluice demo
 
-test: lint system
+test: lint system compiled
 	$(BIN)/pytest
+	PYTHONPATH=$(COMPILED) $(BIN)/pytest tests/engine tests/forecast
+
+# The engine as a wheel has it, compiled ahead of time; an editable installation runs the files as they are.
+COMPILED := build/compiled
+.PHONY: compiled
+compiled: $(READY)
+	rm -rf build/wheel $(COMPILED)
+	$(BIN)/pip wheel --quiet --no-deps --wheel-dir build/wheel .
+	$(BIN)/python -m zipfile -e build/wheel/*.whl $(COMPILED)
 
 lint: $(READY)
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+
+# Figures for docs/performance.md, with the compiled engine.
+benchmark: compiled
+	PYTHONPATH=$(COMPILED) $(BIN)/python -m benchmarks.engine
 
 # The live tests want iptables and ip; only root can install them, and only root can run those tests.
 .PHONY: system
@@ -32,4 +45,4 @@ $(READY): pyproject.toml
 	touch $(READY)
 
 clean:
-	rm -rf $(VENV) .mypy_cache .pytest_cache .ruff_cache .hypothesis
+	rm -rf $(VENV) build .mypy_cache .pytest_cache .ruff_cache .hypothesis

@@ -10,6 +10,7 @@ from collections import deque
 from math import prod
 from time import perf_counter_ns
 
+from wily_sluice.engine import tree as tree_module
 from wily_sluice.engine.conversation import ConversationTable
 from wily_sluice.engine.header import TCP, Parties, key_of
 from wily_sluice.engine.limiter import LimiterBank
@@ -63,8 +64,11 @@ def tree_of(shape: tuple[int, ...]) -> QueueSpec:
     return QueueSpec("", RATE, RATE, children=grown("", RATE, shape))
 
 
-def per_packet(shape: tuple[int, ...], conversations: int) -> float:
-    """Nanoseconds for looking a packet's conversation up, offering it and releasing one; half of the leaves busy."""
+def per_packet(shape: tuple[int, ...], conversations: int, standing: int) -> float:
+    """Nanoseconds for looking a packet's conversation up, offering it and releasing one; half of the leaves busy.
+
+    `standing` packets stand in the tree all the while.
+    """
     spec = tree_of(shape)
     leaves = prod(shape)
     bank = LimiterBank((), forward_to_tree, lambda _: None)
@@ -79,11 +83,10 @@ def per_packet(shape: tuple[int, ...], conversations: int) -> float:
         shaper.release(now)
         now += PERIOD
         conversation.up_lane.leaf = shaper.tree.leaves[number % busy * 2 % leaves]
-    fill = 2 * busy
-    for number in range(fill):
+    for number in range(standing):
         shaper.offer(Packet(SIZE, table.find(keys[number % conversations], 0, now)), now)
     best = float("inf")
-    number = fill
+    number = standing
     for _ in range(ROUNDS):
         begun = perf_counter_ns()
         for _ in range(PACKETS):
@@ -114,14 +117,15 @@ def idle_bytes(conversations: int = 100_000) -> float:
 def main() -> None:
     """Print the tables."""
     gc.disable()
+    print("the engine is", "compiled" if tree_module.__file__.endswith(".so") else "not compiled")
     unit = bare_deque()
     print(f"a deque's append and popleft: 1, which is {unit:.0f} ns here")
     for leaves, shape in SHAPES.items():
-        print(f"{leaves:>7} leaves on three levels: {per_packet(shape, max(1000, leaves)) / unit:.1f}")
+        print(f"{leaves:>7} leaves on three levels: {per_packet(shape, 10_000, 10_000) / unit:.1f}")
     for depth in (1, 2, 3, 4, 5, 6):
-        print(f"{2**depth:>7} leaves on {depth} levels:     {per_packet((2,) * depth, 1000) / unit:.1f}")
+        print(f"{2**depth:>7} leaves on {depth} levels:     {per_packet((2,) * depth, 1000, 1000) / unit:.1f}")
     for conversations in (100, 1000, 10_000, 100_000):
-        print(f"{conversations:>7} conversations:          {per_packet(SHAPES[100], conversations) / unit:.1f}")
+        print(f"{conversations:>7} conversations:          {per_packet(SHAPES[100], conversations, 1000) / unit:.1f}")
     print(f"an idle conversation: {idle_bytes():.0f} bytes")
 
 

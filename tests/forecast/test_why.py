@@ -41,7 +41,9 @@ def test_the_sentences_say_it_with_the_figures() -> None:
         "first gets 300 bit/s (37.5 B/s) of the 1 kbit/s of line. Its guarantee is 100 bit/s, which it has first. "
         "At priority 1, 600 bit/s are left to offer; 200 bit/s of it are its. Its cap of 300 bit/s holds it there."
     )
-    assert "which it shares with work/a by weight: 3 to 1" in step_sentence(why("work/b", shares)[1], "line")
+    assert "which it shares with work/a by weight (work/b 3, work/a 1)" in step_sentence(
+        why("work/b", shares)[1], "line"
+    )
     assert "first, work and peer come before" in step_sentence(why("last", shares)[0], "line")
     assert "it can starve" in worst_sentence(shares["last"], "up", "line")
     assert "It still gets 300 bit/s" in worst_sentence(shares["first"], "up", "line")

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from wily_sluice.forecast.lab.measure import Measured
 from wily_sluice.forecast.lab.run import Comparison, Row
-from wily_sluice.units import MILLISECOND
+from wily_sluice.units import MILLISECOND, format_byte_rate
 
 NARROW = 126  # columns; below this, only the figures that matter most
 MARKED = 0.1  # a change of less than a tenth is no news
@@ -97,8 +97,8 @@ def lab_sentences(comparison: Comparison) -> list[str]:
                 now, then = total.after, total.before
                 sentences.append(
                     f"{uplink} {WAYS[direction]}: {_mbit(now.carried)} of the usable {_mbit(total.usable)} Mbit/s are "
-                    f"carried, {_mbit(now.goodput)} of it goodput; without the plan, {_mbit(then.carried)} and "
-                    f"{_mbit(then.goodput)}."
+                    f"carried, {_mbit(now.goodput)} ({format_byte_rate(now.goodput)}) of it goodput; without the plan, "
+                    f"{_mbit(then.carried)} and {_mbit(then.goodput)} ({format_byte_rate(then.goodput)})."
                 )
     return sentences
 

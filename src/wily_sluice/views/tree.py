@@ -99,9 +99,10 @@ def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction]
                 )
             cells.append("" if queue.children else wait_words(wait[direction][spec.path]))
         kind = queue.discipline if queue.children else leaf_words(queue)
-        table.add_row(
-            Text(label, "" if spec.children else "cyan"), *cells, str(queue.priority), f"{queue.weight:g}", kind
-        )
+        above = spec.path.rpartition("/")[0]
+        discipline = queues[above].discipline if above else tree.discipline
+        priority = Text("–", "dim") if discipline == "curve" else str(queue.priority)
+        table.add_row(Text(label, "" if spec.children else "cyan"), *cells, priority, f"{queue.weight:g}", kind)
     return table
 
 

@@ -21,7 +21,7 @@ ROW = 0.34  # inches a queue
 WIDTH = 13.0  # inches
 PRIORITY_COLOURS = ("#7a1f3d", "#a63d40", "#c9743c", "#cf9f3f", "#5d8a66", "#3f7f8c", "#3b6ea5", "#56569c", "#6f6f7a")
 CAP_COLOUR, SPLIT_COLOUR, FAINT = "#dfe5ea", "#16212b", "#66727d"
-RATES, FAR = 1.06, 1.92  # of a panel whose bars end at 1: where the rates begin, and the waits end
+RATES, FAR = 1.10, 1.95  # of a panel whose bars end at 1: where the rates begin, and the waits end
 INDENT = 0.035  # of the name column, a level
 
 

@@ -15,8 +15,8 @@ def _names(shares: tuple[Share, ...]) -> str:
 
 
 def _weights(spec: QueueSpec, peers: tuple[Share, ...]) -> str:
-    """`2 to 1 and 1`."""
-    return f"{spec.weight:g} to {' and '.join(f'{peer.spec.weight:g}' for peer in peers)}"
+    """`scans 2, play 1, desk 4`: a queue's weight and those of its peers that want something."""
+    return ", ".join(f"{one.path} {one.weight:g}" for one in (spec, *(peer.spec for peer in peers if peer.want > 0)))
 
 
 def step_sentence(step: Step, line: str) -> str:
@@ -32,12 +32,12 @@ def step_sentence(step: Step, line: str) -> str:
         text += "It has no guarantee. "
     if step.curve and step.extra >= 0.5:
         text += f"{above} divides all that it has by weight, and gives nobody less than the guarantee"
-        text += f": {_weights(spec, step.peers)}" if step.peers else ""
-        text += f". So {format_rate(step.extra)} more are its. "
+        text += f" ({_weights(spec, step.peers)})" if step.peers else ""
+        text += f". That makes {format_rate(step.extra)}{' more' if spec.guarantee else ''}. "
     elif step.extra >= 0.5:
         text += f"At priority {spec.priority}, {format_rate(share.offered)} are left to offer"
         if step.peers:
-            text += f", which it shares with {_names(step.peers)} by weight: {_weights(spec, step.peers)}"
+            text += f", which it shares with {_names(step.peers)} by weight ({_weights(spec, step.peers)})"
         text += f"; {format_rate(step.extra)} of it are its. "
     if step.held == "cap":
         return text + f"Its cap of {format_rate(spec.cap)} holds it there."
