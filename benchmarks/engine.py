@@ -13,7 +13,7 @@ from time import perf_counter_ns
 from wily_sluice.engine import tree as tree_module
 from wily_sluice.engine.conversation import ConversationTable
 from wily_sluice.engine.header import TCP, Parties, key_of
-from wily_sluice.engine.limiter import LimiterBank
+from wily_sluice.engine.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.sorter import Match, Sorter

@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import UDP, Parties, key_of
 from wily_sluice.engine.lane import Lane
-from wily_sluice.engine.limiter import Limiter, LimiterBank
+from wily_sluice.engine.limiter import Limiter
+from wily_sluice.engine.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import NOT_ECT, Packet
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.sorter import Match, Sorter

@@ -3,7 +3,7 @@ from collections import Counter
 import pytest
 
 from tests.engine.driving import Bench, conversation
-from wily_sluice.engine.limiter import Limiter
+from wily_sluice.engine.limiter import Limiter, LimiterSpec, Per
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.units import MILLISECOND, SECOND
 
@@ -30,25 +30,25 @@ def hosts_at(bench: Bench, rate: int, hosts: int, seconds: int) -> Counter[int]:
 
 
 def test_per_host_gives_everyone_their_own_and_nobody_disturbs_the_others() -> None:
-    got = hosts_at(bench_with(Limiter("each", 1_000_000, per_host=True)), 3_000_000, hosts=5, seconds=6)
+    got = hosts_at(bench_with(Limiter(LimiterSpec("each", 1_000_000, Per("host")))), 3_000_000, hosts=5, seconds=6)
     assert [got[host] / 5 for host in range(1, 6)] == pytest.approx([1_000_000] * 5, rel=0.01)
 
 
 def test_together_is_shared_fairly_by_all() -> None:
-    got = hosts_at(bench_with(Limiter("all", 2_000_000, per_host=False)), 3_000_000, hosts=4, seconds=6)
+    got = hosts_at(bench_with(Limiter(LimiterSpec("all", 2_000_000))), 3_000_000, hosts=4, seconds=6)
     assert sum(got.values()) / 5 == pytest.approx(2_000_000, rel=0.01)
     assert [got[host] / 5 for host in range(1, 5)] == pytest.approx([500_000] * 4, rel=0.03)
 
 
 def test_of_several_limiters_the_tightest_decides_whatever_their_order() -> None:
     for step in (1, -1):
-        limiters = [Limiter("loose", 4_000_000, per_host=False), Limiter("tight", 1_000_000, per_host=True)]
+        limiters = [Limiter(LimiterSpec("loose", 4_000_000)), Limiter(LimiterSpec("tight", 1_000_000, Per("host")))]
         got = hosts_at(bench_with(*limiters[::step]), 3_000_000, hosts=2, seconds=6)
         assert [got[host] / 5 for host in (1, 2)] == pytest.approx([1_000_000] * 2, rel=0.01)
 
 
 def test_below_its_rate_a_limiter_delays_nothing_and_drops_nothing() -> None:
-    bench = bench_with(Limiter("each", 4_000_000, per_host=True))
+    bench = bench_with(Limiter(LimiterSpec("each", 4_000_000, Per("host"))))
     who = conversation(1)
     for _ in range(200):
         bench.offer(who, 1000, bench.now)
@@ -59,7 +59,7 @@ def test_below_its_rate_a_limiter_delays_nothing_and_drops_nothing() -> None:
 
 
 def test_order_is_kept_and_what_is_missing_was_counted() -> None:
-    limiter = Limiter("each", 500_000, per_host=True)
+    limiter = Limiter(LimiterSpec("each", 500_000, Per("host")))
     bench = bench_with(limiter)
     who = conversation(1)
     for number in range(2000):
@@ -73,7 +73,7 @@ def test_order_is_kept_and_what_is_missing_was_counted() -> None:
 
 
 def test_a_host_that_has_gone_is_forgotten() -> None:
-    limiter = Limiter("each", 500_000, per_host=True)
+    limiter = Limiter(LimiterSpec("each", 500_000, Per("host")))
     bench = bench_with(limiter)
     for host in range(1, 200):
         bench.offer(conversation(1, host), 1000)

@@ -72,6 +72,23 @@ class AddressSet:
             if len(a[0]) == len(b[0]) and a[0] <= b[1] and b[0] <= a[1]
         )
 
+    def __sub__(self, other: "AddressSet") -> "AddressSet":
+        left: list[Range] = []
+        for first, last in self:
+            begin, end, width = int.from_bytes(first), int.from_bytes(last), len(first)
+            for taken in (r for r in other if len(r[0]) == width):
+                low, high = int.from_bytes(taken[0]), int.from_bytes(taken[1])
+                if high < begin or low > end:
+                    continue
+                if low > begin:
+                    left.append((begin.to_bytes(width), (low - 1).to_bytes(width)))
+                begin = high + 1
+                if begin > end:
+                    break
+            if begin <= end:
+                left.append((begin.to_bytes(width), end.to_bytes(width)))
+        return AddressSet(left)
+
     def __str__(self) -> str:
         return ", ".join(
             str(ip_address(first)) if first == last else f"{ip_address(first)}-{ip_address(last)}"

@@ -10,14 +10,18 @@ if TYPE_CHECKING:
 
 
 class Lane:
-    """`flow` is the conversation's own queue in the leaf, `held` those in the buckets that it had to wait at."""
+    """`epoch` is the shaper's when it was worked out: in another it is worked out again.
 
-    __slots__ = ("buckets", "flow", "held", "leaf", "shaper")
+    `flow` is the conversation's own queue in the leaf, `held` those in the buckets that it had to wait at.
+    """
 
-    def __init__(self, shaper: "Shaper", buckets: "tuple[Bucket, ...]", leaf: "Leaf") -> None:
+    __slots__ = ("buckets", "epoch", "flow", "held", "leaf", "shaper")
+
+    def __init__(self, shaper: "Shaper", buckets: "tuple[Bucket, ...]", leaf: "Leaf", epoch: int = 0) -> None:
         self.shaper = shaper
         self.buckets = buckets
         self.leaf = leaf
+        self.epoch = epoch
         self.flow: Flow | None = None
         self.held: list[Flow | None] | None = None
 

@@ -1,47 +1,114 @@
-"""Limiters: cap whoever they name, and hold back what is over.
+"""Limiters: cap whoever they name.
 
-A limiter has one bucket for everyone it names, or one for each local host. A bucket is a virtual clock (the generic
-cell rate algorithm of ITU-T I.371, in the form with a theoretical arrival time): each packet moves it on by its own
-time at the limiter's rate, and a packet may pass when the clock is not ahead of now. While idle the clock falls behind
-by at most `burst`, which is what may pass at once afterwards. What has to wait stands in the bucket's own FQ-CoDel
-queue, so that one conversation of a host does not delay another.
+A limiter has one bucket for everyone it names, or one for each local host, subnet or conversation. What is over the
+rate waits, is dropped, or is marked:
 
-Several limiters on one conversation stand one behind another, in the order of the plan; the tightest decides. They
-stand before the tree, and are shared by all uplinks of one direction.
+- `wait`: a bucket is a virtual clock (the generic cell rate algorithm of ITU-T I.371, in the form with a theoretical
+  arrival time). Each packet moves it on by its own time at the rate, and a packet may pass when the clock is not ahead
+  of now. While idle the clock falls behind by at most the burst, which is what may pass at once afterwards. What has to
+  wait stands in the bucket's own FQ-CoDel queue, so that one conversation of a host does not delay another.
+- `drop` and `mark`: a bucket is a meter of three colours (RFC 2697, or RFC 2698 where there is a peak). Green and
+  yellow pass; red is dropped. Where packets are marked, yellow and red pass with the mark.
 
-Invariants: over any window of t, a bucket passes at most rate x t + burst + one packet; the order within a
-conversation is kept; nothing is lost but what the bucket's queue hands to `drop`.
+A limiter may hold only while the line is busy (`busyness`), or only for who has used up a quota (`quota`).
+
+Invariants: over any window of t, a bucket that waits passes at most rate x t + burst + one packet.
 """
 
-from collections.abc import Callable
-from heapq import heappop, heappush
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Literal, TypeAlias
 from weakref import WeakValueDictionary
 
 from mypy_extensions import mypyc_attr
 
+from wily_sluice.engine.busyness import Engagement
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.quota import Account, Ledger
+from wily_sluice.engine.three_colour import GREEN, RED, ThreeColour
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
+
+if TYPE_CHECKING:
+    from wily_sluice.engine.shaper import Shaper
+
+Excess: TypeAlias = Literal["wait", "drop", "mark"]
+Whom: TypeAlias = Literal["together", "host", "subnet", "conversation"]
 
 BURST_TIME: Nanoseconds = 20 * MILLISECOND
 BURST_FRAMES = 4
-LONGEST_WAIT: Nanoseconds = 500 * MILLISECOND  # of backlog, at the limiter's rate
-FEWEST_BYTES: Size = 64 * LONGEST_FRAME
+
+
+@dataclass(frozen=True, slots=True)
+class Per:
+    """Who has a bucket of their own. Of a subnet, `v4` and `v6` are the lengths of its prefix."""
+
+    whom: Whom = "together"
+    v4: int = 32
+    v6: int = 64
+
+    def key(self, conversation: Conversation) -> bytes:
+        """What all have in common who share a bucket."""
+        if self.whom == "together":
+            return b""
+        if self.whom == "conversation":
+            return conversation.key
+        local = conversation.parties.local
+        if self.whom == "host":
+            return local
+        spare = len(local) * 8 - (self.v4 if len(local) == 4 else self.v6)
+        return (int.from_bytes(local) >> spare << spare).to_bytes(len(local))
+
+
+@dataclass(frozen=True, slots=True)
+class LimiterSpec:
+    """What a limiter does in one direction. Rates in bit/s, bursts in bytes; None for what is worked out or is not.
+
+    `second_burst` is the excess burst, or with a `peak` that of the peak. `threshold` is the part of the line above
+    which it holds; `quota` what may be moved in a period before it does.
+    """
+
+    name: str
+    rate: Rate
+    per: Per = Per()
+    burst: Size | None = None
+    excess: Excess = "wait"
+    second_burst: Size = 0
+    peak: Rate | None = None
+    dscp: int = 0
+    threshold: float | None = None
+    quota: Size | None = None
+
+    def __post_init__(self) -> None:
+        if self.rate < 1:
+            raise ValueError(f"limiter {self.name}: a rate is at least 1 bit/s, not {self.rate}")
+
+
+def waiting_burst(rate: Rate) -> Size:
+    """What a limiter that lets wait passes at once after being idle, unless it is said."""
+    return max(rate * BURST_TIME // BYTE_TIME, BURST_FRAMES * LONGEST_FRAME)
 
 
 @mypyc_attr(native_class=False)  # which compiled classes are, and those take no weak references
 class Bucket:
     """What one host, or everyone together, may send under a limiter."""
 
-    __slots__ = ("__weakref__", "burst", "clock", "limiter", "queue")
+    __slots__ = ("__weakref__", "account", "burst", "clock", "limiter", "meter", "queue")
 
-    def __init__(self, limiter: "Limiter") -> None:
+    def __init__(self, limiter: "Limiter", account: Account | None) -> None:
+        spec = limiter.spec
         self.limiter = limiter
-        self.burst: Nanoseconds = max(BURST_TIME, transmission_time(BURST_FRAMES * LONGEST_FRAME, limiter.rate))
+        self.account = account
         self.clock: Nanoseconds = 0
+        self.burst: Nanoseconds = 0
         self.queue: FqCodel | None = None  # only while something waits
+        self.meter: ThreeColour | None = None
+        if spec.excess == "wait":
+            self.burst = transmission_time(spec.burst or waiting_burst(spec.rate), spec.rate)
+        else:
+            second = spec.second_burst if spec.peak is None else spec.second_burst or limiter.burst
+            self.meter = ThreeColour(spec.rate, limiter.burst, second, spec.peak)
 
     def charge(self, size: Size, now: Nanoseconds) -> None:
         """Count a packet that passes."""
@@ -50,88 +117,57 @@ class Bucket:
 
 
 class Limiter:
-    """A limiter in one direction. Buckets live as long as a conversation or a waiting packet refers to them."""
+    """A limiter in one direction. Buckets live as long as a conversation or a waiting packet refers to them.
 
-    __slots__ = ("_buckets", "drops", "name", "per_host", "rate")
+    `active` is set by whoever knows the time: one that is not, names nobody. `colours` are the packets that its meters
+    have seen green, yellow and red.
+    """
 
-    def __init__(self, name: str, rate: Rate, per_host: bool) -> None:
-        if rate < 1:
-            raise ValueError(f"limiter {name}: a rate is at least 1 bit/s, not {rate}")
-        self.name = name
-        self.rate = rate
-        self.per_host = per_host
+    __slots__ = ("_buckets", "_engagements", "active", "burst", "colours", "drops", "ledger", "rate", "spec")
+
+    def __init__(self, spec: LimiterSpec, ledger: Ledger | None = None) -> None:
+        self.spec = spec
+        self.rate = spec.rate
+        self.burst = spec.burst or waiting_burst(spec.rate)
+        self.active = True
         self.drops = 0
+        self.colours = [0, 0, 0]
+        self.ledger = ledger
         self._buckets: WeakValueDictionary[bytes, Bucket] = WeakValueDictionary()
+        self._engagements: dict[Shaper, Engagement] = {}
 
     def __len__(self) -> int:
         return len(self._buckets)
 
     def bucket(self, conversation: Conversation) -> Bucket:
         """The bucket that the conversation draws from."""
-        host = conversation.parties.local if self.per_host else b""
-        bucket = self._buckets.get(host)
+        key = self.spec.per.key(conversation)
+        bucket = self._buckets.get(key)
         if bucket is None:
-            bucket = self._buckets[host] = Bucket(self)
+            account = self.ledger.account(key) if self.ledger is not None else None
+            bucket = self._buckets[key] = Bucket(self, account)
         return bucket
 
-
-class LimiterBank:
-    """All limiters of one direction. What gets through them all is handed to `forward`."""
-
-    __slots__ = ("_drop", "_forward", "_order", "limiters", "waiting")
-
-    def __init__(
-        self,
-        limiters: tuple[Limiter | None, ...],
-        forward: Callable[[Packet, Nanoseconds], None],
-        drop: Callable[[Packet], None],
-    ) -> None:
-        self.limiters = limiters
-        self._forward = forward
-        self._drop = drop
-        self._order = 0
-        self.waiting: list[tuple[Nanoseconds, int, Bucket]] = []  # heap: when each bucket's next packet may pass
-
-    def offer(self, packet: Packet, now: Nanoseconds) -> None:
-        """Take in a packet whose lane is set, at the limiter of its `stage`."""
+    def holds(self, bucket: Bucket, packet: Packet, now: Nanoseconds) -> bool:
+        """Whether the limiter is to hold this packet to its rate, or lets it by for now."""
+        quota = self.spec.quota
+        if quota is not None and bucket.account is not None and bucket.account.used < quota:
+            return False
+        if self.spec.threshold is None:
+            return True
         assert packet.lane is not None
-        buckets = packet.lane.buckets
-        while packet.stage < len(buckets):
-            bucket = buckets[packet.stage]
-            if bucket.queue is not None:
-                bucket.queue.enqueue(packet, now)
-                return
-            if bucket.clock > now:
-                rate = bucket.limiter.rate
-                limit = max(FEWEST_BYTES, rate * LONGEST_WAIT // BYTE_TIME)
-                target = max(5 * MILLISECOND, 3 * transmission_time(LONGEST_FRAME, rate) // 2)
-                bucket.queue = FqCodel(self._dropped, limit, target=target)
-                bucket.queue.enqueue(packet, now)
-                self._await(bucket)
-                return
-            bucket.charge(packet.size, now)
-            packet.stage += 1
-        self._forward(packet, now)
+        shaper = packet.lane.shaper
+        engagement = self._engagements.get(shaper)
+        if engagement is None:
+            engagement = self._engagements[shaper] = Engagement(self.spec.threshold, shaper.watch_busyness())
+        return engagement.holds(now)
 
-    def _await(self, bucket: Bucket) -> None:
-        self._order += 1
-        heappush(self.waiting, (bucket.clock, self._order, bucket))
-
-    def _dropped(self, packet: Packet) -> None:
-        assert packet.lane is not None
-        packet.lane.buckets[packet.stage].limiter.drops += 1
-        self._drop(packet)
-
-    def advance(self, now: Nanoseconds) -> None:
-        """Let pass what has waited long enough: whatever `waiting` has whose time is not beyond now."""
-        while self.waiting and self.waiting[0][0] <= now:
-            _, _, bucket = heappop(self.waiting)
-            assert bucket.queue is not None
-            packet = bucket.queue.dequeue(now)
-            if packet is None:
-                bucket.queue = None
-                continue
-            bucket.charge(packet.size, now)
-            self._await(bucket)
-            packet.stage += 1
-            self.offer(packet, now)
+    def police(self, meter: ThreeColour, packet: Packet, now: Nanoseconds) -> bool:
+        """Colour a packet; False when it is to be dropped."""
+        colour = meter.colour(packet.size, now)
+        self.colours[colour] += 1
+        if self.spec.excess == "mark":
+            if colour != GREEN:
+                packet.dscp = self.spec.dscp
+            return True
+        return colour != RED

@@ -12,24 +12,46 @@ NOT_ECT, ECT_1, ECT_0, CE = range(4)  # the ECN field (RFC 3168 §5)
 
 
 class Packet:
-    """`size` is in bytes as charged on the line, `payload` what of it an application sent.
+    """`size` is in bytes as charged on the line, `length` without framing, `payload` what of it an application sent.
 
     `entered` is when it joined the queue that it stands in.
 
     `ecn` is the ECN field that it came with; `marked` says that a queue has marked it instead of dropping it, and the
-    caller must then send it on with CE. A packet stands in one queue at a time, whose order `behind` keeps.
+    caller must then send it on with CE; likewise with another DSCP, where `dscp` is not -1. A packet stands in one
+    queue at a time, whose order `behind` keeps.
     """
 
-    __slots__ = ("behind", "conversation", "ecn", "entered", "lane", "marked", "payload", "size", "stage", "token")
+    __slots__ = (
+        "behind",
+        "conversation",
+        "dscp",
+        "ecn",
+        "entered",
+        "lane",
+        "length",
+        "marked",
+        "payload",
+        "size",
+        "stage",
+        "token",
+    )
 
     def __init__(
-        self, size: Size, conversation: "Conversation", token: Any = None, ecn: int = NOT_ECT, payload: Size = 0
+        self,
+        size: Size,
+        conversation: "Conversation",
+        token: Any = None,
+        ecn: int = NOT_ECT,
+        payload: Size = 0,
+        length: Size = 0,
     ) -> None:
         self.size = size
         self.conversation = conversation
         self.token = token
         self.ecn = ecn
         self.payload = payload
+        self.length = length or size
+        self.dscp = -1
         self.marked = False
         self.entered: Nanoseconds = 0
         self.lane: Lane | None = None  # the way through limiters to a leaf, set by the shaper it is offered to

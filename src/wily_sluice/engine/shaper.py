@@ -7,9 +7,11 @@ The pace is a virtual clock at the usable rate. While packets stand here it keep
 late sends what it missed and the rate still holds; after idleness it starts at now, so nothing is saved up.
 """
 
+from wily_sluice.engine.busyness import Busyness
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.lane import Lane
-from wily_sluice.engine.limiter import LimiterBank
+from wily_sluice.engine.limiter import Bucket
+from wily_sluice.engine.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.sorter import Sorter
 from wily_sluice.engine.tree import Leaf, Tree
@@ -19,7 +21,11 @@ CATCH_UP: Nanoseconds = 20 * MILLISECOND  # how much of a stall is made good aft
 
 
 class Shaper:
-    """Shapes one direction of one uplink. `rate` is the usable rate in bit/s."""
+    """Shapes one direction of one uplink. `rate` is the usable rate in bit/s.
+
+    `others` are the limiters, by their place in the bank, that are for other uplinks only. Whoever changes what
+    conversations are sorted by adds 1 to `epoch`; each is then sorted again at its next packet.
+    """
 
     def __init__(
         self,
@@ -27,6 +33,7 @@ class Shaper:
         tree: Tree,
         sorter: Sorter,
         bank: LimiterBank,
+        others: frozenset[int] = frozenset(),
     ) -> None:
         self.direction = direction
         self.tree = tree
@@ -34,14 +41,17 @@ class Shaper:
         self._up = direction == "up"
         self._sorter = sorter
         self._bank = bank
+        self._others = others
+        self._busyness: Busyness | None = None
+        self.epoch = 0
         self._clock: Nanoseconds = 0
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in."""
         conversation = packet.conversation
         lane = conversation.up_lane if self._up else conversation.down_lane
-        if lane is None or lane.shaper is not self:
-            lane = self._choose_lane(conversation)
+        if lane is None or lane.shaper is not self or lane.epoch != self.epoch:
+            lane = self._choose_lane(conversation, lane)
         packet.lane = lane
         if lane.buckets:
             packet.stage = 0
@@ -53,10 +63,25 @@ class Shaper:
         """The leaf that a conversation is sorted to."""
         return self.tree.leaves[self._sorter.leaf(conversation)]
 
-    def _choose_lane(self, conversation: Conversation) -> Lane:
-        limiters = (self._bank.limiters[index] for index in self._sorter.limits(conversation))
-        buckets = tuple(limiter.bucket(conversation) for limiter in limiters if limiter is not None)
-        lane = Lane(self, buckets, self.leaf_of(conversation))
+    def watch_busyness(self) -> Busyness:
+        """Have it measured from now on how busy the line is."""
+        if self._busyness is None:
+            self._busyness = Busyness(self.rate)
+        return self._busyness
+
+    def _choose_lane(self, conversation: Conversation, before: Lane | None) -> Lane:
+        indices = (index for index in self._sorter.limits(conversation) if index not in self._others)
+        limiters = (self._bank.limiters[index] for index in indices)
+        buckets = tuple(limiter.bucket(conversation) for limiter in limiters if limiter is not None and limiter.active)
+        leaf = self.leaf_of(conversation)
+        if before is not None and before.shaper is self and before.leaf is leaf and before.buckets == buckets:
+            before.epoch = self.epoch
+            return before
+        if before is not None and before.shaper is self and _still_held(before, buckets):
+            return before
+        lane = Lane(self, buckets, leaf, self.epoch)
+        if before is not None and before.leaf is leaf:
+            lane.flow = before.flow
         if self._up:
             conversation.up_lane = lane
         else:
@@ -86,6 +111,8 @@ class Shaper:
         packet = self.tree.dequeue(now)
         if packet is None:
             return None
+        if self._busyness is not None:
+            self._busyness.sent(packet.size, now)
         behind = now - CATCH_UP
         self._clock = (self._clock if self._clock > behind else behind) + packet.size * BYTE_TIME // self.rate
         return packet
@@ -106,6 +133,16 @@ class Shaper:
             if due is None or passing < due:
                 due = passing
         return now if due is not None and due < now else due
+
+
+def _still_held(lane: Lane, buckets: tuple[Bucket, ...]) -> bool:
+    """Whether packets wait at a limiter that no longer applies: the next must not overtake them."""
+    if lane.held is None:
+        return False
+    for bucket, flow in zip(lane.buckets, lane.held, strict=True):
+        if flow is not None and flow.length and bucket not in buckets:
+            return True
+    return False
 
 
 def forward_to_tree(packet: Packet, now: Nanoseconds) -> None:

@@ -4,32 +4,38 @@ Called once for a conversation, and again only when one of its packets carries a
 not depend on how many rules there are.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import Parties
+from wily_sluice.engine.neighbours import Neighbours
 
 
 @dataclass(frozen=True, slots=True)
 class Match:
     """What a conversation must be. Every field that is set must hold; None is any.
 
+    The local party is meant by its address, or where `local` is set by its `hardware` address.
     `ports` are ranges, first and last inside, of which the local or the remote port must lie in one. `dscps` are bits:
     the conversation must have carried one of these marks, in either direction.
     """
 
     local: AddressSet | None = None
+    hardware: frozenset[bytes] = frozenset()
     remote: AddressSet | None = None
     protocols: frozenset[int] | None = None
     ports: tuple[tuple[int, int], ...] | None = None
     dscps: int | None = None
 
-    def holds(self, parties: Parties, marks: int) -> bool:
-        """Whether a conversation between these parties, which has carried these marks, is meant."""
+    def holds(self, parties: Parties, marks: int, hardware: bytes | None = None) -> bool:
+        """Whether a conversation between these parties is meant, which has carried these marks.
+
+        `hardware` is the local party's own address, where it is known.
+        """
         return (
             (self.protocols is None or parties.protocol in self.protocols)
-            and (self.local is None or parties.local in self.local)
+            and (self.local is None or parties.local in self.local or hardware in self.hardware)
             and (self.remote is None or parties.remote in self.remote)
             and (
                 self.ports is None
@@ -46,6 +52,7 @@ class Sorter:
     rules: tuple[tuple[Match, int], ...]
     default: int
     limiters: tuple[Match, ...] = ()
+    neighbours: Neighbours = field(default_factory=Neighbours)
 
     @property
     def watches_marks(self) -> bool:
@@ -55,8 +62,9 @@ class Sorter:
     def rule(self, conversation: Conversation) -> int | None:
         """The index of the first rule that matches."""
         parties, marks = conversation.parties, conversation.marks
+        hardware = self.neighbours.hardware(parties.local)
         for index, (match, _) in enumerate(self.rules):
-            if match.holds(parties, marks):
+            if match.holds(parties, marks, hardware):
                 return index
         return None
 
@@ -68,4 +76,5 @@ class Sorter:
     def limits(self, conversation: Conversation) -> list[int]:
         """The indices of all limiters that name the conversation."""
         parties, marks = conversation.parties, conversation.marks
-        return [index for index, match in enumerate(self.limiters) if match.holds(parties, marks)]
+        hardware = self.neighbours.hardware(parties.local)
+        return [index for index, match in enumerate(self.limiters) if match.holds(parties, marks, hardware)]

@@ -3,6 +3,7 @@
 Every parser raises ValueError with a message fit for the person.
 """
 
+import re
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 
 from wily_sluice.engine.addresses import AddressSet, Range
@@ -40,6 +41,21 @@ def parse_range(text: str) -> Range:
     if first.packed > last.packed:
         raise ValueError(f"“{text}” runs backwards: write {last}-{first}")
     return first.packed, last.packed
+
+
+_HARDWARE = re.compile(r"[0-9a-f]{2}([:-][0-9a-f]{2}){5}", re.IGNORECASE)
+
+
+def parse_hardware(text: str) -> bytes | None:
+    """A hardware address such as `02:00:5e:10:00:01` (IEEE 802, 48 bits); None for what is none."""
+    if not _HARDWARE.fullmatch(text):
+        return None
+    return bytes.fromhex(text.replace(":", "").replace("-", ""))
+
+
+def hardware_text(address: bytes) -> str:
+    """`02:00:5e:10:00:01`."""
+    return address.hex(":")
 
 
 def looks_like_address(word: str) -> bool:

@@ -1,6 +1,7 @@
 """Compiles a plan into engine objects. The one place where the two meet."""
 
 from collections.abc import Callable
+from datetime import datetime
 
 from wily_sluice.engine.codel import TARGET, Codel
 from wily_sluice.engine.conversation import ConversationTable
@@ -8,39 +9,54 @@ from wily_sluice.engine.fifo import Fifo
 from wily_sluice.engine.fq_codel import MOST_PACKETS, FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.leaf_queue import LeafQueue
-from wily_sluice.engine.limiter import Limiter, LimiterBank
+from wily_sluice.engine.limiter import Limiter, LimiterSpec
+from wily_sluice.engine.limiter_bank import LimiterBank
+from wily_sluice.engine.neighbours import Neighbours
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.quota import Ledger
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.sorter import Match, Sorter
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.engine.tree import Tree
 from wily_sluice.plan import model as planned
-from wily_sluice.plan.model import Plan
+from wily_sluice.plan.model import Limiter as PlannedLimiter
+from wily_sluice.plan.model import Plan, Rule
 from wily_sluice.plan.rates import resolve
-from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Direction, Nanoseconds, Size, transmission_time
+from wily_sluice.units import (
+    BYTE_TIME,
+    DIRECTIONS,
+    HIGHEST_RATE,
+    MILLISECOND,
+    Direction,
+    Nanoseconds,
+    Size,
+    transmission_time,
+)
 
 LONGEST_WAIT: Nanoseconds = 1000 * MILLISECOND  # of a leaf's backlog, at its cap
 FEWEST_BYTES = 128 * LONGEST_FRAME
 
 
-def build_sorter(plan: Plan, tree: planned.Tree) -> Sorter:
+def _match(part: Rule | PlannedLimiter, dscps: tuple[int, ...] | None = None) -> Match:
+    return Match(
+        local=part.local.addresses if part.local else None,
+        hardware=part.local.members.hardware if part.local else frozenset(),
+        remote=part.remote.addresses if part.remote else None,
+        protocols=frozenset(part.protocols) if part.protocols else None,
+        ports=part.ports,
+        dscps=sum(1 << dscp for dscp in set(dscps)) if dscps else None,
+    )
+
+
+def build_sorter(plan: Plan, tree: planned.Tree, neighbours: Neighbours | None = None) -> Sorter:
     """The plan's rules and limiters as matches, for one of its trees; leaves by their place in it."""
     index = {leaf.path: place for place, leaf in enumerate(tree.leaves)}
     default = index[tree.default.path]
     rules = tuple(
-        (
-            Match(
-                local=rule.local.addresses if rule.local else None,
-                remote=rule.remote.addresses if rule.remote else None,
-                protocols=frozenset(rule.protocols) if rule.protocols else None,
-                ports=rule.ports,
-                dscps=sum(1 << dscp for dscp in set(rule.dscps)) if rule.dscps else None,
-            ),
-            index[rule.queues[tree.name]] if tree.name in rule.queues else default,
-        )
+        (_match(rule, rule.dscps), index[rule.queues[tree.name]] if tree.name in rule.queues else default)
         for rule in plan.rules
     )
-    return Sorter(rules, default, tuple(Match(local=limiter.local.addresses) for limiter in plan.limiters))
+    return Sorter(rules, default, tuple(map(_match, plan.limiters)), neighbours or Neighbours())
 
 
 def build_tree(spec: QueueSpec, drop: Callable[[Packet], None]) -> Tree:
@@ -84,25 +100,66 @@ def leaf_target(leaf: QueueSpec, leaves: int) -> Nanoseconds:
 
 
 class SiteEngine:
-    """All shapers of a site, with the conversations and limiters that they share. `drop` must not call back."""
+    """All shapers of a site, with the conversations and limiters that they share. `drop` must not call back.
+
+    Until `at` is called, what a schedule governs holds.
+    """
 
     def __init__(self, plan: Plan, drop: Callable[[Packet], None]) -> None:
-        sorters = {name: build_sorter(plan, tree) for name, tree in plan.trees.items()}
+        self._plan = plan
+        parties = [*(rule.local for rule in plan.rules), *(limiter.local for limiter in plan.limiters)]
+        self.neighbours = Neighbours(frozenset(one for party in parties if party for one in party.members.hardware))
+        sorters = {name: build_sorter(plan, tree, self.neighbours) for name, tree in plan.trees.items()}
         self.conversations = ConversationTable(watch_marks=any(sorter.watches_marks for sorter in sorters.values()))
-        self.banks = {way: LimiterBank(_limiters(plan, way), forward_to_tree, drop) for way in DIRECTIONS}
+        self.ledgers = {limiter.name: Ledger() for limiter in plan.limiters if limiter.quota and limiter.enabled}
+        self.banks = {way: LimiterBank(self._limiters(way), forward_to_tree, drop) for way in DIRECTIONS}
         self.shapers = {
             (uplink.name, way): Shaper(
                 way,
                 build_tree(resolve(plan, uplink, way), drop),
                 sorters[plan.tree(uplink, way).name],
                 self.banks[way],
+                frozenset(n for n, lim in enumerate(plan.limiters) if lim.uplink not in (None, uplink.name)),
             )
             for uplink in plan.uplinks
             for way in DIRECTIONS
         }
 
+    def _limiters(self, direction: Direction) -> tuple[Limiter | None, ...]:
+        """In the order of the plan; None for one that does not cap this direction.
 
-def _limiters(plan: Plan, direction: Direction) -> tuple[Limiter | None, ...]:
-    """In the order of the plan; None for one that does not cap this direction."""
-    rates = ((limiter, limiter.rate(direction)) for limiter in plan.limiters)
-    return tuple(Limiter(lim.name, rate, lim.per_host) if rate is not None else None for lim, rate in rates)
+        One with a quota stands in both directions, so that it counts what it does not cap.
+        """
+        limiters: list[Limiter | None] = []
+        for planned_limiter in self._plan.limiters:
+            spec, ledger = planned_limiter.spec(direction), self.ledgers.get(planned_limiter.name)
+            if spec is None and ledger is not None:
+                spec = LimiterSpec(planned_limiter.name, HIGHEST_RATE, planned_limiter.per)
+            limiters.append(Limiter(spec, ledger) if spec is not None else None)
+        return tuple(limiters)
+
+    def sort_again(self) -> None:
+        """Have every conversation sorted again at its next packet."""
+        for shaper in self.shapers.values():
+            shaper.epoch += 1
+
+    def learn(self, address: bytes, hardware: bytes) -> None:
+        """Take note of the hardware address of who sent from a local address."""
+        if self.neighbours.learn(address, hardware):
+            self.sort_again()
+
+    def at(self, moment: datetime) -> bool:
+        """Follow the schedules to a moment, given in the site's time zone. True when something changed."""
+        changed = False
+        for planned_limiter, *both in zip(
+            self._plan.limiters, *(bank.limiters for bank in self.banks.values()), strict=True
+        ):
+            when = planned_limiter.when
+            active = when is None or self._plan.schedules[when].holds(moment)
+            for limiter in both:
+                if limiter is not None and limiter.active != active:
+                    limiter.active = active
+                    changed = True
+        if changed:
+            self.sort_again()
+        return changed

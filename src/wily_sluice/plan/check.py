@@ -5,17 +5,15 @@ The trees have a file of their own, `check_trees`.
 
 from collections.abc import Iterator
 
-from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.plan.check_limiters import check_limiters, outside
 from wily_sluice.plan.check_trees import check_trees
-from wily_sluice.plan.document import Document, Location, Reading
+from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schema import PlanEntry
 from wily_sluice.units import (
     DIRECTIONS,
-    HIGHEST_RATE,
     format_rate,
-    format_rate_both,
     format_share,
 )
 
@@ -32,7 +30,7 @@ def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
         *_networks(plan, document),
         *_headroom(plan, document),
         *_binary_prefixes(plan, document),
-        *_limiters(plan, reading),
+        *check_limiters(plan, reading),
         *_rules(plan, reading),
         *_unused(plan, reading),
     ]
@@ -89,23 +87,6 @@ def _binary_prefixes(plan: Plan, document: Document) -> Iterator[Finding]:
                 break
 
 
-def _limiters(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
-    document = reading.document
-    for limiter in plan.limiters:
-        here = ("limiters", limiter.name)
-        if limiter.down is None and limiter.up is None:
-            if not any(reading.was_cut(*here, key) for key in ("up", "down")):
-                yield document.error(here, "caps neither up nor down", "add `down: 6 Mbit/s`, `up: 1 Mbit/s` or both")
-            continue
-        yield from _outside(plan, reading, (*here, "local"), limiter.local.addresses)
-        for direction in DIRECTIONS:
-            rate = limiter.rate(direction)
-            widest = max((uplink.usable(direction) for uplink in plan.uplinks), default=HIGHEST_RATE)
-            if rate is not None and rate >= widest:
-                message = f"{format_rate_both(rate)} is no cap: no uplink has more than {format_rate_both(widest)}"
-                yield document.warning((*here, direction), message, f"lower it, or take “{direction}” out")
-
-
 def _rules(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
     document = reading.document
     catch_all = None
@@ -127,25 +108,29 @@ def _rules(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
                     (*here, "queue"), message, f"write {{…, {tree.name}: QUEUE}}, if another is meant"
                 )
         if rule.local is not None:
-            yield from _outside(plan, reading, (*here, "local"), rule.local.addresses)
+            yield from outside(plan, reading, (*here, "local"), rule.local)
         if rule.ports and rule.protocols and not set(rule.protocols) & {6, 17, 33, 132, 136}:
             yield document.error((*here, "port"), "this protocol has no ports", "take “port” or “protocol” out")
-
-
-def _outside(plan: Plan, reading: Reading[PlanEntry], location: Location, addresses: AddressSet) -> Iterator[Finding]:
-    networks_are_whole = not any(cut[:1] == ("networks",) for cut in reading.cut)
-    if networks_are_whole and addresses and not addresses & plan.hosts:
-        message = f"{addresses} is in no network of the plan, so no host of yours is meant"
-        yield reading.document.warning(location, message, "name one of: " + ", ".join(n.name for n in plan.networks))
 
 
 def _unused(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
     if reading.cut or reading.content is None:
         return
-    parties = [limiter.local for limiter in plan.limiters]
-    parties += [party for rule in plan.rules for party in (rule.local, rule.remote) if party is not None]
-    named = {word for party in parties for word in party.words}
-    named |= {word for members in reading.content.groups.values() for word in members}
+    parties = [party for limiter in plan.limiters for party in (limiter.local, limiter.remote)]
+    parties += [party for rule in plan.rules for party in (rule.local, rule.remote)]
+    named = {word for party in parties if party is not None for word in party.words}
+    entries = reading.content.groups.values()
+    named |= {word for entry in entries for word in (*entry.members, *entry.except_)}
+    ports = [
+        *(rule.port for rule in reading.content.rules if rule),
+        *(e.port for e in reading.content.limiters.values()),
+    ]
+    named |= {word for words in ports if words for word in words if isinstance(word, str)}
     for group in plan.groups:
         if group not in named:
             yield reading.document.warning(("groups", group), "nothing names this group", "use it, or take it out")
+    for schedule in plan.schedules:
+        if schedule not in {limiter.when for limiter in plan.limiters}:
+            yield reading.document.warning(
+                ("schedules", schedule), "nothing names this schedule", "use it, or take it out"
+            )

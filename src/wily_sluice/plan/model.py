@@ -2,15 +2,20 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Generic, TypeVar
+from typing import Generic, Literal, TypeAlias, TypeVar
 
 from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, Framing
+from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, LONGEST_FRAME, Framing
+from wily_sluice.engine.limiter import Excess, LimiterSpec, Per, waiting_burst
 from wily_sluice.engine.spec import Discipline, LeafSpec
 from wily_sluice.plan.document import Document
-from wily_sluice.units import DIRECTIONS, Amount, Direction, Rate, Size
+from wily_sluice.plan.schedule import Schedule
+from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Amount, Direction, Nanoseconds, Rate, Size
 
 T = TypeVar("T")
+NOBODY = AddressSet()
+Period: TypeAlias = Literal["month", "week", "day"]
+USUAL_ROUND_TRIP: Nanoseconds = 50 * MILLISECOND
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,6 +36,24 @@ class FramingWords:
 
     framing: Framing
     words: str
+
+
+@dataclass(frozen=True, slots=True)
+class Members:
+    """Who is meant. A host is, when its address is among `addresses` or its hardware address among `hardware`."""
+
+    addresses: AddressSet = NOBODY
+    hardware: frozenset[bytes] = frozenset()
+    ports: tuple[tuple[int, int], ...] = ()
+
+    def __or__(self, other: "Members") -> "Members":
+        return Members(self.addresses | other.addresses, self.hardware | other.hardware, (*self.ports, *other.ports))
+
+    def __sub__(self, other: "Members") -> "Members":
+        return Members(self.addresses - other.addresses, self.hardware - other.hardware, self.ports)
+
+    def __bool__(self) -> bool:
+        return bool(self.addresses or self.hardware or self.ports)
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,25 +150,113 @@ class Tree:
 
 @dataclass(frozen=True, slots=True)
 class Party:
-    """Who is meant: the words of the plan, and the addresses that they come to."""
+    """Who is meant: the words of the plan, and whom they come to."""
 
     words: tuple[str, ...]
-    addresses: AddressSet
+    members: Members
+
+    @property
+    def addresses(self) -> AddressSet:
+        """The addresses that they come to."""
+        return self.members.addresses
+
+
+@dataclass(frozen=True, slots=True)
+class Burst:
+    """What may pass at once: bytes, or time at the rate. Exactly one is set."""
+
+    size: Size | None = None
+    time: Nanoseconds | None = None
+
+    def of(self, rate: Rate) -> Size:
+        """In bytes, at least 1."""
+        return self.size if self.size is not None else max(1, rate * (self.time or 0) // BYTE_TIME)
+
+
+@dataclass(frozen=True, slots=True)
+class Quota:
+    """Bytes, both ways together, in a period."""
+
+    size: Size
+    period: Period
 
 
 @dataclass(frozen=True, slots=True)
 class Limiter:
-    """A cap in bit/s, for each host or for all together; None where a direction is not capped."""
+    """A cap for whoever it names. Rates in bit/s; None where a direction is not capped, or where nobody said.
+
+    `quota_from` is the part of the quota after which it holds; `starts` the day of the month, from 1, or of the week,
+    from 0 for Monday, on which the period begins.
+    """
 
     name: str
-    local: Party
-    per_host: bool
+    local: Party | None
+    remote: Party | None
+    protocols: tuple[int, ...] | None
+    ports: tuple[tuple[int, int], ...] | None
+    uplink: str | None
+    per: Per
     down: Rate | None
     up: Rate | None
+    burst: Burst | None
+    round_trip: Nanoseconds
+    excess: Excess
+    dscp: int
+    excess_burst: Burst | None
+    peak: Directional[Rate]
+    threshold: float | None
+    when: str | None
+    quota: Quota | None
+    quota_from: float
+    starts: int
+    enabled: bool
+    note: str
 
     def rate(self, direction: Direction) -> Rate | None:
         """The cap in one direction."""
         return self.up if direction == "up" else self.down
+
+    def spec(self, direction: Direction) -> LimiterSpec | None:
+        """What it does in one direction; None where it does not cap it."""
+        rate = self.rate(direction)
+        if rate is None or not self.enabled:
+            return None
+        peak = self.peak.of(direction)
+        return LimiterSpec(
+            self.name,
+            rate,
+            self.per,
+            self.burst_of(rate),
+            self.excess,
+            self.second_burst(rate, peak),
+            peak,
+            self.dscp,
+            self.threshold,
+            round(self.quota.size * self.quota_from) if self.quota is not None else None,
+        )
+
+    def burst_of(self, rate: Rate) -> Size:
+        """The burst in bytes: as said, or worked out from the rate and the round trip."""
+        if self.burst is not None:
+            return self.burst.of(rate)
+        if self.excess == "wait":
+            return waiting_burst(rate)
+        return policing_burst(rate, self.round_trip)
+
+    def second_burst(self, rate: Rate, peak: Rate | None) -> Size:
+        """The excess burst in bytes, or with a peak that of the peak."""
+        if self.excess_burst is not None:
+            return self.excess_burst.of(peak or rate)
+        return self.burst_of(rate) if peak is not None else 0
+
+
+def policing_burst(rate: Rate, round_trip: Nanoseconds) -> Size:
+    """What a limiter that drops must let pass at once, so that TCP with this round trip reaches its rate.
+
+    TCP sends a window in bursts, halves it when it loses, and then comes back by one packet a round trip: it needs what
+    two round trips are at the rate, and no less than ten full frames.
+    """
+    return max(2 * rate * round_trip // BYTE_TIME, 10 * LONGEST_FRAME)
 
 
 @dataclass(frozen=True, slots=True)
@@ -179,8 +290,9 @@ class Plan:
     timezone: str
     uplinks: tuple[Uplink, ...]
     networks: tuple[Network, ...]
-    groups: dict[str, AddressSet]
+    groups: dict[str, Members]
     trees: dict[str, Tree]
+    schedules: dict[str, Schedule]
     limiters: tuple[Limiter, ...]
     rules: tuple[Rule, ...]
 

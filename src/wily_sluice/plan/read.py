@@ -2,15 +2,20 @@
 
 from dataclasses import replace
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.engine.spec import LeafSpec
-from wily_sluice.plan.addresses import address_set, looks_like_address
+from wily_sluice.plan.addresses import address_set
+from wily_sluice.plan.calendar_file import CalendarFile
 from wily_sluice.plan.check import check
 from wily_sluice.plan.document import Document, Location, Reading, hold_against, read_document, suggestion
 from wily_sluice.plan.finding import FileError, Finding
-from wily_sluice.plan.model import Directional, Limiter, Network, Party, Plan, Queue, Rule, Tree, Uplink
-from wily_sluice.plan.schema import PlanEntry, QueueEntry, TreeEntry, UplinkEntry
+from wily_sluice.plan.members import Groups
+from wily_sluice.plan.model import Directional, Limiter, Members, Network, Party, Plan, Queue, Rule, Tree, Uplink
+from wily_sluice.plan.periods import parse_start
+from wily_sluice.plan.schedule import Entries, Schedule
+from wily_sluice.plan.schema import LimiterEntry, PlanEntry, QueueEntry, ScheduleEntry, TreeEntry, UplinkEntry
 from wily_sluice.units import DIRECTIONS, Direction
 
 
@@ -45,7 +50,7 @@ class _Follower:
         self.document: Document = reading.document
         self.findings = findings
         self.networks: dict[str, AddressSet] = {}
-        self.groups: dict[str, AddressSet] = {}
+        self.groups = Groups(reading, {}, findings.append)
 
     def error(self, location: Location, message: str, remedy: str = "") -> None:
         self.findings.append(self.document.error(location, message, remedy))
@@ -61,76 +66,139 @@ class _Follower:
             for name, e in entry.networks.items()
         )
         self.networks = {network.name: network.addresses for network in networks}
+        self.groups = Groups(self.reading, self.networks, self.findings.append)
         for name in entry.groups:
             if name in self.networks:
                 self.error(("groups", name), f"“{name}” is a network already", "give the group another name")
-            self._group(name, entry, ())
+            self.groups.group(name)
         trees = {name: self._tree(name, e) for name, e in entry.trees.items()}
         uplinks = tuple(
             Uplink(name, e.interface, e.down, e.up, e.headroom, e.framing, self._tree_names(name, e, trees))
             for name, e in entry.uplinks.items()
         )
-        limiters = tuple(
-            Limiter(name, self._party(("limiters", name, "local"), e.local), e.per == "host", e.down, e.up)
-            for name, e in entry.limiters.items()
-        )
+        schedules = {name: self._schedule(name, e, entry.timezone) for name, e in entry.schedules.items()}
+        limiters = tuple(self._limiter(name, e, entry) for name, e in entry.limiters.items())
         rules = tuple(
             Rule(
                 e.name or f"rule {place + 1}",
                 place,
-                self._party(("rules", place, "local"), e.local) if e.local else None,
-                self._party(("rules", place, "remote"), e.remote, remote=True) if e.remote else None,
+                self._party(("rules", place, "local"), e.local),
+                self._party(("rules", place, "remote"), e.remote, remote=True),
                 e.protocol,
-                e.port,
+                self.groups.ports(("rules", place, "port"), e.port) if e.port is not None else None,
                 e.dscp,
                 self._queues_of(("rules", place, "queue"), e.queue, trees),
             )
             for place, e in enumerate(entry.rules)
             if e is not None
         )
-        return Plan(self.document, entry.site, entry.timezone, uplinks, networks, self.groups, trees, limiters, rules)
+        return Plan(
+            self.document,
+            entry.site,
+            entry.timezone,
+            uplinks,
+            networks,
+            self.groups.found,
+            trees,
+            schedules,
+            limiters,
+            rules,
+        )
 
-    def _group(self, name: str, entry: PlanEntry, within: tuple[str, ...]) -> AddressSet:
-        """The addresses of a group; `within` are the groups that are being worked out and led here."""
-        if name in self.groups:
-            return self.groups[name]
-        members = AddressSet()
-        for place, word in enumerate(entry.groups[name]):
-            location = ("groups", name, place)
-            if word in (*within, name):
-                way = (*within, name)
-                circle = " → ".join((*way[way.index(word) :], word))
-                self.error(location, f"a group cannot hold itself: {circle}", f"take “{word}” out")
-            elif word in entry.groups:
-                members |= self._group(word, entry, (*within, name))
-            else:
-                members |= self._addresses(location, word, [*entry.groups, *self.networks])
-        self.groups[name] = members
-        return members
-
-    def _addresses(self, location: Location, word: str, known: list[str]) -> AddressSet:
-        if word in self.networks:
-            return self.networks[word]
-        if looks_like_address(word):
-            try:
-                return address_set(word)
-            except ValueError as error:
-                self.error(location, str(error))
-        elif not (self.reading.was_cut("groups", word) or self.reading.was_cut("networks", word)):
-            self.error(location, f"there is no group or network “{word}”", suggestion(word, known))
-        return AddressSet()
-
-    def _party(self, location: Location, words: tuple[str, ...], remote: bool = False) -> Party:
-        addresses = AddressSet()
+    def _party(self, location: Location, words: tuple[str, ...] | None, remote: bool = False) -> Party | None:
+        if words is None:
+            return None
+        members = Members()
         for place, word in enumerate(words):
             where = (*location, place) if (*location, place) in self.document.lines else location
             if remote and word in self.networks:
                 self.error(where, f"“{word}” is your own network; remote is the far side", f"write local: {word}")
-            elif word in self.groups:
-                addresses |= self.groups[word]
-            else:
-                addresses |= self._addresses(where, word, [*self.groups, *self.networks])
-        return Party(words, addresses)
+                continue
+            found = self.groups.members(where, word)
+            if remote and found.hardware:
+                self.error(
+                    where, f"“{word}” has hardware addresses, which the far side does not show", "write its addresses"
+                )
+            if found.ports and not (found.addresses or found.hardware):
+                self.error(where, f"“{word}” is a group of ports", f"write port: {word}")
+            members |= found
+        return Party(words, members)
+
+    def _schedule(self, name: str, entry: ScheduleEntry, zone: str) -> Schedule:
+        entries = Entries()
+        for place, line in enumerate(entry.windows):
+            places = (("schedules", name, place), ("schedules", name, "windows", place))
+            location: Location = next((one for one in places if one in self.document.lines), ("schedules", name))
+            try:
+                entries.add(line)
+            except ValueError as error:
+                self.error(location, str(error))
+        calendars = []
+        for word in entry.calendar:
+            path = Path(self.document.file).parent / word
+            try:
+                calendars.append(CalendarFile(path, ZoneInfo(zone)))
+            except OSError as error:
+                message = f"{path} cannot be read: {error.strerror}"
+                self.error(("schedules", name, "calendar"), message, "name a file beside the plan")
+            except ValueError as error:
+                self.error(("schedules", name, "calendar"), str(error), "write a calendar of RFC 5545")
+        return Schedule(
+            name, tuple(entries.windows), tuple(entries.exceptions), entries.first, entries.last, tuple(calendars)
+        )
+
+    def _limiter(self, name: str, e: LimiterEntry, entry: PlanEntry) -> Limiter:
+        here = ("limiters", name)
+        local = self._party((*here, "local"), e.local)
+        if e.network is not None:
+            local = self._within_networks((*here, "network"), e.network, local)
+        if e.uplink is not None and e.uplink not in entry.uplinks and not self.reading.was_cut("uplinks", e.uplink):
+            self.error((*here, "uplink"), f"there is no uplink “{e.uplink}”", suggestion(e.uplink, list(entry.uplinks)))
+        if e.when is not None and e.when not in entry.schedules and not self.reading.was_cut("schedules", e.when):
+            remedy = suggestion(e.when, list(entry.schedules))
+            self.error((*here, "when"), f"there is no schedule “{e.when}”", remedy)
+        starts = 1 if e.quota is None or e.quota.period == "month" else 0
+        if e.starts is not None:
+            try:
+                starts = parse_start(e.starts, e.quota.period if e.quota is not None else None)
+            except ValueError as error:
+                self.error((*here, "starts"), str(error))
+        return Limiter(
+            name,
+            local,
+            self._party((*here, "remote"), e.remote, remote=True),
+            e.protocol,
+            self.groups.ports((*here, "port"), e.port) if e.port is not None else None,
+            e.uplink,
+            e.per,
+            e.down,
+            e.up,
+            e.burst,
+            e.round_trip,
+            *e.excess,
+            e.excess_burst,
+            e.peak or Directional(None, None),
+            e.engage,
+            e.when,
+            e.quota,
+            e.quota_from,
+            starts,
+            e.enabled,
+            e.note,
+        )
+
+    def _within_networks(self, location: Location, words: tuple[str, ...], local: Party | None) -> Party:
+        """The hosts of some networks, or those of `local` that are in them."""
+        inside = AddressSet()
+        for word in words:
+            if word in self.networks:
+                inside |= self.networks[word]
+            elif not self.reading.was_cut("networks", word):
+                self.error(location, f"there is no network “{word}”", suggestion(word, list(self.networks)))
+        if local is None:
+            return Party(words, Members(inside))
+        members = Members(local.addresses & inside, local.members.hardware)
+        return Party((*local.words, f"in {' or '.join(words)}"), members)
 
     def _tree(self, name: str, entry: TreeEntry) -> Tree:
         if not entry.queues and not self.reading.was_cut("trees", name, "queues"):

@@ -5,17 +5,18 @@ a limiter's group) are not followed here but in `read`.
 """
 
 import re
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
+from wily_sluice.engine.limiter import Excess, Per
 from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY, Aqm, Discipline, FairBy, LeafSpec
 from wily_sluice.plan.addresses import parse_prefix
 from wily_sluice.plan.document import suggestion
-from wily_sluice.plan.model import Directional, FramingWords
-from wily_sluice.plan.traffic_words import parse_dscp, parse_ports, parse_protocol
+from wily_sluice.plan.model import USUAL_ROUND_TRIP, Burst, Directional, FramingWords, Period, Quota
+from wily_sluice.plan.traffic_words import parse_dscp, parse_protocol
 from wily_sluice.units import (
     Amount,
     Nanoseconds,
@@ -113,6 +114,7 @@ RateText = Annotated[Rate, BeforeValidator(parse_rate)]
 ShareText = Annotated[float, BeforeValidator(parse_share)]
 Amounts = Annotated[Any, BeforeValidator(_directional_amount)]
 Words = Annotated[tuple[str, ...], BeforeValidator(_words)]
+PortWords = Annotated[tuple[str | int, ...], BeforeValidator(lambda value: _port_words(value))]
 Subnet = Annotated[str, BeforeValidator(lambda value: str(parse_prefix(value)))]
 
 
@@ -137,6 +139,97 @@ def _limit_in_bytes(size: Size) -> LeafSpec:
 
 def _limit_in_time(longest: Nanoseconds) -> LeafSpec:
     return LeafSpec(longest=longest)
+
+
+def _port_words(value: object) -> tuple[str | int, ...]:
+    words = _listed(value)
+    if not words or not all(isinstance(word, (str, int)) and not isinstance(word, bool) for word in words):
+        raise ValueError("write ports like 443 or 5060-5080, or groups of ports")
+    return tuple(words)
+
+
+def _per(value: object) -> Per:
+    if isinstance(value, Per):
+        return value
+    match = re.fullmatch(r"(together|host|conversation)|subnet/(\d{1,3})", str(value))
+    if match is None or int(match[2] or 1) not in range(1, 129):
+        raise ValueError(f"“{value}” is nobody: write host, conversation, together, or subnet/28")
+    if match[2] is None:
+        return Per("host" if value == "host" else "conversation" if value == "conversation" else "together")
+    length = int(match[2])
+    # One length serves both versions: up to 32 it is of IPv4, and IPv6 has its usual subnets; beyond, it is of IPv6.
+    return Per("subnet", length) if length <= 32 else Per("subnet", 32, length)
+
+
+def _burst(value: object) -> Burst | None:
+    if value is None or isinstance(value, Burst):
+        return value
+    for parse, is_size in ((parse_size, True), (parse_time, False)):
+        try:
+            amount = parse(value)
+        except ValueError:
+            continue
+        if amount > 0:
+            return Burst(size=amount) if is_size else Burst(time=amount)
+    raise ValueError(f"“{value}” is no burst: write it like 64 kB or 100 ms")
+
+
+def _excess(value: object) -> tuple[Excess, int]:
+    if isinstance(value, tuple):
+        return value
+    word, _, mark = str(value).partition(" ")
+    if word == "wait" and not mark:
+        return "wait", 0
+    if word == "drop" and not mark:
+        return "drop", 0
+    if word == "mark" and mark:
+        return "mark", parse_dscp(int(mark) if mark.isdigit() else mark)[0]
+    raise ValueError(f"“{value}” is not what can be done with it: write wait, drop, or mark with a DSCP, like mark LE")
+
+
+def _directional_rate(value: object) -> Directional[Rate] | None:
+    if value is None or isinstance(value, Directional):
+        return value
+    if not isinstance(value, dict):
+        rate = parse_rate(value)
+        return Directional(rate, rate)
+    if not value or set(value) - {"up", "down"}:
+        raise ValueError("write a rate, or {up: 2 Mbit/s, down: 12 Mbit/s}")
+    return Directional(*(parse_rate(value[key]) if key in value else None for key in ("up", "down")))
+
+
+def _engage(value: object) -> float:
+    if isinstance(value, float):
+        return value
+    words = str(value).split()
+    if len(words) != 2 or words[0] != "above":
+        raise ValueError(f"“{value}”: write how busy the line must be, like above 80%")
+    share = parse_share(words[1])
+    if not 0.1 < share < 1:
+        raise ValueError(f"“{value}”: between 10% and 100% of the line")
+    return share
+
+
+def _quota(value: object) -> Quota:
+    if isinstance(value, Quota):
+        return value
+    match = re.fullmatch(r"(.+?)\s+per\s+(month|week|day)", str(value).strip())
+    if match is None:
+        raise ValueError(f"“{value}” is no quota: write it like 40 GB per month, 10 GB per week or 2 GB per day")
+    size = parse_size(match[1])
+    if size < 1:
+        raise ValueError(f"“{value}” leaves nothing: at least 1 B")
+    period: Period = "month" if match[2] == "month" else "week" if match[2] == "week" else "day"
+    return Quota(size, period)
+
+
+def _list_is(key: str) -> BeforeValidator:
+    """Where a list, or a single word, may stand for a mapping with this one key."""
+
+    def mapping(value: object) -> object:
+        return value if isinstance(value, (dict, BaseModel)) else {key: value}
+
+    return BeforeValidator(mapping)
 
 
 def _framing(value: object) -> FramingWords:
@@ -208,13 +301,52 @@ class TreeEntry(Entry):
     queues: dict[Name, QueueEntry] = Field(examples=["{rest: {default: true}}"])
 
 
+class GroupEntry(Entry):
+    """A name for hosts or ports. A list alone is a list of members."""
+
+    members: Words = Field(default=(), examples=["[10.61.0.40-10.61.0.59]"])
+    except_: Words = Field(default=(), alias="except", examples=["[console]"])
+    ports: PortWords = Field(default=(), examples=["[443, 8000-8100]"])
+    file: str | None = Field(default=None, examples=["partners.csv"])
+
+
+class ScheduleEntry(Entry):
+    """When something holds. A list alone is a list of windows."""
+
+    windows: Annotated[tuple[Any, ...], BeforeValidator(lambda value: tuple(_listed(value)))] = Field(
+        default=(), examples=["[mon-fri 08:00-18:30, sat 09:00-13:00]"]
+    )
+    calendar: Words = Field(default=(), examples=["[holidays.ics]"])
+
+
 class LimiterEntry(Entry):
     """A cap for whoever it names."""
 
-    local: Words = Field(examples=["waiting-room"])
-    per: Literal["host", "together"] = "together"
+    local: Words | None = Field(default=None, examples=["waiting-room"])
+    remote: Words | None = Field(default=None, examples=["203.0.113.0/24"])
+    network: Words | None = Field(default=None, examples=["waiting-room"])
+    uplink: str | None = Field(default=None, examples=["fibre"])
+    protocol: Annotated[tuple[int, ...], _flat(parse_protocol)] | None = Field(default=None, examples=["udp"])
+    port: PortWords | None = Field(default=None, examples=["443"])
+    per: Annotated[Per, BeforeValidator(_per)] = Field(default=Per(), examples=["host"])
     down: RateText | None = Field(default=None, examples=["6 Mbit/s"])
     up: RateText | None = Field(default=None, examples=["1 Mbit/s"])
+    burst: Annotated[Any, BeforeValidator(_burst)] = Field(default=None, examples=["100 ms"])
+    round_trip: Annotated[Nanoseconds, BeforeValidator(parse_time)] = Field(
+        default=USUAL_ROUND_TRIP, alias="round-trip", examples=["40 ms"]
+    )
+    excess: Annotated[tuple[Excess, int], BeforeValidator(_excess)] = Field(default=("wait", 0), examples=["drop"])
+    excess_burst: Annotated[Any, BeforeValidator(_burst)] = Field(
+        default=None, alias="excess-burst", examples=["30 kB"]
+    )
+    peak: Annotated[Any, BeforeValidator(_directional_rate)] = Field(default=None, examples=["12 Mbit/s"])
+    engage: Annotated[float, BeforeValidator(_engage)] | None = Field(default=None, examples=["above 80%"])
+    when: str | None = Field(default=None, examples=["opening-hours"])
+    quota: Annotated[Quota, BeforeValidator(_quota)] | None = Field(default=None, examples=["40 GB per month"])
+    quota_from: Annotated[float, BeforeValidator(parse_share)] = Field(default=1.0, alias="from", examples=["80%"])
+    starts: int | str | None = Field(default=None, examples=["15"])
+    enabled: bool = True
+    note: str = ""
 
 
 class RuleEntry(Entry):
@@ -224,9 +356,7 @@ class RuleEntry(Entry):
     local: Words | None = Field(default=None, examples=["handsets"])
     remote: Words | None = Field(default=None, examples=["203.0.113.0/24"])
     protocol: Annotated[tuple[int, ...], _flat(parse_protocol)] | None = Field(default=None, examples=["udp"])
-    port: Annotated[tuple[tuple[int, int], ...], _flat(parse_ports)] | None = Field(
-        default=None, examples=["5060-5080"]
-    )
+    port: PortWords | None = Field(default=None, examples=["5060-5080"])
     dscp: Annotated[tuple[int, ...], _flat(parse_dscp)] | None = Field(default=None, examples=["EF"])
     queue: Annotated[dict[str, str], BeforeValidator(_queue_words)] = Field(examples=["calls"])
 
@@ -240,7 +370,8 @@ class PlanEntry(Entry):
         default={}, examples=["{fibre: {interface: wan0, down: 180 Mbit/s, up: 24 Mbit/s}}"]
     )
     networks: dict[Name, NetworkEntry] = {}
-    groups: dict[Name, Words] = {}
+    groups: dict[Name, Annotated[GroupEntry, _list_is("members")]] = {}
+    schedules: dict[Name, Annotated[ScheduleEntry, _list_is("windows")]] = {}
     trees: dict[Name, TreeEntry] = Field(default={}, examples=["{main: {queues: {rest: {default: true}}}}"])
     limiters: dict[Name, LimiterEntry] = {}
     rules: list[RuleEntry | None] = []

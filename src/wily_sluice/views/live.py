@@ -50,7 +50,7 @@ class Seconds:
             for leaf in shaper.tree.leaves
         }
         return counters | {
-            (None, direction, limiter.name): _Counters(drops=limiter.drops)
+            (None, direction, limiter.spec.name): _Counters(drops=limiter.drops)
             for direction in DIRECTIONS
             for limiter in self._engine.banks[direction].limiters
             if limiter is not None

@@ -6,12 +6,13 @@ from rich.console import Console, RenderableType
 from rich.table import Table
 from rich.text import Text
 
+from wily_sluice.plan.members import member_words
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS
 from wily_sluice.views.framings import framing_data, framing_table
+from wily_sluice.views.limiters import limiter_data, limiter_sentences
 from wily_sluice.views.sentences import (
     default_sentence,
-    limiter_sentence,
     network_sentence,
     rule_sentence,
     uplink_sentence,
@@ -34,13 +35,18 @@ def part_tables(plan: Plan, width: int) -> dict[str, list[RenderableType]]:
     return {
         "uplinks": [_sentences("Uplinks", [(u.name, uplink_sentence(u)) for u in plan.uplinks])],
         "networks": [_sentences("Networks", [(n.name, network_sentence(n)) for n in plan.networks])],
-        "groups": [_sentences("Groups", [(name, str(members)) for name, members in plan.groups.items()])],
+        "groups": [
+            _sentences(
+                "Groups",
+                [(name, ", ".join(member_words(members)) or "nobody") for name, members in plan.groups.items()],
+            )
+        ],
         "tree": [
             *(tree_table(plan, u, tree, ways, width) for u in plan.uplinks for tree, ways in plan.trees_of(u)),
             Text(CAPTION, "dim"),
         ],
         "framings": [framing_table(plan)],
-        "limiters": [_sentences("Limiters", [(lim.name, limiter_sentence(lim)) for lim in plan.limiters])],
+        "limiters": [_sentences("Limiters", [(lim.name, limiter_sentences(plan, lim)) for lim in plan.limiters])],
         "rules": [_sentences("Rules, the first that matches decides", [*rules, ("", default_sentence(plan))])],
     }
 
@@ -71,13 +77,9 @@ def part_data(plan: Plan) -> dict[str, Any]:
             for u in plan.uplinks
         },
         "networks": {n.name: {"interface": n.interface, "subnets": list(n.subnets)} for n in plan.networks},
-        "groups": {name: str(members).split(", ") for name, members in plan.groups.items()},
+        "groups": {name: member_words(members) for name, members in plan.groups.items()},
         "tree": {uplink.name: tree_data(plan, uplink) for uplink in plan.uplinks},
         "framings": framing_data(),
-        "limiters": {
-            lim.name: {"local": lim.local.words, "per": "host" if lim.per_host else "together"}
-            | {d: lim.rate(d) for d in DIRECTIONS}
-            for lim in plan.limiters
-        },
+        "limiters": {lim.name: limiter_data(plan, lim) for lim in plan.limiters},
         "rules": [{"name": rule.name, "queue": rule.queues, "sentence": rule_sentence(rule)} for rule in plan.rules],
     }

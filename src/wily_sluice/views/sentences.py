@@ -1,6 +1,6 @@
 """A plan's parts as plain sentences."""
 
-from wily_sluice.plan.model import Limiter, Network, Party, Plan, Rule, Uplink
+from wily_sluice.plan.model import Network, Party, Plan, Rule, Uplink
 from wily_sluice.plan.traffic_words import dscp_text, ports_text, protocol_text
 from wily_sluice.units import DIRECTIONS, format_rate, format_rate_both, format_share
 
@@ -32,17 +32,6 @@ def destination(rule: Rule) -> str:
     if len(paths) == 1:
         return paths.pop()
     return " and ".join(f"{path} in tree {tree}" for tree, path in rule.queues.items())
-
-
-def limiter_sentence(limiter: Limiter) -> str:
-    """Whom a limiter caps, and at what."""
-    parts = []
-    for direction in DIRECTIONS:
-        rate = limiter.rate(direction)
-        if rate is not None:
-            parts.append(f"{format_rate_both(rate)} {direction}")
-    subject = "Each host" if limiter.per_host else "All hosts together"
-    return f"{subject} of {who(limiter.local)} may have at most {' and '.join(parts)}."
 
 
 def uplink_sentence(uplink: Uplink) -> str:

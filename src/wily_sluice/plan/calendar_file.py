@@ -1,0 +1,54 @@
+"""Events of an iCalendar file (RFC 5545), with their recurrence, as a source for a schedule."""
+
+from datetime import UTC, date, datetime, time, timedelta
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import icalendar
+import recurring_ical_events
+
+MOST_BYTES = 4_000_000
+
+
+class CalendarFile:
+    """A calendar that has been read. ValueError when the file is none, OSError when it cannot be read.
+
+    Days of events are worked out when they are first asked for. An event of a whole day lasts from midnight to midnight
+    of the site's time zone; one without a time zone is in the site's.
+    """
+
+    def __init__(self, path: Path, zone: ZoneInfo) -> None:
+        self.path = path
+        self._zone = zone
+        content = path.read_bytes()
+        if len(content) > MOST_BYTES:
+            raise ValueError(f"{path.name} has {len(content)} bytes; a calendar may have {MOST_BYTES}")
+        try:
+            calendar = icalendar.Calendar.from_ical(content)
+            self._events = recurring_ical_events.of(calendar)
+        except (ValueError, KeyError, IndexError, TypeError) as error:
+            raise ValueError(f"{path.name} is no iCalendar file: {error}") from None
+        self._days: dict[date, list[tuple[datetime, datetime]]] = {}
+        self.covers(datetime(2000, 1, 1, tzinfo=zone))  # what cannot be worked out is told now
+
+    def _moment(self, value: date | datetime) -> datetime:
+        if not isinstance(value, datetime):
+            value = datetime.combine(value, time.min)
+        return value.replace(tzinfo=self._zone) if value.tzinfo is None else value
+
+    def _on(self, day: date) -> list[tuple[datetime, datetime]]:
+        found = self._days.get(day)
+        if found is None:
+            if len(self._days) > 400:
+                self._days.clear()
+            try:
+                events = self._events.between(day - timedelta(days=1), day + timedelta(days=2))
+            except Exception as error:  # the library raises many kinds for what a file may hold
+                raise ValueError(f"{self.path.name}: {error}") from None
+            found = self._days[day] = [(self._moment(event.start), self._moment(event.end)) for event in events]
+        return found
+
+    def covers(self, moment: datetime) -> bool:
+        """Whether an event goes on at this moment."""
+        instant = moment.astimezone(UTC)
+        return any(begin.astimezone(UTC) <= instant < end.astimezone(UTC) for begin, end in self._on(moment.date()))

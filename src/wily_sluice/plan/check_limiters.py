@@ -1,0 +1,143 @@
+"""What is wrong, or doubtful, in a plan's limiters: those that cap nothing or nobody, or that another makes idle."""
+
+from collections.abc import Iterator, Mapping
+
+from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.plan.document import Document, Location, Reading
+from wily_sluice.plan.finding import Finding
+from wily_sluice.plan.model import Limiter, Party, Plan, policing_burst
+from wily_sluice.plan.schema import PlanEntry
+from wily_sluice.units import (
+    DIRECTIONS,
+    HIGHEST_RATE,
+    SECOND,
+    Direction,
+    Nanoseconds,
+    Rate,
+    Size,
+    format_rate_both,
+    format_share,
+    format_size,
+    format_time,
+)
+
+WITH_PORTS = {6, 17, 33, 132, 136}
+PERIOD_SECONDS = {"day": 86_400, "week": 7 * 86_400, "month": 30 * 86_400}
+
+
+def check_limiters(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
+    """All findings about limiters."""
+    for limiter in plan.limiters:
+        yield from _one(plan, limiter, reading)
+    for place, limiter in enumerate(plan.limiters):
+        for other in plan.limiters[:place]:
+            yield from _two(limiter, other, reading.document)
+
+
+def outside(plan: Plan, reading: Reading[PlanEntry], location: Location, party: Party) -> Iterator[Finding]:
+    """Whether a local party is in no network of the plan."""
+    networks_are_whole = not any(cut[:1] == ("networks",) for cut in reading.cut)
+    if networks_are_whole and party.addresses and not party.members.hardware and not party.addresses & plan.hosts:
+        message = f"{party.addresses} is in no network of the plan, so no host of yours is meant"
+        yield reading.document.warning(location, message, "name one of: " + ", ".join(n.name for n in plan.networks))
+
+
+def _one(plan: Plan, limiter: Limiter, reading: Reading[PlanEntry]) -> Iterator[Finding]:
+    document, here = reading.document, ("limiters", limiter.name)
+    rates = {way: rate for way in DIRECTIONS if (rate := limiter.rate(way)) is not None}
+    if not rates:
+        if not any(reading.was_cut(*here, key) for key in ("up", "down")):
+            yield document.error(here, "caps neither up nor down", "add `down: 6 Mbit/s`, `up: 1 Mbit/s` or both")
+        return
+    if limiter.local is not None:
+        yield from outside(plan, reading, (*here, "local"), limiter.local)
+        if not limiter.local.members and not reading.cut:
+            yield document.warning((*here, "local"), "means nobody, so this limiter never applies", "name some hosts")
+    if limiter.ports and limiter.protocols and not set(limiter.protocols) & WITH_PORTS:
+        yield document.error((*here, "port"), "this protocol has no ports", "take “port” or “protocol” out")
+    peaked = [way for way in DIRECTIONS if limiter.peak.of(way) is not None]
+    for way, rate in rates.items():
+        lines = [u for u in plan.uplinks if limiter.uplink in (None, u.name)]
+        widest = max((uplink.usable(way) for uplink in lines), default=HIGHEST_RATE)
+        if rate >= widest:
+            message = f"{format_rate_both(rate)} is no cap: no uplink has more than {format_rate_both(widest)}"
+            yield document.warning((*here, way), message, f"lower it, or take “{way}” out")
+        peak = limiter.peak.of(way)
+        if peak is not None and peak < rate:
+            message = f"the peak of {format_rate_both(peak)} {way} is below the rate of {format_rate_both(rate)}"
+            yield document.error((*here, "peak"), message, "a peak is at least the rate")
+    if limiter.excess == "wait" and (limiter.excess_burst is not None or peaked):
+        key = "peak" if peaked else "excess-burst"
+        remedy = "write `excess: drop`, or take it out"
+        yield document.error((*here, key), "what is over waits, so there is nothing in between", remedy)
+    yield from _burst(limiter, document, rates)
+    yield from _quota(limiter, document, rates)
+
+
+def _burst(limiter: Limiter, document: Document, rates: Mapping[Direction, Rate]) -> Iterator[Finding]:
+    here = ("limiters", limiter.name, "burst")
+    if limiter.burst is None or limiter.excess == "wait":
+        return
+    for way, rate in rates.items():
+        burst, wanted = limiter.burst_of(rate), policing_burst(rate, limiter.round_trip)
+        if burst < LONGEST_FRAME and limiter.excess_burst is None:
+            message = f"{format_size(burst)} {way} is less than a full frame of {LONGEST_FRAME} B, which never passes"
+            yield document.error(here, message, f"at least {LONGEST_FRAME} B; {format_size(wanted)} suits TCP")
+            return
+        if limiter.excess == "drop" and limiter.peak.of(way) is None and burst < wanted // 2:
+            part = policed_part(burst, rate, limiter.round_trip)
+            message = (
+                f"with {format_size(burst)} at once, TCP comes to about {format_share(round(part, 2))} of "
+                f"{format_rate_both(rate)} {way}, at a round trip of {format_time(limiter.round_trip)}"
+            )
+            yield document.warning(here, message, f"take it out ({format_size(wanted)} is worked out), or let it wait")
+            return
+
+
+def _quota(limiter: Limiter, document: Document, rates: Mapping[Direction, Rate]) -> Iterator[Finding]:
+    if limiter.quota is None:
+        return
+    fastest = max(rates.values())
+    whole = fastest * PERIOD_SECONDS[limiter.quota.period] // 8
+    if whole > limiter.quota.size:
+        message = (
+            f"{format_rate_both(fastest)} afterwards is a cap of the rate and not of the volume: it is "
+            f"{format_size(fastest * 3600 / 8)} an hour, {format_size(whole)} in a {limiter.quota.period}"
+        )
+        yield document.warning(("limiters", limiter.name, "quota"), message, "lower the rate, if the volume matters")
+
+
+def policed_part(burst: Size, rate: Rate, round_trip: Nanoseconds) -> float:
+    """About what part of a policed rate TCP comes to; see docs/performance.md for how it was measured."""
+    in_round_trip = rate * round_trip / (8 * SECOND)
+    return min(0.95, 0.1 + 0.45 * (burst / max(in_round_trip, LONGEST_FRAME)))
+
+
+def _covers(wide: Limiter, narrow: Limiter) -> bool:
+    """Whether all whom `narrow` names are named by `wide`, whenever it holds."""
+    for party, inner in ((wide.local, narrow.local), (wide.remote, narrow.remote)):
+        if party is not None and (
+            inner is None or inner.addresses - party.addresses or inner.members.hardware - party.members.hardware
+        ):
+            return False
+    if wide.protocols and not (narrow.protocols and set(narrow.protocols) <= set(wide.protocols)):
+        return False
+    if wide.ports and wide.ports != narrow.ports:
+        return False
+    always = wide.when in (None, narrow.when) and wide.threshold in (None, narrow.threshold) and wide.quota is None
+    return always and wide.enabled and wide.uplink in (None, narrow.uplink)
+
+
+def _two(one: Limiter, other: Limiter, document: Document) -> Iterator[Finding]:
+    """Whether one of two limiters can never decide, since the other is tighter for all whom it names."""
+    for loose, tight in ((one, other), (other, one)):
+        ways = [way for way in DIRECTIONS if loose.rate(way) is not None]
+        if not ways or not loose.enabled or "mark" in (loose.excess, tight.excess) or not _covers(tight, loose):
+            continue
+        if tight.per.whom != "together" and tight.per != loose.per:
+            continue
+        if all((rate := tight.rate(way)) is not None and rate <= (loose.rate(way) or 0) for way in ways):
+            whom = "together" if tight.per.whom == "together" else f"for each {tight.per.whom}"
+            message = f"never decides: {tight.name} caps all whom it names at no more, {whom}"
+            yield document.warning(("limiters", loose.name), message, f"lower it, or take it or {tight.name} out")
+            return

@@ -1,0 +1,147 @@
+"""Who a group or a word means: addresses, hardware addresses, ports; with groups in groups, files and exceptions.
+
+Everything that is wrong with them is handed to `tell` as a finding.
+"""
+
+import csv
+from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
+
+from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.plan.addresses import address_set, hardware_text, looks_like_address, parse_hardware
+from wily_sluice.plan.document import Location, Reading, suggestion
+from wily_sluice.plan.finding import Finding
+from wily_sluice.plan.model import Members
+from wily_sluice.plan.schema import GroupEntry, PlanEntry
+from wily_sluice.plan.traffic_words import parse_ports, ports_text
+
+MOST_LINES = 100_000
+
+
+def member_words(members: Members) -> list[str]:
+    """Each address, range, hardware address and port as text."""
+    words = str(members.addresses).split(", ") if members.addresses else []
+    words += [hardware_text(address) for address in sorted(members.hardware)]
+    return words + ([f"port {ports_text(members.ports)}"] if members.ports else [])
+
+
+class Groups:
+    """The groups of a plan file, worked out when they are first asked for. `found` has those that were."""
+
+    def __init__(
+        self, reading: Reading[PlanEntry], networks: Mapping[str, AddressSet], tell: Callable[[Finding], None]
+    ) -> None:
+        self._reading = reading
+        self._document = reading.document
+        self._entries: Mapping[str, GroupEntry] = reading.content.groups if reading.content is not None else {}
+        self._networks = networks
+        self._tell = tell
+        self.found: dict[str, Members] = {}
+
+    def _error(self, location: Location, message: str, remedy: str = "") -> None:
+        self._tell(self._document.error(location, message, remedy))
+
+    def group(self, name: str, within: tuple[str, ...] = ()) -> Members:
+        """The members of a group; `within` are the groups that are being worked out and led here."""
+        if name in self.found:
+            return self.found[name]
+        entry = self._entries[name]
+        here = ("groups", name)
+        members = Members(ports=tuple(part for word in entry.ports for part in self._ports(here, word)))
+        members |= self._all(entry.members, (*here, "members"), here, (*within, name))
+        if entry.file is not None:
+            members |= self._from_file((*here, "file"), entry.file, (*within, name))
+        taken = self._all(entry.except_, (*here, "except"), here, (*within, name))
+        outside = taken.addresses - members.addresses
+        if outside and not any(cut[:1] in (("groups",), ("networks",)) for cut in self._reading.cut):
+            message = f"{outside} is excepted, but no member"
+            self._tell(self._document.warning((*here, "except"), message, "take it out of “except”"))
+        members -= taken
+        if not members and not any(cut[:1] in (("groups",), ("networks",)) for cut in self._reading.cut):
+            self._tell(self._document.warning(here, "has no members", "add some, or take the group out"))
+        self.found[name] = members
+        return members
+
+    def _all(self, words: Iterable[str], listed: Location, owner: Location, within: tuple[str, ...]) -> Members:
+        """The members that several words mean together. Words that overlap are told."""
+        together = Members()
+        for place, word in enumerate(words):
+            location: Location = next(
+                (one for one in ((*listed, place), (*owner, place)) if one in self._document.lines), listed
+            )
+            if location not in self._document.lines:
+                location = owner
+            members = self.members(location, word, within)
+            twice = members.addresses & together.addresses
+            if twice:
+                message = f"{twice} is a member already, by a word before “{word}”"
+                self._tell(self._document.warning(location, message, "name it once"))
+            together |= members
+        return together
+
+    def members(self, location: Location, word: str, within: tuple[str, ...] = ()) -> Members:
+        """Who a word means: a group, a network, an address, a range, a subnet, or a hardware address."""
+        if word in within:
+            circle = " → ".join((*within[within.index(word) :], word))
+            self._error(location, f"a group cannot hold itself: {circle}", f"take “{word}” out")
+        elif word in self._entries:
+            return self.group(word, within)
+        elif word in self._networks:
+            return Members(self._networks[word])
+        elif (hardware := parse_hardware(word)) is not None:
+            return Members(hardware=frozenset([hardware]))
+        elif looks_like_address(word):
+            try:
+                return Members(address_set(word))
+            except ValueError as error:
+                self._error(location, str(error))
+        elif not (self._reading.was_cut("groups", word) or self._reading.was_cut("networks", word)):
+            known = [*self._entries, *self._networks]
+            self._error(location, f"there is no group or network “{word}”", suggestion(word, known))
+        return Members()
+
+    def ports(self, location: Location, words: Iterable[str | int]) -> tuple[tuple[int, int], ...]:
+        """The ports that words mean: numbers, ranges, and groups of ports."""
+        return tuple(part for word in words for part in self._ports(location, word))
+
+    def _ports(self, location: Location, word: str | int) -> tuple[tuple[int, int], ...]:
+        if isinstance(word, str) and word in self._entries:
+            ports = self.group(word).ports
+            if not ports:
+                self._error(location, f"the group “{word}” has no ports", "add `ports: […]` to it")
+            return ports
+        try:
+            return parse_ports(word)
+        except ValueError as error:
+            self._error(location, str(error))
+            return ()
+
+    def _from_file(self, location: Location, name: str, within: tuple[str, ...]) -> Members:
+        """The members that a text or CSV file beside the plan lists: one a line, or in the first column."""
+        path = Path(self._document.file).parent / name
+        members = Members()
+        try:
+            lines = path.read_text(encoding="utf-8-sig").splitlines()
+        except (OSError, UnicodeDecodeError) as error:
+            reason = error.strerror if isinstance(error, OSError) else "it is not text"
+            self._error(location, f"{path} cannot be read: {reason}", "name a file beside the plan")
+            return members
+        if len(lines) > MOST_LINES:
+            self._error(location, f"{path} has {len(lines)} lines; a list may have {MOST_LINES}")
+            return members
+        ranges: list[AddressSet] = []
+        hardware: set[bytes] = set()
+        for number, line in enumerate(lines, 1):
+            entry = line.partition("#")[0].strip()
+            word = next(csv.reader([entry]), [""])[0].strip() if entry else ""
+            if not word or (number == 1 and word.lower() in ("address", "host", "ip", "mac", "member", "prefix")):
+                continue
+            if (address := parse_hardware(word)) is not None:
+                hardware.add(address)
+                continue
+            try:
+                ranges.append(address_set(word))
+            except ValueError as error:
+                self._tell(Finding("error", str(path), number, f"groups.{within[-1]}", str(error)))
+        together = AddressSet(part for addresses in ranges for part in addresses)
+        return Members(together, frozenset(hardware))

@@ -1,0 +1,188 @@
+"""Schedules: when something holds, in the site's own time.
+
+A schedule is a list of windows, `mon-fri 08:00-18:30`, `sat sun 10:00-12:00`, `22:00-06:00` (over midnight, every day),
+`2027-12-24`, `2027-12-24 to 2028-01-02 18:00-20:00`; exceptions, `not 2027-12-25`; a first and a last day, `from
+2027-01-01`, `until 2027-06-30`; and events of an iCalendar file.
+
+A window holds at every moment at which the clock on the wall, and the calendar beside it, show a time inside it. So
+when clocks go back, an hour that is shown twice counts twice, and one that is skipped does not occur. A window over
+midnight belongs to the day on which it begins; an exception excludes its own date, from midnight to midnight.
+"""
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime, timedelta
+from typing import Protocol
+
+DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+DAY_MINUTES = 24 * 60
+_TIME = r"(?:[01]?\d|2[0-4]):[0-5]\d"
+_DATE = r"\d{4}-\d{2}-\d{2}"
+_ENTRY = re.compile(
+    rf"(?:(?P<first>{_DATE})(?:\s*(?:to|\.\.)\s*(?P<last>{_DATE}))?|(?P<days>(?:[a-z]+(?:\s*-\s*[a-z]+)?[\s,+]*)+))?"
+    rf"\s*(?:(?P<begin>{_TIME})\s*-\s*(?P<end>{_TIME}))?",
+    re.IGNORECASE,
+)
+_HALF_SAID = re.compile(r"(\d{1,2})(?:[:.]\d\d)?\s*(?:to|-|–)\s*(\d{1,2})(?:[:.]\d\d)?$")
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """Days of the week (Monday is 0) or dates, and minutes of the day; over midnight where `end` is not after `begin`.
+
+    `words` are how the plan says it.
+    """
+
+    words: str
+    begin: int = 0
+    end: int = DAY_MINUTES
+    days: frozenset[int] | None = None
+    first: date | None = None
+    last: date | None = None
+
+    def _on(self, day: date) -> bool:
+        if self.days is not None:
+            return day.weekday() in self.days
+        return self.first is None or self.last is None or self.first <= day <= self.last
+
+    def covers(self, wall: datetime) -> bool:
+        """Whether a time on the wall is inside."""
+        minute = wall.hour * 60 + wall.minute
+        if self.end > self.begin:
+            return self.begin <= minute < self.end and self._on(wall.date())
+        if minute >= self.begin and self._on(wall.date()):
+            return True
+        return minute < self.end and self._on(wall.date() - timedelta(days=1))
+
+
+class Calendar(Protocol):
+    """Events from somewhere else."""
+
+    def covers(self, moment: datetime) -> bool:
+        """Whether an event goes on at this moment, which knows its time zone."""
+
+
+@dataclass(frozen=True, slots=True)
+class Schedule:
+    """When something holds."""
+
+    name: str
+    windows: tuple[Window, ...] = ()
+    exceptions: tuple[Window, ...] = ()
+    first: date | None = None
+    last: date | None = None
+    calendars: tuple[Calendar, ...] = ()
+
+    def holds(self, moment: datetime) -> bool:
+        """Whether it holds at a moment, given in the site's time zone."""
+        day = moment.date()
+        if (self.first is not None and day < self.first) or (self.last is not None and day > self.last):
+            return False
+        if any(exception.covers(moment) for exception in self.exceptions):
+            return False
+        return any(window.covers(moment) for window in self.windows) or any(
+            calendar.covers(moment) for calendar in self.calendars
+        )
+
+
+@dataclass(slots=True)
+class Entries:
+    """What the lines of a schedule say together."""
+
+    windows: list[Window] = field(default_factory=list)
+    exceptions: list[Window] = field(default_factory=list)
+    first: date | None = None
+    last: date | None = None
+
+    def add(self, text: object) -> None:
+        """Read one line. Raises ValueError with a message fit for the person who wrote it."""
+        if isinstance(text, date):
+            text = text.isoformat()  # YAML reads a date by itself
+        if not isinstance(text, str) or not text.strip():
+            raise ValueError("write a window such as mon-fri 08:00-18:30, or a date such as 2027-12-24")
+        words = " ".join(text.split())
+        head, _, rest = words.partition(" ")
+        match head.lower():
+            case "not":
+                self.exceptions.append(parse_window(rest))
+            case "from":
+                self.first = _date(rest)
+            case "until":
+                self.last = _date(rest)
+            case _:
+                self.windows.append(parse_window(words))
+
+
+def parse_window(text: str) -> Window:
+    """Read a window. ValueError says what is wrong with it."""
+    half = _HALF_SAID.match(text)
+    if half and ":" not in text:
+        a, b = int(half[1]), int(half[2])
+        if a <= 12 and b <= 12:
+            early, late = f"{a % 12:02}:00-{b % 12 or 12:02}:00", f"{a % 12 + 12:02}:00-{b % 12 + 12:02}:00"
+            raise ValueError(f"“{text}” could be {early} or {late}: write the one that you mean")
+        raise ValueError(f"“{text}” lacks its minutes: write it like {a:02}:00-{b:02}:00")
+    if re.search(r"\d\s*[ap]\.?m\b", text, re.IGNORECASE):
+        raise ValueError(f"“{text}”: times are those of a day of 24 hours: 20:00 for 8 in the evening")
+    match = _ENTRY.fullmatch(text)
+    if match is None or not match[0]:
+        raise ValueError(f"“{text}” is no window: write it like mon-fri 08:00-18:30, 22:00-06:00 or 2027-12-24")
+    begin, end = (_minutes(match[key]) if match[key] else default for key, default in (("begin", 0), ("end", 1440)))
+    if begin == end:
+        raise ValueError(f"“{text}” begins when it ends: leave the times out for the whole day")
+    if match["first"]:
+        first = _date(match["first"])
+        last = _date(match["last"]) if match["last"] else first
+        if last < first:
+            raise ValueError(f"“{text}” ends before it begins")
+        return Window(text, begin, end, None, first, last)
+    return Window(text, begin, end, _days(match["days"]) if match["days"] else None)
+
+
+def _minutes(text: str) -> int:
+    hours, minutes = map(int, text.split(":"))
+    if hours * 60 + minutes > DAY_MINUTES:
+        raise ValueError(f"“{text}” is no time of a day: the last is 24:00")
+    return hours * 60 + minutes
+
+
+def _date(text: str) -> date:
+    try:
+        return date.fromisoformat(text.strip())
+    except ValueError:
+        raise ValueError(f"there is no date “{text.strip()}”: write year, month and day, like 2027-12-24") from None
+
+
+def _days(text: str) -> frozenset[int]:
+    days: set[int] = set()
+    for part in re.split(r"[\s,+]+", re.sub(r"\s*-\s*", "-", text.strip(" ,+"))):
+        ends = [_day(word) for word in part.split("-")]
+        if len(ends) > 2:
+            raise ValueError(f"“{part}” has more than two ends: write it like mon-fri")
+        first, last = ends[0], ends[-1]
+        days |= {(first + step) % 7 for step in range((last - first) % 7 + 1)}
+    return frozenset(days)
+
+
+def _day(word: str) -> int:
+    for number, day in enumerate(DAYS):
+        if word.lower()[:3] == day:
+            return number
+    raise ValueError(f"“{word}” is no day: there are {', '.join(DAYS)}")
+
+
+def spans(schedule: Schedule, begin: datetime, end: datetime) -> Iterator[tuple[datetime, datetime]]:
+    """When a schedule holds between two moments of the site's time zone, to the minute; each from, and until."""
+    # Moments are added to in universal time, so that an hour that the clocks skip or repeat is what it is.
+    zone = begin.tzinfo
+    now, since = begin, None
+    while now < end:
+        if schedule.holds(now):
+            since = since or now
+        elif since is not None:
+            yield since, now
+            since = None
+        now = (now.astimezone(UTC) + timedelta(minutes=1)).astimezone(zone)
+    if since is not None:
+        yield since, end

@@ -1,0 +1,141 @@
+"""What a limiter does, in sentences and as data: for one, and for all whom it names at once."""
+
+from typing import Any
+
+from wily_sluice.engine.limiter import Per
+from wily_sluice.plan.model import Limiter, Plan, Uplink
+from wily_sluice.plan.schedule import DAYS
+from wily_sluice.plan.traffic_words import dscp_text, ports_text, protocol_text
+from wily_sluice.units import (
+    DIRECTIONS,
+    Direction,
+    Rate,
+    format_rate,
+    format_rate_both,
+    format_share,
+    format_size,
+    format_time,
+)
+from wily_sluice.views.sentences import who
+
+
+def _subject(per: Per) -> str:
+    match per.whom:
+        case "host":
+            return "Each host"
+        case "conversation":
+            return "Each conversation"
+        case "subnet":
+            return f"Each subnet (/{per.v4} of IPv4, /{per.v6} of IPv6)"
+        case _:
+            return "All together"
+
+
+def _whose(limiter: Limiter) -> str:
+    text = f" of {who(limiter.local)}" if limiter.local else ""
+    if limiter.remote:
+        text += f" with {who(limiter.remote)}"
+    if limiter.protocols:
+        text += f" over {protocol_text(limiter.protocols)}"
+    if limiter.ports:
+        text += f" on port {ports_text(limiter.ports)}"
+    return text + (f" on {limiter.uplink}" if limiter.uplink else "")
+
+
+def limiter_sentences(plan: Plan, limiter: Limiter) -> str:
+    """Whom it caps and at what, when, what becomes of the rest, and what that comes to for all of them."""
+    rates = [f"{format_rate_both(rate)} {way}" for way in DIRECTIONS if (rate := limiter.rate(way)) is not None]
+    text = f"{_subject(limiter.per)}{_whose(limiter)} may have at most {' and '.join(rates)}"
+    if limiter.when:
+        text += f" in {limiter.when}"
+    if limiter.threshold is not None:
+        text += f" while the line is more than {format_share(limiter.threshold)} busy"
+    text += "."
+    if limiter.quota is not None:
+        text += f" {_quota(limiter)}"
+    text += f" {_excess(limiter)}"
+    if not limiter.enabled:
+        return f"Not enabled: {text[0].lower()}{text[1:]}"
+    return " ".join([text, *_together(plan, limiter)])
+
+
+def _quota(limiter: Limiter) -> str:
+    quota = limiter.quota
+    assert quota is not None
+    begins = {"month": f", from day {limiter.starts}", "week": f", from {DAYS[limiter.starts % 7]}", "day": ""}
+    part = "" if limiter.quota_from == 1 else f" {format_share(limiter.quota_from)} of"
+    much = f"{part} {format_size(quota.size)} in a {quota.period}{begins[quota.period]}"
+    return f"That holds after{much}, both ways together."
+
+
+def _excess(limiter: Limiter) -> str:
+    bursts = {way: limiter.burst_of(rate) for way in DIRECTIONS if (rate := limiter.rate(way)) is not None}
+    sizes = " and ".join(f"{format_size(size)} {way}" for way, size in bursts.items())
+    if limiter.excess == "wait":
+        return f"What is over waits; after a pause, {sizes} may go at once."
+    what = "is dropped" if limiter.excess == "drop" else f"is marked {dscp_text((limiter.dscp,))}"
+    text = f"What is over {what}; at once may go {sizes}"
+    if limiter.burst is None:
+        text += f", for a round trip of {format_time(limiter.round_trip)}"
+    peaks = [f"{format_rate(peak)} {way}" for way in DIRECTIONS if (peak := limiter.peak.of(way)) is not None]
+    return text + (f". Up to the peak of {' and '.join(peaks)} it still passes." if peaks else ".")
+
+
+def hosts_that_fill(uplink: Uplink, direction: Direction, rate: Rate) -> int:
+    """How many at this rate are as much as the line has."""
+    return -(-uplink.usable(direction) // rate)
+
+
+def _together(plan: Plan, limiter: Limiter) -> list[str]:
+    """What it means for everybody at once: how many fill a line; or how little of a line all of them may have."""
+    if limiter.per.whom == "together":
+        return []
+    one = "hosts" if limiter.per.whom == "host" else f"{limiter.per.whom}s"
+    sentences = []
+    for uplink in plan.uplinks:
+        if limiter.uplink not in (None, uplink.name):
+            continue
+        fills = [
+            f"{hosts_that_fill(uplink, way, rate)} {one} fill {uplink.name} {way}"
+            for way in DIRECTIONS
+            if (rate := limiter.rate(way)) is not None
+        ]
+        at_once = min(
+            (uplink.usable(way) // rate for way in DIRECTIONS if (rate := limiter.rate(way)) is not None), default=0
+        )
+        sentences.append(
+            f"{', '.join(fills)}; {at_once} can have it all at once." if at_once else f"{', '.join(fills)}."
+        )
+    return sentences
+
+
+def volume_words(rate: Rate) -> str:
+    """`22.5 GB an hour`: what a rate comes to."""
+    return f"{format_size(rate * 3600 / 8)} an hour"
+
+
+def limiter_data(plan: Plan, limiter: Limiter) -> dict[str, Any]:
+    """A limiter for JSON; rates in bit/s, bursts in bytes, times in ns."""
+    ways = [way for way in DIRECTIONS if limiter.rate(way) is not None]
+    quota = limiter.quota
+    return {
+        "local": list(limiter.local.words) if limiter.local else None,
+        "remote": list(limiter.remote.words) if limiter.remote else None,
+        "uplink": limiter.uplink,
+        "per": limiter.per.whom,
+        **{way: limiter.rate(way) for way in DIRECTIONS},
+        "burst": {way: limiter.burst_of(limiter.rate(way) or 1) for way in ways},
+        "excess": limiter.excess,
+        "dscp": limiter.dscp if limiter.excess == "mark" else None,
+        "peak": {way: limiter.peak.of(way) for way in ways},
+        "engage": limiter.threshold,
+        "when": limiter.when,
+        "quota": None if quota is None else {"size": quota.size, "per": quota.period, "from": limiter.quota_from},
+        "enabled": limiter.enabled,
+        "fills": {
+            uplink.name: {way: hosts_that_fill(uplink, way, limiter.rate(way) or 1) for way in ways}
+            for uplink in plan.uplinks
+            if limiter.per.whom != "together" and limiter.uplink in (None, uplink.name)
+        },
+        "sentence": limiter_sentences(plan, limiter),
+    }
