@@ -1,4 +1,4 @@
-"""Imports point one way: cli → views, gate, forecast → plan → engine → units."""
+"""Imports point one way: cli → views, gate, forecast, history → plan → engine → units."""
 
 import ast
 from pathlib import Path
@@ -12,9 +12,10 @@ MAY_IMPORT = {
     "engine": {"units", "engine"},
     "plan": {"units", "engine", "plan"},
     "forecast": {"units", "engine", "plan", "forecast"},
+    "history": {"units", "engine", "plan", "history"},
     "gate": {"units", "engine", "plan", "gate"},
     "views": {"units", "engine", "plan", "forecast", "gate", "views"},
-    "cli": {"units", "engine", "plan", "forecast", "gate", "views", "cli", "examples", "__version__"},
+    "cli": {"units", "engine", "plan", "forecast", "history", "gate", "views", "cli", "examples", "__version__"},
 }
 PURE = ("engine", "plan", "forecast")
 WORLDLY = {"click", "socket", "subprocess", "select", "time"}

@@ -1,9 +1,15 @@
+import tracemalloc
 from collections import Counter
+from random import Random
 
 import pytest
 
 from tests.engine.driving import Bench, conversation
+from wily_sluice.engine.busyness import Busyness, Engagement
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.header import key_of
 from wily_sluice.engine.limiter import Limiter, LimiterSpec, Per
+from wily_sluice.engine.quota import Ledger
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.units import MILLISECOND, SECOND
 
@@ -80,3 +86,130 @@ def test_a_host_that_has_gone_is_forgotten() -> None:
         bench.run(bench.now + MILLISECOND)
         bench.sent.clear()
     assert len(limiter) <= 2  # that of the last conversation, and of the last but one, if its packet is still held
+
+
+def test_a_subnet_shares_one_bucket_and_a_conversation_has_its_own() -> None:
+    four = Per("subnet", 30)  # hosts 1 to 3 are in one, 4 to 7 in the next
+    got = hosts_at(bench_with(Limiter(LimiterSpec("subnet", 1_200_000, four))), 3_000_000, hosts=6, seconds=6)
+    assert sum(got[host] for host in (1, 2, 3)) / 5 == pytest.approx(1_200_000, rel=0.01)
+    assert sum(got[host] for host in (4, 5, 6)) / 5 == pytest.approx(1_200_000, rel=0.01)
+    bench = bench_with(Limiter(LimiterSpec("each", 400_000, Per("conversation"))))
+    who = [conversation(1), *(Conversation(key_of(conversation(1).parties._replace(local_port=p))) for p in (5, 6))]
+    while bench.now < 6 * SECOND:
+        for conv in who:
+            bench.offer(conv, 1000)
+        bench.run(bench.now + 4 * MILLISECOND)
+    for conv in who:
+        sent = sum(p.size * 8 for now, p in bench.sent if p.conversation is conv and now >= SECOND)
+        assert sent / 5 == pytest.approx(400_000, rel=0.02)
+
+
+def test_policing_passes_its_burst_at_once_then_its_rate_and_holds_nothing_back() -> None:
+    limiter = Limiter(LimiterSpec("police", 1_000_000, burst=10_000, excess="drop"))
+    bench = bench_with(limiter)
+    who = conversation(1)
+    for _ in range(20):
+        bench.offer(who, 1000, 0)
+    assert (len(bench.dropped), limiter.colours) == (10, [10, 0, 10])
+    while bench.now < 10 * SECOND:  # 2 Mbit/s
+        bench.run(bench.now + 4 * MILLISECOND)
+        bench.offer(who, 1000, bench.now)
+    sent = [p for now, p in bench.sent if now - p.token <= 10 * MILLISECOND]
+    assert len(sent) == len(bench.sent)  # none waited, but for the ten that came at once on the line of 20 Mbit/s
+    assert len(sent) * 8000 / 10 == pytest.approx(1_000_000, rel=0.02)
+
+
+def test_marking_loses_nothing_and_marks_what_is_over() -> None:
+    bench = bench_with(Limiter(LimiterSpec("low", 1_000_000, burst=5000, excess="mark", dscp=1)))
+    who = conversation(1)
+    while bench.now < 4 * SECOND:
+        bench.offer(who, 1000)
+        bench.run(bench.now + 4 * MILLISECOND)
+    assert not bench.dropped
+    marked = sum(packet.dscp == 1 for _, packet in bench.sent)
+    assert marked / len(bench.sent) == pytest.approx(0.5, abs=0.02)
+    assert {packet.dscp for _, packet in bench.sent} == {1, -1}
+
+
+def load(bench: Bench, rate: int, until: int, who: Conversation) -> None:
+    """Keep a steady load on the line beside whatever else is offered."""
+    gap = 1000 * 8 * SECOND // rate
+    while bench.now < until:
+        bench.offer(who, 1000)
+        bench.run(bench.now + gap)
+
+
+def test_engaged_above_a_threshold_it_holds_within_a_second_and_does_not_flap_around_it() -> None:
+    limiter = Limiter(LimiterSpec("hog", 2_000_000, Per("host"), threshold=0.8))
+    bench = bench_with(limiter)
+    engaged: list[tuple[int, bool]] = []
+
+    def watch(rate: int, seconds: float) -> None:
+        gap = 1000 * 8 * SECOND // rate
+        until = bench.now + int(seconds * SECOND)
+        while bench.now < until:
+            bench.offer(conversation(1), 1000)
+            bench.run(bench.now + gap)
+            state = any(one.engaged for one in limiter._engagements.values())
+            if not engaged or engaged[-1][1] != state:
+                engaged.append((bench.now, state))
+
+    watch(14_000_000, 5)  # 70% of the line: it has the line
+    assert [state for _, state in engaged] == [False]
+    assert len(bench.sent) * 8000 / 5 == pytest.approx(14_000_000, rel=0.01)
+    begun, sent = bench.now, len(bench.sent)
+    watch(19_000_000, 6)
+    assert 0 < engaged[1][0] - begun <= SECOND
+    capped = sum(p.size * 8 for now, p in bench.sent[sent:] if now >= begun + SECOND)
+    assert capped / 5 == pytest.approx(2_000_000, rel=0.05)
+
+
+def test_a_load_around_the_threshold_engages_it_once() -> None:
+    line = Busyness(RATE)
+    engagement = Engagement(0.8, line)
+    changes, before, dice = 0, False, Random(4)
+    for step in range(30_000):  # a minute, a packet every 2 ms
+        share = 0.79 + 0.02 * dice.random()
+        line.sent(round(RATE * share * 0.002 / 8), step * 2 * MILLISECOND)
+        now = engagement.holds(step * 2 * MILLISECOND)
+        changes += now != before
+        before = now
+    assert changes <= 1
+
+
+def test_a_quota_lets_by_until_it_is_used_up_and_counts_as_the_interface_does() -> None:
+    ledger = Ledger()
+    bench = bench_with(Limiter(LimiterSpec("month", 500_000, Per("host"), quota=1_000_000), ledger))
+    ledger.begin("2027-03-01", {})
+    one, two = conversation(1, host=1), conversation(1, host=2)
+    while bench.now < 8 * SECOND:  # 4 and 1 Mbit/s
+        for _ in range(4):
+            bench.offer(one, 1000)
+        bench.offer(two, 1000)
+        bench.run(bench.now + 8 * MILLISECOND)
+    times = {who: [now for now, p in bench.sent if p.conversation is who] for who in (one, two)}
+    quick = [now for now in times[one] if now < 1.9 * SECOND]
+    assert len(quick) * 1014 == pytest.approx(0.95 * 1_000_000, rel=0.02)  # 2 s at 4 Mbit/s are the quota
+    assert sum(now >= 3 * SECOND for now in times[one]) * 8000 / 5 == pytest.approx(500_000, rel=0.03)
+    assert len(times[two]) == 1000  # it has not used up its own yet: a megabyte, 14 bytes a packet not counted
+    assert ledger.used()[one.parties.local] == len(times[one]) * 1014
+    assert set(ledger.changes()) == {one.parties.local, two.parties.local}
+    assert not ledger.changes()
+
+
+def test_ten_thousand_hosts_cost_no_more_memory_than_a_kilobyte_each_and_are_forgotten() -> None:
+    bench = bench_with(Limiter(LimiterSpec("each", 1_000_000, Per("host"))))
+    who = [conversation(1, host) for host in range(10_000)]
+    tracemalloc.start()
+    for conv in who:
+        bench.offer(conv, 100)
+        bench.run(bench.now + MILLISECOND)
+    bench.sent.clear()
+    held = tracemalloc.get_traced_memory()[0] / len(who)
+    tracemalloc.stop()
+    assert held < 1024
+    limiter = bench.limiters[0]
+    assert len(limiter) == 10_000
+    who.clear()
+    del conv
+    assert len(limiter) <= 1

@@ -5,14 +5,16 @@ import pickle
 import signal
 import socket
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from multiprocessing import get_context
 from pathlib import Path
 
 import click
 
+from wily_sluice.cli.keeper import quota_keeper
 from wily_sluice.cli.options import json_option, plan_option
 from wily_sluice.gate.gate import Gate
+from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.units import DIRECTIONS, format_rate
 from wily_sluice.views.console import console, print_line
@@ -34,8 +36,17 @@ def gate() -> None:
 @gate.command()
 @plan_option
 @click.option("--quiet", is_flag=True, help="Do not print what happens each second.")
+@click.option(
+    "--state",
+    type=click.Path(path_type=Path, file_okay=False),
+    envvar="SLUICE_STATE",
+    default=Path("/var/lib/wily-sluice"),
+    show_default="$SLUICE_STATE, then /var/lib/wily-sluice",
+    metavar="FOLDER",
+    help="Where counters of quotas are kept.",
+)
 @json_option
-def run(plan_file: Path, quiet: bool, as_json: bool) -> None:
+def run(plan_file: Path, quiet: bool, state: Path, as_json: bool) -> None:
     """Shape as the plan says, in the foreground, until Ctrl-C or a signal to end.
 
     Needs root. The forwarded packets of each uplink's interface are handed over by the kernel's packet queue; the
@@ -50,7 +61,14 @@ def run(plan_file: Path, quiet: bool, as_json: bool) -> None:
       sluice rig exec gateway sluice gate run --plan surgery.yaml
     """
     plan = load(plan_file)
-    running = Gate(plan)
+    with ExitStack() as stack:
+        keeper = stack.enter_context(quota_keeper(state)) if any(lim.quota for lim in plan.limiters) else None
+        _run(Gate(plan, keeper), plan, quiet, as_json)
+    if not as_json:
+        click.echo("ended: the chain is removed, packets flow unshaped")
+
+
+def _run(running: Gate, plan: Plan, quiet: bool, as_json: bool) -> None:
     seconds = Seconds(running.engine)
 
     def print_ready() -> None:
@@ -68,8 +86,6 @@ def run(plan_file: Path, quiet: bool, as_json: bool) -> None:
                     paper.send(pickle.dumps(seconds.since_last()))
 
             running.run(print_ready, tell)
-    if not as_json:
-        click.echo("ended: the chain is removed, packets flow unshaped")
 
 
 @contextmanager

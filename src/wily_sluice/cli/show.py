@@ -1,7 +1,9 @@
 """`sluice show`."""
 
 from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 import click
 
@@ -10,9 +12,10 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.views.console import console, print_json
 from wily_sluice.views.plan import part_data, print_parts
+from wily_sluice.views.schedules import read_moment
 
 DRAWING = click.Path(path_type=Path, dir_okay=False)
-PARTS = ["uplinks", "networks", "groups", "tree", "limiters", "rules"]
+PARTS = ["uplinks", "networks", "groups", "schedules", "tree", "limiters", "rules"]
 ALSO = ["framings"]  # shown when asked for
 
 
@@ -22,6 +25,7 @@ ALSO = ["framings"]  # shown when asked for
 @click.option("--uplink", metavar="NAME", help="Only this uplink's trees.")
 @click.option("--svg", "drawing", type=DRAWING, metavar="FILE", help="Draw the trees into this file.")
 @click.option("--png", "picture", type=DRAWING, metavar="FILE", help="The same as a picture.")
+@click.option("--at", "at", metavar="MOMENT", help="Say what holds then, in the site's time: 2027-03-28T02:30.")
 @json_option
 def show(
     part: str | None,
@@ -29,6 +33,7 @@ def show(
     uplink: str | None,
     drawing: Path | None,
     picture: Path | None,
+    at: str | None,
     as_json: bool,
 ) -> None:
     """Show a plan as it is understood: every rate worked out, rules and limiters as sentences.
@@ -40,6 +45,7 @@ def show(
       sluice show tree
       sluice show tree --uplink fibre --svg tree.svg
       sluice show framings
+      sluice show schedules --at 2027-03-28T02:30
       sluice show rules --plan surgery.yaml
     """
     plan = load(plan_file)
@@ -47,16 +53,23 @@ def show(
         if part != "tree":
             raise click.UsageError("--uplink, --svg and --png are for `sluice show tree`")
         plan = replace(plan, uplinks=tuple(choose_uplinks(plan, uplink)))
+    zone = ZoneInfo(plan.timezone)
+    try:
+        moment = read_moment(at, zone) if at is not None else datetime.now(zone)
+    except ValueError as error:
+        raise click.BadParameter(str(error), param_hint="--at") from None
+    if at is not None and part is None:
+        part = "schedules"
     for file, suffix in ((drawing, ".svg"), (picture, ".png")):
         if file is not None:
             _draw(plan, file, suffix)
     if drawing is not None or picture is not None:
         return
     if as_json:
-        data = part_data(plan)
+        data = part_data(plan, moment)
         print_json({name: data[name] for name in (PARTS if part is None else [part])})
     else:
-        print_parts(console(), plan, PARTS if part is None else [part])
+        print_parts(console(), plan, PARTS if part is None else [part], moment, at is not None)
 
 
 def _draw(plan: Plan, file: Path, suffix: str) -> None:

@@ -4,8 +4,8 @@
 counts for less the longer ago it was, with a time constant of a quarter of a second.
 
 `Engagement` switches with hysteresis: on when the line is busier than the threshold; off only when it has been less
-busy than the threshold less a tenth of the line for five seconds together. So a load that stays around the threshold
-switches it once. A limiter's own effect does not switch it off at once, though it may after those five seconds: that
+busy than the threshold less a tenth of the line for ten seconds together. So a load that stays around the threshold
+switches it once. A limiter's own effect does not switch it off at once, though it may after those ten seconds: that
 the line would be busy without the limiter cannot be seen while the limiter holds.
 """
 
@@ -15,7 +15,7 @@ SLOT: Nanoseconds = 50 * MILLISECOND
 KEEP = 0.8187307530779818  # exp(-50 ms / 250 ms)
 LONGEST_AGO = 100  # slots after which nothing is left
 MARGIN = 0.1  # of the line
-CALM: Nanoseconds = 5 * SECOND
+CALM: Nanoseconds = 10 * SECOND
 
 
 class Busyness:

@@ -5,6 +5,8 @@ Bytes are counted as the interface counts them: an IP packet and its Ethernet he
 begins, the ledger is cleared; which period it is, the caller knows.
 """
 
+from collections.abc import Iterable
+
 from wily_sluice.units import Size
 
 ETHERNET_HEADER: Size = 14
@@ -56,6 +58,11 @@ class Ledger:
         for key in changed:
             self._accounts[key].changed = False
         return changed
+
+    def changed(self, keys: Iterable[bytes]) -> None:
+        """Have these told again."""
+        for key in keys:
+            self._accounts[key].changed = True
 
     def used(self) -> dict[bytes, Size]:
         """All accounts."""

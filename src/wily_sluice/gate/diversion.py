@@ -3,16 +3,22 @@
 The chain stands at the end of FORWARD in the mangle table, for IPv4 and IPv6: there both directions still carry the
 local host's own address, before or after any translation. A verdict ends a packet's way through this table, so what
 others have put into the chain before runs first. `--queue-bypass` lets packets flow while no gate reads the queue.
+
+A packet whose ECN field is to tell of congestion (RFC 3168), or that is to have another DSCP, leaves the gate with
+that wish in the highest byte of the kernel's mark, and a second chain, at the end of POSTROUTING, writes the field and
+clears the byte. So no packet need be copied to the gate for its sake.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from wily_sluice.gate.command import run
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.units import Direction
 
-CHAIN, MARKING_CHAIN = "SLUICE", "SLUICE-CE"
-CE_BIT = 1 << 30  # of the kernel's 32-bit mark
+CHAIN, MARKING_CHAIN = "SLUICE", "SLUICE-MARKS"
+# Of the kernel's 32-bit mark: whether a DSCP is to be written, whether congestion is, and which DSCP.
+DSCP_BIT, CE_BIT, DSCP_SHIFT = 1 << 31, 1 << 30, 24
+OURS = 0xFF << DSCP_SHIFT
 TABLE = "mangle"
 FAMILIES = ("iptables", "ip6tables")
 
@@ -37,13 +43,23 @@ def insert(queues: Sequence[tuple[str, Direction, int]]) -> None:
         raise
 
 
-def insert_marking() -> bool:
-    """Have the ECN field written where the gate asks for it. False where this machine cannot: then it drops instead."""
+def wishes(congestion: bool, dscp: int) -> int:
+    """What is to be written on a packet, as bits of the kernel's mark; -1 for no DSCP."""
+    return (CE_BIT if congestion else 0) | (DSCP_BIT | dscp << DSCP_SHIFT if dscp >= 0 else 0)
+
+
+def insert_marking(dscps: Iterable[int]) -> bool:
+    """Have written what the gate asks for: congestion, and these DSCPs. False where this machine cannot."""
     try:
         for family in FAMILIES:
             _table(family, "-N", MARKING_CHAIN)
-            _table(family, "-A", MARKING_CHAIN, "-j", "TOS", "--set-tos", "0x03/0x03")
-            _table(family, "-A", MARKING_CHAIN, "-j", "MARK", "--set-xmark", f"0x0/{CE_BIT:#x}")
+            for dscp in sorted(set(dscps)):
+                marked = f"{wishes(False, dscp):#x}/{OURS & ~CE_BIT:#x}"
+                target = ["-j", "TOS", "--set-tos", f"{dscp << 2:#x}/0xfc"]
+                _table(family, "-A", MARKING_CHAIN, "-m", "mark", "--mark", marked, *target)
+            congestion = ["-m", "mark", "--mark", f"{CE_BIT:#x}/{CE_BIT:#x}", "-j", "TOS", "--set-tos", "0x03/0x03"]
+            _table(family, "-A", MARKING_CHAIN, *congestion)
+            _table(family, "-A", MARKING_CHAIN, "-j", "MARK", "--set-xmark", f"0x0/{OURS:#x}")
             _table(family, "-A", *_TO_MARKING)
     except LiveError:
         remove()
@@ -64,7 +80,9 @@ def remove() -> bool:
     return found
 
 
-_TO_MARKING = ("POSTROUTING", "-m", "mark", "--mark", f"{CE_BIT:#x}/{CE_BIT:#x}", "-j", MARKING_CHAIN)
+_TO_MARKING = (
+    "POSTROUTING", "-m", "mark", "!", "--mark", f"0x0/{DSCP_BIT | CE_BIT:#x}", "-j", MARKING_CHAIN,
+)  # fmt: skip
 
 
 def _table(family: str, *words: str, check: bool = True) -> bool:

@@ -11,9 +11,12 @@ import os
 import signal
 import socket
 from collections.abc import Callable
+from datetime import datetime
+from typing import Protocol
+from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.framing import LARGEST_PACKET
-from wily_sluice.engine.header import is_ipv6, parse
+from wily_sluice.engine.header import is_ipv6, parse, parties
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.gate import diversion
@@ -24,11 +27,13 @@ from wily_sluice.gate.packet_queue import Diverted, PacketQueue
 from wily_sluice.gate.urgency import run_before_others
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan
-from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Nanoseconds, Rate, transmission_time
+from wily_sluice.plan.periods import period_start
+from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Nanoseconds, Rate, Size, transmission_time
 
 FIRST_QUEUE = 4100  # of the kernel's queue numbers; each uplink takes two
 LARGEST_OFFLOADED = 65_535  # bytes
 TCP_HEADERS = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
+KEEP_EVERY = 5  # seconds
 LOCK = "\0wily-sluice-gate"  # an abstract Unix socket: one for each network namespace, gone with its process
 
 
@@ -37,11 +42,24 @@ def takes_whole(rate: Rate) -> bool:
     return transmission_time(LARGEST_OFFLOADED, rate) < MILLISECOND
 
 
+class Keeper(Protocol):
+    """Keeps what was used of quotas. `keep` does not wait for a disk."""
+
+    def used(self, limiter: str, period: str) -> dict[bytes, Size]:
+        """What each account of a limiter had used of a period, when it was last kept."""
+
+    def keep(self, limiter: str, period: str, used: dict[bytes, Size]) -> bool:
+        """Keep it; False when it cannot be taken now, and is to be offered again."""
+
+
 class Gate:
     """One gate of this network namespace."""
 
-    def __init__(self, plan: Plan) -> None:
+    def __init__(self, plan: Plan, keeper: "Keeper | None" = None) -> None:
         self.plan = plan
+        self._keeper = keeper
+        self._until_kept = KEEP_EVERY
+        self._dscps = {limiter.dscp for limiter in plan.limiters if limiter.excess == "mark" and limiter.enabled}
         self.engine = SiteEngine(plan, self._drop)
         self._queues: dict[Shaper, PacketQueue] = {}
         self._lock: socket.socket | None = None
@@ -66,10 +84,20 @@ class Gate:
             self._take_lock()
             diversion.remove()  # what a killed gate left
             crossings = [self._crossing(name, direction, number) for (name, direction), number in numbers.items()]
-            loop = Loop(crossings, reader, each_second)
+            zone = ZoneInfo(self.plan.timezone)
+
+            def second() -> None:
+                self._follow_clock(datetime.now(zone))
+                if each_second is not None:
+                    each_second()
+
+            self._follow_clock(datetime.now(zone))
+            loop = Loop(crossings, reader, second)
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
-            self._marks = diversion.insert_marking()
+            self._marks = diversion.insert_marking(self._dscps)
+            if self._dscps and not self._marks:
+                raise LiveError("this machine cannot write DSCPs (iptables has no TOS), which the plan asks for")
             diversion.insert([(interfaces[name], direction, number) for (name, direction), number in numbers.items()])
             gc.freeze()
             run_before_others()
@@ -81,11 +109,35 @@ class Gate:
                 self._lock.close()
             for queue in self._queues.values():
                 queue.close()
+            self._keep_quotas()
             for number, handler in old_handlers.items():
                 signal.signal(number, handler)
             signal.set_wakeup_fd(old_wakeup)
             os.close(reader)
             os.close(writer)
+
+    def _follow_clock(self, moment: datetime) -> None:
+        """Follow the schedules, begin new periods of quotas, and hand over now and then what was used of them."""
+        self.engine.at(moment)
+        for limiter in self.plan.limiters:
+            ledger = self.engine.ledgers.get(limiter.name)
+            if ledger is None or limiter.quota is None:
+                continue
+            period = period_start(limiter.quota.period, limiter.starts, moment).isoformat()
+            if period != ledger.period:
+                self._keep_quotas()
+                ledger.begin(period, self._keeper.used(limiter.name, period) if self._keeper is not None else {})
+        self._until_kept -= 1
+        if self._until_kept <= 0:
+            self._until_kept = KEEP_EVERY
+            self._keep_quotas()
+
+    def _keep_quotas(self) -> None:
+        if self._keeper is not None:
+            for name, ledger in self.engine.ledgers.items():
+                changes = ledger.changes()
+                if changes and not self._keeper.keep(name, ledger.period, changes):
+                    ledger.changed(changes)
 
     def _refuse_early(self) -> None:
         if os.geteuid() != 0:
@@ -125,17 +177,23 @@ class Gate:
         find = self.engine.conversations.find
         framing = next(planned.framing for planned in self.plan.uplinks if planned.name == uplink)
 
+        learn = self.engine.learn if up and self.engine.neighbours.watched else None
+
         def admit(diverted: Diverted, now: Nanoseconds) -> Packet | None:
             parsed = parse(diverted.header, up)
             if parsed is None:
                 return None
+            if learn is not None:
+                learn(parties(parsed.key).local, diverted.hardware)
             length = diverted.length or parsed.length
             if length <= LARGEST_PACKET:
                 size = framing.cost(length)
             else:
                 size = framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
             payload = max(0, length - parsed.headers)
-            return Packet(size, find(parsed.key, parsed.dscp, now), diverted, parsed.ecn if self._marks else 0, payload)
+            return Packet(
+                size, find(parsed.key, parsed.dscp, now), diverted, parsed.ecn if self._marks else 0, payload, length
+            )
 
         return Crossing(queue, shaper, admit)
 

@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from wily_sluice.engine.packet import Packet
-from wily_sluice.gate.diversion import CE_BIT
+from wily_sluice.gate.diversion import wishes
 from wily_sluice.gate.packet_queue import Diverted, PacketQueue
 from wily_sluice.units import SECOND, Nanoseconds
 
@@ -92,8 +92,8 @@ class Loop:
                 discipline.offer(packet, now)
         while (packet := discipline.release(now)) is not None:
             diverted = packet.token
-            if packet.marked:
-                queue.accept_marked(diverted.token, diverted.mark | CE_BIT)
+            if packet.marked or packet.dscp >= 0:
+                queue.accept_marked(diverted.token, diverted.mark | wishes(packet.marked, packet.dscp))
             else:
                 queue.accept(diverted.token)
         queue.flush()

@@ -25,7 +25,7 @@ CFG_CMD, CFG_PARAMS, CFG_QUEUE_MAXLEN, CFG_MASK, CFG_FLAGS = 1, 2, 3, 4, 5
 CMD_BIND, CMD_UNBIND = 1, 2
 COPY_PACKET = 2
 FAIL_OPEN, WHOLE_SEGMENTS = 1, 4  # NFQA_CFG_F_FAIL_OPEN, NFQA_CFG_F_GSO
-PACKET_HDR, VERDICT_HDR, MARK, PAYLOAD, CAP_LEN = 1, 2, 3, 10, 13
+PACKET_HDR, VERDICT_HDR, MARK, HARDWARE, PAYLOAD, CAP_LEN = 1, 2, 3, 9, 10, 13
 DROP, ACCEPT = 0, 1
 
 HEADER_BYTES = 128  # enough for IPv6 with some extension headers, and the ports
@@ -39,13 +39,14 @@ _ATTRIBUTE = struct.Struct("=HH")
 class Diverted(NamedTuple):
     """A packet that the kernel holds: its id as it stands in the message, its first bytes, its length if over 64 kB.
 
-    `mark` is the kernel's own mark on it, which routing and other rules may look at.
+    `mark` is the kernel's own mark on it, which routing and other rules may look at; `hardware` who sent it to us.
     """
 
     token: bytes
     header: bytes
     length: int
     mark: int
+    hardware: bytes
 
 
 def _message(kind: int, flags: int, number: int, attributes: bytes) -> bytes:
@@ -110,7 +111,7 @@ class PacketQueue:
                 if data[4:6] != _PACKET_KIND:
                     continue
                 place, end, length, mark = 20, len(data), 0, 0
-                header = b""
+                header = hardware = b""
                 while place + 4 <= end:
                     size, kind = _ATTRIBUTE.unpack_from(data, place)
                     if kind == PAYLOAD:
@@ -118,10 +119,12 @@ class PacketQueue:
                         break
                     if kind == MARK:
                         mark = int.from_bytes(data[place + 4 : place + 8])
+                    elif kind == HARDWARE:
+                        hardware = data[place + 8 : place + 14]
                     elif kind == CAP_LEN:
                         length = int.from_bytes(data[place + 4 : place + 8])
                     place += (size + 3) & ~3
-                packets.append(Diverted(data[24:28], header, length, mark))
+                packets.append(Diverted(data[24:28], header, length, mark, hardware))
         except BlockingIOError:
             pass
         except OSError as error:

@@ -186,3 +186,16 @@ def spans(schedule: Schedule, begin: datetime, end: datetime) -> Iterator[tuple[
         now = (now.astimezone(UTC) + timedelta(minutes=1)).astimezone(zone)
     if since is not None:
         yield since, end
+
+
+def overlaps(schedule: Schedule) -> list[tuple[str, str]]:
+    """Pairs of windows, as the plan says them, that both cover some quarter of an hour: of a week, or of their dates."""
+    pairs = []
+    for place, one in enumerate(schedule.windows):
+        for other in schedule.windows[:place]:
+            first = one.first or other.first or date(2024, 1, 1)  # a Monday
+            begin = datetime(first.year, first.month, first.day)
+            quarters = (begin + timedelta(minutes=15 * quarter) for quarter in range(7 * 96))
+            if any(one.covers(moment) and other.covers(moment) for moment in quarters):
+                pairs.append((other.words, one.words))
+    return pairs

@@ -1,8 +1,10 @@
 """The parts of a plan, as tables and as data."""
 
+from datetime import datetime
 from typing import Any
+from zoneinfo import ZoneInfo
 
-from rich.console import Console, RenderableType
+from rich.console import Console, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
@@ -11,6 +13,7 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS
 from wily_sluice.views.framings import framing_data, framing_table
 from wily_sluice.views.limiters import limiter_data, limiter_sentences
+from wily_sluice.views.schedules import schedule_data, schedule_parts
 from wily_sluice.views.sentences import (
     default_sentence,
     network_sentence,
@@ -29,7 +32,7 @@ def _sentences(title: str, rows: list[tuple[str, str]]) -> Table:
     return table
 
 
-def part_tables(plan: Plan, width: int) -> dict[str, list[RenderableType]]:
+def part_tables(plan: Plan, width: int, moment: datetime, exact: bool = False) -> dict[str, list[RenderableType]]:
     """What there is to show, by the name of the part, in the order in which all of it is shown."""
     rules = [(f"{place}. {rule.name}", rule_sentence(rule)) for place, rule in enumerate(plan.rules, 1)]
     return {
@@ -46,21 +49,25 @@ def part_tables(plan: Plan, width: int) -> dict[str, list[RenderableType]]:
             Text(CAPTION, "dim"),
         ],
         "framings": [framing_table(plan)],
+        "schedules": [Group(*schedule_parts(plan, moment, exact))],
         "limiters": [_sentences("Limiters", [(lim.name, limiter_sentences(plan, lim)) for lim in plan.limiters])],
         "rules": [_sentences("Rules, the first that matches decides", [*rules, ("", default_sentence(plan))])],
     }
 
 
-def print_parts(console: Console, plan: Plan, parts: list[str]) -> None:
-    """Print some parts of a plan, a blank line between."""
-    tables = [table for part in parts for table in part_tables(plan, console.width)[part]]
+def print_parts(
+    console: Console, plan: Plan, parts: list[str], moment: datetime | None = None, exact: bool = False
+) -> None:
+    """Print some parts of a plan, a blank line between; schedules as they are in the week of a moment, or this one."""
+    when = moment or datetime.now(ZoneInfo(plan.timezone))
+    tables = [table for part in parts for table in part_tables(plan, console.width, when, exact)[part]]
     for place, table in enumerate(tables):
         if place:
             console.print()
         console.print(table)
 
 
-def part_data(plan: Plan) -> dict[str, Any]:
+def part_data(plan: Plan, moment: datetime) -> dict[str, Any]:
     """The parts of a plan for JSON; rates in bit/s."""
     return {
         "uplinks": {
@@ -80,6 +87,7 @@ def part_data(plan: Plan) -> dict[str, Any]:
         "groups": {name: member_words(members) for name, members in plan.groups.items()},
         "tree": {uplink.name: tree_data(plan, uplink) for uplink in plan.uplinks},
         "framings": framing_data(),
+        "schedules": schedule_data(plan, moment),
         "limiters": {lim.name: limiter_data(plan, lim) for lim in plan.limiters},
         "rules": [{"name": rule.name, "queue": rule.queues, "sentence": rule_sentence(rule)} for rule in plan.rules],
     }

@@ -1,0 +1,1 @@
+"""What is kept over time, in SQLite."""

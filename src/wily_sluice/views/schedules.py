@@ -1,0 +1,140 @@
+"""Schedules as strips of a week, with the spans in which they hold and the gaps between; and what holds at a moment."""
+
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from itertools import pairwise
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from rich.console import RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.schedule import DAYS, Schedule, overlaps, spans
+
+SLOTS = 48  # of half an hour, a day
+HALVES = {(True, True): "█", (True, False): "▌", (False, True): "▐", (False, False): "·"}
+
+
+def week_of(moment: datetime) -> list[datetime]:
+    """The eight midnights, in the site's time zone, that bound the days of a moment's week."""
+    monday = (moment - timedelta(days=moment.weekday())).date()
+    return [datetime(*(monday + timedelta(days=day)).timetuple()[:3], tzinfo=moment.tzinfo) for day in range(8)]
+
+
+def _strip(held: list[tuple[datetime, datetime]], begin: datetime) -> str:
+    """A day in half hours as the clock on the wall shows them; each sign says of both its quarters whether it holds."""
+    cells = []
+    for slot in range(SLOTS):
+        halves = []
+        for quarter in (0, 15):
+            wall = begin + timedelta(minutes=30 * slot + quarter)  # on the wall: the zone follows by itself
+            instant = wall.astimezone(UTC)
+            halves.append(any(since.astimezone(UTC) <= instant < until.astimezone(UTC) for since, until in held))
+        cells.append(HALVES[halves[0], halves[1]])
+    return "".join(cells)
+
+
+def schedule_table(schedule: Schedule, moment: datetime) -> Table:
+    """The week of a moment, a row a day."""
+    midnights = week_of(moment)
+    held = list(spans(schedule, midnights[0], midnights[-1]))
+    table = Table(title=schedule.name, title_justify="left", title_style="bold", box=None, padding=(0, 1, 0, 0))
+    table.add_column("", no_wrap=True)
+    table.add_column("".join(f"{hour:<6}" for hour in ("0", "3", "6", "9", "12", "15", "18", "21")), no_wrap=True)
+    table.add_column("holds", no_wrap=True)
+    for number, begin in enumerate(midnights[:-1]):
+        today = [(a, b) for a, b in held if a < midnights[number + 1] and b > begin]
+        words = ", ".join(
+            f"{max(a, begin):%H:%M}-{'24:00' if b >= midnights[number + 1] else f'{b:%H:%M}'}" for a, b in today
+        )
+        style = "bold" if begin.date() == moment.date() else ""
+        label = Text(f"{DAYS[number]} {begin:%d.%m.}", style)
+        table.add_row(label, Text(_strip(held, begin), "cyan"), Text(words or "–", style))
+    return table
+
+
+def _moment_words(moment: datetime) -> str:
+    return f"{DAYS[moment.weekday()]} {moment:%Y-%m-%d %H:%M} {moment:%Z}"
+
+
+def gap_sentence(schedule: Schedule, moment: datetime) -> str:
+    """The longest time in the week in which the schedule does not hold, and windows that say the same twice."""
+    midnights = week_of(moment)
+    held = list(spans(schedule, midnights[0], midnights[-1] + timedelta(days=7)))
+    gaps = [(a[1], b[0]) for a, b in pairwise(held) if a[1] < midnights[-1]]
+    if not held or held[0][0] >= midnights[-1]:
+        text = "Does not hold in this week."
+    elif held[0] == (midnights[0], midnights[-1] + timedelta(days=7)):
+        text = "Holds all week."
+    elif not gaps:
+        text = "Holds on end, once begun."
+    else:
+        begin, end = max(gaps, key=lambda gap: gap[1].astimezone(UTC) - gap[0].astimezone(UTC))
+        hours = (end.astimezone(UTC) - begin.astimezone(UTC)).total_seconds() / 3600
+        text = f"{len(gaps)} gap{'s' if len(gaps) > 1 else ''}; the longest has {hours:g} hours, {_short(begin)} to {_short(end)}."
+    twice = overlaps(schedule)
+    if twice:
+        pairs = "; ".join(f"“{a}” and “{b}”" for a, b in twice)
+        text += f" Said twice: {pairs} overlap."
+    return text
+
+
+def _short(moment: datetime) -> str:
+    return f"{DAYS[moment.weekday()]} {moment:%H:%M}"
+
+
+def schedule_parts(plan: Plan, moment: datetime, exact: bool) -> Iterator[RenderableType]:
+    """All schedules; with `exact`, what holds at the moment as well."""
+    for schedule in plan.schedules.values():
+        yield schedule_table(schedule, moment)
+        yield Text(gap_sentence(schedule, moment), "dim")
+        yield Text("")
+    if not plan.schedules:
+        yield Text("The plan has no schedules: what it says holds always.")
+    if exact:
+        for line in at_sentences(plan, moment):
+            yield Text(line)
+
+
+def at_sentences(plan: Plan, moment: datetime) -> list[str]:
+    """What holds at a moment, and which limiters do."""
+    lines = [f"At {_moment_words(moment)}:"]
+    for schedule in plan.schedules.values():
+        lines.append(f"  {schedule.name} {'holds' if schedule.holds(moment) else 'does not hold'}")
+    for limiter in plan.limiters:
+        if limiter.when is not None and limiter.enabled:
+            holds = plan.schedules[limiter.when].holds(moment)
+            lines.append(f"  limiter {limiter.name} {'applies' if holds else 'does not apply'}")
+    return lines
+
+
+def read_moment(text: str, zone: ZoneInfo) -> datetime:
+    """A moment of the site's time, such as `2027-03-28T02:30`. ValueError when there is none, or there are two."""
+    try:
+        wall = datetime.fromisoformat(text)
+    except ValueError:
+        raise ValueError(f"“{text}” is no moment: write it like 2027-03-28T02:30") from None
+    if wall.tzinfo is not None:
+        return wall.astimezone(zone)
+    first, second = (wall.replace(tzinfo=zone, fold=fold) for fold in (0, 1))
+    if first.utcoffset() != second.utcoffset():
+        if first.astimezone(UTC).astimezone(zone).replace(tzinfo=None) != wall:
+            raise ValueError(f"{text} does not occur in {zone.key}: the clocks are put forward over it")
+        offsets = " or ".join(f"{wall.isoformat()}{one:%z}"[:-2] + ":" + f"{one:%z}"[-2:] for one in (first, second))
+        raise ValueError(f"{text} occurs twice in {zone.key}, as the clocks are put back: write {offsets}")
+    return first
+
+
+def schedule_data(plan: Plan, moment: datetime) -> dict[str, Any]:
+    """Schedules for JSON: whether each holds, and its spans in the week."""
+    midnights = week_of(moment)
+    return {
+        schedule.name: {
+            "at": moment.isoformat(),
+            "holds": schedule.holds(moment),
+            "week": [[a.isoformat(), b.isoformat()] for a, b in spans(schedule, midnights[0], midnights[-1])],
+        }
+        for schedule in plan.schedules.values()
+    }
