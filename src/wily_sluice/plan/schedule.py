@@ -189,7 +189,7 @@ def spans(schedule: Schedule, begin: datetime, end: datetime) -> Iterator[tuple[
 
 
 def overlaps(schedule: Schedule) -> list[tuple[str, str]]:
-    """Pairs of windows, as the plan says them, that both cover some quarter of an hour: of a week, or of their dates."""
+    """Pairs of windows, as the plan says them, that both cover some quarter of an hour of a week, or of their dates."""
     pairs = []
     for place, one in enumerate(schedule.windows):
         for other in schedule.windows[:place]:

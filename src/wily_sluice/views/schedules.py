@@ -73,7 +73,8 @@ def gap_sentence(schedule: Schedule, moment: datetime) -> str:
     else:
         begin, end = max(gaps, key=lambda gap: gap[1].astimezone(UTC) - gap[0].astimezone(UTC))
         hours = (end.astimezone(UTC) - begin.astimezone(UTC)).total_seconds() / 3600
-        text = f"{len(gaps)} gap{'s' if len(gaps) > 1 else ''}; the longest has {hours:g} hours, {_short(begin)} to {_short(end)}."
+        count = "1 gap" if len(gaps) == 1 else f"{len(gaps)} gaps, the longest"
+        text = f"{count} of {hours:g} hours, {_short(begin)} to {_short(end)}."
     twice = overlaps(schedule)
     if twice:
         pairs = "; ".join(f"“{a}” and “{b}”" for a, b in twice)

@@ -2,23 +2,26 @@
 
     python -m wily_sluice.gate.rig.endpoint serve ADDRESS…
     python -m wily_sluice.gate.rig.endpoint load down|up --local A --remote B --flows N --seconds S
+    python -m wily_sluice.gate.rig.endpoint flood down|up --local A --remote B --rate R --seconds S
     python -m wily_sluice.gate.rig.endpoint call --local A --remote B --seconds S
 
-`load` opens TCP connections and prints the bytes that each carried; `call` sends 50 packets a second of 200 bytes,
-which the far side sends back, and prints each one's delay up and down. Results are one JSON object. Delays compare two
-readings of one machine's monotonic clock, so they need no clock to be set.
+`load` opens TCP connections and prints the bytes that each carried; `flood` sends UDP at a rate, whatever arrives, and
+prints what arrived. Both take several local addresses, with commas between, which all do the same. `call` sends 50
+packets a second of 200 bytes, which the far side sends back, and prints each one's delay up and down. Results are one
+JSON object. Delays compare two readings of one machine's monotonic clock, so they need no clock to be set.
 """
 
 import argparse
 import contextlib
 import json
 import os
+import select
 import selectors
 import socket
 import struct
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from fcntl import ioctl
 from threading import Thread
 from typing import Any, NoReturn
@@ -26,6 +29,8 @@ from typing import Any, NoReturn
 from wily_sluice.gate.urgency import run_before_others
 
 PORT = 7000
+FLOOD_PORT = 7001
+FLOOD_PAYLOAD = 1472  # bytes: over IPv4, a packet of 1500
 CHUNK = 1 << 16
 SIOCOUTQ = 0x5411  # linux/sockios.h: bytes sent and not acknowledged
 CALL_PAYLOAD = 172  # bytes: with the headers of UDP and IPv4, a packet of 200
@@ -51,6 +56,11 @@ def serve(addresses: list[str]) -> None:
         Thread(target=_accept, args=(listener,), daemon=True).start()
         echo = socket.socket(_family(address), socket.SOCK_DGRAM)
         echo.bind((address, PORT))
+        sink = socket.socket(_family(address), socket.SOCK_DGRAM)
+        sink.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 22)
+        sink.bind((address, FLOOD_PORT))
+        if os.fork() == 0:
+            _take_floods(sink)
         # A process of its own: beside threads that move bytes it would wait for its turn at the interpreter.
         if os.fork() == 0:
             _echo(echo)
@@ -87,11 +97,103 @@ def _echo(echo: socket.socket) -> NoReturn:
         echo.sendto(_STAMPS.pack(number, sent, time.monotonic_ns()) + data[_STAMPS.size :], sender)
 
 
+def _take_floods(sink: socket.socket) -> NoReturn:
+    """Count what each sender sends, and tell it when it asks; or send to it, for as long and as fast as it says."""
+    taken: dict[Any, int] = {}
+    while True:
+        data, sender = sink.recvfrom(2048)
+        if data[:1] == b"?":
+            sink.sendto(b"%d %d" % (taken.get(sender, 0), time.monotonic_ns()), sender)
+        elif data[:1] == b"d":
+            rate, seconds = data[1:].split()
+            if os.fork() == 0:
+                _send_floods([sink], [sender], int(rate), float(seconds))
+                os._exit(0)
+        else:
+            taken[sender] = taken.get(sender, 0) + len(data)
+
+
+def _send_floods(lines: list[socket.socket], to: list[Any], rate: int, seconds: float) -> None:
+    """Send from each socket at `rate` bit/s of payload."""
+    filling = bytes(FLOOD_PAYLOAD)
+    gap = FLOOD_PAYLOAD * 8 / rate
+    begun = time.monotonic()
+    number = 0
+    while (due := begun + number * gap) < begun + seconds:
+        time.sleep(max(0.0, due - time.monotonic()))
+        for line, receiver in zip(lines, to, strict=True):
+            with contextlib.suppress(BlockingIOError, ConnectionRefusedError):
+                line.sendto(filling, receiver)
+        number += 1
+
+
+def flood(direction: str, local: str, remote: str, rate: int, seconds: float, warmup: float) -> dict[str, Any]:
+    """Send UDP at `rate` bit/s for each local address; what arrives in the first `warmup` seconds does not count."""
+    lines = []
+    for address in local.split(","):
+        line = socket.socket(_family(remote), socket.SOCK_DGRAM)
+        line.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 20)
+        line.bind((address, 0))
+        line.settimeout(2.0)
+        lines.append(line)
+    far = (remote, FLOOD_PORT)
+    if direction == "down":
+        for line in lines:
+            line.sendto(b"d%d %f" % (rate, seconds + warmup + 1), far)
+        carried = _receive_floods(lines, seconds, warmup)
+    else:
+        sender = Thread(target=_send_floods, args=(lines, [far] * len(lines), rate, seconds + warmup + 1))
+        sender.start()
+        time.sleep(warmup)
+        asked = time.monotonic()
+        early = _ask(lines, far)
+        time.sleep(max(0.0, asked + seconds - time.monotonic()))
+        late = _ask(lines, far)
+        sender.join()
+        # A question waits as long as the flood that it is in, so what counts is when the far side read it.
+        carried = [
+            round((b[0] - a[0]) * seconds * 1e9 / (b[1] - a[1])) if b[1] > a[1] else 0
+            for a, b in zip(early, late, strict=True)
+        ]
+    return {"direction": direction, "seconds": seconds, "bytes": carried, "goodput": sum(carried) * 8 / seconds}
+
+
+def _ask(lines: list[socket.socket], far: tuple[str, int]) -> list[tuple[int, int]]:
+    """How much the far side has taken from each, and when. A question may be lost in the flood, and is repeated."""
+    answers = [(0, 0)] * len(lines)
+    waiting = dict(enumerate(lines))
+    for _ in range(10):
+        for line in waiting.values():
+            line.sendto(b"?", far)
+        patience = time.monotonic() + 0.6
+        while waiting and (left := patience - time.monotonic()) > 0:
+            readable, _, _ = select.select(list(waiting.values()), (), (), left)
+            for number in [number for number, line in waiting.items() if line in readable]:
+                taken, when = waiting.pop(number).recv(64).split()
+                answers[number] = int(taken), int(when)
+    return answers
+
+
+def _receive_floods(lines: list[socket.socket], seconds: float, warmup: float) -> list[int]:
+    selector = selectors.DefaultSelector()
+    for index, line in enumerate(lines):
+        line.setblocking(False)
+        selector.register(line, selectors.EVENT_READ, index)
+    carried = [0] * len(lines)
+    counting = time.monotonic() + warmup
+    while (now := time.monotonic()) < counting + seconds:
+        for key, _ in selector.select(0.05):
+            with contextlib.suppress(BlockingIOError):
+                size = len(lines[key.data].recv(2048))
+                carried[key.data] += size if now >= counting else 0
+    return carried
+
+
 def load(direction: str, local: str, remote: str, flows: int, seconds: float, warmup: float) -> dict[str, Any]:
-    """Move bytes over `flows` connections; those of the first `warmup` seconds do not count."""
+    """Move bytes over `flows` connections of each local address; those of the first `warmup` seconds do not count."""
     connections = []
-    for _ in range(flows):
-        connection = socket.create_connection((remote, PORT), timeout=20, source_address=(local, 0))
+    for address in local.split(",") * flows:
+        connection = socket.create_connection((remote, PORT), timeout=20, source_address=(address, 0))
         _fill_buffers(connection)
         connection.sendall(direction[:1].encode())
         connection.setblocking(False)
@@ -99,7 +201,7 @@ def load(direction: str, local: str, remote: str, flows: int, seconds: float, wa
     selector = selectors.DefaultSelector()
     for index, connection in enumerate(connections):
         selector.register(connection, selectors.EVENT_READ if direction == "down" else selectors.EVENT_WRITE, index)
-    moved = [0] * flows
+    moved = [0] * len(connections)
     block, buffer = bytes(CHUNK), bytearray(CHUNK)
     begun = time.monotonic()
     counting = begun + warmup
@@ -182,17 +284,20 @@ def _until_silent(line: socket.socket) -> Iterator[bytes]:
 
 
 def main(arguments: list[str]) -> None:
-    """Run one of the three."""
+    """Run one of the four."""
     parser = argparse.ArgumentParser(prog="endpoint")
     roles = parser.add_subparsers(dest="role", required=True)
     server = roles.add_parser("serve")
     server.add_argument("addresses", nargs="+")
-    for role in ("load", "call"):
+    for role in ("load", "flood", "call"):
         client = roles.add_parser(role)
-        if role == "load":
+        if role != "call":
             client.add_argument("direction", choices=["down", "up"])
-            client.add_argument("--flows", type=int, default=1)
             client.add_argument("--warmup", type=float, default=0.0)
+            if role == "load":
+                client.add_argument("--flows", type=int, default=1)
+            else:
+                client.add_argument("--rate", type=int, required=True)
         else:
             client.add_argument("--dscp", type=int, default=0)
             client.add_argument("--port", type=int, default=0)
@@ -204,7 +309,8 @@ def main(arguments: list[str]) -> None:
     if role == "serve":
         serve(options["addresses"])
     else:
-        json.dump((load if role == "load" else call)(**options), sys.stdout)
+        does: dict[str, Callable[..., dict[str, Any]]] = {"load": load, "flood": flood, "call": call}
+        json.dump(does[role](**options), sys.stdout)
 
 
 if __name__ == "__main__":

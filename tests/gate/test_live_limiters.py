@@ -1,0 +1,208 @@
+"""Limiters on real packets: hosts, subnets and all together, of both versions, over TCP and UDP."""
+
+import json
+import os
+import signal
+import socket
+import subprocess
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
+from ipaddress import ip_address
+from pathlib import Path
+
+import pytest
+
+from tests.gate.stillness import hold
+from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.forecast.lab.tcp import SEGMENT
+from wily_sluice.gate.rig.endpoint import FLOOD_PAYLOAD
+from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
+from wily_sluice.gate.rig.rig import Rig
+from wily_sluice.gate.rig.trial import BUFFER, finish, gate_running
+from wily_sluice.plan.read import load
+from wily_sluice.units import MILLISECOND
+
+pytestmark = pytest.mark.live
+
+PLAN = """\
+site: Small
+uplinks:
+  line: {interface: wan0, down: 80 Mbit/s, up: 80 Mbit/s, headroom: 10%}
+networks:
+  house: {interface: lan0, subnets: [10.7.0.0/24, "fd07::/64"]}
+trees:
+  main: {queues: {rest: {default: true}}}
+"""
+SECONDS = 6
+FULL = ETHERNET.cost(1500)
+
+
+@pytest.fixture(scope="module")
+def rig(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Rig]:
+    file = tmp_path_factory.mktemp("limiters") / "sluice.yaml"
+    file.write_text(PLAN)
+    plan = load(file)
+    standing = Rig(f"lim{os.getpid()}")
+    standing.down()
+    line = {u.name: LineFigures(u.down, u.up, 10 * MILLISECOND, BUFFER, u.framing) for u in plan.uplinks}
+    standing.up(Layout(plan, standing.name, hosts=110), line)
+    yield standing
+    standing.down()
+
+
+@contextmanager
+def limited(rig: Rig, folder: Path, *lines: str) -> Iterator["subprocess.Popen[str]"]:
+    """A gate whose plan has these lines more."""
+    file = folder / "sluice.yaml"
+    file.write_text(PLAN + "\n".join(lines) + "\n")
+    os.environ["SLUICE_STATE"] = str(folder / "state")
+    with gate_running(rig, file) as gate:
+        yield gate
+
+
+def addresses(count: int, version: int = 4) -> list[str]:
+    first = ip_address("10.7.0.100" if version == 4 else "fd07::64")
+    return [str(first + number) for number in range(count)]
+
+
+def traffic(rig: Rig, kind: str, direction: str, hosts: list[str], *options: object) -> "subprocess.Popen[str]":
+    remote = FAR_ADDRESSES[":" in hosts[0]]
+    where = ("--local", ",".join(hosts), "--remote", remote)
+    command = rig.program("house", "rig.endpoint", kind, direction, *where, *options)
+    return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+
+
+def framed_rates(rig: Rig, kind: str, direction: str, hosts: list[str], rate: int) -> list[float]:
+    """Bit/s of frames that each host had over some seconds, each asking for half as much again as `rate`."""
+    span = ("--seconds", SECONDS, "--warmup", 4)
+    asked = ("--rate", rate * 3 // 2) if kind == "flood" else ()
+    found = finish(traffic(rig, kind, direction, hosts, *span, *asked))
+    headers = 0 if ":" not in hosts[0] else 20
+    payload = SEGMENT - headers if kind == "load" else FLOOD_PAYLOAD
+    frame = FULL if kind == "load" else ETHERNET.cost(FLOOD_PAYLOAD + 28 + headers)
+    return [carried * 8 / found["seconds"] * frame / payload for carried in found["bytes"]]
+
+
+@pytest.mark.parametrize(
+    ("kind", "direction", "hosts", "version"),
+    [
+        ("load", "down", 1, 4),
+        ("load", "up", 10, 6),
+        ("load", "down", 100, 4),
+        ("flood", "up", 100, 4),
+        ("flood", "down", 10, 4),
+    ],
+)
+def test_each_host_has_its_own_rate_however_many_there_are(
+    rig: Rig, tmp_path: Path, kind: str, direction: str, hosts: int, version: int
+) -> None:
+    rate = 500_000 if hosts == 100 else 4_000_000
+    limiter = f"limiters: {{each: {{local: house, per: host, down: {rate} bit/s, up: {rate} bit/s}}}}"
+    with limited(rig, tmp_path, limiter):
+        hold(
+            lambda: framed_rates(rig, kind, direction, addresses(hosts, version), rate),
+            lambda rates: all(abs(one - rate) <= 0.02 * rate for one in rates),
+        )
+
+
+def test_subnets_and_all_together_have_theirs_whatever_the_hosts_do(rig: Rig, tmp_path: Path) -> None:
+    # 10.7.0.100-103 is a subnet of /30; 104 to 107 is the next.
+    each = "{local: house, per: subnet/30, down: 6 Mbit/s}"
+    with limited(rig, tmp_path, f"limiters: {{subnet: {each}, all: {{local: house, up: 9 Mbit/s}}}}"):
+
+        def of_subnets() -> tuple[float, float]:
+            rates = framed_rates(rig, "load", "down", addresses(8), 3_000_000)
+            return sum(rates[:4]), sum(rates[4:])
+
+        hold(of_subnets, lambda both: all(abs(one - 6_000_000) <= 0.02 * 6_000_000 for one in both))
+        hold(
+            lambda: framed_rates(rig, "flood", "up", addresses(10), 2_000_000),
+            lambda rates: abs(sum(rates) - 9_000_000) <= 0.02 * 9_000_000 and max(rates) <= 1.1 * min(rates),
+        )
+
+
+def test_a_policer_of_one_frame_starves_tcp_and_the_burst_that_is_worked_out_does_not(rig: Rig, tmp_path: Path) -> None:
+    def got() -> float:
+        return sum(framed_rates(rig, "load", "up", addresses(1), 0)) / 10_000_000
+
+    with limited(rig, tmp_path, "limiters: {p: {local: house, up: 10 Mbit/s, excess: drop, burst: 1518 B}}"):
+        hold(got, lambda part: part <= 0.5)
+    with limited(rig, tmp_path, "limiters: {p: {local: house, up: 10 Mbit/s, excess: drop}}"):
+        hold(got, lambda part: 0.85 <= part <= 1.02)
+
+
+def test_a_schedule_changes_what_open_conversations_may_have_within_a_second_and_cuts_none(
+    rig: Rig, tmp_path: Path
+) -> None:
+    now = datetime.now(UTC)
+    turn = (now + timedelta(seconds=75)).replace(second=0, microsecond=0)
+    window = f"{now:%H:%M}-{turn:%H:%M}"
+    if turn.date() != now.date():
+        pytest.skip("a day ends here")
+    lines = (f"schedules: {{now: ['{window}']}}", "limiters: {e: {local: house, per: host, up: 5 Mbit/s, when: now}}")
+    with limited(rig, tmp_path, *lines) as gate:
+        wait = (turn - datetime.now(UTC)).total_seconds()
+        time.sleep(max(0.0, wait - 8))
+        running = traffic(rig, "load", "up", addresses(1), "--seconds", 16, "--flows", 4)
+        found = finish(running)
+        gate.send_signal(signal.SIGTERM)
+        assert gate.stdout is not None
+        told = [json.loads(line) for line in gate.stdout.read().splitlines()]
+    at = {round(one["time"]): one["uplinks"]["line"]["up"]["rest"] for one in told}
+    boundary = round(turn.timestamp())
+    before = [at[boundary - n]["rate"] for n in (2, 3, 4) if boundary - n in at]
+    after = [at[boundary + n]["rate"] for n in (3, 4, 5) if boundary + n in at]
+    assert max(before) < 5_500_000
+    assert min(after) > 10_000_000
+    assert at[boundary + 1]["rate"] > 5_500_000 or at[boundary + 2]["rate"] > 10_000_000
+    assert min(found["bytes"]) > 0
+
+
+def test_a_quota_counts_what_the_interface_counts_and_survives_a_killing(rig: Rig, tmp_path: Path) -> None:
+    limiter = "limiters: {q: {local: house, per: host, down: 5 Mbit/s, quota: 12 MB per month}}"
+
+    def interface_bytes() -> int:
+        command = rig.command("gateway", ["cat", "/sys/class/net/wan0/statistics/rx_bytes"])
+        received = int(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
+        command = rig.command("gateway", ["cat", "/sys/class/net/wan0/statistics/tx_bytes"])
+        return received + int(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
+
+    def kept() -> int:
+        import sqlite3
+
+        rows = sqlite3.connect(tmp_path / "state" / "counters.sqlite").execute("select key, used from quota")
+        return {bytes(key): used for key, used in rows}.get(socket.inet_aton(host), 0)
+
+    host = addresses(1)[0]
+    with limited(rig, tmp_path, limiter) as gate:
+        before = interface_bytes()
+        finish(traffic(rig, "load", "down", [host], "--seconds", 3))
+        time.sleep(0.5)
+        counted = interface_bytes() - before
+        gate.send_signal(signal.SIGTERM)
+        gate.wait(timeout=10)
+    assert counted > 12_000_000
+    assert abs(kept() - counted) <= 0.01 * counted
+    # Used up before, it holds from the first packet on; and what a killed gate had counted ten seconds ago is there.
+    with limited(rig, tmp_path, limiter) as gate:
+        running = traffic(rig, "load", "down", [host], "--seconds", 12)
+        time.sleep(11.5)
+        os.kill(gate.pid, signal.SIGKILL)
+        rate = finish(running)["goodput"]
+    time.sleep(1)
+    assert rate < 8_000_000
+    assert kept() >= counted + 0.9 * 1 * 5_000_000 / 8
+
+
+def test_a_host_named_by_its_hardware_address_is_limited_whatever_its_address(rig: Rig, tmp_path: Path) -> None:
+    command = rig.command("house", ["cat", "/sys/class/net/eth0/address"])
+    hardware = subprocess.run(command, capture_output=True, text=True, check=True).stdout.strip()
+    lines = (f"groups: {{box: ['{hardware}']}}", "limiters: {box: {local: box, down: 4 Mbit/s, up: 4 Mbit/s}}")
+    with limited(rig, tmp_path, *lines):
+        for direction, host in (("down", addresses(1)), ("up", addresses(1, 6)), ("down", addresses(1, 6))):
+            hold(
+                lambda d=direction, h=host: framed_rates(rig, "load", d, h, 0)[0],
+                lambda rate: abs(rate - 4_000_000) <= 0.02 * 4_000_000,
+            )
