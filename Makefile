@@ -4,14 +4,18 @@ VENV := .venv
 READY := $(VENV)/.ready
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint clean benchmark
+.PHONY: demo test slow lint clean benchmark
 
 demo: $(READY)
 	$(BIN)/sluice demo
 
 test: lint system compiled
-	$(BIN)/pytest
-	PYTHONPATH=$(COMPILED) $(BIN)/pytest tests/engine tests/forecast
+	$(BIN)/pytest -m "not slow and not thorough"
+	PYTHONPATH=$(COMPILED) $(BIN)/pytest -m "not slow" tests/engine tests/forecast
+
+# What takes its time: some more of the tests on real packets.
+slow: $(READY) system
+	$(BIN)/pytest -m slow
 
 # The engine as a wheel has it, compiled ahead of time; an editable installation runs the files as they are.
 COMPILED := build/compiled

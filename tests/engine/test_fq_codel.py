@@ -1,5 +1,6 @@
 from collections import Counter
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -21,6 +22,7 @@ def jain(shares: list[int]) -> float:
     return sum(shares) ** 2 / (len(shares) * sum(share**2 for share in shares))
 
 
+@pytest.mark.thorough
 @settings(max_examples=40)
 @given(st.lists(st.integers(64, 1500), min_size=2, max_size=200), st.booleans())
 def test_conversations_share_by_bytes_whatever_their_packet_sizes(sizes: list[int], by_host: bool) -> None:

@@ -1,6 +1,7 @@
 from dataclasses import replace
 from random import Random
 
+import pytest
 from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
@@ -41,6 +42,7 @@ def inside(guarantee: int, start: Nanoseconds, until: Nanoseconds, dice: Random)
     return arrivals
 
 
+@pytest.mark.thorough
 @settings(max_examples=150)
 @given(trees(RATE), st.integers(0, 2**32))
 @example(NESTED, 1)

@@ -31,6 +31,7 @@ def demands(draw: st.DrawFn, spec: QueueSpec) -> dict[str, int]:
     return {path: rate for path, rate in wanted.items() if rate is not None}
 
 
+@pytest.mark.thorough
 @settings(max_examples=200)
 @given(st.data())
 def test_rates_over_ten_seconds_are_the_exact_split(data: st.DataObject) -> None:
@@ -66,6 +67,7 @@ def restless(bench: Bench, dice: Random, steady: int) -> Callable[[], None]:
     return refill
 
 
+@pytest.mark.thorough
 @settings(max_examples=60)
 @given(trees(RATE), st.integers(0, 2**32))
 def test_a_guarantee_holds_in_every_second_whatever_the_brothers_send(spec: QueueSpec, seed: int) -> None:
@@ -80,6 +82,7 @@ def test_a_guarantee_holds_in_every_second_whatever_the_brothers_send(spec: Queu
         assert carried * 500 * 8 >= leaves[steady].guarantee * 0.99 - 2 * LONGEST_FRAME * 8, begun
 
 
+@pytest.mark.thorough
 @settings(max_examples=60)
 @given(trees(RATE), st.integers(0, 2**32))
 def test_a_cap_is_exceeded_by_no_more_than_its_burst_over_any_window(spec: QueueSpec, seed: int) -> None:
@@ -100,6 +103,7 @@ def test_a_cap_is_exceeded_by_no_more_than_its_burst_over_any_window(spec: Queue
                 assert level <= burst + LONGEST_FRAME + 1, capped.path
 
 
+@pytest.mark.thorough
 @settings(max_examples=40)
 @given(trees(RATE), st.integers(0, 2**32))
 def test_line_is_never_idle_while_an_uncapped_leaf_has_a_packet(spec: QueueSpec, seed: int) -> None:
@@ -117,6 +121,7 @@ def uncapped(spec: QueueSpec, guaranteed: bool = True) -> QueueSpec:
     return replace(spec, cap=RATE, guarantee=spec.guarantee if guaranteed else 0, children=children)
 
 
+@pytest.mark.thorough
 @settings(max_examples=60)
 @given(trees(RATE), st.integers(0, 2**32))
 def test_strict_order_is_never_violated_by_more_than_the_packet_on_the_wire(spec: QueueSpec, seed: int) -> None:
@@ -213,6 +218,7 @@ def test_a_caller_that_wakes_late_still_sends_the_full_rate() -> None:
     assert abs(count * 8000 / 10 - RATE) <= 0.005 * RATE
 
 
+@pytest.mark.thorough
 @settings(max_examples=60)
 @given(trees(RATE), st.integers(0, 2**32))
 def test_nothing_is_lost_duplicated_or_reordered_but_for_counted_drops(spec: QueueSpec, seed: int) -> None:

@@ -1,0 +1,171 @@
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import pytest
+
+from tests.conftest import SMALL_PLAN
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.header import Parties, key_of
+from wily_sluice.engine.packet import Packet
+from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.members import member_words
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.read import examine
+from wily_sluice.units import MILLISECOND, SECOND
+
+LIMITER = "guest: {local: guests, per: host, down: 2 Mbit/s}"
+HARDWARE = "02:00:5e:10:00:01"
+
+
+def conversation(host: int, network: int = 1) -> Conversation:
+    return Conversation(key_of(Parties(6, bytes([10, 7, network, host]), bytes([203, 0, 113, 5]), 40_000, 443)))
+
+
+def sent(engine: SiteEngine, who: Conversation, begin: int, seconds: int, rate: int) -> list[int]:
+    """Offer packets down at a rate; when each of them left, in ns from `begin` on."""
+    shaper = engine.shapers["line", "down"]
+    now, due, left = begin, begin, []
+    while now < begin + seconds * SECOND:
+        while due <= now:
+            shaper.offer(Packet(1000, who), now)
+            due += 8000 * SECOND // rate
+        while (packet := shaper.release(now)) is not None:
+            if packet.conversation is who:
+                left.append(now - begin)
+        now += MILLISECOND
+    return left
+
+
+def test_a_change_of_schedule_takes_open_conversations_along_and_loses_no_packet(
+    small_plan: Callable[..., Plan],
+) -> None:
+    plan = small_plan((LIMITER, f"{LIMITER[:-1]}, when: open}}\nschedules: {{open: [mon 08:00-18:00]}}"))
+    dropped: list[Packet] = []
+    engine = SiteEngine(plan, dropped.append)
+    zone = ZoneInfo("UTC")
+    assert not engine.at(datetime(2027, 3, 1, 17, 59, tzinfo=zone))  # as it was assumed
+    who = conversation(9)
+    assert len(sent(engine, who, 0, 5, 2_200_000)) * 8000 / 5 == pytest.approx(2_000_000, rel=0.02)
+    over = len(dropped)  # what the limiter itself could not hold
+    assert engine.at(datetime(2027, 3, 1, 18, 0, tzinfo=zone))
+    after = sent(engine, who, 5 * SECOND, 3, 2_200_000)
+    assert sum(now >= SECOND for now in after) * 8000 / 2 == pytest.approx(2_200_000, rel=0.01)
+    assert len(after) > 3 * 2_200_000 / 8000  # what had to wait has gone as well
+    assert len(dropped) == over
+    assert engine.at(datetime(2027, 3, 8, 8, 0, tzinfo=zone))
+    assert len(sent(engine, who, 8 * SECOND, 5, 2_200_000)) * 8000 / 5 == pytest.approx(2_000_000, rel=0.03)
+
+
+def test_a_host_named_by_its_hardware_address_is_followed_to_its_new_address(small_plan: Callable[..., Plan]) -> None:
+    plan = small_plan(("local: guests, per", f"local: ['{HARDWARE}'], per"))
+    engine = SiteEngine(plan, lambda _: None)
+    hardware, other = bytes.fromhex(HARDWARE.replace(":", "")), bytes(6)
+    first, second = conversation(9), conversation(10)
+
+    def limits(who: Conversation) -> int:
+        engine.shapers["line", "down"].offer(Packet(1000, who), 0)
+        assert who.down_lane is not None
+        return len(who.down_lane.buckets)
+
+    assert (limits(first), limits(second)) == (0, 0)
+    engine.learn(first.parties.local, hardware)
+    engine.learn(second.parties.local, other)
+    assert (limits(first), limits(second)) == (1, 0)
+    engine.learn(second.parties.local, hardware)
+    engine.learn(first.parties.local, other)
+    assert (limits(first), limits(second)) == (0, 1)
+
+
+def test_groups_hold_exceptions_files_ports_and_hardware(tmp_path: Path) -> None:
+    (tmp_path / "partners.csv").write_text(
+        "address,who\n# of the district\n203.0.113.0/25,North\n198.51.100.7, South # x\n\n"
+    )
+    groups = (
+        'groups:\n  some: {members: [house, guests], except: [10.7.0.128/25, "fd07::/64"]}\n'
+        f"  box: ['{HARDWARE}', 10.7.1.7]\n  web: {{ports: [80, 8000-8100]}}\n  partners: {{file: partners.csv}}\n"
+    )
+    file = tmp_path / "sluice.yaml"
+    limiters = "  some: {local: some, remote: partners, port: web, up: 1 Mbit/s}\n  box: {local: box, up: 3 Mbit/s}\n"
+    file.write_text(groups + SMALL_PLAN.replace("limiters:\n", "limiters:\n" + limiters))
+    plan, findings = examine(file)
+    assert plan is not None, findings
+    assert {name: member_words(members) for name, members in plan.groups.items()} == {
+        "some": ["10.7.0.0-10.7.0.127", "10.7.1.0-10.7.1.255"],
+        "box": ["10.7.1.7", HARDWARE],
+        "web": ["port 80 or 8000-8100"],
+        "partners": ["198.51.100.7", "203.0.113.0-203.0.113.127"],
+    }
+    assert plan.limiters[0].ports == ((80, 80), (8000, 8100))
+    assert not findings
+
+
+def test_bad_lines_of_a_list_are_named_with_their_number(tmp_path: Path) -> None:
+    (tmp_path / "list.txt").write_text("10.7.0.1\n10.7.0.300\n# fine\nnobody\n")
+    file = tmp_path / "sluice.yaml"
+    file.write_text("groups: {few: {file: list.txt}, gone: {file: none.txt}}\n" + SMALL_PLAN)
+    plan, findings = examine(file)
+    assert plan is None
+    told = {(Path(finding.file).name, finding.line) for finding in findings if finding.severity == "error"}
+    assert told == {("list.txt", 2), ("list.txt", 4), ("sluice.yaml", 1)}
+
+
+@pytest.mark.parametrize(
+    ("new", "says"),
+    [
+        ("{local: guests, per: hots, down: 2 Mbit/s}", "write host, conversation, together, or subnet/28"),
+        ("{local: guests, down: 2 Mbit/s, excess: mark}", "mark with a DSCP, like mark LE"),
+        ("{local: guests, down: 2 Mbit/s, engage: 80%}", "like above 80%"),
+        ("{local: guests, down: 2 Mbit/s, engage: above 100%}", "between 10% and 100%"),
+        ("{local: guests, down: 2 Mbit/s, when: never}", "there is no schedule “never”"),
+        ("{local: guests, down: 2 Mbit/s, uplink: lane}", "did you mean “line”"),
+        ("{local: guests, down: 2 Mbit/s, quota: 40 GB}", "like 40 GB per month"),
+        ("{local: guests, down: 2 Mbit/s, quota: 4 GB per day, starts: 3}", "only a quota per month or per week"),
+        ("{local: guests, down: 2 Mbit/s, quota: 4 GB per month, starts: 32}", "a day from 1 to 31"),
+        ("{local: guests, down: 2 Mbit/s, peak: 1 Mbit/s, excess: drop}", "is below the rate"),
+        ("{local: guests, down: 2 Mbit/s, peak: 4 Mbit/s}", "nothing in between"),
+        ("{local: guests, down: 2 Mbit/s, excess: drop, burst: 1000 B}", "less than a full frame"),
+        ("{local: guests, down: 2 Mbit/s, protocol: icmp, port: 80}", "has no ports"),
+        ("{local: guests, down: 2 Mbit/s, port: house}", "“house” is no port"),
+        ("{local: guests, remote: ['02:00:5e:10:00:01'], down: 2 Mbit/s}", "the far side does not show"),
+        ("{network: gusts, down: 2 Mbit/s}", "did you mean “guests”"),
+    ],
+)
+def test_what_a_limiter_cannot_be_is_refused(small_plan: Callable[..., Plan], new: str, says: str) -> None:
+    with pytest.raises(FileError) as caught:
+        small_plan((LIMITER, f"guest: {new}"))
+    assert says in str(caught.value)
+
+
+@pytest.mark.parametrize(
+    ("new", "says"),
+    [
+        ("{local: guests, per: host, down: 2 Mbit/s, excess: drop, burst: 1518 B}", "at once, TCP comes to about"),
+        ("{local: guests, down: 50 Mbit/s}", "is no cap"),
+        ("{local: guests, per: host, down: 5 Mbit/s, quota: 40 GB per month}", "2.25 GB an hour, 1.62 TB in a month"),
+        ("{local: 192.0.2.7, down: 2 Mbit/s}", "no host of yours is meant"),
+        ("{local: guests, per: host, down: 2 Mbit/s}\n  all: {local: [house, guests], down: 1 Mbit/s}",
+         "guest: never decides: all caps all whom it names at no more, together"),
+        ("{local: guests, per: host, down: 2 Mbit/s}\n  more: {local: 10.7.1.9, per: host, down: 3 Mbit/s}",
+         "more: never decides: guest caps"),
+        ("{local: empty, down: 2 Mbit/s}\ngroups: {empty: {members: [guests], except: [guests]}}", "means nobody"),
+        ("{local: twice, down: 2 Mbit/s}\ngroups: {twice: [10.7.1.0/28, 10.7.1.7]}", "10.7.1.7 is a member already"),
+        ("{local: guests, down: 2 Mbit/s}\nschedules: {idle: [mon 08:00-09:00]}", "nothing names this schedule"),
+    ],
+)  # fmt: skip
+def test_what_is_doubtful_about_a_limiter_is_told(tmp_path: Path, new: str, says: str) -> None:
+    file = tmp_path / "sluice.yaml"
+    file.write_text(SMALL_PLAN.replace(LIMITER, f"guest: {new}"))
+    plan, findings = examine(file)
+    assert plan is not None, findings
+    assert any(says in str(finding) and finding.line for finding in findings), findings
+
+
+def test_limiters_that_do_not_stand_in_each_others_way_are_not_told_of(tmp_path: Path) -> None:
+    both = "guest: {local: guests, per: host, down: 2 Mbit/s}\n  all: {local: guests, down: 8 Mbit/s}\n"
+    both += "  late: {local: guests, per: host, down: 1 Mbit/s, when: night}\nschedules: {night: [22:00-06:00]}"
+    file = tmp_path / "sluice.yaml"
+    file.write_text(SMALL_PLAN.replace(LIMITER, both))
+    assert examine(file)[1] == []
