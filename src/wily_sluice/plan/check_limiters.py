@@ -1,6 +1,7 @@
 """What is wrong, or doubtful, in a plan's limiters: those that cap nothing or nobody, or that another makes idle."""
 
 from collections.abc import Iterator, Mapping
+from itertools import pairwise
 
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.plan.document import Document, Location, Reading
@@ -23,6 +24,9 @@ from wily_sluice.units import (
 
 WITH_PORTS = {6, 17, 33, 132, 136}
 PERIOD_SECONDS = {"day": 86_400, "week": 7 * 86_400, "month": 30 * 86_400}
+
+# A burst, over what the rate is in a round trip; and the part of the rate that one connection of TCP then comes to.
+POLICED = ((0.0, 0.01), (0.1, 0.1), (0.25, 0.26), (0.5, 0.48), (1.0, 0.8), (2.0, 0.88), (4.0, 0.95))
 
 
 def check_limiters(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
@@ -87,8 +91,8 @@ def _burst(limiter: Limiter, document: Document, rates: Mapping[Direction, Rate]
         if limiter.excess == "drop" and limiter.peak.of(way) is None and burst < wanted // 2:
             part = policed_part(burst, rate, limiter.round_trip)
             message = (
-                f"with {format_size(burst)} at once, TCP comes to about {format_share(round(part, 2))} of "
-                f"{format_rate_both(rate)} {way}, at a round trip of {format_time(limiter.round_trip)}"
+                f"with {format_size(burst)} at once, a connection of TCP comes to about {format_share(round(part, 2))} "
+                f"of {format_rate_both(rate)} {way}, at a round trip of {format_time(limiter.round_trip)}"
             )
             yield document.warning(here, message, f"take it out ({format_size(wanted)} is worked out), or let it wait")
             return
@@ -108,9 +112,12 @@ def _quota(limiter: Limiter, document: Document, rates: Mapping[Direction, Rate]
 
 
 def policed_part(burst: Size, rate: Rate, round_trip: Nanoseconds) -> float:
-    """About what part of a policed rate TCP comes to; see docs/performance.md for how it was measured."""
-    in_round_trip = rate * round_trip / (8 * SECOND)
-    return min(0.95, 0.1 + 0.45 * (burst / max(in_round_trip, LONGEST_FRAME)))
+    """What part of a policed rate one connection of TCP comes to: see docs/performance.md for how it was measured."""
+    ratio = burst * 8 * SECOND / (rate * round_trip)
+    for (low, less), (high, more) in pairwise(POLICED):
+        if ratio <= high:
+            return less + (more - less) * (ratio - low) / (high - low)
+    return POLICED[-1][1]
 
 
 def _covers(wide: Limiter, narrow: Limiter) -> bool:

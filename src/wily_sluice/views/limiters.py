@@ -96,15 +96,15 @@ def _together(plan: Plan, limiter: Limiter) -> list[str]:
         if limiter.uplink not in (None, uplink.name):
             continue
         fills = [
-            f"{hosts_that_fill(uplink, way, rate)} {one} fill {uplink.name} {way}"
+            f"{count} {one} fill {uplink.name} {way}" if count > 1 else f"one alone fills {uplink.name} {way}"
             for way in DIRECTIONS
-            if (rate := limiter.rate(way)) is not None
+            if (rate := limiter.rate(way)) is not None and (count := hosts_that_fill(uplink, way, rate))
         ]
         at_once = min(
             (uplink.usable(way) // rate for way in DIRECTIONS if (rate := limiter.rate(way)) is not None), default=0
         )
         sentences.append(
-            f"{', '.join(fills)}; {at_once} can have it all at once." if at_once else f"{', '.join(fills)}."
+            f"{', '.join(fills)}; {at_once} can have it all at once." if at_once > 1 else f"{', '.join(fills)}."
         )
     return sentences
 
