@@ -12,7 +12,8 @@ rate waits, is dropped, or is marked:
 
 A limiter may hold only while the line is busy (`busyness`), or only for who has used up a quota (`quota`).
 
-Invariants: over any window of t, a bucket that waits passes at most rate x t + burst + one packet.
+Invariants: over any window of t, a bucket that waits passes at most rate x t + burst + one packet, if the caller is not
+late; after a stall in which packets waited, what the stall held up as well, but no more than CATCH_UP at the rate.
 """
 
 from dataclasses import dataclass
@@ -38,6 +39,7 @@ Whom: TypeAlias = Literal["together", "host", "subnet", "conversation"]
 
 BURST_TIME: Nanoseconds = 20 * MILLISECOND
 BURST_FRAMES = 4
+CATCH_UP: Nanoseconds = 100 * MILLISECOND  # of a stall, for who had packets waiting meanwhile
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,9 +112,9 @@ class Bucket:
             second = spec.second_burst if spec.peak is None else spec.second_burst or limiter.burst
             self.meter = ThreeColour(spec.rate, limiter.burst, second, spec.peak)
 
-    def charge(self, size: Size, now: Nanoseconds) -> None:
-        """Count a packet that passes."""
-        behind = now - self.burst
+    def charge(self, size: Size, now: Nanoseconds, waited: bool = False) -> None:
+        """Count a packet that passes. One that has waited was ready before: if the caller is late, it is made good."""
+        behind = now - (CATCH_UP if waited and self.burst < CATCH_UP else self.burst)
         self.clock = (self.clock if self.clock > behind else behind) + size * BYTE_TIME // self.limiter.rate
 
 

@@ -87,7 +87,7 @@ class LimiterBank:
                 bucket.queue = None
                 continue
             if bucket.limiter.active and bucket.limiter.holds(bucket, packet, now):
-                bucket.charge(packet.size, now)
+                bucket.charge(packet.size, now, waited=True)
             self._await(bucket)
             if bucket.account is not None:
                 bucket.account.count(packet.length)

@@ -183,7 +183,7 @@ class Gate:
             parsed = parse(diverted.header, up)
             if parsed is None:
                 return None
-            if learn is not None:
+            if learn is not None and diverted.hardware:
                 learn(parties(parsed.key).local, diverted.hardware)
             length = diverted.length or parsed.length
             if length <= LARGEST_PACKET:
