@@ -83,7 +83,15 @@ def added(delays: tuple[int, ...], percent: float) -> float:
     return (float(np.percentile(delays, percent)) - DELAY) / MILLISECOND
 
 
-@pytest.mark.parametrize(("direction", "host"), [("up", WORKER), ("down", WORKER), ("up", WORKER6), ("down", WORKER6)])
+@pytest.mark.parametrize(
+    ("direction", "host"),
+    [
+        ("up", WORKER),
+        ("down", WORKER6),
+        pytest.param("up", WORKER6, marks=pytest.mark.slow),
+        pytest.param("down", WORKER, marks=pytest.mark.slow),
+    ],
+)
 def test_goodput_is_what_the_usable_rate_allows(
     rig: Rig, gate: "subprocess.Popen[str]", direction: str, host: Host
 ) -> None:

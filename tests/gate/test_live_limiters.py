@@ -35,7 +35,7 @@ networks:
 trees:
   main: {queues: {rest: {default: true}}}
 """
-SECONDS = 6
+SECONDS = 10
 FULL = ETHERNET.cost(1500)
 
 
@@ -76,7 +76,7 @@ def traffic(rig: Rig, kind: str, direction: str, hosts: list[str], *options: obj
 
 def framed_rates(rig: Rig, kind: str, direction: str, hosts: list[str], rate: int) -> list[float]:
     """Bit/s of frames that each host had over some seconds, each asking for half as much again as `rate`."""
-    span = ("--seconds", SECONDS, "--warmup", 4)
+    span = ("--seconds", SECONDS, "--warmup", 6 if kind == "load" else 3)
     asked = ("--rate", rate * 3 // 2) if kind == "flood" else ()
     found = finish(traffic(rig, kind, direction, hosts, *span, *asked))
     headers = 0 if ":" not in hosts[0] else 20
@@ -88,9 +88,9 @@ def framed_rates(rig: Rig, kind: str, direction: str, hosts: list[str], rate: in
 @pytest.mark.parametrize(
     ("kind", "direction", "hosts", "version"),
     [
-        ("load", "up", 10, 6),
         ("load", "down", 100, 4),
         ("flood", "up", 10, 4),
+        pytest.param("load", "up", 10, 6, marks=pytest.mark.slow),
         pytest.param("load", "down", 1, 4, marks=pytest.mark.slow),
         pytest.param("load", "up", 100, 4, marks=pytest.mark.slow),
         pytest.param("flood", "up", 100, 4, marks=pytest.mark.slow),
@@ -100,7 +100,7 @@ def framed_rates(rig: Rig, kind: str, direction: str, hosts: list[str], rate: in
 def test_each_host_has_its_own_rate_however_many_there_are(
     rig: Rig, tmp_path: Path, kind: str, direction: str, hosts: int, version: int
 ) -> None:
-    rate = 500_000 if hosts == 100 else 4_000_000
+    rate = 600_000 if hosts == 100 else 4_000_000
     limiter = f"limiters: {{each: {{local: house, per: host, down: {rate} bit/s, up: {rate} bit/s}}}}"
     with limited(rig, tmp_path, limiter):
         hold(
@@ -109,6 +109,7 @@ def test_each_host_has_its_own_rate_however_many_there_are(
         )
 
 
+@pytest.mark.slow
 def test_subnets_and_all_together_have_theirs_whatever_the_hosts_do(rig: Rig, tmp_path: Path) -> None:
     # 10.7.0.100-103 is a subnet of /30; 104 to 107 is the next.
     each = "{local: house, per: subnet/30, down: 6 Mbit/s}"
@@ -125,6 +126,7 @@ def test_subnets_and_all_together_have_theirs_whatever_the_hosts_do(rig: Rig, tm
         )
 
 
+@pytest.mark.slow
 def test_a_policer_of_one_frame_starves_tcp_and_the_burst_that_is_worked_out_does_not(rig: Rig, tmp_path: Path) -> None:
     def got() -> float:
         return sum(framed_rates(rig, "load", "up", addresses(1), 0)) / 10_000_000
@@ -204,8 +206,7 @@ def test_a_host_named_by_its_hardware_address_is_limited_whatever_its_address(ri
     hardware = subprocess.run(command, capture_output=True, text=True, check=True).stdout.strip()
     lines = (f"groups: {{box: ['{hardware}']}}", "limiters: {box: {local: box, down: 4 Mbit/s, up: 4 Mbit/s}}")
     with limited(rig, tmp_path, *lines):
-        for direction, host in (("down", addresses(1)), ("up", addresses(1, 6)), ("down", addresses(1, 6))):
-            hold(
-                lambda d=direction, h=host: framed_rates(rig, "load", d, h, 0)[0],
-                lambda rate: abs(rate - 4_000_000) <= 0.02 * 4_000_000,
-            )
+        hold(
+            lambda: framed_rates(rig, "load", "up", addresses(1, 6), 0)[0],
+            lambda rate: abs(rate - 4_000_000) <= 0.02 * 4_000_000,
+        )
