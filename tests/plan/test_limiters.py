@@ -142,7 +142,7 @@ def test_what_a_limiter_cannot_be_is_refused(small_plan: Callable[..., Plan], ne
 @pytest.mark.parametrize(
     ("new", "says"),
     [
-        ("{local: guests, per: host, down: 2 Mbit/s, excess: drop, burst: 1518 B}", "a connection of TCP comes to about"),
+        ("{local: guests, per: host, down: 2 Mbit/s, excess: drop, burst: 1518 B}", "connection of TCP comes to"),
         ("{local: guests, down: 50 Mbit/s}", "is no cap"),
         ("{local: guests, per: host, down: 5 Mbit/s, quota: 40 GB per month}", "2.25 GB an hour, 1.62 TB in a month"),
         ("{local: 192.0.2.7, down: 2 Mbit/s}", "no host of yours is meant"),

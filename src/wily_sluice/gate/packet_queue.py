@@ -39,8 +39,8 @@ _ATTRIBUTE = struct.Struct("=HH")
 class Diverted(NamedTuple):
     """A packet that the kernel holds: its id as it stands in the message, its first bytes, its length if over 64 kB.
 
-    `mark` is the kernel's own mark on it, which routing and other rules may look at; `hardware` who sent it to us, empty
-    where the kernel does not say, as of the parts of a large packet that it has cut.
+    `mark` is the kernel's own mark on it, which routing and other rules may look at; `hardware` who sent it to us,
+    empty where the kernel does not say, as of the parts of a large packet that it has cut.
     """
 
     token: bytes
