@@ -10,7 +10,7 @@ demo: $(READY)
 	$(BIN)/sluice demo
 
 test: lint system compiled
-	$(BIN)/pytest -m "not slow and not thorough"
+	$(BIN)/pytest -m "not slow and not thorough" --ignore tests/forecast
 	PYTHONPATH=$(COMPILED) $(BIN)/pytest -m "not slow" tests/engine tests/forecast
 
 # What takes its time: some more of the tests on real packets.

@@ -104,7 +104,8 @@ def gate_running(rig: Rig, plan_file: Path) -> Iterator["subprocess.Popen[str]"]
 
 
 def _diverts(rig: Rig) -> bool:
-    command = rig.command("gateway", ["iptables", "-w", "-t", "mangle", "-C", "FORWARD", "-j", "SLUICE"])
+    # The jump of IPv6 is what the gate inserts last.
+    command = rig.command("gateway", ["ip6tables", "-w", "-t", "mangle", "-C", "FORWARD", "-j", "SLUICE"])
     return subprocess.run(command, capture_output=True, check=False).returncode == 0
 
 
