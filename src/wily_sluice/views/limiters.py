@@ -96,7 +96,7 @@ def _together(plan: Plan, limiter: Limiter) -> list[str]:
         if limiter.uplink not in (None, uplink.name):
             continue
         fills = [
-            f"{count} {one} fill {uplink.name} {way}" if count > 1 else f"one alone fills {uplink.name} {way}"
+            f"{count} {one} fill {uplink.name} {way}" if count > 1 else f"One alone fills {uplink.name} {way}"
             for way in DIRECTIONS
             if (rate := limiter.rate(way)) is not None and (count := hosts_that_fill(uplink, way, rate))
         ]
