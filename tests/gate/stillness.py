@@ -18,7 +18,7 @@ T = TypeVar("T")
 PERIOD, LATE = 0.001, 0.001  # seconds
 STILL = 0.001  # of the time that was measured: more than this, and the machine was disturbed
 ATTEMPTS = 5
-BUDGET = 45.0  # seconds that all repetitions of a run together may take, so that a bad day does not last for ever
+BUDGET = 20.0  # seconds that all repetitions of a run together may take, so that a bad day does not last for ever
 _spent = [0.0]
 
 

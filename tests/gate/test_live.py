@@ -99,7 +99,7 @@ def test_goodput_is_what_the_usable_rate_allows(
     hold(lambda: goodput(rig, direction, host)[0], lambda got: abs(got - most) <= 0.015 * most)
 
 
-@pytest.mark.parametrize("direction", ["down", "up"])
+@pytest.mark.parametrize("direction", ["down", pytest.param("up", marks=pytest.mark.slow)])
 def test_each_of_two_hosts_gets_its_own_limit(rig: Rig, gate: "subprocess.Popen[str]", direction: str) -> None:
     def framed() -> list[float]:
         return [got * ETHERNET.cost(1500) / SEGMENT for got in goodput(rig, direction, *GUESTS)]
