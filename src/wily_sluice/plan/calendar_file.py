@@ -13,7 +13,8 @@ MOST_BYTES = 4_000_000
 class CalendarFile:
     """A calendar that has been read. ValueError when the file is none, OSError when it cannot be read.
 
-    Days of events are worked out when they are first asked for. An event of a whole day lasts from midnight to midnight
+    What cannot be worked out is told when the file is read; should a later day fail, it has no events. Days are worked
+    out when they are first asked for. An event of a whole day lasts from midnight to midnight
     of the site's time zone; one without a time zone is in the site's.
     """
 
@@ -29,7 +30,10 @@ class CalendarFile:
         except (ValueError, KeyError, IndexError, TypeError) as error:
             raise ValueError(f"{path.name} is no iCalendar file: {error}") from None
         self._days: dict[date, list[tuple[datetime, datetime]]] = {}
-        self.covers(datetime(2000, 1, 1, tzinfo=zone))  # what cannot be worked out is told now
+        try:
+            self._work_out(date(2027, 1, 1))
+        except Exception as error:  # the library raises many kinds for what a file may hold
+            raise ValueError(f"{path.name}: {error}") from None
 
     def _moment(self, value: date | datetime) -> datetime:
         if not isinstance(value, datetime):
@@ -42,11 +46,15 @@ class CalendarFile:
             if len(self._days) > 400:
                 self._days.clear()
             try:
-                events = self._events.between(day - timedelta(days=1), day + timedelta(days=2))
-            except Exception as error:  # the library raises many kinds for what a file may hold
-                raise ValueError(f"{self.path.name}: {error}") from None
-            found = self._days[day] = [(self._moment(event.start), self._moment(event.end)) for event in events]
+                found = self._work_out(day)
+            except Exception:  # a gate that shapes must not end for a line of a calendar
+                found = []
+            self._days[day] = found
         return found
+
+    def _work_out(self, day: date) -> list[tuple[datetime, datetime]]:
+        events = self._events.between(day - timedelta(days=1), day + timedelta(days=2))
+        return [(self._moment(event.start), self._moment(event.end)) for event in events]
 
     def covers(self, moment: datetime) -> bool:
         """Whether an event goes on at this moment."""

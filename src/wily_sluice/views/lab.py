@@ -87,9 +87,10 @@ def lab_sentences(comparison: Comparison) -> list[str]:
     for before, after in zip(comparison.before, comparison.after, strict=True):
         late, soon = before.measured.p99, after.measured.p99
         if after.kind == "call" and late is not None and soon is not None:
+            times = f", {late / soon:.0f} times as long" if late >= 1.5 * soon else ""
             sentences.append(
                 f"{after.name} {WAYS[after.way]}: 99 packets of 100 arrive within {soon / MILLISECOND:.1f} ms; "
-                f"without the plan it is {late / MILLISECOND:.0f} ms, {late / soon:.0f} times as long."
+                f"without the plan it is {late / MILLISECOND:.0f} ms{times}."
             )
     for uplink, totals in comparison.totals.items():
         for direction, total in totals.items():
