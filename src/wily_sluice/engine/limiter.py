@@ -42,6 +42,7 @@ BURST_FRAMES = 4
 CATCH_UP: Nanoseconds = 100 * MILLISECOND  # of a stall, for who had packets waiting meanwhile
 
 
+@mypyc_attr(native_class=False)  # so that it can be pickled
 @dataclass(frozen=True, slots=True)
 class Per:
     """Who has a bucket of their own. Of a subnet, `v4` and `v6` are the lengths of its prefix."""
