@@ -1,7 +1,8 @@
 """What a packet costs the engine on this machine: `python -m benchmarks.engine`.
 
 Offer and release together, as a multiple of a bare deque's append and popleft in the same run: with 10 to 10,000 leaves
-of which half are busy, and with 100 to 100,000 conversations. And what an idle conversation takes in memory.
+of which half are busy, with 100 to 100,000 conversations, and with 10 to 10,000 hosts who each have a bucket of their
+own. And what an idle conversation, and an idle host, takes in memory.
 """
 
 import gc
@@ -13,6 +14,7 @@ from time import perf_counter_ns
 from wily_sluice.engine import tree as tree_module
 from wily_sluice.engine.conversation import ConversationTable
 from wily_sluice.engine.header import TCP, Parties, key_of
+from wily_sluice.engine.limiter import Limiter, LimiterSpec, Per
 from wily_sluice.engine.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
@@ -98,6 +100,35 @@ def per_packet(shape: tuple[int, ...], conversations: int, standing: int) -> flo
     return best
 
 
+def per_packet_of_hosts(hosts: int) -> float:
+    """Nanoseconds as above, with so many hosts under one limiter, each within its rate."""
+    limiter = Limiter(LimiterSpec("each", RATE, Per("host")))
+    bank = LimiterBank((limiter,), forward_to_tree, lambda _: None)
+    sorter = Sorter(((Match(), 0),), 0, (Match(),))
+    shaper = Shaper("up", build_tree(tree_of(SHAPES[10]), lambda _: None), sorter, bank)
+    table = ConversationTable()
+    keys = [
+        key_of(Parties(TCP, bytes([10, 0, n >> 8, n & 255]), bytes([198, 51, 100, 1]), 4000, 443)) for n in range(hosts)
+    ]
+    now = 0
+    for one in keys:
+        shaper.offer(Packet(SIZE, table.find(one, 0, now)), now)
+        shaper.release(now)
+        now += PERIOD
+    assert len(limiter) == hosts
+    best = float("inf")
+    number = 0
+    for _ in range(ROUNDS):
+        begun = perf_counter_ns()
+        for _ in range(PACKETS):
+            shaper.offer(Packet(SIZE, table.find(keys[number % hosts], 0, now)), now)
+            number += 1
+            now += PERIOD
+            shaper.release(now)
+        best = min(best, (perf_counter_ns() - begun) / PACKETS)
+    return best
+
+
 def idle_bytes(conversations: int = 100_000) -> float:
     """Memory of one conversation that has been sorted and is idle, its place in the table included."""
     bank = LimiterBank((), forward_to_tree, lambda _: None)
@@ -126,6 +157,8 @@ def main() -> None:
         print(f"{2**depth:>7} leaves on {depth} levels:     {per_packet((2,) * depth, 1000, 1000) / unit:.1f}")
     for conversations in (100, 1000, 10_000, 100_000):
         print(f"{conversations:>7} conversations:          {per_packet(SHAPES[100], conversations, 1000) / unit:.1f}")
+    for hosts in (10, 100, 1000, 10_000):
+        print(f"{hosts:>7} hosts, a bucket each:   {per_packet_of_hosts(hosts) / unit:.1f}")
     print(f"an idle conversation: {idle_bytes():.0f} bytes")
 
 

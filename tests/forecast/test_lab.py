@@ -1,5 +1,7 @@
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 import pytest
 
@@ -80,6 +82,18 @@ def test_the_plan_keeps_the_call_short_and_the_line_full(
     assert after["Guest", "down"].measured.goodput == pytest.approx(2_000_000 * SEGMENT / DATA_FRAME, rel=0.02)
     assert after["Call", "up"].queue == "calls"
     assert after["Guest", "down"].queue == "rest"
+
+
+def test_a_schedule_opens_while_the_simulation_runs(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
+) -> None:
+    plan = small_plan(
+        ("down: 2 Mbit/s}", "down: 2 Mbit/s, when: open}"), ("limiters:", "schedules: {open: [08:00-18:00]}\nlimiters:")
+    )
+    six_seconds_before = datetime(2027, 3, 25, 7, 59, 51, tzinfo=ZoneInfo("Europe/Dublin"))  # after the warm-up of 3 s
+    rows = by_name(Lab(plan, traffic(plan, GUEST), shaped=True, begin=six_seconds_before).run().rows)
+    mean = (6 * 18_000_000 + 3 * 2_000_000) / 9
+    assert rows["Guest", "down"].measured.goodput == pytest.approx(mean * SEGMENT / DATA_FRAME, rel=0.03)
 
 
 def test_the_same_seed_gives_the_same_run_and_another_seed_another(

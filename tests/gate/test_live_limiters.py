@@ -95,6 +95,7 @@ def framed_rates(rig: Rig, kind: str, direction: str, hosts: list[str], rate: in
         pytest.param("load", "up", 100, 4, marks=pytest.mark.slow),
         pytest.param("flood", "up", 100, 4, marks=pytest.mark.slow),
         pytest.param("flood", "down", 10, 6, marks=pytest.mark.slow),
+        pytest.param("flood", "down", 100, 4, marks=pytest.mark.slow),
     ],
 )
 def test_each_host_has_its_own_rate_however_many_there_are(

@@ -1,11 +1,12 @@
 """`sluice lab`: the simulation."""
 
+from datetime import datetime
 from pathlib import Path
 
 import click
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
-from wily_sluice.cli.options import json_option, plan_option
+from wily_sluice.cli.options import at_option, json_option, plan_option, read_at
 from wily_sluice.forecast.lab.run import Comparison, compare
 from wily_sluice.forecast.lab.traffic import Traffic, load_traffic
 from wily_sluice.plan.model import Plan
@@ -24,20 +25,21 @@ def lab() -> None:
     """
 
 
-def compare_with_progress(plan: Plan, traffic: Traffic) -> Comparison:
+def compare_with_progress(plan: Plan, traffic: Traffic, begin: datetime | None = None) -> Comparison:
     """Both runs, with a bar on a terminal while they last."""
     columns = (TextColumn("simulating"), BarColumn(40), TextColumn("{task.percentage:>3.0f}%"), TimeRemainingColumn())
     screen = console(stderr=True)
     with Progress(*columns, console=screen, transient=True, disable=not screen.is_terminal) as progress:
         task = progress.add_task("simulating", total=1.0)
-        return compare(plan, traffic, lambda part: progress.update(task, completed=part))
+        return compare(plan, traffic, lambda part: progress.update(task, completed=part), begin)
 
 
 @lab.command()
 @click.argument("traffic", metavar="TRAFFIC", type=click.Path(path_type=Path))
 @plan_option
+@at_option("Begin then, in the site's time, and follow the schedules; else they all hold.")
 @json_option
-def run(traffic: Path, plan_file: Path, as_json: bool) -> None:
+def run(traffic: Path, plan_file: Path, at: str | None, as_json: bool) -> None:
     """Run the traffic file TRAFFIC twice: without shaping, and with the plan.
 
     Before: the line alone, with its own deep first-in-first-out buffer. After: the same line behind the very engine
@@ -46,10 +48,11 @@ def run(traffic: Path, plan_file: Path, as_json: bool) -> None:
     \b
     Examples:
       sluice lab run afternoon.yaml
+      sluice lab run afternoon.yaml --at 2027-03-25T14:30
       sluice lab run afternoon.yaml --plan surgery.yaml --json
     """
     plan = load(plan_file)
-    comparison = compare_with_progress(plan, load_traffic(traffic, plan))
+    comparison = compare_with_progress(plan, load_traffic(traffic, plan), read_at(plan, at))
     if as_json:
         print_json(lab_data(comparison))
     else:

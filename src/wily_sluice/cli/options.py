@@ -1,12 +1,15 @@
 """Options that several commands share, and the exit codes."""
 
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 from typing import Any, TypeVar
+from zoneinfo import ZoneInfo
 
 import click
 
 from wily_sluice.plan.model import Plan
+from wily_sluice.views.schedules import read_moment
 
 CLEAN, WARNINGS, ERRORS, REFUSED = 0, 1, 2, 3
 INTERRUPTED = 130  # as shells have it: 128 and the number of SIGINT
@@ -45,3 +48,18 @@ def choose_uplinks(plan: Plan, name: str | None) -> list[Any]:
         known = ", ".join(uplink.name for uplink in plan.uplinks)
         raise click.BadParameter(f"there is no uplink “{name}”; there are {known}", param_hint="--uplink")
     return chosen
+
+
+def at_option(meaning: str) -> Callable[[Command], Command]:
+    """`--at MOMENT`, with what it means here."""
+    return click.option("--at", "at", metavar="MOMENT", help=meaning)
+
+
+def read_at(plan: Plan, at: str | None) -> datetime | None:
+    """The moment that `--at` says, in the site's time zone."""
+    if at is None:
+        return None
+    try:
+        return read_moment(at, ZoneInfo(plan.timezone))
+    except ValueError as error:
+        raise click.BadParameter(str(error), param_hint="--at") from None

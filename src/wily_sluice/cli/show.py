@@ -7,12 +7,11 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from wily_sluice.cli.options import Refusal, choose_uplinks, json_option, plan_option
+from wily_sluice.cli.options import Refusal, at_option, choose_uplinks, json_option, plan_option, read_at
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.views.console import console, print_json
 from wily_sluice.views.plan import part_data, print_parts
-from wily_sluice.views.schedules import read_moment
 
 DRAWING = click.Path(path_type=Path, dir_okay=False)
 PARTS = ["uplinks", "networks", "groups", "schedules", "tree", "limiters", "rules"]
@@ -25,7 +24,7 @@ ALSO = ["framings"]  # shown when asked for
 @click.option("--uplink", metavar="NAME", help="Only this uplink's trees.")
 @click.option("--svg", "drawing", type=DRAWING, metavar="FILE", help="Draw the trees into this file.")
 @click.option("--png", "picture", type=DRAWING, metavar="FILE", help="The same as a picture.")
-@click.option("--at", "at", metavar="MOMENT", help="Say what holds then, in the site's time: 2027-03-28T02:30.")
+@at_option("Say what holds then, in the site's time: 2027-03-28T02:30.")
 @json_option
 def show(
     part: str | None,
@@ -53,11 +52,7 @@ def show(
         if part != "tree":
             raise click.UsageError("--uplink, --svg and --png are for `sluice show tree`")
         plan = replace(plan, uplinks=tuple(choose_uplinks(plan, uplink)))
-    zone = ZoneInfo(plan.timezone)
-    try:
-        moment = read_moment(at, zone) if at is not None else datetime.now(zone)
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="--at") from None
+    moment = read_at(plan, at) or datetime.now(ZoneInfo(plan.timezone))
     if at is not None and part is None:
         part = "schedules"
     for file, suffix in ((drawing, ".svg"), (picture, ".png")):

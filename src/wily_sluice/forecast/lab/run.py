@@ -8,6 +8,7 @@ import signal
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor, wait
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime, timedelta
 from multiprocessing import active_children, get_context
 from multiprocessing.sharedctypes import Synchronized
 from random import Random
@@ -84,12 +85,18 @@ class Comparison:
 
 
 class Lab:
-    """One run. `shaped` says whether the plan's shapers stand before the lines."""
+    """One run. `shaped` says whether the plan's shapers stand before the lines.
 
-    def __init__(self, plan: Plan, traffic: Traffic, shaped: bool) -> None:
+    It begins at the moment `begin`, in the site's time zone, and follows the schedules from there; without it, what a
+    schedule governs holds.
+    """
+
+    def __init__(self, plan: Plan, traffic: Traffic, shaped: bool, begin: datetime | None = None) -> None:
         self.events = Events()
+        self._begin = begin
         self._traffic = traffic
         self._engine = SiteEngine(plan, _lost)
+        self._follow_clock()
         self._framing = {uplink.name: uplink.framing for uplink in plan.uplinks}
         self._paths: dict[tuple[str, Direction], Path] = {}
         self._lines: dict[tuple[str, Direction], Line] = {}
@@ -143,13 +150,22 @@ class Lab:
         for way, meter in zip(WAYS[application.kind], meters, strict=False):
             self._meters.append((application, way, queues[way if way in shapers else "up"], meter))
 
+    def _follow_clock(self) -> None:
+        if self._begin is not None:
+            passed = timedelta(microseconds=self.events.now // 1000)
+            self._engine.at((self._begin.astimezone(UTC) + passed).astimezone(self._begin.tzinfo))
+
+    def _run_until(self, end: Nanoseconds, progress: Callable[[Nanoseconds], None]) -> None:
+        while self.events.now < end:
+            self.events.run(min(self.events.now + STEP, end))
+            self._follow_clock()
+            progress(self.events.now)
+
     def run(self, progress: Callable[[Nanoseconds], None] = lambda _: None) -> Run:
         """Let the time of the traffic file pass."""
-        self.events.run(self._traffic.warmup)
+        self._run_until(self._traffic.warmup, progress)
         warm = {way: line.carried for way, line in self._lines.items()}
-        while self.events.now < self._traffic.duration:
-            self.events.run(min(self.events.now + STEP, self._traffic.duration))
-            progress(self.events.now)
+        self._run_until(self._traffic.duration, progress)
         counted = self._traffic.duration - self._traffic.warmup
         carried = {way: (line.carried - warm[way]) * BYTE_TIME / counted for way, line in self._lines.items()}
         self.events.run(self._traffic.duration + DRAIN)
@@ -161,12 +177,17 @@ def _lost(_: Packet) -> None:
     """A packet that is dropped is missed by whoever waits for it."""
 
 
-def compare(plan: Plan, traffic: Traffic, progress: Callable[[float], None] = lambda _: None) -> Comparison:
-    """Both runs. `progress` is told the finished part of both together, from 0 to 1."""
+def compare(
+    plan: Plan,
+    traffic: Traffic,
+    progress: Callable[[float], None] = lambda _: None,
+    begin: datetime | None = None,
+) -> Comparison:
+    """Both runs, which begin at the same moment. `progress` is told the finished part of both together, 0 to 1."""
     context = get_context("fork")
     clocks = [context.Value("q", 0), context.Value("q", 0)]
     with ProcessPoolExecutor(2, context, initializer=_prepare, initargs=(clocks,)) as pool:
-        runs = [pool.submit(_run_in_process, plan, traffic, shaped) for shaped in (False, True)]
+        runs = [pool.submit(_run_in_process, plan, traffic, shaped, begin) for shaped in (False, True)]
         try:
             while wait(runs, timeout=TELL_EVERY).not_done:
                 progress(sum(clock.value for clock in clocks) / (2 * traffic.duration))
@@ -194,8 +215,8 @@ def _prepare(clocks: "list[Synchronized[int]]") -> None:
     gc.disable()  # a run makes millions of packets and no cycles of them
 
 
-def _run_in_process(plan: Plan, traffic: Traffic, shaped: bool) -> Run:
+def _run_in_process(plan: Plan, traffic: Traffic, shaped: bool, begin: datetime | None) -> Run:
     def tell(now: Nanoseconds) -> None:
         _clocks[shaped].value = now
 
-    return Lab(plan, traffic, shaped).run(tell)
+    return Lab(plan, traffic, shaped, begin).run(tell)
