@@ -2,7 +2,7 @@
 
 Offer and release together, as a multiple of a bare deque's append and popleft in the same run: with 10 to 10,000 leaves
 of which half are busy, with 100 to 100,000 conversations, and with 10 to 10,000 hosts who each have a bucket of their
-own. And what an idle conversation, and an idle host, takes in memory.
+own, and with 10 to 10,000 rules. And what an idle conversation, and an idle host, takes in memory.
 """
 
 import gc
@@ -12,13 +12,16 @@ from math import prod
 from time import perf_counter_ns
 
 from wily_sluice.engine import tree as tree_module
+from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.condition import All, LocalIs, PortIs, RemoteIs
 from wily_sluice.engine.conversation import ConversationTable
 from wily_sluice.engine.header import TCP, Parties, key_of
 from wily_sluice.engine.limiter import Limiter, LimiterSpec, Per
 from wily_sluice.engine.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.rule_index import Reach
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
-from wily_sluice.engine.sorter import Match, Sorter
+from wily_sluice.engine.sorter import ANYONE, Rule, Sorter
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.plan.build import build_tree
 from wily_sluice.units import transmission_time
@@ -74,7 +77,7 @@ def per_packet(shape: tuple[int, ...], conversations: int, standing: int) -> flo
     spec = tree_of(shape)
     leaves = prod(shape)
     bank = LimiterBank((), forward_to_tree, lambda _: None)
-    shaper = Shaper("up", build_tree(spec, lambda _: None), Sorter(((Match(), 0),), 0), bank)
+    shaper = Shaper("up", build_tree(spec, lambda _: None), Sorter((Rule(ANYONE, 0),), 0), bank)
     table = ConversationTable()
     keys = [key(number) for number in range(conversations)]
     busy = max(1, leaves // 2)
@@ -104,7 +107,7 @@ def per_packet_of_hosts(hosts: int) -> float:
     """Nanoseconds as above, with so many hosts under one limiter, each within its rate."""
     limiter = Limiter(LimiterSpec("each", RATE, Per("host")))
     bank = LimiterBank((limiter,), forward_to_tree, lambda _: None)
-    sorter = Sorter(((Match(), 0),), 0, (Match(),))
+    sorter = Sorter((Rule(ANYONE, 0),), 0, (ANYONE,))
     shaper = Shaper("up", build_tree(tree_of(SHAPES[10]), lambda _: None), sorter, bank)
     table = ConversationTable()
     keys = [
@@ -129,10 +132,57 @@ def per_packet_of_hosts(hosts: int) -> float:
     return best
 
 
+def ruled(count: int) -> Sorter:
+    """Rules that ask for a host, a remote prefix, a protocol and ports; none is met by the conversations of `key`."""
+
+    def addresses(*numbers: int, span: int = 0) -> AddressSet:
+        number = int.from_bytes(bytes(numbers))
+        return AddressSet([(number.to_bytes(4), (number + span).to_bytes(4))])
+
+    rules = []
+    for place in range(count):
+        high, low = divmod(place, 256)
+        reach = Reach(
+            addresses(10, 7, high, low),
+            addresses(203, high, low, 0, span=255),
+            frozenset({TCP, 17}),
+            remote_ports=((1000 + place % 5000, 1100 + place % 5000),),
+        )
+        assert reach.local is not None
+        assert reach.remote is not None
+        asked = (LocalIs(reach.local), RemoteIs(reach.remote), PortIs(reach.remote_ports or (), local=False))
+        rules.append(Rule(All(asked), 1, reach=reach))
+    return Sorter((*rules, Rule(ANYONE, 2)), 0)
+
+
+def per_packet_of_rules(count: int, new: bool) -> float:
+    """Nanoseconds as above under so many rules: of a packet of a known conversation, or of the first of a new one."""
+    bank = LimiterBank((), forward_to_tree, lambda _: None)
+    shaper = Shaper("up", build_tree(tree_of(SHAPES[10]), lambda _: None), ruled(count), bank)
+    best = float("inf")
+    packets = PACKETS // 10 if new else PACKETS
+    for _ in range(ROUNDS):
+        table = ConversationTable()
+        keys = [key(number) for number in range(packets if new else 1000)]
+        now = 0
+        if not new:
+            for one in keys:
+                shaper.offer(Packet(SIZE, table.find(one, 0, now)), now)
+                shaper.release(now)
+                now += PERIOD
+        begun = perf_counter_ns()
+        for number in range(packets):
+            shaper.offer(Packet(SIZE, table.find(keys[number % len(keys)], 0, now)), now)
+            now += PERIOD
+            shaper.release(now)
+        best = min(best, (perf_counter_ns() - begun) / packets)
+    return best
+
+
 def idle_bytes(conversations: int = 100_000) -> float:
     """Memory of one conversation that has been sorted and is idle, its place in the table included."""
     bank = LimiterBank((), forward_to_tree, lambda _: None)
-    shaper = Shaper("up", build_tree(tree_of(SHAPES[10]), lambda _: None), Sorter(((Match(), 0),), 0), bank)
+    shaper = Shaper("up", build_tree(tree_of(SHAPES[10]), lambda _: None), Sorter((Rule(ANYONE, 0),), 0), bank)
     table = ConversationTable()
     tracemalloc.start()
     before = tracemalloc.get_traced_memory()[0]
@@ -159,6 +209,9 @@ def main() -> None:
         print(f"{conversations:>7} conversations:          {per_packet(SHAPES[100], conversations, 1000) / unit:.1f}")
     for hosts in (10, 100, 1000, 10_000):
         print(f"{hosts:>7} hosts, a bucket each:   {per_packet_of_hosts(hosts) / unit:.1f}")
+    for count in (10, 100, 1000, 10_000):
+        known, new = (per_packet_of_rules(count, new) / unit for new in (False, True))
+        print(f"{count:>7} rules:                  {known:.1f}, of a new conversation {new:.1f}")
     print(f"an idle conversation: {idle_bytes():.0f} bytes")
 
 

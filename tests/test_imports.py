@@ -1,4 +1,4 @@
-"""Imports point one way: cli → views, gate, forecast, history → plan → engine → units."""
+"""Imports point one way: cli → views → gate, trace, forecast, history → plan, recognition → engine → units."""
 
 import ast
 from pathlib import Path
@@ -10,14 +10,28 @@ MAY_IMPORT = {
     "units": set(),
     "examples": set(),
     "engine": {"units", "engine"},
+    "recognition": {"units", "engine", "recognition"},
     "plan": {"units", "engine", "plan"},
     "forecast": {"units", "engine", "plan", "forecast"},
     "history": {"units", "engine", "plan", "history"},
-    "gate": {"units", "engine", "plan", "gate"},
-    "views": {"units", "engine", "plan", "forecast", "gate", "views"},
-    "cli": {"units", "engine", "plan", "forecast", "history", "gate", "views", "cli", "examples", "__version__"},
+    "trace": {"units", "engine", "recognition", "plan", "trace"},
+    "gate": {"units", "engine", "recognition", "plan", "gate"},
+    "views": {"units", "engine", "plan", "forecast", "trace", "gate", "views"},
+    "cli": {
+        "units",
+        "engine",
+        "plan",
+        "forecast",
+        "history",
+        "trace",
+        "gate",
+        "views",
+        "cli",
+        "examples",
+        "__version__",
+    },
 }
-PURE = ("engine", "plan", "forecast")
+PURE = ("engine", "recognition", "plan", "forecast", "trace")
 WORLDLY = {"click", "socket", "subprocess", "select", "time"}
 
 

@@ -3,6 +3,7 @@
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from wily_sluice.engine.condition import PortIs
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import UDP, Parties, key_of
 from wily_sluice.engine.lane import Lane
@@ -10,7 +11,7 @@ from wily_sluice.engine.limiter import Limiter
 from wily_sluice.engine.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import NOT_ECT, Packet
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
-from wily_sluice.engine.sorter import Match, Sorter
+from wily_sluice.engine.sorter import ANYONE, Rule, Sorter
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.plan.build import build_tree
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Rate, transmission_time
@@ -45,8 +46,8 @@ class Bench:
     def __post_init__(self) -> None:
         bank = LimiterBank(tuple(self.limiters), forward_to_tree, self.dropped.append)
         leaves = list(self.spec.leaves())
-        rules = tuple((Match(ports=((place + 1, place + 1),)), place) for place in range(len(leaves)))
-        sorter = Sorter(rules, 0, tuple(Match() for _ in self.limiters))
+        rules = tuple(Rule(PortIs(((place + 1, place + 1),)), place) for place in range(len(leaves)))
+        sorter = Sorter(rules, 0, tuple(ANYONE for _ in self.limiters))
         self.shaper = Shaper("up", build_tree(self.spec, self.dropped.append), sorter, bank)
 
     def offer(self, who: Conversation, size: int, token: object = None) -> None:

@@ -5,9 +5,11 @@ one and two times `IDLE`: the table keeps a young and an old generation, a looku
 the young, and when a generation is over the old ones go. So forgetting costs nothing per packet and never scans.
 """
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from wily_sluice.engine.header import Parties, parties
+from wily_sluice.engine.known import Known
+from wily_sluice.engine.watch import Watch, WatchSpec
 from wily_sluice.units import SECOND, Nanoseconds
 
 if TYPE_CHECKING:
@@ -17,15 +19,30 @@ IDLE: Nanoseconds = 120 * SECOND
 
 
 class Conversation:
-    """`marks` is the set of DSCPs that its packets have carried, as bits. Lanes belong to the shapers."""
+    """`marks` is the set of DSCPs that its packets have carried, as bits. Lanes belong to the shapers.
 
-    __slots__ = ("down_lane", "key", "marks", "up_lane")
+    `unknown` says that its packets are still shown to recognition, which keeps its notes in `opening` and writes what
+    it finds into `known`. `watch` follows it where rules ask for what only time shows.
+    """
 
-    def __init__(self, key: bytes) -> None:
+    __slots__ = ("down_lane", "key", "known", "marks", "opening", "unknown", "up_lane", "watch")
+
+    def __init__(self, key: bytes, watch: Watch | None = None) -> None:
         self.key = key
         self.marks = 0
+        self.unknown = True
+        self.opening: Any = None
+        self.known: Known | None = None
+        self.watch = watch
         self.up_lane: Lane | None = None
         self.down_lane: Lane | None = None
+
+    def sort_again(self) -> None:
+        """Have it sorted again at its next packet, in both directions."""
+        if self.up_lane is not None:
+            self.up_lane.stale = True
+        if self.down_lane is not None:
+            self.down_lane.stale = True
 
     @property
     def parties(self) -> Parties:
@@ -37,12 +54,13 @@ class ConversationTable:
     """Finds the conversation of a packet, or opens one.
 
     `watch_marks` says that sorting looks at DSCPs: then a conversation is sorted afresh when one of its packets
-    carries a mark that none before it did.
+    carries a mark that none before it did. `watch` says what else of a conversation is followed.
     """
 
-    __slots__ = ("_idle", "_old", "_turn", "_watch_marks", "_young")
+    __slots__ = ("_idle", "_old", "_turn", "_watch", "_watch_marks", "_young")
 
-    def __init__(self, watch_marks: bool = False, idle: Nanoseconds = IDLE) -> None:
+    def __init__(self, watch_marks: bool = False, idle: Nanoseconds = IDLE, watch: WatchSpec | None = None) -> None:
+        self._watch = watch if watch is not None and watch else None
         self._young: dict[bytes, Conversation] = {}
         self._old: dict[bytes, Conversation] = {}
         self._turn: Nanoseconds | None = None
@@ -61,9 +79,11 @@ class ConversationTable:
             self._turn = now + self._idle
         conversation = self._young.get(key)
         if conversation is None:
-            conversation = self._old.pop(key, None) or Conversation(key)
+            conversation = self._old.pop(key, None) or Conversation(
+                key, Watch(self._watch) if self._watch is not None else None
+            )
             self._young[key] = conversation
         if self._watch_marks and not conversation.marks >> dscp & 1:
             conversation.marks |= 1 << dscp
-            conversation.up_lane = conversation.down_lane = None
+            conversation.sort_again()
         return conversation

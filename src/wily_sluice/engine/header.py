@@ -21,7 +21,8 @@ _MOST_EXTENSIONS = 8
 class Parsed(NamedTuple):
     """What a header says: the conversation's key, the packet's length in bytes, its DSCP (0 to 63), its ECN field.
 
-    `headers` is how many of its bytes are those of IP and of TCP or UDP; the rest is what an application sent.
+    `headers` is how many of its bytes are those of IP and of TCP or UDP; the rest is what an application sent. `flags`
+    are TCP's (RFC 9293 §3.1).
     """
 
     key: bytes
@@ -29,6 +30,7 @@ class Parsed(NamedTuple):
     dscp: int
     ecn: int
     headers: int
+    flags: int = 0
 
 
 class Parties(NamedTuple):
@@ -69,7 +71,8 @@ def parse(header: bytes, up: bool) -> Parsed | None:
         key = bytes((protocol,)) + source + target + ports
     else:
         key = bytes((protocol,)) + target + source + ports[2:] + ports[:2]
-    return Parsed(key, length, traffic_class >> 2, traffic_class & 3, headers)
+    flags = header[start + 13] if protocol == TCP and ports is not _NO_PORTS and len(header) > start + 13 else 0
+    return Parsed(key, length, traffic_class >> 2, traffic_class & 3, headers, flags)
 
 
 def _transport(protocol: int, header: bytes, start: int) -> int:

@@ -14,7 +14,8 @@ NOT_ECT, ECT_1, ECT_0, CE = range(4)  # the ECN field (RFC 3168 §5)
 class Packet:
     """`size` is in bytes as charged on the line, `length` without framing, `payload` what of it an application sent.
 
-    `entered` is when it joined the queue that it stands in.
+    `kind` is what kinds of packet it is (`engine.kind`), where rules ask. `entered` is when it joined the queue that it
+    stands in.
 
     `ecn` is the ECN field that it came with; `marked` says that a queue has marked it instead of dropping it, and the
     caller must then send it on with CE; likewise with another DSCP, where `dscp` is not -1. A packet stands in one
@@ -27,6 +28,7 @@ class Packet:
         "dscp",
         "ecn",
         "entered",
+        "kind",
         "lane",
         "length",
         "marked",
@@ -44,6 +46,7 @@ class Packet:
         ecn: int = NOT_ECT,
         payload: Size = 0,
         length: Size = 0,
+        kind: int = 0,
     ) -> None:
         self.size = size
         self.conversation = conversation
@@ -51,6 +54,7 @@ class Packet:
         self.ecn = ecn
         self.payload = payload
         self.length = length or size
+        self.kind = kind
         self.dscp = -1
         self.marked = False
         self.entered: Nanoseconds = 0

@@ -39,6 +39,7 @@ class Shaper:
         self.tree = tree
         self.rate = tree.root.limit
         self._up = direction == "up"
+        self._kinds = sorter.kinds
         self._sorter = sorter
         self._bank = bank
         self._others = others
@@ -49,10 +50,21 @@ class Shaper:
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in."""
         conversation = packet.conversation
+        watch = conversation.watch
+        if watch is not None and watch.saw(self._up, packet.length, now):
+            conversation.sort_again()
         lane = conversation.up_lane if self._up else conversation.down_lane
-        if lane is None or lane.shaper is not self or lane.epoch != self.epoch:
-            lane = self._choose_lane(conversation, lane)
+        if lane is None or lane.shaper is not self or lane.epoch != self.epoch or lane.stale:
+            lane = self._choose_lane(conversation, lane, 0)
+            if self._up:
+                conversation.up_lane = lane
+            else:
+                conversation.down_lane = lane
+        if packet.kind & self._kinds:
+            lane = self._lane_of_kind(conversation, lane, packet.kind & self._kinds)
         packet.lane = lane
+        if lane.mark >= 0:
+            packet.dscp = lane.mark
         if lane.buckets:
             packet.stage = 0
             self._bank.offer(packet, now)
@@ -61,7 +73,10 @@ class Shaper:
 
     def leaf_of(self, conversation: Conversation) -> Leaf:
         """The leaf that a conversation is sorted to."""
-        return self.tree.leaves[self._sorter.leaf(conversation)]
+        return self._leaf(self._sorter.rule(self._sorter.subject(conversation)))
+
+    def _leaf(self, rule: int) -> Leaf:
+        return self.tree.leaves[self._sorter.rules[rule].leaf if rule >= 0 else self._sorter.default]
 
     def watch_busyness(self) -> Busyness:
         """Have it measured from now on how busy the line is."""
@@ -69,23 +84,37 @@ class Shaper:
             self._busyness = Busyness(self.rate)
         return self._busyness
 
-    def _choose_lane(self, conversation: Conversation, before: Lane | None) -> Lane:
-        indices = (index for index in self._sorter.limits(conversation) if index not in self._others)
-        limiters = (self._bank.limiters[index] for index in indices)
-        buckets = tuple(limiter.bucket(conversation) for limiter in limiters if limiter is not None and limiter.active)
-        leaf = self.leaf_of(conversation)
-        if before is not None and before.shaper is self and before.leaf is leaf and before.buckets == buckets:
-            before.epoch = self.epoch
-            return before
-        if before is not None and before.shaper is self and _still_held(before, buckets):
-            return before
-        lane = Lane(self, buckets, leaf, self.epoch)
+    def _lane_of_kind(self, conversation: Conversation, lane: Lane, kind: int) -> Lane:
+        """The lane of packets of a kind that rules ask for; kept beside that of the conversation's other packets."""
+        if lane.kinds is None:
+            lane.kinds = {}
+        chosen = lane.kinds.get(kind)
+        if chosen is None or chosen.epoch != self.epoch or chosen.stale:
+            chosen = lane.kinds[kind] = self._choose_lane(conversation, chosen, kind)
+        return chosen
+
+    def _choose_lane(self, conversation: Conversation, before: Lane | None, kind: int) -> Lane:
+        subject = self._sorter.subject(conversation, kind)
+        buckets: list[Bucket] = []
+        for place in self._sorter.limits(subject):
+            limiter = self._bank.limiters[place]
+            if limiter is not None and limiter.active and place not in self._others:
+                buckets.append(limiter.bucket(conversation))
+        rule = self._sorter.rule(subject)
+        leaf = self._leaf(rule)
+        mark = self._sorter.rules[rule].mark if rule >= 0 else -1
+        if before is not None and before.shaper is self:
+            if before.leaf is leaf and before.mark == mark and list(before.buckets) == buckets:
+                before.epoch = self.epoch
+                before.stale = False
+                before.rule = rule
+                _mark_stale(before.kinds)
+                return before
+            if _still_held(before, buckets):
+                return before
+        lane = Lane(self, tuple(buckets), leaf, self.epoch, rule, mark)
         if before is not None and before.leaf is leaf:
             lane.flow = before.flow
-        if self._up:
-            conversation.up_lane = lane
-        else:
-            conversation.down_lane = lane
         return lane
 
     def enter_tree(self, packet: Packet, now: Nanoseconds) -> None:
@@ -135,7 +164,13 @@ class Shaper:
         return now if due is not None and due < now else due
 
 
-def _still_held(lane: Lane, buckets: tuple[Bucket, ...]) -> bool:
+def _mark_stale(lanes: dict[int, Lane] | None) -> None:
+    if lanes is not None:
+        for lane in lanes.values():
+            lane.stale = True
+
+
+def _still_held(lane: Lane, buckets: list[Bucket]) -> bool:
     """Whether packets wait at a limiter that no longer applies: the next must not overtake them."""
     if lane.held is None:
         return False

@@ -1,80 +1,87 @@
 """Sorts a conversation: into one queue by the first rule that matches, and under every limiter that matches.
 
-Called once for a conversation, and again only when one of its packets carries a new DSCP; so the cost of a packet does
-not depend on how many rules there are.
+Called once for a conversation, and again when something changes that rules look at: so the cost of a packet does not
+depend on how many rules there are. Where rules ask for kinds of packets, a conversation is sorted once for each kind
+that it shows.
 """
 
-from dataclasses import dataclass, field
-
-from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.condition import All, Clock, Condition, Subject
 from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import Parties
 from wily_sluice.engine.neighbours import Neighbours
+from wily_sluice.engine.rule_index import Reach, RuleIndex
+from wily_sluice.engine.watch import WatchSpec
+
+ANYONE = All()
 
 
-@dataclass(frozen=True, slots=True)
-class Match:
-    """What a conversation must be. Every field that is set must hold; None is any.
+class Rule:
+    """The index of its leaf, and a DSCP that its packets are to carry, or -1."""
 
-    The local party is meant by its address, or where `local` is set by its `hardware` address.
-    `ports` are ranges, first and last inside, of which the local or the remote port must lie in one. `dscps` are bits:
-    the conversation must have carried one of these marks, in either direction.
+    __slots__ = ("condition", "leaf", "mark", "reach")
+
+    def __init__(self, condition: Condition, leaf: int, mark: int = -1, reach: Reach | None = None) -> None:
+        self.condition = condition
+        self.leaf = leaf
+        self.mark = mark
+        self.reach = reach or Reach()
+
+
+class Sorter:
+    """Rules in their order, the default leaf, and whom each limiter names.
+
+    `watches_marks` says that a packet's DSCP can change what its conversation is sorted to; `kinds` are the kinds of
+    packets that rules ask for, as bits; `watch` is what else they look at as time goes on.
     """
 
-    local: AddressSet | None = None
-    hardware: frozenset[bytes] = frozenset()
-    remote: AddressSet | None = None
-    protocols: frozenset[int] | None = None
-    ports: tuple[tuple[int, int], ...] | None = None
-    dscps: int | None = None
+    __slots__ = ("_index", "_limiter_index", "clock", "default", "kinds", "limiters", "neighbours", "rules", "watch",
+                 "watches_marks")  # fmt: skip
 
-    def holds(self, parties: Parties, marks: int, hardware: bytes | None = None) -> bool:
-        """Whether a conversation between these parties is meant, which has carried these marks.
+    def __init__(
+        self,
+        rules: tuple[Rule, ...],
+        default: int,
+        limiters: tuple[Condition, ...] = (),
+        neighbours: Neighbours | None = None,
+        reaches: tuple[Reach, ...] = (),
+        clock: Clock | None = None,
+        watches_marks: bool = False,
+        kinds: int = 0,
+        watch: WatchSpec | None = None,
+    ) -> None:
+        self.rules = rules
+        self.default = default
+        self.limiters = limiters
+        self.neighbours = neighbours if neighbours is not None else Neighbours()
+        self.clock = clock if clock is not None else Clock()
+        self.watches_marks = watches_marks
+        self.kinds = kinds
+        self.watch = watch if watch is not None else WatchSpec()
+        self._index = RuleIndex([rule.reach for rule in rules])
+        self._limiter_index = RuleIndex(list(reaches) or [Reach() for _ in limiters])
 
-        `hardware` is the local party's own address, where it is known.
-        """
-        return (
-            (self.protocols is None or parties.protocol in self.protocols)
-            and (self.local is None or parties.local in self.local or hardware in self.hardware)
-            and (self.remote is None or parties.remote in self.remote)
-            and (
-                self.ports is None
-                or any(a <= parties.local_port <= b or a <= parties.remote_port <= b for a, b in self.ports)
-            )
-            and (self.dscps is None or bool(self.dscps & marks))
-        )
+    def subject(self, conversation: Conversation, kind: int = 0) -> Subject:
+        """The conversation as it is now, for conditions to be asked of."""
+        return Subject(conversation, self.neighbours.hardware(conversation.parties.local), kind)
 
+    def rule(self, subject: Subject) -> int:
+        """The place of the first rule that matches; -1 for none."""
+        candidates = self._index.candidates(subject.parties)
+        while candidates:
+            lowest = candidates & -candidates
+            place = lowest.bit_length() - 1
+            if self.rules[place].condition.holds(subject):
+                return place
+            candidates ^= lowest
+        return -1
 
-@dataclass(frozen=True, slots=True)
-class Sorter:
-    """Rules in their order, each with the index of its leaf; the default leaf; and whom each limiter names."""
-
-    rules: tuple[tuple[Match, int], ...]
-    default: int
-    limiters: tuple[Match, ...] = ()
-    neighbours: Neighbours = field(default_factory=Neighbours)
-
-    @property
-    def watches_marks(self) -> bool:
-        """Whether a packet's DSCP can change what its conversation is sorted to."""
-        return any(match.dscps is not None for match in (*(m for m, _ in self.rules), *self.limiters))
-
-    def rule(self, conversation: Conversation) -> int | None:
-        """The index of the first rule that matches."""
-        parties, marks = conversation.parties, conversation.marks
-        hardware = self.neighbours.hardware(parties.local)
-        for index, (match, _) in enumerate(self.rules):
-            if match.holds(parties, marks, hardware):
-                return index
-        return None
-
-    def leaf(self, conversation: Conversation) -> int:
-        """The index of the leaf that the conversation goes to."""
-        rule = self.rule(conversation)
-        return self.default if rule is None else self.rules[rule][1]
-
-    def limits(self, conversation: Conversation) -> list[int]:
-        """The indices of all limiters that name the conversation."""
-        parties, marks = conversation.parties, conversation.marks
-        hardware = self.neighbours.hardware(parties.local)
-        return [index for index, match in enumerate(self.limiters) if match.holds(parties, marks, hardware)]
+    def limits(self, subject: Subject) -> list[int]:
+        """The places of all limiters that name the conversation."""
+        found: list[int] = []
+        candidates = self._limiter_index.candidates(subject.parties)
+        while candidates:
+            lowest = candidates & -candidates
+            place = lowest.bit_length() - 1
+            if self.limiters[place].holds(subject):
+                found.append(place)
+            candidates ^= lowest
+        return found

@@ -4,6 +4,7 @@ from collections.abc import Callable
 from datetime import datetime
 
 from wily_sluice.engine.codel import TARGET, Codel
+from wily_sluice.engine.condition import Clock
 from wily_sluice.engine.conversation import ConversationTable
 from wily_sluice.engine.fifo import Fifo
 from wily_sluice.engine.fq_codel import MOST_PACKETS, FqCodel
@@ -15,12 +16,10 @@ from wily_sluice.engine.neighbours import Neighbours
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.quota import Ledger
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
-from wily_sluice.engine.sorter import Match, Sorter
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.engine.tree import Tree
-from wily_sluice.plan import model as planned
-from wily_sluice.plan.model import Limiter as PlannedLimiter
-from wily_sluice.plan.model import Plan, Rule
+from wily_sluice.plan.build_rules import RuleBuilder
+from wily_sluice.plan.model import Party, Plan
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import (
     BYTE_TIME,
@@ -35,28 +34,6 @@ from wily_sluice.units import (
 
 LONGEST_WAIT: Nanoseconds = 1000 * MILLISECOND  # of a leaf's backlog, at its cap
 FEWEST_BYTES = 128 * LONGEST_FRAME
-
-
-def _match(part: Rule | PlannedLimiter, dscps: tuple[int, ...] | None = None) -> Match:
-    return Match(
-        local=part.local.addresses if part.local else None,
-        hardware=part.local.members.hardware if part.local else frozenset(),
-        remote=part.remote.addresses if part.remote else None,
-        protocols=frozenset(part.protocols) if part.protocols else None,
-        ports=part.ports,
-        dscps=sum(1 << dscp for dscp in set(dscps)) if dscps else None,
-    )
-
-
-def build_sorter(plan: Plan, tree: planned.Tree, neighbours: Neighbours | None = None) -> Sorter:
-    """The plan's rules and limiters as matches, for one of its trees; leaves by their place in it."""
-    index = {leaf.path: place for place, leaf in enumerate(tree.leaves)}
-    default = index[tree.default.path]
-    rules = tuple(
-        (_match(rule, rule.dscps), index[rule.queues[tree.name]] if tree.name in rule.queues else default)
-        for rule in plan.rules
-    )
-    return Sorter(rules, default, tuple(map(_match, plan.limiters)), neighbours or Neighbours())
 
 
 def build_tree(spec: QueueSpec, drop: Callable[[Packet], None]) -> Tree:
@@ -99,31 +76,44 @@ def leaf_target(leaf: QueueSpec, leaves: int) -> Nanoseconds:
     return max(TARGET, 3 * transmission_time(leaf.largest, slowest) // 2)
 
 
+def _named(party: Party | None) -> bool:
+    return party is not None and bool(party.members.names)
+
+
 class SiteEngine:
     """All shapers of a site, with the conversations and limiters that they share. `drop` must not call back.
 
-    Until `at` is called, what a schedule governs holds.
+    Until `at` is called, what a schedule governs holds. `recognizes` says that the plan asks what conversations speak,
+    or for names; `kinds` are the kinds of packets that it asks for.
     """
 
     def __init__(self, plan: Plan, drop: Callable[[Packet], None]) -> None:
         self._plan = plan
-        parties = [*(rule.local for rule in plan.rules), *(limiter.local for limiter in plan.limiters)]
+        builder = RuleBuilder(plan, Clock())
+        asked = [rule.terms for rule in plan.sorting] + [limiter.terms for limiter in plan.limiters]
+        parties = [terms.local for one in asked for terms in one.walk()]
         self.neighbours = Neighbours(frozenset(one for party in parties if party for one in party.members.hardware))
-        sorters = {name: build_sorter(plan, tree, self.neighbours) for name, tree in plan.trees.items()}
-        self.conversations = ConversationTable(watch_marks=any(sorter.watches_marks for sorter in sorters.values()))
+        self.clock = builder.clock
+        self.kinds = builder.kinds
+        self.recognizes = any(terms.services or _named(terms.remote) for one in asked for terms in one.walk())
+        self.conversations = ConversationTable(watch_marks=builder.watches_marks, watch=builder.watch)
         self.ledgers = {limiter.name: Ledger() for limiter in plan.limiters if limiter.quota and limiter.enabled}
         self.banks = {way: LimiterBank(self._limiters(way), forward_to_tree, drop) for way in DIRECTIONS}
         self.shapers = {
             (uplink.name, way): Shaper(
                 way,
                 build_tree(resolve(plan, uplink, way), drop),
-                sorters[plan.tree(uplink, way).name],
+                builder.sorter(plan.tree(uplink, way), uplink.name, self.neighbours),
                 self.banks[way],
                 frozenset(n for n, lim in enumerate(plan.limiters) if lim.uplink not in (None, uplink.name)),
             )
             for uplink in plan.uplinks
             for way in DIRECTIONS
         }
+
+    @property
+    def _rules_follow_schedules(self) -> bool:
+        return any(terms.when is not None for rule in self._plan.sorting for terms in rule.terms.walk())
 
     def _limiters(self, direction: Direction) -> tuple[Limiter | None, ...]:
         """In the order of the plan; None for one that does not cap this direction.
@@ -150,7 +140,9 @@ class SiteEngine:
 
     def at(self, moment: datetime) -> bool:
         """Follow the schedules to a moment, given in the site's time zone. True when something changed."""
-        changed = False
+        bits = sum(1 << place for place, one in enumerate(self._plan.schedules.values()) if one.holds(moment))
+        changed = bits != self.clock.open and self._rules_follow_schedules
+        self.clock.open = bits
         for planned_limiter, *both in zip(
             self._plan.limiters, *(bank.limiters for bank in self.banks.values()), strict=True
         ):

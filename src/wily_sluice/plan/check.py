@@ -5,7 +5,7 @@ The trees have a file of their own, `check_trees`.
 
 from collections.abc import Iterator
 
-from wily_sluice.plan.check_limiters import check_limiters, outside
+from wily_sluice.plan.check_limiters import WITH_PORTS, check_limiters, outside
 from wily_sluice.plan.check_trees import check_trees
 from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
@@ -90,12 +90,12 @@ def _binary_prefixes(plan: Plan, document: Document) -> Iterator[Finding]:
 def _rules(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
     document = reading.document
     catch_all = None
-    for rule in plan.rules:
+    for rule in plan.sorting:
         here = ("rules", rule.place)
         if catch_all is not None:
             message = f"is never reached: {catch_all.name} above it matches everything"
             yield document.warning(here, message, "move it up")
-        elif rule.is_catch_all:
+        elif rule.terms.anyone:
             catch_all = rule
         missing = [tree for name, tree in plan.trees.items() if rule.queues and name not in rule.queues]
         for tree in missing:
@@ -107,22 +107,32 @@ def _rules(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
                 yield document.warning(
                     (*here, "queue"), message, f"write {{…, {tree.name}: QUEUE}}, if another is meant"
                 )
-        if rule.local is not None:
-            yield from outside(plan, reading, (*here, "local"), rule.local)
-        if rule.ports and rule.protocols and not set(rule.protocols) & {6, 17, 33, 132, 136}:
-            yield document.error((*here, "port"), "this protocol has no ports", "take “port” or “protocol” out")
+        for terms in rule.terms.walk():
+            if terms.local is not None:
+                yield from outside(plan, reading, (*here, "local"), terms.local)
+            for key, ports in (("port", terms.ports), ("local-port", terms.local_ports)):
+                if ports and terms.protocols and not set(terms.protocols) & WITH_PORTS:
+                    yield document.error((*here, key), "this protocol has no ports", "take “port” or “protocol” out")
 
 
 def _unused(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
     if reading.cut or reading.content is None:
         return
     parties = [party for limiter in plan.limiters for party in (limiter.local, limiter.remote)]
-    parties += [party for rule in plan.rules for party in (rule.local, rule.remote)]
+    asked = [terms for rule in plan.rules for terms in rule.terms.walk()]
+    parties += [party for terms in asked for party in (terms.local, terms.remote)]
     named = {word for party in parties if party is not None for word in party.words}
     entries = reading.content.groups.values()
     named |= {word for entry in entries for word in (*entry.members, *entry.except_)}
+    named |= {word for service in reading.content.services.values() for word in service.remote or ()}
     ports = [
-        *(rule.port for rule in reading.content.rules if rule),
+        *(
+            words
+            for rule in reading.content.rules
+            if rule
+            for terms in rule.walk()
+            for words in (terms.port, terms.local_port, terms.remote_port)
+        ),
         *(e.port for e in reading.content.limiters.values()),
     ]
     named |= {word for words in ports if words for word in words if isinstance(word, str)}
@@ -130,7 +140,7 @@ def _unused(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
         if group not in named:
             yield reading.document.warning(("groups", group), "nothing names this group", "use it, or take it out")
     for schedule in plan.schedules:
-        if schedule not in {limiter.when for limiter in plan.limiters}:
+        if schedule not in {limiter.when for limiter in plan.limiters} | {terms.when for terms in asked}:
             yield reading.document.warning(
                 ("schedules", schedule), "nothing names this schedule", "use it, or take it out"
             )

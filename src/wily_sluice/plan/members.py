@@ -5,6 +5,7 @@ Everything that is wrong with them is handed to `tell` as a finding.
 
 import csv
 from collections.abc import Callable, Iterable, Mapping
+from contextlib import suppress
 from pathlib import Path
 
 from wily_sluice.engine.addresses import AddressSet
@@ -12,8 +13,9 @@ from wily_sluice.plan.addresses import address_set, hardware_text, looks_like_ad
 from wily_sluice.plan.document import Location, Reading, suggestion
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Members
+from wily_sluice.plan.place_file import members_where
 from wily_sluice.plan.schema import GroupEntry, PlanEntry
-from wily_sluice.plan.traffic_words import parse_ports, ports_text
+from wily_sluice.plan.traffic_words import looks_like_host_name, parse_host_name, parse_ports, ports_text
 
 MOST_LINES = 100_000
 
@@ -22,6 +24,7 @@ def member_words(members: Members) -> list[str]:
     """Each address, range, hardware address and port as text."""
     words = str(members.addresses).split(", ") if members.addresses else []
     words += [hardware_text(address) for address in sorted(members.hardware)]
+    words += sorted(members.names)
     return words + ([f"port {ports_text(members.ports)}"] if members.ports else [])
 
 
@@ -51,6 +54,10 @@ class Groups:
         members |= self._all(entry.members, (*here, "members"), here, (*within, name))
         if entry.file is not None:
             members |= self._from_file((*here, "file"), entry.file, (*within, name))
+        if entry.database is not None:
+            members |= self._from_database(name, entry.database, entry.where)
+        elif entry.where:
+            self._error((*here, "where"), "asks, but no file is named", "add `database: places.mmdb`")
         taken = self._all(entry.except_, (*here, "except"), here, (*within, name))
         outside = taken.addresses - members.addresses
         if outside and not any(cut[:1] in (("groups",), ("networks",)) for cut in self._reading.cut):
@@ -80,7 +87,7 @@ class Groups:
         return together
 
     def members(self, location: Location, word: str, within: tuple[str, ...] = ()) -> Members:
-        """Who a word means: a group, a network, an address, a range, a subnet, or a hardware address."""
+        """Who a word means: a group, a network, an address, a range, a subnet, a hardware address, or a host name."""
         if word in within:
             circle = " → ".join((*within[within.index(word) :], word))
             self._error(location, f"a group cannot hold itself: {circle}", f"take “{word}” out")
@@ -93,6 +100,11 @@ class Groups:
         elif looks_like_address(word):
             try:
                 return Members(address_set(word))
+            except ValueError as error:
+                self._error(location, str(error))
+        elif looks_like_host_name(word):
+            try:
+                return Members(names=frozenset([parse_host_name(word)]))
             except ValueError as error:
                 self._error(location, str(error))
         elif not (self._reading.was_cut("groups", word) or self._reading.was_cut("networks", word)):
@@ -131,6 +143,7 @@ class Groups:
             return members
         ranges: list[AddressSet] = []
         hardware: set[bytes] = set()
+        names: set[str] = set()
         for number, line in enumerate(lines, 1):
             entry = line.partition("#")[0].strip()
             word = next(csv.reader([entry]), [""])[0].strip() if entry else ""
@@ -139,9 +152,27 @@ class Groups:
             if (address := parse_hardware(word)) is not None:
                 hardware.add(address)
                 continue
+            if looks_like_host_name(word) and not looks_like_address(word):
+                with suppress(ValueError):
+                    names.add(parse_host_name(word))
+                    continue
             try:
                 ranges.append(address_set(word))
             except ValueError as error:
                 self._tell(Finding("error", str(path), number, f"groups.{within[-1]}", str(error)))
         together = AddressSet(part for addresses in ranges for part in addresses)
-        return Members(together, frozenset(hardware))
+        return Members(together, frozenset(hardware), (), frozenset(names))
+
+    def _from_database(self, name: str, file: str, where: Mapping[str, tuple[str, ...]]) -> Members:
+        """The remotes of which a MaxMind DB file beside the plan says all of `where`."""
+        path = Path(self._document.file).parent / file
+        location = ("groups", name, "database")
+        if not where:
+            remedy = "add `where: {country.iso_code: [XA]}`"
+            self._error(location, "does not say which of its entries are meant", remedy)
+            return Members()
+        try:
+            return members_where(path, where)
+        except ValueError as error:
+            self._error(location, str(error), "name a MaxMind DB file beside the plan")
+            return Members()

@@ -45,15 +45,23 @@ class Members:
     addresses: AddressSet = NOBODY
     hardware: frozenset[bytes] = frozenset()
     ports: tuple[tuple[int, int], ...] = ()
+    names: frozenset[str] = frozenset()  # of remotes: host names, and patterns of them
 
     def __or__(self, other: "Members") -> "Members":
-        return Members(self.addresses | other.addresses, self.hardware | other.hardware, (*self.ports, *other.ports))
+        return Members(
+            self.addresses | other.addresses,
+            self.hardware | other.hardware,
+            (*self.ports, *other.ports),
+            self.names | other.names,
+        )
 
     def __sub__(self, other: "Members") -> "Members":
-        return Members(self.addresses - other.addresses, self.hardware - other.hardware, self.ports)
+        return Members(
+            self.addresses - other.addresses, self.hardware - other.hardware, self.ports, self.names - other.names
+        )
 
     def __bool__(self) -> bool:
-        return bool(self.addresses or self.hardware or self.ports)
+        return bool(self.addresses or self.hardware or self.ports or self.names)
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,6 +170,63 @@ class Party:
 
 
 @dataclass(frozen=True, slots=True)
+class Service:
+    """The signs by which a service is told: see `engine.service`. `ports` are of the remote, by protocol number.
+
+    `own` says that the person wrote it, and `used` whether a rule or limiter of the plan names it.
+    """
+
+    name: str
+    category: str
+    about: str = ""
+    ports: tuple[tuple[int, tuple[int, int]], ...] = ()
+    seen: tuple[str, ...] = ()
+    names: tuple[str, ...] = ()
+    remote: Members = Members()
+    shape: str = ""
+    own: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Terms:
+    """What a conversation must be. Every field that is set must hold; of a list, one. `none` are those of `not`.
+
+    `moved` is a size and whether it must be over; `rate` a rate and how long it must hold; `kinds` are bits.
+    """
+
+    local: Party | None = None
+    remote: Party | None = None
+    networks: Party | None = None
+    uplinks: tuple[str, ...] | None = None
+    services: tuple[Service, ...] | None = None
+    service_words: tuple[str, ...] = ()
+    protocols: tuple[int, ...] | None = None
+    ports: tuple[tuple[int, int], ...] | None = None
+    local_ports: tuple[tuple[int, int], ...] | None = None
+    remote_ports: tuple[tuple[int, int], ...] | None = None
+    dscps: tuple[int, ...] | None = None
+    version: int | None = None
+    moved: tuple[Size, bool] | None = None
+    rate: tuple[Rate, Nanoseconds] | None = None
+    kinds: int = 0
+    when: str | None = None
+    any: tuple["Terms", ...] = ()
+    all: tuple["Terms", ...] = ()
+    none: tuple["Terms", ...] = ()
+
+    @property
+    def anyone(self) -> bool:
+        """Whether every conversation meets them."""
+        return self == Terms()
+
+    def walk(self) -> Iterator["Terms"]:
+        """These, and all within them."""
+        yield self
+        for part in (*self.any, *self.all, *self.none):
+            yield from part.walk()
+
+
+@dataclass(frozen=True, slots=True)
 class Burst:
     """What may pass at once: bytes, or time at the rate. Exactly one is set."""
 
@@ -211,6 +276,20 @@ class Limiter:
     starts: int
     enabled: bool
     note: str
+    services: tuple[Service, ...] | None = None
+    service_words: tuple[str, ...] = ()
+
+    @property
+    def terms(self) -> Terms:
+        """Whom it names, apart from the uplink and the schedule."""
+        return Terms(
+            local=self.local,
+            remote=self.remote,
+            services=self.services,
+            service_words=self.service_words,
+            protocols=self.protocols,
+            ports=self.ports,
+        )
 
     def rate(self, direction: Direction) -> Rate | None:
         """The cap in one direction."""
@@ -264,21 +343,16 @@ class Rule:
     """Sorts conversations into a leaf. `place` is its place in the file's list, from 0.
 
     `queues` has the leaf's path in each tree that has it; in another, the rule's conversations go to the default.
+    `mark` is a DSCP that their packets are to carry.
     """
 
     name: str
     place: int
-    local: Party | None
-    remote: Party | None
-    protocols: tuple[int, ...] | None
-    ports: tuple[tuple[int, int], ...] | None
-    dscps: tuple[int, ...] | None
+    terms: Terms
     queues: dict[str, str]
-
-    @property
-    def is_catch_all(self) -> bool:
-        """Whether it matches every conversation."""
-        return not (self.local or self.remote or self.protocols or self.ports or self.dscps)
+    mark: int | None = None
+    enabled: bool = True
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -295,6 +369,12 @@ class Plan:
     schedules: dict[str, Schedule]
     limiters: tuple[Limiter, ...]
     rules: tuple[Rule, ...]
+    services: dict[str, Service]
+
+    @property
+    def sorting(self) -> tuple[Rule, ...]:
+        """The rules that are not switched off."""
+        return tuple(rule for rule in self.rules if rule.enabled)
 
     def tree(self, uplink: Uplink, direction: Direction) -> Tree:
         """The tree of an uplink in a direction."""

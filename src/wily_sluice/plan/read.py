@@ -11,11 +11,19 @@ from wily_sluice.plan.calendar_file import CalendarFile
 from wily_sluice.plan.check import check
 from wily_sluice.plan.document import Document, Location, Reading, hold_against, read_document, suggestion
 from wily_sluice.plan.finding import FileError, Finding
-from wily_sluice.plan.members import Groups
-from wily_sluice.plan.model import Directional, Limiter, Members, Network, Party, Plan, Queue, Rule, Tree, Uplink
+from wily_sluice.plan.model import Directional, Limiter, Network, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.periods import parse_start
 from wily_sluice.plan.schedule import Entries, Schedule
-from wily_sluice.plan.schema import LimiterEntry, PlanEntry, QueueEntry, ScheduleEntry, TreeEntry, UplinkEntry
+from wily_sluice.plan.schema import (
+    LimiterEntry,
+    PlanEntry,
+    QueueEntry,
+    RuleEntry,
+    ScheduleEntry,
+    TreeEntry,
+    UplinkEntry,
+)
+from wily_sluice.plan.terms import Follower
 from wily_sluice.units import DIRECTIONS, Direction
 
 
@@ -50,7 +58,7 @@ class _Follower:
         self.document: Document = reading.document
         self.findings = findings
         self.networks: dict[str, AddressSet] = {}
-        self.groups = Groups(reading, {}, findings.append)
+        self.follow = Follower(reading, {}, findings.append)
 
     def error(self, location: Location, message: str, remedy: str = "") -> None:
         self.findings.append(self.document.error(location, message, remedy))
@@ -66,11 +74,11 @@ class _Follower:
             for name, e in entry.networks.items()
         )
         self.networks = {network.name: network.addresses for network in networks}
-        self.groups = Groups(self.reading, self.networks, self.findings.append)
+        self.follow = Follower(self.reading, self.networks, self.findings.append)
         for name in entry.groups:
             if name in self.networks:
                 self.error(("groups", name), f"“{name}” is a network already", "give the group another name")
-            self.groups.group(name)
+            self.follow.groups.group(name)
         trees = {name: self._tree(name, e) for name, e in entry.trees.items()}
         uplinks = tuple(
             Uplink(name, e.interface, e.down, e.up, e.headroom, e.framing, self._tree_names(name, e, trees))
@@ -78,51 +86,29 @@ class _Follower:
         )
         schedules = {name: self._schedule(name, e, entry.timezone) for name, e in entry.schedules.items()}
         limiters = tuple(self._limiter(name, e, entry) for name, e in entry.limiters.items())
-        rules = tuple(
-            Rule(
-                e.name or f"rule {place + 1}",
-                place,
-                self._party(("rules", place, "local"), e.local),
-                self._party(("rules", place, "remote"), e.remote, remote=True),
-                e.protocol,
-                self.groups.ports(("rules", place, "port"), e.port) if e.port is not None else None,
-                e.dscp,
-                self._queues_of(("rules", place, "queue"), e.queue, trees),
-            )
-            for place, e in enumerate(entry.rules)
-            if e is not None
-        )
+        rules = tuple(self._rule(place, e, trees) for place, e in enumerate(entry.rules) if e is not None)
+        if entry.services or entry.catalogues:
+            self.follow.services.all()  # so that what is wrong with them is told, named or not
         return Plan(
             self.document,
             entry.site,
             entry.timezone,
             uplinks,
             networks,
-            self.groups.found,
+            self.follow.groups.found,
             trees,
             schedules,
             limiters,
             rules,
+            self.follow.services.used,
         )
 
-    def _party(self, location: Location, words: tuple[str, ...] | None, remote: bool = False) -> Party | None:
-        if words is None:
-            return None
-        members = Members()
-        for place, word in enumerate(words):
-            where = (*location, place) if (*location, place) in self.document.lines else location
-            if remote and word in self.networks:
-                self.error(where, f"“{word}” is your own network; remote is the far side", f"write local: {word}")
-                continue
-            found = self.groups.members(where, word)
-            if remote and found.hardware:
-                self.error(
-                    where, f"“{word}” has hardware addresses, which the far side does not show", "write its addresses"
-                )
-            if found.ports and not (found.addresses or found.hardware):
-                self.error(where, f"“{word}” is a group of ports", f"write port: {word}")
-            members |= found
-        return Party(words, members)
+    def _rule(self, place: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:
+        here = ("rules", place)
+        if e.queue is None and e.mark is None and not any(self.reading.was_cut(*here, k) for k in ("queue", "mark")):
+            self.error(here, "says neither a queue nor a mark", "add `queue: calls`, `mark: EF` or both")
+        queues = self._queues_of((*here, "queue"), e.queue, trees) if e.queue is not None else {}
+        return Rule(e.name or f"rule {place + 1}", place, self.follow.terms(here, e), queues, e.mark, e.enabled, e.note)
 
     def _schedule(self, name: str, entry: ScheduleEntry, zone: str) -> Schedule:
         entries = Entries()
@@ -149,14 +135,11 @@ class _Follower:
 
     def _limiter(self, name: str, e: LimiterEntry, entry: PlanEntry) -> Limiter:
         here = ("limiters", name)
-        local = self._party((*here, "local"), e.local)
+        local = self.follow.party((*here, "local"), e.local)
         if e.network is not None:
-            local = self._within_networks((*here, "network"), e.network, local)
-        if e.uplink is not None and e.uplink not in entry.uplinks and not self.reading.was_cut("uplinks", e.uplink):
-            self.error((*here, "uplink"), f"there is no uplink “{e.uplink}”", suggestion(e.uplink, list(entry.uplinks)))
-        if e.when is not None and e.when not in entry.schedules and not self.reading.was_cut("schedules", e.when):
-            remedy = suggestion(e.when, list(entry.schedules))
-            self.error((*here, "when"), f"there is no schedule “{e.when}”", remedy)
+            local = self.follow.within_networks((*here, "network"), e.network, local)
+        self.follow.require((*here, "uplink"), "uplink", e.uplink, list(entry.uplinks))
+        self.follow.require((*here, "when"), "schedule", e.when, list(entry.schedules))
         starts = 1 if e.quota is None or e.quota.period == "month" else 0
         if e.starts is not None:
             try:
@@ -166,9 +149,9 @@ class _Follower:
         return Limiter(
             name,
             local,
-            self._party((*here, "remote"), e.remote, remote=True),
+            self.follow.party((*here, "remote"), e.remote, remote=True),
             e.protocol,
-            self.groups.ports((*here, "port"), e.port) if e.port is not None else None,
+            self.follow.groups.ports((*here, "port"), e.port) if e.port is not None else None,
             e.uplink,
             e.per,
             e.down,
@@ -185,20 +168,9 @@ class _Follower:
             starts,
             e.enabled,
             e.note,
+            self.follow.services.named((*here, "service"), e.service) if e.service is not None else None,
+            e.service or (),
         )
-
-    def _within_networks(self, location: Location, words: tuple[str, ...], local: Party | None) -> Party:
-        """The hosts of some networks, or those of `local` that are in them."""
-        inside = AddressSet()
-        for word in words:
-            if word in self.networks:
-                inside |= self.networks[word]
-            elif not self.reading.was_cut("networks", word):
-                self.error(location, f"there is no network “{word}”", suggestion(word, list(self.networks)))
-        if local is None:
-            return Party(words, Members(inside))
-        members = Members(local.addresses & inside, local.members.hardware)
-        return Party((*local.words, f"in {' or '.join(words)}"), members)
 
     def _tree(self, name: str, entry: TreeEntry) -> Tree:
         if not entry.queues and not self.reading.was_cut("trees", name, "queues"):

@@ -5,18 +5,29 @@ a limiter's group) are not followed here but in `read`.
 """
 
 import re
-from typing import Annotated, Any
+from collections.abc import Iterator
+from datetime import date
+from typing import Annotated, Any, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
+from wily_sluice.engine.known import PROTOCOLS_SEEN
 from wily_sluice.engine.limiter import Excess, Per
 from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY, Aqm, Discipline, FairBy, LeafSpec
 from wily_sluice.plan.addresses import parse_prefix
 from wily_sluice.plan.document import suggestion
 from wily_sluice.plan.model import USUAL_ROUND_TRIP, Burst, Directional, FramingWords, Period, Quota
-from wily_sluice.plan.traffic_words import parse_dscp, parse_protocol
+from wily_sluice.plan.traffic_words import (
+    parse_dscp,
+    parse_fast,
+    parse_host_name,
+    parse_kind,
+    parse_moved,
+    parse_protocol,
+    parse_service_port,
+)
 from wily_sluice.units import (
     Amount,
     Nanoseconds,
@@ -308,6 +319,8 @@ class GroupEntry(Entry):
     except_: Words = Field(default=(), alias="except", examples=["[console]"])
     ports: PortWords = Field(default=(), examples=["[443, 8000-8100]"])
     file: str | None = Field(default=None, examples=["partners.csv"])
+    database: str | None = Field(default=None, examples=["places.mmdb"])
+    where: dict[str, Words] = Field(default={}, examples=["{country.iso_code: [XA]}"])
 
 
 class ScheduleEntry(Entry):
@@ -326,6 +339,7 @@ class LimiterEntry(Entry):
     remote: Words | None = Field(default=None, examples=["203.0.113.0/24"])
     network: Words | None = Field(default=None, examples=["waiting-room"])
     uplink: str | None = Field(default=None, examples=["fibre"])
+    service: Words | None = Field(default=None, examples=["swarms"])
     protocol: Annotated[tuple[int, ...], _flat(parse_protocol)] | None = Field(default=None, examples=["udp"])
     port: PortWords | None = Field(default=None, examples=["443"])
     per: Annotated[Per, BeforeValidator(_per)] = Field(default=Per(), examples=["host"])
@@ -349,16 +363,95 @@ class LimiterEntry(Entry):
     note: str = ""
 
 
-class RuleEntry(Entry):
+def _seen(word: object) -> tuple[str]:
+    if not isinstance(word, str) or word not in PROTOCOLS_SEEN:
+        raise ValueError(f"“{word}” is nothing that can be recognized: {suggestion(str(word), list(PROTOCOLS_SEEN))}")
+    return (word,)
+
+
+def _version(value: object) -> int:
+    if value not in (4, 6) or isinstance(value, bool):
+        raise ValueError(f"“{value}” is no version of IP: write 4 or 6")
+    return 4 if value == 4 else 6
+
+
+def _mark(value: object) -> int | None:
+    return None if value is None else parse_dscp(value)[0]
+
+
+class TermsEntry(Entry):
+    """What a conversation must be: all fields that are there."""
+
+    local: Words | None = Field(default=None, examples=["handsets"])
+    remote: Words | None = Field(default=None, examples=["203.0.113.0/24"])
+    network: Words | None = Field(default=None, examples=["waiting-room"])
+    uplink: Words | None = Field(default=None, examples=["fibre"])
+    service: Words | None = Field(default=None, examples=["calls"])
+    protocol: Annotated[tuple[int, ...], _flat(parse_protocol)] | None = Field(default=None, examples=["udp"])
+    port: PortWords | None = Field(default=None, examples=["5060-5080"])
+    local_port: PortWords | None = Field(default=None, alias="local-port", examples=["5004"])
+    remote_port: PortWords | None = Field(default=None, alias="remote-port", examples=["443"])
+    dscp: Annotated[tuple[int, ...], _flat(parse_dscp)] | None = Field(default=None, examples=["EF"])
+    version: Annotated[int, BeforeValidator(_version)] | None = Field(default=None, examples=["6"])
+    moved: Annotated[tuple[Size, bool], BeforeValidator(parse_moved)] | None = Field(
+        default=None, examples=["over 20 MB"]
+    )
+    rate: Annotated[tuple[Rate, Nanoseconds], BeforeValidator(parse_fast)] | None = Field(
+        default=None, examples=["over 2 Mbit/s for 10 s"]
+    )
+    packet: Annotated[tuple[int, ...], _flat(parse_kind)] | None = Field(default=None, examples=["ack"])
+    when: str | None = Field(default=None, examples=["opening-hours"])
+    any_: Annotated[list["TermsEntry | None"], BeforeValidator(_listed)] = Field(
+        default=[], alias="any", examples=["[{port: 443}, {dscp: EF}]"]
+    )
+    all_: Annotated[list["TermsEntry | None"], BeforeValidator(_listed)] = Field(
+        default=[], alias="all", examples=["[{port: 443}, {dscp: EF}]"]
+    )
+    not_: Annotated[list["TermsEntry | None"], BeforeValidator(_listed)] = Field(
+        default=[], alias="not", examples=["{remote: specialist}"]
+    )
+
+    def walk(self) -> "Iterator[TermsEntry]":
+        """These, and all within them."""
+        yield self
+        for part in (*self.any_, *self.all_, *self.not_):
+            if part is not None:
+                yield from part.walk()
+
+
+class RuleEntry(TermsEntry):
     """Which conversations go to which queue."""
 
     name: str | None = Field(default=None, examples=["Handsets"])
-    local: Words | None = Field(default=None, examples=["handsets"])
+    queue: Annotated[dict[str, str], BeforeValidator(_queue_words)] | None = Field(default=None, examples=["calls"])
+    mark: Annotated[int | None, BeforeValidator(_mark)] = Field(default=None, examples=["EF"])
+    enabled: bool = True
+    note: str = ""
+
+
+class ServiceEntry(Entry):
+    """The signs by which a service is told."""
+
+    about: str = ""
+    category: Name | None = Field(default=None, examples=["play"])
+    seen: Annotated[tuple[str, ...], _flat(_seen)] = Field(default=(), examples=["[rtp, stun]"])
+    ports: Annotated[tuple[tuple[int, tuple[int, int]], ...], _flat(parse_service_port)] = Field(
+        default=(), examples=["[27000-27010/udp, 443]"]
+    )
+    names: Annotated[tuple[str, ...], _flat(lambda word: (parse_host_name(word),))] = Field(
+        default=(), examples=["['*.league.example']"]
+    )
     remote: Words | None = Field(default=None, examples=["203.0.113.0/24"])
-    protocol: Annotated[tuple[int, ...], _flat(parse_protocol)] | None = Field(default=None, examples=["udp"])
-    port: PortWords | None = Field(default=None, examples=["5060-5080"])
-    dscp: Annotated[tuple[int, ...], _flat(parse_dscp)] | None = Field(default=None, examples=["EF"])
-    queue: Annotated[dict[str, str], BeforeValidator(_queue_words)] = Field(examples=["calls"])
+    shape: Literal["interactive", "bulk"] | None = Field(default=None, examples=["interactive"])
+
+
+class CatalogueEntry(Entry):
+    """A file of services."""
+
+    category: Name = Field(examples=["play"])
+    dated: date | None = Field(default=None, examples=["2026-11-23"])
+    about: str = ""
+    services: dict[Name, ServiceEntry] = Field(examples=["{league: {ports: [27000-27010/udp]}}"])
 
 
 class PlanEntry(Entry):
@@ -374,4 +467,6 @@ class PlanEntry(Entry):
     schedules: dict[Name, Annotated[ScheduleEntry, _list_is("windows")]] = {}
     trees: dict[Name, TreeEntry] = Field(default={}, examples=["{main: {queues: {rest: {default: true}}}}"])
     limiters: dict[Name, LimiterEntry] = {}
+    services: dict[Name, ServiceEntry] = {}
+    catalogues: Words = Field(default=(), examples=["[own-services.yaml]"])
     rules: list[RuleEntry | None] = []

@@ -1,8 +1,16 @@
 """Protocols, ports and DSCPs as a person writes them.
 
+`moved`, `rate`, kinds of packets and ports of a service are here too.
+
 Sources: the IANA registry of protocol numbers; RFC 2474 (class selectors), 2597 (AF), 3246 (EF), 5865 (voice-admit),
 8622 (lower effort). Every parser raises ValueError with a message fit for the person.
 """
+
+import re
+
+from wily_sluice.engine import kind
+from wily_sluice.engine.names import LONGEST, normal
+from wily_sluice.units import Nanoseconds, Rate, Size, parse_rate, parse_size, parse_time
 
 PROTOCOLS: dict[str, tuple[int, ...]] = {
     "tcp": (6,),
@@ -53,6 +61,63 @@ def parse_dscp(word: object) -> tuple[int]:
     if isinstance(word, int) and not isinstance(word, bool) and 0 <= word <= 63:
         return (word,)
     raise ValueError(f"“{word}” is no DSCP: write EF, AF41, CS1, VA, LE, DF and so on, or a number up to 63")
+
+
+_LABEL = r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?"
+_HOST_NAME = re.compile(rf"(\*\.)?({_LABEL}\.)*{_LABEL}", re.IGNORECASE)
+TRANSPORTS = {"tcp": 6, "udp": 17, "sctp": 132, "dccp": 33}
+
+
+def looks_like_host_name(word: str) -> bool:
+    """Whether a word is meant as a host name: it has a dot."""
+    return "." in word.rstrip(".") and not word[:1].isdigit()
+
+
+def parse_host_name(word: object) -> str:
+    """A host name (RFC 1123), or `*.` and one for all below it."""
+    if not isinstance(word, str) or len(word) > LONGEST or not _HOST_NAME.fullmatch(word.rstrip(".")):
+        raise ValueError(f"“{word}” is no host name: write it like meet.example or *.meet.example")
+    return normal(word)
+
+
+def parse_service_port(word: object) -> tuple[tuple[int, tuple[int, int]], ...]:
+    """`443/tcp`, `5000-5010/udp`, or `5060` for both TCP and UDP: protocol numbers, each with first and last."""
+    text, slash, transport = str(word).partition("/")
+    if slash and transport not in TRANSPORTS:
+        raise ValueError(f"“{word}”: a port is of {', '.join(TRANSPORTS)}, like 443/tcp; alone it is of TCP and UDP")
+    numbers = (TRANSPORTS[transport],) if slash else (6, 17)
+    return tuple((number, parse_ports(text)[0]) for number in numbers)
+
+
+def parse_kind(word: object) -> tuple[int]:
+    """The bit of a kind of packets."""
+    if not isinstance(word, str) or word not in kind.NAMES:
+        raise ValueError(f"“{word}” is no kind of packet: write {', '.join(kind.NAMES)}")
+    return (kind.NAMES[word],)
+
+
+def parse_moved(text: object) -> tuple[Size, bool]:
+    """`over 20 MB` or `under 512 kB`: the size, and whether it is to be over."""
+    word, _, size = str(text).partition(" ")
+    if word not in ("over", "under") or not size:
+        raise ValueError(f"“{text}” is nothing that was moved: write it like over 20 MB, or under 512 kB")
+    return parse_size(size), word == "over"
+
+
+def parse_fast(text: object) -> tuple[Rate, Nanoseconds]:
+    """`over 2 Mbit/s for 10 s`: the rate, and how long it holds."""
+    match = re.fullmatch(r"over (.+) for (.+)", str(text))
+    if match is None:
+        raise ValueError(f"“{text}” is no rate that lasts: write it like over 2 Mbit/s for 10 s")
+    longest = parse_time(match[2])
+    if not 100_000_000 <= longest <= 3_600_000_000_000:
+        raise ValueError(f"“{match[2]}” is not between 100 ms and 1 h")
+    return parse_rate(match[1]), longest
+
+
+def kinds_text(kinds: int) -> str:
+    """`ack or syn`."""
+    return " or ".join(name for name, bit in kind.NAMES.items() if bit & kinds)
 
 
 def protocol_text(numbers: tuple[int, ...]) -> str:

@@ -1,8 +1,8 @@
 """A plan's parts as plain sentences."""
 
-from wily_sluice.plan.model import Network, Party, Plan, Rule, Uplink
-from wily_sluice.plan.traffic_words import dscp_text, ports_text, protocol_text
-from wily_sluice.units import DIRECTIONS, format_rate, format_rate_both, format_share
+from wily_sluice.plan.model import Network, Party, Plan, Rule, Terms, Uplink
+from wily_sluice.plan.traffic_words import dscp_text, kinds_text, ports_text, protocol_text
+from wily_sluice.units import DIRECTIONS, format_rate, format_rate_both, format_share, format_size, format_time
 
 
 def who(party: Party) -> str:
@@ -12,23 +12,73 @@ def who(party: Party) -> str:
 
 def rule_sentence(rule: Rule) -> str:
     """What a rule sorts, and where to."""
-    if rule.is_catch_all:
-        return f"Every conversation goes to {destination(rule)}."
-    text = f"{protocol_text(rule.protocols)} conversations" if rule.protocols else "Conversations"
-    if rule.local:
-        text += f" of {who(rule.local)}"
-    if rule.remote:
-        text += f" with {who(rule.remote)}"
-    if rule.ports:
-        text += f" on port {ports_text(rule.ports)}"
-    if rule.dscps:
-        text += f" in which a packet is marked {dscp_text(rule.dscps)}"
-    return f"{text} go to {destination(rule)}."
+    terms = rule.terms
+    if terms.anyone:
+        text = "Every conversation"
+    else:
+        kinds = f"{kinds_text(terms.kinds)} packets of " if terms.kinds else ""
+        protocols = f"{protocol_text(terms.protocols)} " if terms.protocols else ""
+        text = f"{kinds}{protocols}conversations{terms_text(terms)}"
+    verb = "goes" if terms.anyone else "go"
+    parts = [f"{verb} to {destination(rule)}"] if rule.queues or rule.mark is None else []
+    if rule.mark is not None:
+        parts.append(f"{'is' if terms.anyone else 'are'} marked {dscp_text((rule.mark,))}")
+    sentence = f"{text} {' and '.join(parts)}."
+    return sentence[0].upper() + sentence[1:] + ("" if rule.enabled else " Switched off.")
+
+
+def terms_text(terms: Terms) -> str:
+    """What a conversation must be, but for its protocol and the kind of its packets."""
+    text = ""
+    if terms.local:
+        text += f" of {who(terms.local)}"
+    if terms.networks:
+        text += f" in {who(terms.networks)}"
+    if terms.remote:
+        text += f" with {who(terms.remote)}"
+    if terms.service_words:
+        text += f" of service {' or '.join(terms.service_words)}"
+    for ranges, which in (
+        (terms.ports, "port"),
+        (terms.local_ports, "local port"),
+        (terms.remote_ports, "remote port"),
+    ):
+        if ranges:
+            text += f" on {which} {ports_text(ranges)}"
+    if terms.uplinks:
+        text += f" over {' or '.join(terms.uplinks)}"
+    if terms.version:
+        text += f" over IPv{terms.version}"
+    if terms.dscps:
+        text += f" in which a packet is marked {dscp_text(terms.dscps)}"
+    if terms.moved:
+        size, over = terms.moved
+        text += f" that have moved {'over' if over else 'no more than'} {format_size(size)}"
+    if terms.rate:
+        rate, longest = terms.rate
+        text += f" that have run at over {format_rate_both(rate)} for {format_time(longest)}"
+    if terms.when:
+        text += f" during {terms.when}"
+    for part in terms.all:
+        text += f", that are{_within(part)}"
+    if terms.any:
+        text += f", that are{' or'.join(map(_within, terms.any))}"
+    if terms.none:
+        text += f", that are not{' nor'.join(map(_within, terms.none))}"
+    return text
+
+
+def _within(terms: Terms) -> str:
+    kinds = f" {kinds_text(terms.kinds)} packets" if terms.kinds else ""
+    protocols = f" {protocol_text(terms.protocols)}" if terms.protocols else ""
+    return f"{kinds}{protocols}{terms_text(terms)}" or " anything"
 
 
 def destination(rule: Rule) -> str:
     """`calls`, or `calls in tree main and voice in tree spare`."""
     paths = set(rule.queues.values())
+    if not paths:
+        return "the default"
     if len(paths) == 1:
         return paths.pop()
     return " and ".join(f"{path} in tree {tree}" for tree, path in rule.queues.items())

@@ -66,7 +66,7 @@ class Layout:
     def _named(self, subnet: IPv4Network | IPv6Network) -> Iterator[str]:
         """Addresses that the plan names one by one, or in ranges short enough to be hosts rather than subnets."""
         parties = [limiter.local.addresses for limiter in self.plan.limiters if limiter.local is not None]
-        parties += [rule.local.addresses for rule in self.plan.rules if rule.local is not None]
+        parties += [rule.terms.local.addresses for rule in self.plan.rules if rule.terms.local is not None]
         for addresses in (*(group.addresses for group in self.plan.groups.values()), *parties):
             for first, last in addresses:
                 low, high = int.from_bytes(first), int.from_bytes(last)

@@ -1,0 +1,278 @@
+"""What a rule or a limiter asks of a conversation: single questions, and how they are put together.
+
+Every condition has a `field`, the word of the plan file that it stands for, so that whoever asks why a rule does not
+hold can be told which of its fields does not.
+"""
+
+from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.header import Parties
+from wily_sluice.engine.known import NOTHING, Known
+from wily_sluice.engine.names import NameSet
+from wily_sluice.engine.service import Service
+from wily_sluice.units import Size
+
+
+class Subject:
+    """All that can be asked of: a conversation as it is now, and the `kind` of one of its packets.
+
+    `hardware` is the local party's own address, where it is known. `up` says which way the packet goes.
+    """
+
+    __slots__ = ("fast", "hardware", "kind", "known", "marks", "moved", "parties", "shape")
+
+    def __init__(self, conversation: Conversation, hardware: bytes | None = None, kind: int = 0) -> None:
+        self.parties: Parties = conversation.parties
+        self.marks = conversation.marks
+        self.known: Known = conversation.known or NOTHING
+        self.kind = kind
+        self.hardware = hardware
+        watch = conversation.watch
+        self.moved: Size = watch.moved if watch is not None else 0
+        self.fast: int = watch.fast if watch is not None else 0
+        self.shape: str = watch.shape if watch is not None else ""
+
+
+class Clock:
+    """Which schedules hold now, as bits."""
+
+    __slots__ = ("open",)
+
+    def __init__(self) -> None:
+        self.open = -1  # until the time is told, all
+
+
+class Condition:
+    """Something that a conversation is, or is not."""
+
+    __slots__ = ("field",)
+
+    def __init__(self, field: str) -> None:
+        self.field = field
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        raise NotImplementedError
+
+    def fails(self, subject: Subject) -> str:
+        """The field that is not so; empty when all is."""
+        return "" if self.holds(subject) else self.field
+
+
+class LocalIs(Condition):
+    """The local party is meant by its address, or by its hardware address."""
+
+    __slots__ = ("addresses", "hardware")
+
+    def __init__(self, addresses: AddressSet, hardware: frozenset[bytes] = frozenset(), field: str = "local") -> None:
+        self.field = field
+        self.addresses = addresses
+        self.hardware = hardware
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return subject.parties.local in self.addresses or (
+            subject.hardware is not None and subject.hardware in self.hardware
+        )
+
+
+class RemoteIs(Condition):
+    """The remote is meant by its address, or by a name that is known of it."""
+
+    __slots__ = ("addresses", "names")
+
+    def __init__(self, addresses: AddressSet, names: NameSet | None = None) -> None:
+        self.field = "remote"
+        self.addresses = addresses
+        self.names = names
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        if subject.parties.remote in self.addresses:
+            return True
+        return self.names is not None and bool(self.names.any_of(subject.known.names))
+
+
+class ProtocolIs(Condition):
+    """The protocol's number is one of these."""
+
+    __slots__ = ("protocols",)
+
+    def __init__(self, protocols: frozenset[int]) -> None:
+        self.field = "protocol"
+        self.protocols = protocols
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return subject.parties.protocol in self.protocols
+
+
+class PortIs(Condition):
+    """A port lies in one of these ranges, first and last inside: the local one, the remote one, or either."""
+
+    __slots__ = ("local", "ranges", "remote")
+
+    def __init__(self, ranges: tuple[tuple[int, int], ...], local: bool = True, remote: bool = True) -> None:
+        self.field = "port" if local and remote else "local-port" if local else "remote-port"
+        self.ranges = ranges
+        self.local = local
+        self.remote = remote
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        for first, last in self.ranges:
+            if self.local and first <= subject.parties.local_port <= last:
+                return True
+            if self.remote and first <= subject.parties.remote_port <= last:
+                return True
+        return False
+
+
+class MarkIs(Condition):
+    """The conversation has carried one of these DSCPs, given as bits, in either direction."""
+
+    __slots__ = ("dscps",)
+
+    def __init__(self, dscps: int) -> None:
+        self.field = "dscp"
+        self.dscps = dscps
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return bool(self.dscps & subject.marks)
+
+
+class VersionIs(Condition):
+    """It is of this version of IP."""
+
+    __slots__ = ("version",)
+
+    def __init__(self, version: int) -> None:
+        self.field = "version"
+        self.version = version
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return (len(subject.parties.local) == 4) == (self.version == 4)
+
+
+class ServiceIs(Condition):
+    """It is of one of these services."""
+
+    __slots__ = ("services",)
+
+    def __init__(self, services: tuple[Service, ...]) -> None:
+        self.field = "service"
+        self.services = services
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return any(service.sign(subject.parties, subject.known, subject.shape) for service in self.services)
+
+
+class MovedIs(Condition):
+    """What it has moved so far is over a size, or is not, in bytes."""
+
+    __slots__ = ("over", "size")
+
+    def __init__(self, size: Size, over: bool) -> None:
+        self.field = "moved"
+        self.size = size
+        self.over = over
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return (subject.moved > self.size) == self.over
+
+
+class FastIs(Condition):
+    """One of the rates that are watched holds: the one with this place among them."""
+
+    __slots__ = ("place",)
+
+    def __init__(self, place: int) -> None:
+        self.field = "rate"
+        self.place = place
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return bool(subject.fast >> self.place & 1)
+
+
+class KindIs(Condition):
+    """The packet is of one of these kinds, given as bits."""
+
+    __slots__ = ("kinds",)
+
+    def __init__(self, kinds: int) -> None:
+        self.field = "packet"
+        self.kinds = kinds
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return bool(self.kinds & subject.kind)
+
+
+class WhenIs(Condition):
+    """The schedule with this place among the plan's holds now."""
+
+    __slots__ = ("clock", "place")
+
+    def __init__(self, clock: Clock, place: int) -> None:
+        self.field = "when"
+        self.clock = clock
+        self.place = place
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return bool(self.clock.open >> self.place & 1)
+
+
+class All(Condition):
+    """All of these hold; of none, that is so."""
+
+    __slots__ = ("parts",)
+
+    def __init__(self, parts: tuple[Condition, ...] = (), field: str = "all") -> None:
+        self.field = field
+        self.parts = parts
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return all(part.holds(subject) for part in self.parts)
+
+    def fails(self, subject: Subject) -> str:
+        """The first field that is not so; empty when all are."""
+        for part in self.parts:
+            failed = part.fails(subject)
+            if failed:
+                return failed
+        return ""
+
+
+class AnyOf(Condition):
+    """One of these holds; of none, that is not so."""
+
+    __slots__ = ("parts",)
+
+    def __init__(self, parts: tuple[Condition, ...] = (), field: str = "any") -> None:
+        self.field = field
+        self.parts = parts
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return any(part.holds(subject) for part in self.parts)
+
+
+class Not(Condition):
+    """This does not hold."""
+
+    __slots__ = ("part",)
+
+    def __init__(self, part: Condition) -> None:
+        self.field = "not"
+        self.part = part
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return not self.part.holds(subject)

@@ -1,0 +1,47 @@
+"""What has been recognized of a conversation, and by which evidence. Recognition writes it, sorting reads it."""
+
+from mypy_extensions import mypyc_attr
+
+
+@mypyc_attr(native_class=False)  # so that other parts of the program may make and keep it
+class Known:
+    """`seen` is the protocol that its packets were seen to speak, such as `tls`; empty while nothing is certain.
+
+    `names` are the names of the remote, the likeliest first. `likely` is a protocol that is probable but not certain.
+    `evidence` says for a person what each of these rests on.
+    """
+
+    __slots__ = ("evidence", "likely", "names", "seen")
+
+    def __init__(
+        self, seen: str = "", names: tuple[str, ...] = (), evidence: tuple[str, ...] = (), likely: str = ""
+    ) -> None:
+        self.seen = seen
+        self.names = names
+        self.evidence = evidence
+        self.likely = likely
+
+
+NOTHING = Known()
+
+PROTOCOLS_SEEN: dict[str, str] = {
+    "bittorrent": "BitTorrent between peers (BEP 3)",
+    "dht": "BitTorrent's distributed table (BEP 5)",
+    "dns": "names (RFC 1035)",
+    "dtls": "encrypted datagrams (RFC 9147, RFC 6347)",
+    "http": "the web, in the clear (RFC 9112)",
+    "ike": "keys of IPsec (RFC 7296)",
+    "ipsec": "IPsec within UDP (RFC 3948)",
+    "mail": "the greeting of SMTP, IMAP or POP3 (RFC 5321, 9051, 1939)",
+    "ntp": "time (RFC 5905)",
+    "quic": "encrypted streams over UDP (RFC 9000)",
+    "rfb": "a remote desk (RFC 6143)",
+    "rtp": "sound or picture of a call (RFC 3550)",
+    "rtsp": "control of a stream (RFC 7826)",
+    "sip": "signalling of calls (RFC 3261)",
+    "ssh": "a secure shell (RFC 4253)",
+    "stun": "finding a way through a NAT, for calls and games (RFC 8489)",
+    "tls": "encrypted streams over TCP (RFC 8446)",
+    "utp": "bulk between peers over UDP (BEP 29)",
+    "wireguard": "a tunnel of the WireGuard protocol",
+}

@@ -1,0 +1,60 @@
+"""A service: what a conversation is for, such as signalling of calls, told by its signs.
+
+A conversation is of a service when any of its signs is there:
+
+- it was seen to speak one of the protocols in `seen`;
+- a name of its remote is among `names`;
+- its remote port is among `ports`, or its remote address in `remote`.
+
+Ports and addresses are guesses. Where the service lists what it speaks, and the conversation was seen to speak
+something else, they count no longer. And where the service has a `shape`, the conversation must behave so; a shape
+alone, without any other sign, is a sign, unless the conversation was seen to speak something.
+"""
+
+from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.header import Parties
+from wily_sluice.engine.known import Known
+from wily_sluice.engine.names import NameSet
+
+
+class Service:
+    """`ports` has the ranges of remote ports, first and last inside, for each protocol number."""
+
+    __slots__ = ("name", "names", "ports", "remote", "seen", "shape")
+
+    def __init__(
+        self,
+        name: str,
+        ports: dict[int, tuple[tuple[int, int], ...]] | None = None,
+        seen: frozenset[str] = frozenset(),
+        names: NameSet | None = None,
+        remote: AddressSet | None = None,
+        shape: str = "",
+    ) -> None:
+        self.name = name
+        self.ports: dict[int, tuple[tuple[int, int], ...]] = ports or {}
+        self.seen = seen
+        self.names = names
+        self.remote = remote
+        self.shape = shape
+
+    def sign(self, parties: Parties, known: Known, shape: str) -> str:
+        """Why the conversation is of this service, in words; empty when it is not."""
+        if self.shape and shape != self.shape:
+            return ""
+        if known.seen and known.seen in self.seen:
+            return f"speaks {known.seen}"
+        if self.names is not None:
+            name = self.names.any_of(known.names)
+            if name:
+                return f"is with {name}"
+        if known.seen and (self.seen or self.shape):
+            return ""
+        for first, last in self.ports.get(parties.protocol, ()):
+            if first <= parties.remote_port <= last:
+                return f"has port {parties.remote_port}"
+        if self.remote is not None and parties.remote in self.remote:
+            return "has its address"
+        if self.shape and not (self.seen or self.ports or self.names is not None or self.remote is not None):
+            return f"is {shape}"
+        return ""

@@ -1,0 +1,90 @@
+"""Watches a conversation as it goes on, where rules ask for what only time shows.
+
+- How much it has moved, both ways together: it is sorted again when that passes one of the sizes that rules ask for.
+- Whether it is fast: a rate R holds for a time T, in one direction. A virtual queue that R empties tells: it must not
+  have run empty for T. So a burst that R would take longer than T to carry counts, and a pause that lets the queue run
+  empty ends it. The theory is that of the generic cell rate algorithm (ITU-T I.371).
+- How it behaves (`behaviour`).
+
+Only what the plan asks for is watched, and the work for a packet does not grow with how many rules do: what is passed
+is looked for by the next size alone, and the plan may name at most MOST_RATES different rates.
+"""
+
+from bisect import bisect_right
+
+from wily_sluice.engine.behaviour import Behaviour
+from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
+
+MOST_RATES = 8
+NEVER: Size = 1 << 62
+
+
+class WatchSpec:
+    """What rules ask for: sizes in bytes; rates in bit/s, each with the time for which it must hold; behaviour."""
+
+    __slots__ = ("behaviour", "rates", "sizes")
+
+    def __init__(
+        self,
+        sizes: tuple[Size, ...] = (),
+        rates: tuple[tuple[Rate, Nanoseconds], ...] = (),
+        behaviour: bool = False,
+    ) -> None:
+        if len(rates) > MOST_RATES:
+            raise ValueError(f"at most {MOST_RATES} different rates can be watched, not {len(rates)}")
+        self.sizes = tuple(sorted(set(sizes)))
+        self.rates = rates
+        self.behaviour = behaviour
+
+    def __bool__(self) -> bool:
+        return bool(self.sizes or self.rates or self.behaviour)
+
+
+class Watch:
+    """Of one conversation. `moved` is in bytes; `fast` has a bit for each of the rates that holds."""
+
+    __slots__ = ("_behaviour", "_clocks", "_next", "_since", "_spec", "fast", "moved")
+
+    def __init__(self, spec: WatchSpec) -> None:
+        self._spec = spec
+        self.moved: Size = 0
+        self.fast = 0
+        self._next: Size = spec.sizes[0] if spec.sizes else NEVER
+        self._behaviour: Behaviour | None = Behaviour() if spec.behaviour else None
+        # For each rate, up and then down: when the virtual queue runs empty, and since when it has not been.
+        self._clocks: list[Nanoseconds] = [0] * (2 * len(spec.rates))
+        self._since: list[Nanoseconds] = [0] * (2 * len(spec.rates))
+
+    @property
+    def shape(self) -> str:
+        """How it behaves; empty while that is open."""
+        return self._behaviour.shape if self._behaviour is not None else ""
+
+    def saw(self, up: bool, length: Size, now: Nanoseconds) -> bool:
+        """Take note of a packet. True when the conversation is to be sorted again."""
+        changed = False
+        self.moved += length
+        if self.moved > self._next:
+            sizes = self._spec.sizes
+            place = bisect_right(sizes, self.moved - 1)
+            self._next = sizes[place] if place < len(sizes) else NEVER
+            changed = True
+        if self._clocks and self._judge_rates(up, length, now):
+            changed = True
+        if self._behaviour is not None and self._behaviour.saw(up, length, now):
+            changed = True
+        return changed
+
+    def _judge_rates(self, up: bool, length: Size, now: Nanoseconds) -> bool:
+        before = self.fast
+        fast = 0
+        for place, (rate, longest) in enumerate(self._spec.rates):
+            for way in (2 * place, 2 * place + 1):
+                if self._clocks[way] < now:
+                    self._clocks[way] = self._since[way] = now
+                if (way & 1) != up:  # even for up
+                    self._clocks[way] = min(self._clocks[way] + length * BYTE_TIME // rate, now + longest)
+                if self._clocks[way] > now and now - self._since[way] >= longest:
+                    fast |= 1 << place
+        self.fast = fast
+        return fast != before

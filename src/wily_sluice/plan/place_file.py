@@ -1,0 +1,53 @@
+"""Which prefixes a MaxMind DB file places where: countries, networks, or whatever else its entries say.
+
+The format is open (MaxMind DB File Format, version 2); the file is read by a library. Only the prefixes that are asked
+for are kept.
+"""
+
+from collections.abc import Iterator, Mapping
+from ipaddress import IPv4Network, IPv6Network
+from pathlib import Path
+from typing import Any
+
+import maxminddb
+
+from wily_sluice.engine.addresses import AddressSet, Range
+from wily_sluice.plan.model import Members
+
+MOST_PREFIXES = 500_000
+
+
+def _said(entry: Any, key: str) -> str | None:
+    """What an entry says under a path such as `country.iso_code`."""
+    for part in key.split("."):
+        if not isinstance(entry, dict) or part not in entry:
+            return None
+        entry = entry[part]
+    return str(entry)
+
+
+def _range(network: IPv4Network | IPv6Network) -> Range:
+    first, last = network.network_address.packed, network.broadcast_address.packed
+    # A file of IPv6 has the addresses of IPv4 as ::a.b.c.d.
+    if len(first) == 16 and network.prefixlen >= 96 and first[:12] == bytes(12):
+        return first[12:], last[12:]
+    return first, last
+
+
+def members_where(path: Path, where: Mapping[str, tuple[str, ...]]) -> Members:
+    """The prefixes of which the file says, for each path of keys, one of the values. ValueError when it cannot."""
+
+    def found(reader: "maxminddb.Reader") -> Iterator[Range]:
+        for count, (network, entry) in enumerate(reader):
+            if count > MOST_PREFIXES:
+                raise ValueError(f"{path} has more than {MOST_PREFIXES} prefixes")
+            if all(_said(entry, key) in values for key, values in where.items()):
+                yield _range(network)
+
+    try:
+        with maxminddb.open_database(path) as reader:
+            return Members(AddressSet(found(reader)))
+    except OSError as error:
+        raise ValueError(f"{path} cannot be read: {error.strerror or error}") from None
+    except (maxminddb.InvalidDatabaseError, UnicodeDecodeError):
+        raise ValueError(f"{path} is no MaxMind DB file") from None

@@ -1,0 +1,123 @@
+"""Services: those that come with the program, those of files beside the plan, and those in the plan itself.
+
+A word in a rule means the service of that name, or all services of the category of that name. Where two have one name,
+the plan's own counts before that of a file, and that before the one that comes with the program.
+"""
+
+from collections.abc import Callable, Mapping
+from functools import cache
+from pathlib import Path
+
+from ruamel.yaml import YAML
+
+from wily_sluice.plan.document import Document, Location, Reading, hold_against, read_document, suggestion
+from wily_sluice.plan.finding import FileError, Finding
+from wily_sluice.plan.members import Groups
+from wily_sluice.plan.model import Members, Service
+from wily_sluice.plan.schema import CatalogueEntry, PlanEntry, ServiceEntry
+
+CATALOGUE = Path(__file__).parent / "catalogue"
+
+
+@cache
+def shipped() -> tuple[tuple[str, CatalogueEntry], ...]:
+    """The files of the catalogue that comes with the program, by name."""
+    yaml = YAML(typ="safe")
+    files = sorted(CATALOGUE.glob("*.yaml"))
+    return tuple((file.stem, CatalogueEntry.model_validate(yaml.load(file))) for file in files)
+
+
+def _service(name: str, category: str, entry: ServiceEntry, remote: Members, own: bool) -> Service:
+    return Service(
+        name,
+        entry.category or category,
+        entry.about,
+        entry.ports,
+        entry.seen,
+        entry.names,
+        remote,
+        entry.shape or "",
+        own,
+    )
+
+
+class Services:
+    """All services that a plan may name, worked out when one is first asked for."""
+
+    def __init__(self, reading: Reading[PlanEntry], groups: Groups, tell: Callable[[Finding], None]) -> None:
+        self._reading = reading
+        self._document = reading.document
+        self._groups = groups
+        self._tell = tell
+        self._all: dict[str, Service] | None = None
+        self.used: dict[str, Service] = {}
+
+    def own(self, entries: Mapping[str, ServiceEntry]) -> dict[str, Service]:
+        """Those that stand in the plan itself."""
+        found = {}
+        for name, entry in entries.items():
+            remote = Members()
+            for word in entry.remote or ():
+                remote |= self._groups.members(("services", name, "remote"), word)
+            found[name] = _service(name, "own", entry, remote, own=True)
+            self._require_sign(found[name], self._document, ("services", name), self._reading.cut)
+        return found
+
+    def _require_sign(self, service: Service, document: Document, location: Location, cut: set[Location]) -> None:
+        signs = service.ports or service.seen or service.names or service.remote or service.shape
+        if not signs and not any(one[: len(location)] == location for one in cut):
+            message = "has no sign by which it is told"
+            self._tell(document.error(location, message, "add ports, seen, names, remote or shape"))
+
+    def _of_file(self, name: str) -> dict[str, Service]:
+        path = Path(self._document.file).parent / name
+        try:
+            reading = hold_against(read_document(path, "catalogue"), CatalogueEntry)
+        except FileError as error:
+            for finding in error.findings:
+                self._tell(finding)
+            return {}
+        for finding in reading.findings:
+            self._tell(finding)
+        found = {}
+        if reading.content is not None:
+            groups = Groups(Reading(reading.document, None, [], set()), {}, self._tell)
+            for word, entry in reading.content.services.items():
+                here = ("services", word)
+                remote = Members()
+                for text in entry.remote or ():
+                    remote |= groups.members((*here, "remote"), text)
+                found[word] = _service(word, reading.content.category, entry, remote, own=True)
+                self._require_sign(found[word], reading.document, here, reading.cut)
+        return found
+
+    def all(self) -> dict[str, Service]:
+        """Every service by its name."""
+        if self._all is None:
+            content = self._reading.content
+            self._all = {
+                name: _service(name, file.category, entry, Members(), own=False)
+                for _, file in shipped()
+                for name, entry in file.services.items()
+            }
+            for word in content.catalogues if content is not None else ():
+                self._all |= self._of_file(word)
+            self._all |= self.own(content.services if content is not None else {})
+        return self._all
+
+    def named(self, location: Location, words: tuple[str, ...]) -> tuple[Service, ...]:
+        """The services that words mean. A word that means none is told."""
+        found: dict[str, Service] = {}
+        everything = self.all()
+        for word in words:
+            if word in everything:
+                found[word] = everything[word]
+                continue
+            category = {name: service for name, service in everything.items() if service.category == word}
+            if not category and not self._reading.was_cut("services", word):
+                known = [*everything, *dict.fromkeys(service.category for service in everything.values())]
+                message = f"there is no service or category “{word}”"
+                self._tell(self._document.error(location, message, suggestion(word, known)))
+            found |= category
+        self.used |= found
+        return tuple(found.values())
