@@ -13,6 +13,7 @@ from wily_sluice.cli.options import ERRORS, INTERRUPTED, Refusal
 from wily_sluice.cli.rig import rig
 from wily_sluice.cli.share import share
 from wily_sluice.cli.show import show
+from wily_sluice.cli.trace import trace
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.finding import FileError
 from wily_sluice.views.console import console
@@ -51,5 +52,5 @@ def sluice() -> None:
     """
 
 
-for command in (check, show, share, lab, gate, rig, demo):
+for command in (check, show, share, lab, trace, gate, rig, demo):
     sluice.add_command(command)

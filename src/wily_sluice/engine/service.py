@@ -6,9 +6,10 @@ A conversation is of a service when any of its signs is there:
 - a name of its remote is among `names`;
 - its remote port is among `ports`, or its remote address in `remote`.
 
-Ports and addresses are guesses. Where the service lists what it speaks, and the conversation was seen to speak
-something else, they count no longer. And where the service has a `shape`, the conversation must behave so; a shape
-alone, without any other sign, is a sign, unless the conversation was seen to speak something.
+Ports and addresses are guesses. Where the service says what it speaks (`seen`), or what it may be wrapped in (`over`,
+such as `tls`), and the conversation was seen to speak something else, they count no longer. And where the service has a
+`shape`, the conversation must behave so; a shape alone, without any other sign, is a sign, unless the conversation was
+seen to speak something.
 """
 
 from wily_sluice.engine.addresses import AddressSet
@@ -20,7 +21,7 @@ from wily_sluice.engine.names import NameSet
 class Service:
     """`ports` has the ranges of remote ports, first and last inside, for each protocol number."""
 
-    __slots__ = ("name", "names", "ports", "remote", "seen", "shape")
+    __slots__ = ("name", "names", "over", "ports", "remote", "seen", "shape")
 
     def __init__(
         self,
@@ -30,6 +31,7 @@ class Service:
         names: NameSet | None = None,
         remote: AddressSet | None = None,
         shape: str = "",
+        over: frozenset[str] = frozenset(),
     ) -> None:
         self.name = name
         self.ports: dict[int, tuple[tuple[int, int], ...]] = ports or {}
@@ -37,6 +39,7 @@ class Service:
         self.names = names
         self.remote = remote
         self.shape = shape
+        self.over = over
 
     def sign(self, parties: Parties, known: Known, shape: str) -> str:
         """Why the conversation is of this service, in words; empty when it is not."""
@@ -48,7 +51,7 @@ class Service:
             name = self.names.any_of(known.names)
             if name:
                 return f"is with {name}"
-        if known.seen and (self.seen or self.shape):
+        if known.seen and known.seen not in self.over and (self.seen or self.over or self.shape):
             return ""
         for first, last in self.ports.get(parties.protocol, ()):
             if first <= parties.remote_port <= last:

@@ -8,6 +8,7 @@ late sends what it missed and the rate still holds; after idleness it starts at 
 """
 
 from wily_sluice.engine.busyness import Busyness
+from wily_sluice.engine.condition import Subject
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.lane import Lane
 from wily_sluice.engine.limiter import Bucket
@@ -15,7 +16,7 @@ from wily_sluice.engine.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.sorter import Sorter
 from wily_sluice.engine.tree import Leaf, Tree
-from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds
+from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds, Size
 
 CATCH_UP: Nanoseconds = 20 * MILLISECOND  # how much of a stall is made good afterwards
 
@@ -39,8 +40,7 @@ class Shaper:
         self.tree = tree
         self.rate = tree.root.limit
         self._up = direction == "up"
-        self._kinds = sorter.kinds
-        self._sorter = sorter
+        self.sorter = sorter
         self._bank = bank
         self._others = others
         self._busyness: Busyness | None = None
@@ -49,19 +49,7 @@ class Shaper:
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in."""
-        conversation = packet.conversation
-        watch = conversation.watch
-        if watch is not None and watch.saw(self._up, packet.length, now):
-            conversation.sort_again()
-        lane = conversation.up_lane if self._up else conversation.down_lane
-        if lane is None or lane.shaper is not self or lane.epoch != self.epoch or lane.stale:
-            lane = self._choose_lane(conversation, lane, 0)
-            if self._up:
-                conversation.up_lane = lane
-            else:
-                conversation.down_lane = lane
-        if packet.kind & self._kinds:
-            lane = self._lane_of_kind(conversation, lane, packet.kind & self._kinds)
+        lane = self.lane(packet.conversation, packet.kind, packet.length, now)
         packet.lane = lane
         if lane.mark >= 0:
             packet.dscp = lane.mark
@@ -71,12 +59,28 @@ class Shaper:
         else:
             self.enter_tree(packet, now)
 
+    def lane(self, conversation: Conversation, kind: int, length: Size, now: Nanoseconds) -> Lane:
+        """The way that a packet of a conversation takes: sorted now, if it is new or something has changed."""
+        watch = conversation.watch
+        if watch is not None and watch.saw(self._up, length, now):
+            conversation.sort_again()
+        lane = conversation.up_lane if self._up else conversation.down_lane
+        if lane is None or lane.shaper is not self or lane.epoch != self.epoch or lane.stale:
+            lane = self._choose_lane(conversation, lane, 0)
+            if self._up:
+                conversation.up_lane = lane
+            else:
+                conversation.down_lane = lane
+        if kind & self.sorter.kinds:
+            lane = self._lane_of_kind(conversation, lane, kind & self.sorter.kinds)
+        return lane
+
     def leaf_of(self, conversation: Conversation) -> Leaf:
         """The leaf that a conversation is sorted to."""
-        return self._leaf(self._sorter.rule(self._sorter.subject(conversation)))
+        return self._leaf(self.sorter.rule(self.sorter.subject(conversation)))
 
     def _leaf(self, rule: int) -> Leaf:
-        return self.tree.leaves[self._sorter.rules[rule].leaf if rule >= 0 else self._sorter.default]
+        return self.tree.leaves[self.sorter.rules[rule].leaf if rule >= 0 else self.sorter.default]
 
     def watch_busyness(self) -> Busyness:
         """Have it measured from now on how busy the line is."""
@@ -93,27 +97,29 @@ class Shaper:
             chosen = lane.kinds[kind] = self._choose_lane(conversation, chosen, kind)
         return chosen
 
-    def _choose_lane(self, conversation: Conversation, before: Lane | None, kind: int) -> Lane:
-        subject = self._sorter.subject(conversation, kind)
+    def lane_for(self, conversation: Conversation, subject: Subject) -> Lane:
+        """The way of packets of a conversation that is as `subject` says; not kept."""
         buckets: list[Bucket] = []
-        for place in self._sorter.limits(subject):
+        for place in self.sorter.limits(subject):
             limiter = self._bank.limiters[place]
             if limiter is not None and limiter.active and place not in self._others:
                 buckets.append(limiter.bucket(conversation))
-        rule = self._sorter.rule(subject)
-        leaf = self._leaf(rule)
-        mark = self._sorter.rules[rule].mark if rule >= 0 else -1
+        rule = self.sorter.rule(subject)
+        mark = self.sorter.rules[rule].mark if rule >= 0 else -1
+        return Lane(self, tuple(buckets), self._leaf(rule), self.epoch, rule, mark)
+
+    def _choose_lane(self, conversation: Conversation, before: Lane | None, kind: int) -> Lane:
+        lane = self.lane_for(conversation, self.sorter.subject(conversation, kind))
         if before is not None and before.shaper is self:
-            if before.leaf is leaf and before.mark == mark and list(before.buckets) == buckets:
+            if before.leaf is lane.leaf and before.mark == lane.mark and before.buckets == lane.buckets:
                 before.epoch = self.epoch
                 before.stale = False
-                before.rule = rule
+                before.rule = lane.rule
                 _mark_stale(before.kinds)
                 return before
-            if _still_held(before, buckets):
+            if _still_held(before, lane.buckets):
                 return before
-        lane = Lane(self, tuple(buckets), leaf, self.epoch, rule, mark)
-        if before is not None and before.leaf is leaf:
+        if before is not None and before.leaf is lane.leaf:
             lane.flow = before.flow
         return lane
 
@@ -170,7 +176,7 @@ def _mark_stale(lanes: dict[int, Lane] | None) -> None:
             lane.stale = True
 
 
-def _still_held(lane: Lane, buckets: list[Bucket]) -> bool:
+def _still_held(lane: Lane, buckets: tuple[Bucket, ...]) -> bool:
     """Whether packets wait at a limiter that no longer applies: the next must not overtake them."""
     if lane.held is None:
         return False

@@ -84,12 +84,13 @@ class SiteEngine:
     """All shapers of a site, with the conversations and limiters that they share. `drop` must not call back.
 
     Until `at` is called, what a schedule governs holds. `recognizes` says that the plan asks what conversations speak,
-    or for names; `kinds` are the kinds of packets that it asks for.
+    or for names; `kinds` are the kinds of packets that it asks for. With `behaviour`, how conversations behave is
+    followed, asked for or not.
     """
 
-    def __init__(self, plan: Plan, drop: Callable[[Packet], None]) -> None:
+    def __init__(self, plan: Plan, drop: Callable[[Packet], None], behaviour: bool = False) -> None:
         self._plan = plan
-        builder = RuleBuilder(plan, Clock())
+        builder = RuleBuilder(plan, Clock(), behaviour)
         asked = [rule.terms for rule in plan.sorting] + [limiter.terms for limiter in plan.limiters]
         parties = [terms.local for one in asked for terms in one.walk()]
         self.neighbours = Neighbours(frozenset(one for party in parties if party for one in party.members.hardware))

@@ -47,13 +47,14 @@ def build_service(service: planned.Service) -> Service:
         NameSet(names) if names else None,
         remote if remote else None,
         service.shape,
+        frozenset(service.over),
     )
 
 
 class RuleBuilder:
     """Compiles a plan's terms. `clock` is what its schedules set."""
 
-    def __init__(self, plan: Plan, clock: Clock) -> None:
+    def __init__(self, plan: Plan, clock: Clock, behaviour: bool = False) -> None:
         self._plan = plan
         self.clock = clock
         self._places = {name: place for place, name in enumerate(plan.schedules)}
@@ -63,7 +64,7 @@ class RuleBuilder:
         self.watch = WatchSpec(
             tuple(terms.moved[0] for terms in asked if terms.moved),
             self.rates,
-            any(service.shape for terms in asked for service in terms.services or ()),
+            behaviour or any(service.shape for terms in asked for service in terms.services or ()),
         )
         self.kinds = 0
         for terms in asked:

@@ -173,7 +173,7 @@ class Party:
 class Service:
     """The signs by which a service is told: see `engine.service`. `ports` are of the remote, by protocol number.
 
-    `own` says that the person wrote it, and `used` whether a rule or limiter of the plan names it.
+    `own` says that the person wrote it.
     """
 
     name: str
@@ -184,6 +184,7 @@ class Service:
     names: tuple[str, ...] = ()
     remote: Members = Members()
     shape: str = ""
+    over: tuple[str, ...] = ()
     own: bool = False
 
 
@@ -357,7 +358,7 @@ class Rule:
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """A whole plan."""
+    """A whole plan. `services` are the person's own, and those others that a rule or a limiter names."""
 
     document: Document
     site: str

@@ -435,6 +435,7 @@ class ServiceEntry(Entry):
     about: str = ""
     category: Name | None = Field(default=None, examples=["play"])
     seen: Annotated[tuple[str, ...], _flat(_seen)] = Field(default=(), examples=["[rtp, stun]"])
+    over: Annotated[tuple[str, ...], _flat(_seen)] = Field(default=(), examples=["[tls]"])
     ports: Annotated[tuple[tuple[int, tuple[int, int]], ...], _flat(parse_service_port)] = Field(
         default=(), examples=["[27000-27010/udp, 443]"]
     )

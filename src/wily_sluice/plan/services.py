@@ -37,8 +37,18 @@ def _service(name: str, category: str, entry: ServiceEntry, remote: Members, own
         entry.names,
         remote,
         entry.shape or "",
+        entry.over,
         own,
     )
+
+
+def shipped_services() -> dict[str, Service]:
+    """The services that come with the program, by name."""
+    return {
+        name: _service(name, file.category, entry, Members(), own=False)
+        for _, file in shipped()
+        for name, entry in file.services.items()
+    }
 
 
 class Services:
@@ -95,14 +105,11 @@ class Services:
         """Every service by its name."""
         if self._all is None:
             content = self._reading.content
-            self._all = {
-                name: _service(name, file.category, entry, Members(), own=False)
-                for _, file in shipped()
-                for name, entry in file.services.items()
-            }
+            self._all = shipped_services()
             for word in content.catalogues if content is not None else ():
                 self._all |= self._of_file(word)
             self._all |= self.own(content.services if content is not None else {})
+            self.used |= {name: service for name, service in self._all.items() if service.own}
         return self._all
 
     def named(self, location: Location, words: tuple[str, ...]) -> tuple[Service, ...]:

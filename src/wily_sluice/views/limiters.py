@@ -35,6 +35,8 @@ def _whose(limiter: Limiter) -> str:
     text = f" of {who(limiter.local)}" if limiter.local else ""
     if limiter.remote:
         text += f" with {who(limiter.remote)}"
+    if limiter.service_words:
+        text += f" of service {' or '.join(limiter.service_words)}"
     if limiter.protocols:
         text += f" over {protocol_text(limiter.protocols)}"
     if limiter.ports:

@@ -1,0 +1,195 @@
+"""`sluice trace`."""
+
+import re
+from datetime import datetime
+from ipaddress import ip_address
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import click
+from rich.progress import Progress
+
+from wily_sluice.cli.options import Refusal, at_option, choose_uplinks, json_option, plan_option, read_at
+from wily_sluice.engine.header import Parties
+from wily_sluice.engine.kind import NAMES as KINDS
+from wily_sluice.engine.known import PROTOCOLS_SEEN
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.read import load
+from wily_sluice.plan.traffic_words import parse_dscp, parse_host_name, parse_protocol
+from wily_sluice.trace.capture import CaptureError, read
+from wily_sluice.trace.follow import Follower, Trace
+from wily_sluice.trace.single import Described, explain
+from wily_sluice.units import parse_size
+from wily_sluice.views.console import console, print_json
+from wily_sluice.views.trace import (
+    answer_data,
+    followed_data,
+    print_answer,
+    print_followed,
+    print_trace,
+    trace_csv,
+    trace_data,
+)
+
+LOCAL_PORT = 49_152  # RFC 6335: the first that no service has, where none is said
+TELL_EVERY = 2_000  # packets
+_PARTY = re.compile(
+    r"(?:\[(?P<v6>[^\]]+)\]|(?P<v4>[^\[\]:/]+)|(?P<bare>[0-9a-fA-F:]+))(?::(?P<port>\d+))?(?:/(?P<of>\w+))?"
+)
+
+
+class Party(click.ParamType[tuple[bytes, int, int | None]]):
+    """`203.0.113.9`, `203.0.113.9:443`, `[fd61::1]:443/udp`: packed address, port or 0, protocol or None."""
+
+    name = "party"
+
+    def convert(
+        self, value: object, param: click.Parameter | None, ctx: click.Context | None
+    ) -> tuple[bytes, int, int | None]:
+        """Read it."""
+        match = _PARTY.fullmatch(str(value))
+        try:
+            if match is None:
+                raise ValueError
+            address = ip_address(match["v6"] or match["v4"] or match["bare"]).packed
+            port = int(match["port"] or 0)
+            protocol = parse_protocol(match["of"])[0 if len(address) == 4 else -1] if match["of"] else None
+            if not 0 <= port <= 65_535:
+                raise ValueError
+        except ValueError:
+            self.fail(f"“{value}” is no party: write it like 203.0.113.9:443/udp or [fd61::9]:443/tcp", param, ctx)
+        return address, port, protocol
+
+
+@click.command()
+@plan_option
+@click.option("--local", type=Party(), metavar="ADDRESS[:PORT]", help="One of your hosts.")
+@click.option("--remote", type=Party(), metavar="ADDRESS[:PORT][/PROTOCOL]", help="The far side; TCP unless said.")
+@click.option("--name", "names", multiple=True, metavar="NAME", help="What the far side is called.")
+@click.option("--seen", type=click.Choice(sorted(PROTOCOLS_SEEN)), help="What the conversation was seen to speak.")
+@click.option("--shape", type=click.Choice(["interactive", "bulk"]), help="How it behaves.")
+@click.option("--dscp", metavar="DSCP", help="What its packets are marked with: EF, CS1, 46.")
+@click.option("--moved", metavar="SIZE", help="What it has carried so far: 25 MB.")
+@click.option("--packet", "kinds", type=click.Choice(list(KINDS)), multiple=True, help="A kind of its packets.")
+@click.option("--pcap", "capture", type=click.Path(path_type=Path), metavar="FILE", help="Follow a capture instead.")
+@click.option("--conversation", "number", type=int, metavar="N", help="Of the capture, explain this one.")
+@click.option("--uplink", metavar="NAME", help="Only this uplink; a capture is of the first, unless said.")
+@click.option("--most", type=click.IntRange(1), default=30, show_default=True, help="Rows of a table.")
+@at_option("When, in the site's time; now, unless said. A capture has its own times.")
+@json_option
+@click.option("--csv", "as_csv", is_flag=True, help="Print a capture's conversations as CSV.")
+def trace(
+    plan_file: Path,
+    local: tuple[bytes, int, int | None] | None,
+    remote: tuple[bytes, int, int | None] | None,
+    names: tuple[str, ...],
+    seen: str | None,
+    shape: str | None,
+    dscp: str | None,
+    moved: str | None,
+    kinds: tuple[str, ...],
+    capture: Path | None,
+    number: int | None,
+    uplink: str | None,
+    most: int,
+    at: str | None,
+    as_json: bool,
+    as_csv: bool,
+) -> None:
+    """Say where a conversation goes, and why: which rule, queue, limiters and mark, and what was tried before.
+
+    Of a conversation that you describe, or of all conversations in a capture (pcap or pcapng), as the gate would
+    recognize and sort them. A capture is one of the gateway's inner side, with your hosts' own addresses.
+
+    \b
+    Examples:
+      sluice trace --local 10.61.0.41 --remote 203.0.113.9:443/udp --name meet.example
+      sluice trace --pcap morning.pcap
+      sluice trace --pcap morning.pcap --conversation 3
+      sluice trace --pcap morning.pcapng --csv > morning.csv
+    """
+    plan = load(plan_file)
+    if capture is not None:
+        if local is not None or remote is not None:
+            raise click.UsageError("either --pcap, or --local and --remote")
+        _show_capture(plan, capture, uplink, number, most, as_json, as_csv)
+        return
+    if local is None or remote is None:
+        raise click.UsageError("say --local and --remote, or --pcap FILE")
+    if len(local[0]) != len(remote[0]):
+        raise click.UsageError("one of them is IPv4, the other IPv6: a conversation is of one version")
+    if local[0] not in plan.hosts:
+        networks = ", ".join(network.name for network in plan.networks)
+        raise click.BadParameter(
+            f"{ip_address(local[0])} is in none of your networks ({networks})", param_hint="--local"
+        )
+    try:
+        described = Described(
+            Parties(
+                remote[2] if remote[2] is not None else 6,
+                local[0],
+                remote[0],
+                local[1] or (LOCAL_PORT if remote[1] else 0),
+                remote[1],
+            ),
+            tuple(parse_host_name(name) for name in names),
+            seen or "",
+            parse_dscp(int(dscp) if dscp.isdigit() else dscp)[0] if dscp else 0,
+            parse_size(moved) if moved else 0,
+            shape or "",
+            sum(KINDS[kind] for kind in set(kinds)),
+        )
+    except ValueError as error:
+        raise click.UsageError(str(error)) from None
+    moment = read_at(plan, at) or datetime.now(ZoneInfo(plan.timezone))
+    answer = explain(plan, choose_uplinks(plan, uplink), described, moment)
+    if as_json:
+        print_json(answer_data(described.parties, answer))
+    else:
+        print_answer(console(), described.parties, described.names, answer)
+
+
+def _show_capture(
+    plan: Plan, file: Path, uplink: str | None, number: int | None, most: int, as_json: bool, as_csv: bool
+) -> None:
+    found = _follow(plan, file, uplink)
+    if number is not None:
+        if not 1 <= number <= len(found.conversations):
+            message = f"there are conversations 1 to {len(found.conversations)}"
+            raise click.BadParameter(message, param_hint="--conversation")
+        one = found.conversations[number - 1]
+        if as_json:
+            print_json(followed_data(number, one))
+        else:
+            print_followed(console(), number, one)
+    elif as_json:
+        print_json(trace_data(found))
+    elif as_csv:
+        click.echo(trace_csv(found), nl=False)
+    else:
+        print_trace(console(), file.name, found, most)
+
+
+def _follow(plan: Plan, file: Path, uplink: str | None) -> Trace:
+    """The whole capture, with a bar on a terminal while it takes."""
+    screen = console(stderr=True)
+    follower = Follower(plan, choose_uplinks(plan, uplink)[0])
+    try:
+        whole = file.stat().st_size
+        with Progress(console=screen, transient=True, disable=not screen.is_terminal) as progress:
+            task = progress.add_task("following", total=whole)
+            read_so_far = 0
+
+            def told() -> None:
+                progress.update(task, completed=read_so_far)
+
+            for count, captured in enumerate(read(file), 1):
+                follower.packet(count, captured)
+                read_so_far += captured.frame + 16
+                if count % TELL_EVERY == 0:
+                    told()
+    except OSError as error:
+        raise Refusal(f"{file} cannot be read: {error.strerror}") from None
+    except CaptureError as error:
+        raise Refusal(f"{file} {error}") from None
+    return follower.finish()

@@ -1,0 +1,48 @@
+"""BitTorrent: the handshake of peers (BEP 3), their queries for peers (BEP 5), and their transport over UDP (BEP 29).
+
+What peers encrypt (message stream encryption) cannot be told from random bytes, and is not recognized.
+"""
+
+import re
+
+from wily_sluice.recognition.opening import Datagram, Opening
+from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
+
+HANDSHAKE = b"\x13BitTorrent protocol"
+_QUERY = re.compile(rb"d(2:ip\d{1,2}:.{6,18}?)?1:[arev]", re.DOTALL)
+_ID = b"2:id20:"
+_SYN, _STATE = 0x41, 0x21  # type and version of uTP's first two packets
+_UTP_HEADER = 20  # bytes
+
+
+def look_tcp(opening: Opening) -> Answer:
+    """Whether either side opens with the handshake."""
+    waits = False
+    for data in opening.streams:
+        if data.startswith(HANDSHAKE):
+            return Verdict("bittorrent", "the handshake of BitTorrent's peers")
+        waits = waits or HANDSHAKE.startswith(data)
+    return WAIT if waits else None
+
+
+def look_udp(opening: Opening) -> Answer:
+    """Whether a datagram asks for peers, or two of them open a conversation of uTP."""
+    opened: dict[bytes, Datagram] = {}
+    for datagram in opening.datagrams:
+        payload = datagram.payload
+        if _is_query(payload):
+            return Verdict("dht", "a message of BitTorrent's distributed table")
+        if len(payload) < _UTP_HEADER or payload[0] & 15 != 1 or payload[0] >> 4 > 4 or payload[1] > 4:
+            return None
+        if payload[0] == _SYN:
+            opened[payload[2:4]] = datagram
+        asked = opened.get(payload[2:4])
+        if payload[0] == _STATE and asked is not None and asked.up != datagram.up:
+            return Verdict("utp", "a conversation of uTP is opened and accepted")
+    return WAIT if len(opening.datagrams) < 6 else None
+
+
+def _is_query(payload: bytes) -> bool:
+    if not _QUERY.match(payload[:64]) or not payload.endswith(b"e"):
+        return False
+    return b"1:y1:" in payload[-64:] and (_ID in payload[:96] or b"1:eli" in payload[:32])

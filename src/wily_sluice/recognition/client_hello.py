@@ -1,0 +1,79 @@
+"""The ClientHello of TLS, which QUIC and DTLS have as well: the server's name in it (RFC 6066 §3), and the protocols
+that the client would speak inside (ALPN, RFC 7301).
+
+Sources: RFC 8446 §4.1.2, RFC 9147 §5.3 for the cookie of DTLS.
+"""
+
+from typing import NamedTuple
+
+SERVER_NAME, ALPN, USE_SRTP = 0, 16, 14
+
+
+class Hello(NamedTuple):
+    """What of it matters here. `name` is empty where the client tells none."""
+
+    name: str
+    inside: tuple[str, ...]
+    for_media: bool
+
+    @property
+    def words(self) -> str:
+        """For a person."""
+        text = f"a ClientHello that asks for {self.name}" if self.name else "a ClientHello without a name"
+        return text + (f", to speak {' or '.join(self.inside)}" if self.inside else "")
+
+
+def parse_hello(body: bytes, cookie: bool = False) -> Hello | None:
+    """Read the body of a ClientHello, without the header of its message. None when it is none, or is cut short."""
+    place = 34
+    for width in (1, 1, 2, 1) if cookie else (1, 2, 1):  # session, cookie, ciphers, compression
+        if place + width > len(body):
+            return None
+        place += width + int.from_bytes(body[place : place + width])
+    end = place + 2 + int.from_bytes(body[place : place + 2])
+    if place + 2 > len(body):
+        return Hello("", (), False) if place == len(body) else None  # TLS 1.2 may have no extensions
+    if end > len(body):
+        return None
+    place += 2
+    name, for_media = "", False
+    inside: tuple[str, ...] = ()
+    while place + 4 <= end:
+        kind = int.from_bytes(body[place : place + 2])
+        size = int.from_bytes(body[place + 2 : place + 4])
+        value = body[place + 4 : min(place + 4 + size, end)]
+        if kind == SERVER_NAME:
+            name = _server_name(value)
+        elif kind == ALPN:
+            inside = _inside(value)
+        elif kind == USE_SRTP:
+            for_media = True
+        place += 4 + size
+    return Hello(name, inside, for_media)
+
+
+def _server_name(value: bytes) -> str:
+    if len(value) < 5 or value[2] != 0:
+        return ""
+    return host_name(value[5 : 5 + int.from_bytes(value[3:5])])
+
+
+def _inside(value: bytes) -> tuple[str, ...]:
+    found: list[str] = []
+    place = 2
+    while place < len(value) and len(found) < 8:
+        size = value[place]
+        word = value[place + 1 : place + 1 + size]
+        if word.isascii() and word.decode("ascii").isprintable():  # a client may throw in nonsense (RFC 8701)
+            found.append(word.decode("ascii"))
+        place += 1 + size
+    return tuple(found)
+
+
+_LETTERS = frozenset(b"abcdefghijklmnopqrstuvwxyz0123456789-_.")
+
+
+def host_name(raw: bytes) -> str:
+    """A host name as it stands in a packet, in lower case; empty when it can be none."""
+    raw = raw.lower().rstrip(b".")
+    return raw.decode("ascii") if 0 < len(raw) <= 253 and _LETTERS.issuperset(raw) else ""

@@ -1,0 +1,99 @@
+"""DNS (RFC 1035 §4): questions, and the addresses that answers give to names, with how long they hold.
+
+Of an answer, every address counts for the name that was asked for, whatever aliases lie between.
+"""
+
+from typing import NamedTuple
+
+from wily_sluice.recognition.client_hello import host_name
+from wily_sluice.recognition.opening import Opening
+from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
+from wily_sluice.units import SECOND, Nanoseconds
+
+PORT = 53
+A, AAAA = 1, 28
+MOST_RECORDS = 64
+MOST_LABELS = 40
+LONGEST_LIFE: Nanoseconds = 24 * 3600 * SECOND
+
+
+class Told(NamedTuple):
+    """What a message says: the name asked for, whether it is an answer, and addresses with their time to live."""
+
+    name: str
+    answers: bool
+    addresses: tuple[tuple[bytes, Nanoseconds], ...]
+
+
+def parse(message: bytes) -> Told | None:
+    """Read a message with one question. None for what is not DNS, or has none."""
+    if len(message) < 17 or message[4:6] != b"\x00\x01" or message[2] & 0x78:
+        return None
+    name, place = _name(message, 12)
+    if name is None or place + 4 > len(message) or message[place + 2 : place + 4] != b"\x00\x01":
+        return None
+    place += 4
+    answers = bool(message[2] & 0x80)
+    addresses: list[tuple[bytes, Nanoseconds]] = []
+    for _ in range(min(int.from_bytes(message[6:8]), MOST_RECORDS) if answers else 0):
+        _, place = _name(message, place)
+        if place + 10 > len(message):
+            break
+        kind = int.from_bytes(message[place : place + 2])
+        life = int.from_bytes(message[place + 4 : place + 8]) * SECOND
+        size = int.from_bytes(message[place + 8 : place + 10])
+        value = message[place + 10 : place + 10 + size]
+        if (kind, len(value)) in ((A, 4), (AAAA, 16)):
+            addresses.append((value, min(life, LONGEST_LIFE)))
+        place += 10 + size
+    return Told(name, answers, tuple(addresses))
+
+
+def _name(message: bytes, place: int) -> tuple[str | None, int]:
+    """The name at a place, and where it ends; None as a name for what can be none. Follows pointers (§4.1.4)."""
+    labels: list[bytes] = []
+    end = -1
+    for _ in range(MOST_LABELS):
+        if place >= len(message):
+            return None, len(message)
+        size = message[place]
+        if size >= 0xC0:
+            if end < 0:
+                end = place + 2
+            place = int.from_bytes(message[place : place + 2]) & 0x3FFF
+        elif size == 0:
+            found = host_name(b".".join(labels))
+            return found if found or not labels else None, end if end >= 0 else place + 1
+        elif size < 64:
+            labels.append(message[place + 1 : place + 1 + size])
+            place += 1 + size
+        else:
+            break
+    return None, len(message)
+
+
+def look_udp(opening: Opening) -> Answer:
+    """Whether the datagrams are a question, and an answer where it is not the port of DNS."""
+    on_port = PORT in (opening.parties.local_port, opening.parties.remote_port)
+    asked: dict[bytes, bool] = {}
+    for datagram in opening.datagrams:
+        told = parse(datagram.payload)
+        if told is None:
+            return None
+        if on_port:
+            return Verdict("dns", f"a question for {told.name}" if told.name else "a question of DNS")
+        if told.answers and asked.get(datagram.payload[:2]) == (not datagram.up):
+            return Verdict("dns", f"a question for {told.name} and its answer")
+        asked[datagram.payload[:2]] = datagram.up
+    return WAIT if len(opening.datagrams) < 4 else None
+
+
+def look_tcp(opening: Opening) -> Answer:
+    """Whether either side opens with a message behind its length (§4.2.2), on the port of DNS."""
+    if PORT not in (opening.parties.local_port, opening.parties.remote_port):
+        return None
+    for data in opening.streams:
+        told = parse(data[2:]) if len(data) >= 2 + int.from_bytes(data[:2]) > 14 else None
+        if told is not None:
+            return Verdict("dns", f"a question for {told.name}, over TCP")
+    return WAIT if any(len(data) < 14 for data in opening.streams) else None

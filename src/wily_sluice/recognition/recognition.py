@@ -1,0 +1,164 @@
+"""Shows a conversation's first packets to all recognizers until one is certain, or none has hope left.
+
+Each recognizer is a function of an `Opening`: it says what it sees, or that it wants the next packet, or that it is not
+that. Time and memory are bounded: a conversation is watched for so many packets and so long (`opening`), and at most
+MOST_OPEN at once, of which the oldest is let go first.
+
+Conversations of DNS and SIP stay watched, since they tell about others; a datagram costs them one pass.
+"""
+
+from collections.abc import Callable, Mapping
+from typing import Final
+
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.header import TCP, UDP, Parsed
+from wily_sluice.engine.known import Known
+from wily_sluice.recognition import (
+    bittorrent,
+    dns,
+    dtls,
+    greetings,
+    http,
+    ike,
+    ntp,
+    quic,
+    rtp,
+    sip,
+    stun,
+    tls,
+    wireguard,
+)
+from wily_sluice.recognition.learnt import ExpectedMedia, LearntNames
+from wily_sluice.recognition.opening import LONGEST, Opening
+from wily_sluice.recognition.verdict import Answer, Verdict
+from wily_sluice.units import Nanoseconds
+
+Recognizer = Callable[[Opening], Answer]
+RECOGNIZERS: Final[Mapping[int, tuple[Recognizer, ...]]] = {
+    TCP: (tls.look, http.look, sip.look, greetings.look, bittorrent.look_tcp, dns.look_tcp),
+    UDP: (
+        quic.look,
+        stun.look,
+        dtls.look,
+        dns.look_udp,
+        sip.look,
+        rtp.look,
+        bittorrent.look_udp,
+        wireguard.look,
+        ntp.look,
+        ike.look,
+    ),
+}
+TELLING = ("dns", "sip")  # what tells about other conversations
+MOST_OPEN = 2048
+MOST_EVIDENCE = 4
+
+
+class Recognition:
+    """Of all conversations of a site."""
+
+    def __init__(self) -> None:
+        self.names = LearntNames()
+        self.media = ExpectedMedia()
+        self._open: dict[bytes, Conversation] = {}
+
+    def look(self, conversation: Conversation, parsed: Parsed, packet: bytes, up: bool, now: Nanoseconds) -> bool:
+        """Look at a packet of a conversation that is `unknown`. True when what is known of it has changed."""
+        protocol = conversation.key[0]
+        if protocol not in RECOGNIZERS:
+            conversation.unknown = False
+            return False
+        known = conversation.known
+        if known is not None and known.seen in TELLING:
+            self._hear(conversation, packet[parsed.headers :], up, now)
+            return False
+        changed = False
+        opening: Opening | None = conversation.opening
+        if opening is None:
+            opening = self._begin(conversation, now)
+            changed = conversation.known is not None
+        opening.add(parsed, packet, up, now)
+        changed = self._ask(conversation, opening) or changed
+        if conversation.opening is not None and (opening.over or now - opening.begun > LONGEST):
+            self._end(conversation)
+        known = conversation.known
+        if known is not None and known.seen in TELLING:
+            conversation.unknown = True
+            self._hear(conversation, packet[parsed.headers :], up, now)
+        return changed
+
+    def _begin(self, conversation: Conversation, now: Nanoseconds) -> Opening:
+        opening = Opening(conversation.key, now)
+        opening.hopes = RECOGNIZERS[conversation.key[0]]
+        conversation.opening = opening
+        if len(self._open) >= MOST_OPEN:
+            self._end(self._open[next(iter(self._open))])
+        self._open[conversation.key] = conversation
+        parties = opening.parties
+        names = self.names.names(parties.remote, parties.local, now)
+        if names:
+            conversation.known = Known(names=names, evidence=(f"an answer of DNS gives its address to {names[0]}",))
+        if parties.protocol == UDP:
+            kind = self.media.kind(parties.remote, parties.remote_port, now) or self.media.kind(
+                parties.local, parties.local_port, now
+            )
+            if kind:
+                self._note(conversation, Verdict("rtp", f"SIP announced {kind} on this port", final=False))
+        return opening
+
+    def _ask(self, conversation: Conversation, opening: Opening) -> bool:
+        """Ask whoever has hope left. True when one has seen something."""
+        changed = False
+        hopes = []
+        for recognizer in opening.hopes:
+            answer = recognizer(opening)
+            if isinstance(answer, Verdict):
+                changed = self._note(conversation, answer) or changed
+                if answer.certain and answer.final:
+                    self._end(conversation)
+                    return changed
+            elif answer is not None:
+                hopes.append(recognizer)
+        opening.hopes = tuple(hopes)
+        if not hopes:
+            self._end(conversation)
+        return changed
+
+    def _end(self, conversation: Conversation) -> None:
+        conversation.opening = None
+        conversation.unknown = False
+        self._open.pop(conversation.key, None)
+
+    def _note(self, conversation: Conversation, verdict: Verdict) -> bool:
+        """Write a verdict down. True when it says anything new that is certain."""
+        before = conversation.known or Known()
+        evidence = (*before.evidence, verdict.evidence)[:MOST_EVIDENCE]
+        if not verdict.certain:
+            if before.seen or before.likely:
+                return False
+            conversation.known = Known(before.seen, before.names, evidence, verdict.seen)
+            return False
+        # What the client itself says is worth more than what the address may be called.
+        names = (verdict.name,) if verdict.name else before.names
+        if before.seen == verdict.seen and names == before.names:
+            return False
+        conversation.known = Known(verdict.seen, names, evidence)
+        return True
+
+    def _hear(self, conversation: Conversation, payload: bytes, up: bool, now: Nanoseconds) -> None:
+        """Learn from a message what it tells about other conversations."""
+        assert conversation.known is not None
+        if conversation.known.seen == "sip":
+            for address, port, kind in sip.media(payload):
+                self.media.expect(address, port, kind, now)
+            return
+        if conversation.key[0] == TCP:
+            payload = payload[2:]
+        self.hear_dns(payload, conversation.parties.local if not up else conversation.parties.remote, now)
+
+    def hear_dns(self, message: bytes, host: bytes, now: Nanoseconds) -> None:
+        """Learn from an answer of DNS that goes to a host."""
+        told = dns.parse(message)
+        if told is not None and told.answers and told.name:
+            for address, life in told.addresses:
+                self.names.learn(address, told.name, now + life, host)

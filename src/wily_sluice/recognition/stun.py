@@ -1,0 +1,31 @@
+"""STUN, and TURN which speaks it (RFC 8489 §5, RFC 8656): by its header and its magic cookie.
+
+It comes before the media of a call or a meeting, or a game between peers, in one conversation with them (RFC 7983), so
+what follows may say more.
+"""
+
+from wily_sluice.recognition.opening import Opening
+from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
+
+COOKIE = bytes.fromhex("2112a442")
+HEADER = 20  # bytes
+
+
+def is_stun(payload: bytes, length: int) -> bool:
+    """Whether a datagram of this length is a message of STUN."""
+    return (
+        len(payload) >= HEADER
+        and payload[0] < 0x40
+        and payload[4:8] == COOKIE
+        and payload[3] & 3 == 0
+        and int.from_bytes(payload[2:4]) + HEADER == length
+    )
+
+
+def look(opening: Opening) -> Answer:
+    """Whether one of the datagrams is a message of STUN."""
+    for datagram in opening.datagrams:
+        if is_stun(datagram.payload, datagram.length):
+            kind = "request" if not datagram.payload[0] & 1 and not datagram.payload[1] & 0x10 else "message"
+            return Verdict("stun", f"a {kind} of STUN", final=False)
+    return WAIT if len(opening.datagrams) < 4 else None

@@ -1,0 +1,192 @@
+"""Follows the packets of a capture through a plan, with the engine that the gate runs, and adds up where they go.
+
+Who is local is told by the plan's networks. What passes between two hosts of these, or between none, never comes to
+the gate's shapers, and is counted apart. So is what is no IP. The bytes are those of IP packets; all counts together
+are the bytes of the capture.
+"""
+
+from collections import Counter
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from zoneinfo import ZoneInfo
+
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.header import Parsed, Parties, parse, parties
+from wily_sluice.engine.kind import kind_of
+from wily_sluice.engine.known import NOTHING
+from wily_sluice.engine.lane import Lane
+from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.model import Plan, Uplink
+from wily_sluice.recognition.recognition import Recognition
+from wily_sluice.trace.capture import Captured
+from wily_sluice.trace.explain import Services, Way, way_of
+from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds, Size
+
+DEFAULT = "(default)"
+
+
+@dataclass(slots=True)
+class Count:
+    """Packets, and the bytes of them, by direction."""
+
+    packets: int = 0
+    up: Size = 0
+    down: Size = 0
+
+    def add(self, up: bool, length: Size) -> None:
+        """Count a packet."""
+        self.packets += 1
+        if up:
+            self.up += length
+        else:
+            self.down += length
+
+    @property
+    def bytes(self) -> Size:
+        """Both directions together."""
+        return self.up + self.down
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """From this packet of the capture on (they count from 1), a direction goes this way.
+
+    `kinds` are bits: where rules ask for kinds of packets, only packets of these are meant.
+    """
+
+    packet: int
+    direction: Direction
+    way: Way
+    kinds: int = 0
+
+
+@dataclass(slots=True)
+class Followed:
+    """A conversation, with all decisions about it and what was known of it in the end."""
+
+    parties: Parties
+    first: int
+    count: Count = field(default_factory=Count)
+    decisions: list[Decision] = field(default_factory=list)
+    seen: str = ""
+    likely: str = ""
+    names: tuple[str, ...] = ()
+    evidence: tuple[str, ...] = ()
+    shape: str = ""
+    service: str = ""
+    category: str = ""
+    sign: str = ""
+
+    def way(self, direction: Direction) -> Way | None:
+        """Which way a direction goes in the end; None when nothing went there."""
+        return next((d.way for d in reversed(self.decisions) if d.direction == direction and not d.kinds), None)
+
+
+@dataclass(slots=True)
+class Trace:
+    """All conversations of a capture, and its totals by rule, queue, service and host."""
+
+    conversations: list[Followed] = field(default_factory=list)
+    rules: dict[str, Count] = field(default_factory=dict)
+    queues: dict[str, Count] = field(default_factory=dict)
+    services: dict[str, Count] = field(default_factory=dict)
+    hosts: dict[bytes, Count] = field(default_factory=dict)
+    whole: Count = field(default_factory=Count)
+    apart: "Counter[str]" = field(default_factory=Counter)  # bytes: why not shaped
+    packets_apart: "Counter[str]" = field(default_factory=Counter)
+
+    @property
+    def bytes(self) -> Size:
+        """All of the capture."""
+        return self.whole.bytes + sum(self.apart.values())
+
+
+class Follower:
+    """One run through a plan, on one of its uplinks."""
+
+    def __init__(self, plan: Plan, uplink: Uplink) -> None:
+        self.plan = plan
+        self.engine = SiteEngine(plan, lambda _: None, behaviour=True)
+        self.trace = Trace()
+        self._recognition = Recognition()
+        self._uplink = uplink.name
+        self._shapers = {way: self.engine.shapers[uplink.name, way] for way in DIRECTIONS}
+        self._services = Services(plan)
+        self._hosts = plan.hosts
+        self._zone = ZoneInfo(plan.timezone)
+        self._decided: dict[tuple[Conversation, bool, int], tuple[Lane, int]] = {}
+        self._followed: dict[Conversation, Followed] = {}
+        self._minute = -1
+
+    def _apart(self, why: str, length: Size) -> None:
+        self.trace.apart[why] += length
+        self.trace.packets_apart[why] += 1
+
+    def packet(self, number: int, captured: Captured) -> None:
+        """Follow the next packet of the capture; they count from 1."""
+        packet, now = captured.packet, captured.now
+        parsed = parse(packet, True) if packet else None
+        if parsed is None:
+            self._apart("not IP", captured.frame)
+            return
+        own = parties(parsed.key)
+        sent, taken = own.local in self._hosts, own.remote in self._hosts
+        if sent == taken:
+            self._apart("between your own hosts" if sent else "of none of your hosts", parsed.length)
+            return
+        if taken:
+            parsed = parse(packet, False)
+            assert parsed is not None
+        if now // (60 * SECOND) != self._minute:
+            self._minute = now // (60 * SECOND)
+            self.engine.at(datetime.fromtimestamp(now / SECOND, UTC).astimezone(self._zone))
+        if sent and captured.hardware and self.engine.neighbours.watched:
+            self.engine.learn(own.local, captured.hardware)
+        self._count(number, self.engine.conversations.find(parsed.key, parsed.dscp, now), parsed, packet, sent, now)
+
+    def _count(
+        self, number: int, conversation: Conversation, parsed: Parsed, packet: bytes, up: bool, now: Nanoseconds
+    ) -> None:
+        if conversation.unknown and self._recognition.look(conversation, parsed, packet, up, now):
+            conversation.sort_again()
+        kind = kind_of(parsed.key[0], parsed.flags, parsed.length, parsed.headers)
+        direction: Direction = "up" if up else "down"
+        shaper = self._shapers[direction]
+        lane = shaper.lane(conversation, kind, parsed.length, now)
+        followed = self._followed.get(conversation)
+        if followed is None:
+            followed = self._followed[conversation] = Followed(conversation.parties, number)
+            self.trace.conversations.append(followed)
+        kinds = kind & shaper.sorter.kinds
+        place = (conversation, up, kinds)
+        if self._decided.get(place) != (lane, lane.rule):
+            self._decided[place] = (lane, lane.rule)
+            subject = shaper.sorter.subject(conversation, kind)
+            way = way_of(self.plan, self._uplink, shaper.sorter, lane, subject)
+            followed.decisions.append(Decision(number, direction, way, kinds))
+        for total, key in (
+            (self.trace.rules, self._rule(lane) or DEFAULT),
+            (self.trace.queues, lane.leaf.path),
+        ):
+            total.setdefault(key, Count()).add(up, parsed.length)
+        self.trace.hosts.setdefault(followed.parties.local, Count()).add(up, parsed.length)
+        self.trace.whole.add(up, parsed.length)
+        followed.count.add(up, parsed.length)
+
+    def _rule(self, lane: Lane) -> str | None:
+        return self.plan.sorting[lane.rule].name if lane.rule >= 0 else None
+
+    def finish(self) -> Trace:
+        """Note what is known of each conversation in the end, and of which service it is."""
+        for conversation, followed in self._followed.items():
+            subject = self._shapers["up"].sorter.subject(conversation)
+            known = conversation.known or NOTHING
+            followed.seen, followed.likely = known.seen, known.likely
+            followed.names, followed.evidence = known.names, known.evidence
+            followed.shape = subject.shape
+            followed.service, followed.category, followed.sign = self._services.of(subject)
+            total = self.trace.services.setdefault(followed.service, Count())
+            total.packets += followed.count.packets
+            total.up += followed.count.up
+            total.down += followed.count.down
+        return self.trace

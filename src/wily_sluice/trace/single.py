@@ -1,0 +1,59 @@
+"""Follows one conversation that is only spoken of: who, with whom, and what would be known of it."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from wily_sluice.engine.condition import Subject
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.header import Parties, key_of
+from wily_sluice.engine.known import Known
+from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.model import Plan, Uplink
+from wily_sluice.trace.explain import Services, Way, way_of
+from wily_sluice.units import DIRECTIONS, Direction, Size
+
+
+@dataclass(frozen=True, slots=True)
+class Described:
+    """A conversation as a person describes it. `kind` are bits of `engine.kind`; `moved` is in bytes."""
+
+    parties: Parties
+    names: tuple[str, ...] = ()
+    seen: str = ""
+    dscp: int = 0
+    moved: Size = 0
+    shape: str = ""
+    kind: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """Its way in each direction on each uplink, and of which service it is."""
+
+    ways: dict[str, dict[Direction, Way]]
+    service: str
+    category: str
+    sign: str
+
+
+def explain(plan: Plan, uplinks: list[Uplink], described: Described, at: datetime) -> Answer:
+    """Which way a conversation would go, at a moment in the site's time zone."""
+    engine = SiteEngine(plan, lambda _: None, behaviour=True)
+    engine.at(at)
+    conversation = Conversation(key_of(described.parties))
+    conversation.marks = 1 << described.dscp
+    conversation.known = Known(described.seen, described.names)
+
+    def subject(kind: int) -> Subject:
+        one = Subject(conversation, engine.neighbours.hardware(described.parties.local), kind)
+        one.moved, one.shape = described.moved, described.shape
+        return one
+
+    ways: dict[str, dict[Direction, Way]] = {}
+    for uplink in uplinks:
+        ways[uplink.name] = {}
+        for direction in DIRECTIONS:
+            shaper = engine.shapers[uplink.name, direction]
+            lane = shaper.lane_for(conversation, subject(described.kind))
+            ways[uplink.name][direction] = way_of(plan, uplink.name, shaper.sorter, lane, subject(described.kind))
+    return Answer(ways, *Services(plan).of(subject(0)))

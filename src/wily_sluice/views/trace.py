@@ -1,0 +1,290 @@
+"""Where conversations go and why, as tables, sentences and data."""
+
+import csv
+import io
+from collections.abc import Iterable, Mapping
+from ipaddress import ip_address
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from wily_sluice.engine.header import Parties
+from wily_sluice.plan.traffic_words import PROTOCOLS, dscp_text, kinds_text
+from wily_sluice.trace.explain import UNKNOWN, Tried, Way
+from wily_sluice.trace.follow import Count, Decision, Followed, Trace
+from wily_sluice.trace.single import Answer
+from wily_sluice.units import DIRECTIONS, Direction, format_share, format_size
+from wily_sluice.views.console import print_line
+from wily_sluice.views.tree import ARROWS
+
+_NAMES = {number: name for name, numbers in PROTOCOLS.items() for number in numbers}
+WIDE = 118  # columns that the table of conversations takes with what was recognized
+
+
+def endpoint(address: bytes, port: int) -> str:
+    """`10.61.0.41:5004`, `[fd61::1]:443`, or the address alone where there is no port."""
+    text = str(ip_address(address))
+    if not port:
+        return text
+    return f"[{text}]:{port}" if ":" in text else f"{text}:{port}"
+
+
+def protocol_name(number: int) -> str:
+    """`udp`, or the number."""
+    return _NAMES.get(number, str(number))
+
+
+def _far(followed: Followed) -> str:
+    remote = followed.parties
+    port = f":{remote.remote_port}" if remote.remote_port else ""
+    if followed.names:
+        return f"{followed.names[0]}{port}"
+    return endpoint(remote.remote, remote.remote_port)
+
+
+def way_words(way: Way) -> str:
+    """`rule Handsets, queue calls, under visitor-each, marked EF`."""
+    text = f"rule {way.rule}" if way.rule is not None else "no rule, so the default"
+    text += f", queue {way.queue}"
+    if way.limiters:
+        text += f", under {' and '.join(way.limiters)}"
+    return text + (f", marked {dscp_text((way.mark,))}" if way.mark is not None else "")
+
+
+def _tried(screen: Console, tried: Iterable[Tried]) -> None:
+    rows = list(tried)
+    if not rows:
+        print_line(screen, Text("  It is the first rule; none was tried before.", "dim"))
+        return
+    table = Table(box=None, padding=(0, 2, 0, 2), show_header=True, header_style="dim")
+    table.add_column("tried before", no_wrap=True)
+    table.add_column("is not so")
+    for one in rows:
+        table.add_row(one.rule, Text(one.field, "yellow"))
+    screen.print(table)
+
+
+def print_answer(screen: Console, parties: Parties, names: tuple[str, ...], answer: Answer) -> None:
+    """One conversation, on each uplink."""
+    far = endpoint(parties.remote, parties.remote_port) + (f" ({', '.join(names)})" if names else "")
+    title = f"{endpoint(parties.local, parties.local_port)} with {far}, {protocol_name(parties.protocol)}"
+    print_line(screen, Text(title, "bold"))
+    if answer.service != UNKNOWN:
+        print_line(screen, f"Of service {answer.service} ({answer.category}): it {answer.sign}.")
+    for uplink, ways in answer.ways.items():
+        up, down = ways["up"], ways["down"]
+        for arrow, way in (("↑", up), ("↓", down)):
+            print_line(screen, Text.assemble((f"{uplink} {arrow} ", "bold"), way_words(way)))
+        _tried(screen, up.tried)
+        if down.tried != up.tried:
+            print_line(screen, Text("  and down:", "dim"))
+            _tried(screen, down.tried)
+
+
+def print_followed(screen: Console, number: int, followed: Followed) -> None:
+    """One conversation of a capture: what is known of it, and all decisions about it."""
+    print_line(screen, Text(f"{number}. {_title(followed)}", "bold"))
+    count = followed.count
+    print_line(screen, f"{count.packets} packets, {format_size(count.up)} up and {format_size(count.down)} down.")
+    for line in known_lines(followed):
+        print_line(screen, line)
+    last: dict[Direction, tuple[Tried, ...]] = {}
+    for decision in followed.decisions:
+        kinds = f", {kinds_text(decision.kinds)} packets" if decision.kinds else ""
+        head = f"from packet {decision.packet}{kinds} {ARROWS[decision.direction][0]} "
+        print_line(screen, Text.assemble((head, "bold"), way_words(decision.way)))
+        if decision.way.tried not in last.values():
+            _tried(screen, decision.way.tried)
+        last[decision.direction] = decision.way.tried
+
+
+def _title(followed: Followed) -> str:
+    parties = followed.parties
+    near = endpoint(parties.local, parties.local_port)
+    return f"{near} with {endpoint(parties.remote, parties.remote_port)}, {protocol_name(parties.protocol)}"
+
+
+def known_lines(followed: Followed) -> list[str]:
+    """What was recognized, and by which evidence."""
+    lines = []
+    if followed.seen:
+        lines.append(f"Speaks {followed.seen}.")
+    elif followed.likely:
+        lines.append(f"May speak {followed.likely}; that is not certain.")
+    else:
+        lines.append("What it speaks was not recognized.")
+    if followed.names:
+        lines.append(f"Its remote is {', or '.join(followed.names)}.")
+    if followed.evidence:
+        lines.append(f"Seen: {'; '.join(followed.evidence)}.")
+    if followed.shape:
+        lines.append(f"Behaves {'interactively' if followed.shape == 'interactive' else 'in bulk'}.")
+    if followed.sign:
+        lines.append(f"Of service {followed.service} ({followed.category}): it {followed.sign}.")
+    return lines
+
+
+def print_trace(screen: Console, file: str, trace: Trace, most: int) -> None:
+    """The largest conversations of a capture, and its totals."""
+    largest = sorted(enumerate(trace.conversations, 1), key=lambda item: -item[1].count.bytes)
+    table = Table(box=None, padding=(0, 1, 0, 0), title_justify="left", title_style="bold")
+    count = len(trace.conversations)
+    shown = f"the {most} largest of {count} conversations" if count > most else f"{count} conversations"
+    table.title = f"{file}: {shown}"
+    wide = screen.width >= WIDE
+    table.add_column("", justify="right", style="dim", no_wrap=True)
+    table.add_column("local", no_wrap=True)
+    table.add_column("remote", no_wrap=True, overflow="ellipsis")
+    for heading in ("", "seen", "service") if wide else ("", "seen"):
+        table.add_column(heading, no_wrap=True)
+    table.add_column("rule", overflow="fold")
+    table.add_column("queue", no_wrap=True)
+    table.add_column("↑", justify="right", no_wrap=True)
+    table.add_column("↓", justify="right", no_wrap=True)
+    for number, one in largest[:most]:
+        way = one.way("up") or one.way("down")
+        kinds = [decision.way for decision in one.decisions if decision.kinds]
+        way = way or kinds[-1]
+        moved = len({decision.way.queue for decision in one.decisions if not decision.kinds}) > 1
+        seen = Text(one.seen or (f"{one.likely}?" if one.likely else "–"), "" if one.seen else "dim")
+        service = [Text(one.service if one.sign else "–", "" if one.sign else "dim")] if wide else []
+        rule = Text(way.rule) if way.rule is not None else Text("default", "yellow")
+        queue = Text(way.queue + (" ⤴" if moved else ""), "cyan")
+        near = endpoint(one.parties.local, 0)
+        cells: list[str | Text] = [near, _far(one), protocol_name(one.parties.protocol), seen, *service, rule, queue]
+        table.add_row(str(number), *cells, *_sizes(one.count))
+    screen.print(table)
+    if any(len({d.way.queue for d in one.decisions if not d.kinds}) > 1 for one in trace.conversations):
+        print_line(screen, Text("⤴ came to this queue from another, as more was seen of it: --conversation N", "dim"))
+    for title, totals in (
+        ("rule", trace.rules),
+        ("queue", trace.queues),
+        ("service", trace.services),
+        ("host", {endpoint(host, 0): total for host, total in trace.hosts.items()}),
+    ):
+        screen.print()
+        screen.print(_totals(title, totals, trace, most))
+    for why, size in trace.apart.items():
+        print_line(screen, f"{trace.packets_apart[why]} packets, {format_size(size)}, are {why}, and go past the gate.")
+    packets = trace.whole.packets + sum(trace.packets_apart.values())
+    print_line(screen, f"All together: {packets} packets, {trace.bytes:,} B.")
+
+
+def _sizes(count: Count) -> list[str]:
+    return [format_size(size) if size else "–" for size in (count.up, count.down)]
+
+
+def _totals(title: str, totals: Mapping[str, Count], trace: Trace, most: int) -> Table:
+    table = Table(box=None, padding=(0, 2, 0, 0))
+    table.add_column(f"by {title}", no_wrap=True, header_style="bold", min_width=24)
+    for heading in ("packets", "↑", "↓", "of all"):
+        table.add_column(heading, justify="right", no_wrap=True)
+    whole = max(1, trace.whole.bytes)
+    for name, count in sorted(totals.items(), key=lambda item: -item[1].bytes)[:most]:
+        share = format_share(round(count.bytes / whole, 3))
+        style = "yellow" if name in ("(default)", UNKNOWN) else ""
+        table.add_row(Text(name, style), str(count.packets), *_sizes(count), share)
+    return table
+
+
+def way_data(way: Way) -> dict[str, Any]:
+    """One direction's way for JSON; `mark` is a DSCP or null."""
+    return {
+        "uplink": way.uplink,
+        "rule": way.rule,
+        "queue": way.queue,
+        "limiters": list(way.limiters),
+        "mark": way.mark,
+        "tried": [{"rule": one.rule, "field": one.field} for one in way.tried],
+    }
+
+
+def _parties_data(parties: Parties) -> dict[str, Any]:
+    return {
+        "protocol": protocol_name(parties.protocol),
+        "local": str(ip_address(parties.local)),
+        "local-port": parties.local_port,
+        "remote": str(ip_address(parties.remote)),
+        "remote-port": parties.remote_port,
+    }
+
+
+def answer_data(parties: Parties, answer: Answer) -> dict[str, Any]:
+    """One conversation for JSON."""
+    return {
+        **_parties_data(parties),
+        "service": answer.service,
+        "category": answer.category,
+        "sign": answer.sign,
+        "uplinks": {uplink: {d: way_data(ways[d]) for d in DIRECTIONS} for uplink, ways in answer.ways.items()},
+    }
+
+
+def _decision_data(decision: Decision) -> dict[str, Any]:
+    kinds = kinds_text(decision.kinds).split(" or ") if decision.kinds else []
+    return {"packet": decision.packet, "direction": decision.direction, "kinds": kinds, **way_data(decision.way)}
+
+
+def _count_data(count: Count) -> dict[str, int]:
+    return {"packets": count.packets, "up": count.up, "down": count.down}
+
+
+def followed_data(number: int, followed: Followed) -> dict[str, Any]:
+    """A conversation of a capture for JSON; sizes in bytes."""
+    return {
+        "number": number,
+        **_parties_data(followed.parties),
+        "names": list(followed.names),
+        "seen": followed.seen,
+        "likely": followed.likely,
+        "evidence": list(followed.evidence),
+        "shape": followed.shape,
+        "service": followed.service,
+        "category": followed.category,
+        **_count_data(followed.count),
+        "decisions": [_decision_data(decision) for decision in followed.decisions],
+    }
+
+
+def trace_data(trace: Trace) -> dict[str, Any]:
+    """A capture for JSON; sizes in bytes."""
+    return {
+        "bytes": trace.bytes,
+        "conversations": [followed_data(number, one) for number, one in enumerate(trace.conversations, 1)],
+        "rules": {name: _count_data(count) for name, count in trace.rules.items()},
+        "queues": {name: _count_data(count) for name, count in trace.queues.items()},
+        "services": {name: _count_data(count) for name, count in trace.services.items()},
+        "hosts": {str(ip_address(host)): _count_data(count) for host, count in trace.hosts.items()},
+        "apart": {why: {"packets": trace.packets_apart[why], "bytes": size} for why, size in trace.apart.items()},
+    }
+
+
+def trace_csv(trace: Trace) -> str:
+    """The conversations of a capture as CSV (RFC 4180), a line each; sizes in bytes, the decision is the last."""
+    text = io.StringIO()
+    writer = csv.writer(text)
+    parties = ("protocol", "local", "local-port", "remote", "remote-port")
+    writer.writerow(
+        ("number", *parties, "name", "seen", "shape", "service", "rule", "queue-up", "queue-down", "limiters",
+         "packets", "up", "down")
+    )  # fmt: skip
+    for number, one in enumerate(trace.conversations, 1):
+        ways = {direction: one.way(direction) for direction in DIRECTIONS}
+        either = ways["up"] or ways["down"]
+        writer.writerow((
+            number,
+            *_parties_data(one.parties).values(),
+            one.names[0] if one.names else "",
+            one.seen,
+            one.shape,
+            one.service,
+            (either.rule or "") if either else "",
+            *(way.queue if way else "" for way in ways.values()),
+            " ".join(dict.fromkeys(name for way in ways.values() if way for name in way.limiters)),
+            one.count.packets,
+            one.count.up,
+            one.count.down,
+        ))  # fmt: skip
+    return text.getvalue()
