@@ -7,40 +7,88 @@ others have put into the chain before runs first. `--queue-bypass` lets packets 
 A packet whose ECN field is to tell of congestion (RFC 3168), or that is to have another DSCP, leaves the gate with
 that wish in the highest byte of the kernel's mark, and a second chain, at the end of POSTROUTING, writes the field and
 clears the byte. So no packet need be copied to the gate for its sake.
+
+Where the gate is to recognize conversations, the first packets of each go to a queue of their own, from which they are
+copied whole; the kernel's tracking of connections counts them. What names and calls are asked for on (DNS, SIP) always
+goes there. A third chain, at OUTPUT, shows the gate what this machine itself answers to questions of DNS.
 """
 
 from collections.abc import Iterable, Sequence
+from typing import NamedTuple
 
 from wily_sluice.gate.command import run
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.units import Direction
 
-CHAIN, MARKING_CHAIN = "SLUICE", "SLUICE-MARKS"
+CHAIN, MARKING_CHAIN, NAMES_CHAIN = "SLUICE", "SLUICE-MARKS", "SLUICE-NAMES"
 # Of the kernel's 32-bit mark: whether a DSCP is to be written, whether congestion is, and which DSCP.
 DSCP_BIT, CE_BIT, DSCP_SHIFT = 1 << 31, 1 << 30, 24
 OURS = 0xFF << DSCP_SHIFT
 TABLE = "mangle"
 FAMILIES = ("iptables", "ip6tables")
+FIRST_PACKETS = 48  # of a conversation, both ways together: as many as recognition looks at
+TELLING_PORTS = (53, 5060)  # DNS, SIP
 
 
-def insert(queues: Sequence[tuple[str, Direction, int]]) -> None:
-    """Divert what an uplink's interface forwards; `queues` are interface, direction and queue number.
+class Diverting(NamedTuple):
+    """Which of the kernel's queues takes one direction of an interface, and which the openings of conversations."""
+
+    interface: str
+    direction: Direction
+    number: int
+    opening: int | None = None
+
+
+def insert(queues: Sequence[Diverting], names: int | None = None) -> None:
+    """Divert what interfaces forward; and show queue `names` the answers of DNS that this machine gives.
 
     LiveError when the system refuses; then nothing is left behind.
     """
     try:
         for family in FAMILIES:
             _table(family, "-N", CHAIN)
-            for interface, direction, number in queues:
-                way = "-o" if direction == "up" else "-i"
-                target = ["-j", "NFQUEUE", "--queue-num", str(number), "--queue-bypass"]
-                _table(family, "-A", CHAIN, way, interface, *target)
-            _table(family, "-A", "FORWARD", "-j", CHAIN)
+            for interface, direction, number, opening in queues:
+                way = ("-o" if direction == "up" else "-i", interface)
+                if opening is not None:
+                    for part in _openings():
+                        _table(family, "-A", CHAIN, *way, *part, *_queue(opening))
+                _table(family, "-A", CHAIN, *way, *_queue(number))
+            _table(family, "-A", *_TO_CHAIN)
+            if names is not None:
+                _table(family, "-N", NAMES_CHAIN)
+                _table(family, "-A", NAMES_CHAIN, *_queue(names))
+                _table(family, "-A", *_TO_NAMES)
     except LiveError as error:
         remove()
         if "NFQUEUE" in str(error):
             raise LiveError(f"the kernel lacks the packet queue (NFQUEUE), which the gate needs; {error}") from None
         raise
+
+
+def _queue(number: int) -> tuple[str, ...]:
+    return ("-j", "NFQUEUE", "--queue-num", str(number), "--queue-bypass")
+
+
+def _openings() -> list[tuple[str, ...]]:
+    counted = ("-m", "connbytes", "--connbytes", f"0:{FIRST_PACKETS}", "--connbytes-mode", "packets")
+    parts = [(*counted, "--connbytes-dir", "both")]
+    ports = ",".join(map(str, TELLING_PORTS))
+    return [*parts, *(("-p", protocol, "-m", "multiport", "--ports", ports) for protocol in ("udp", "tcp"))]
+
+
+def can_count() -> bool:
+    """Whether this machine can tell the first packets of a conversation from the others."""
+    chain = f"{CHAIN}-PROBE"
+    try:
+        return all(
+            _table(family, "-N", chain, check=False)
+            and all(_table(family, "-A", chain, *part, check=False) for part in _openings())
+            for family in FAMILIES
+        )
+    finally:
+        for family in FAMILIES:
+            _table(family, "-F", chain, check=False)
+            _table(family, "-X", chain, check=False)
 
 
 def wishes(congestion: bool, dscp: int) -> int:
@@ -71,7 +119,7 @@ def remove() -> bool:
     """Take the chains away, whatever of them is there. True when there was something to take."""
     found = False
     for family in FAMILIES:
-        for chain, jump in ((CHAIN, ("FORWARD", "-j", CHAIN)), (MARKING_CHAIN, _TO_MARKING)):
+        for chain, jump in ((CHAIN, _TO_CHAIN), (MARKING_CHAIN, _TO_MARKING), (NAMES_CHAIN, _TO_NAMES)):
             found = _table(family, "-S", chain, check=False) or found
             while _table(family, "-D", *jump, check=False):
                 pass
@@ -80,6 +128,8 @@ def remove() -> bool:
     return found
 
 
+_TO_CHAIN = ("FORWARD", "-j", CHAIN)
+_TO_NAMES = ("OUTPUT", "-p", "udp", "--sport", "53", "-j", NAMES_CHAIN)
 _TO_MARKING = (
     "POSTROUTING", "-m", "mark", "!", "--mark", f"0x0/{DSCP_BIT | CE_BIT:#x}", "-j", MARKING_CHAIN,
 )  # fmt: skip

@@ -1,6 +1,7 @@
 """The gate: shapes the real packets that this machine forwards, as the plan says, until it is told to stop.
 
-Each uplink has two of the kernel's packet queues, one a direction. On every way out but a killing the chain that
+Each uplink has two of the kernel's packet queues, one a direction; and where the plan asks what conversations speak,
+two more for their first packets. On every way out but a killing the chain that
 diverts packets is removed first, then what is still held is let go; after a killing the kernel drops what was held and
 lets all later packets through unshaped, and the next gate clears the chain away.
 """
@@ -17,20 +18,23 @@ from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.engine.header import is_ipv6, parse, parties
+from wily_sluice.engine.kind import kind_of
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.shaper import Shaper
 from wily_sluice.gate import diversion
 from wily_sluice.gate.command import require
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.loop import Crossing, Loop
-from wily_sluice.gate.packet_queue import Diverted, PacketQueue
+from wily_sluice.gate.loop import Crossing, Listener, Loop
+from wily_sluice.gate.packet_queue import HEADER_BYTES, WHOLE_BYTES, Diverted, PacketQueue
 from wily_sluice.gate.urgency import run_before_others
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.periods import period_start
+from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Nanoseconds, Rate, Size, transmission_time
 
 FIRST_QUEUE = 4100  # of the kernel's queue numbers; each uplink takes two
+FIRST_OPENING = 5100  # likewise, for the first packets of conversations
+NAMES_QUEUE = 5099  # for answers of DNS that this machine gives
 LARGEST_OFFLOADED = 65_535  # bytes
 TCP_HEADERS = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
 KEEP_EVERY = 5  # seconds
@@ -60,8 +64,10 @@ class Gate:
         self._keeper = keeper
         self._until_kept = KEEP_EVERY
         self._dscps = {limiter.dscp for limiter in plan.limiters if limiter.excess == "mark" and limiter.enabled}
+        self._dscps |= {rule.mark for rule in plan.sorting if rule.mark is not None}
         self.engine = SiteEngine(plan, self._drop)
-        self._queues: dict[Shaper, PacketQueue] = {}
+        self._recognition = Recognition() if self.engine.recognizes else None
+        self._queues: list[PacketQueue] = []
         self._lock: socket.socket | None = None
         self._marks = False  # whether this machine can write the ECN field of what it forwards
 
@@ -83,7 +89,10 @@ class Gate:
         try:
             self._take_lock()
             diversion.remove()  # what a killed gate left
-            crossings = [self._crossing(name, direction, number) for (name, direction), number in numbers.items()]
+            apart = self._recognition is not None and diversion.can_count()
+            openings = {key: FIRST_OPENING + place if apart else None for place, key in enumerate(numbers)}
+            crossings = [self._crossing(*key, number, openings[key]) for key, number in numbers.items()]
+            listeners = self._listeners()
             zone = ZoneInfo(self.plan.timezone)
 
             def second() -> None:
@@ -92,13 +101,19 @@ class Gate:
                     each_second()
 
             self._follow_clock(datetime.now(zone))
-            loop = Loop(crossings, reader, second)
+            loop = Loop(crossings, reader, second, listeners)
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
             self._marks = diversion.insert_marking(self._dscps)
             if self._dscps and not self._marks:
                 raise LiveError("this machine cannot write DSCPs (iptables has no TOS), which the plan asks for")
-            diversion.insert([(interfaces[name], direction, number) for (name, direction), number in numbers.items()])
+            diversion.insert(
+                [
+                    diversion.Diverting(interfaces[name], direction, number, openings[name, direction])
+                    for (name, direction), number in numbers.items()
+                ],
+                NAMES_QUEUE if listeners else None,
+            )
             gc.freeze()
             run_before_others()
             ready()
@@ -107,7 +122,7 @@ class Gate:
             if self._lock is not None:
                 diversion.remove()
                 self._lock.close()
-            for queue in self._queues.values():
+            for queue in self._queues:
                 queue.close()
             self._keep_quotas()
             for number, handler in old_handlers.items():
@@ -162,25 +177,47 @@ class Gate:
             raise LiveError("another gate runs here already: stop it first") from None
         self._lock = lock
 
-    def _crossing(self, uplink: str, direction: Direction, number: int) -> Crossing:
-        shaper = self.engine.shapers[uplink, direction]
+    def _queue(self, number: int, whole: bool = False, copied: Size = HEADER_BYTES) -> PacketQueue:
         try:
-            queue = PacketQueue(number, whole=takes_whole(shaper.rate))
+            queue = PacketQueue(number, whole, copied)
         except OSError as error:
             if error.errno in (errno.EBUSY, errno.EPERM):
                 raise LiveError(f"the kernel's packet queue {number} is in use by another program") from None
             raise LiveError(
                 f"the kernel lacks the packet queue (nfnetlink_queue), which the gate needs: {error.strerror}"
             ) from None
-        self._queues[shaper] = queue
+        self._queues.append(queue)
+        return queue
+
+    def _listeners(self) -> list[Listener]:
+        """Hears the answers of DNS that this machine gives to its hosts."""
+        recognition = self._recognition
+        if recognition is None:
+            return []
+
+        def hear(packet: bytes, now: Nanoseconds) -> None:
+            parsed = parse(packet, False)
+            if parsed is not None:
+                recognition.hear_dns(packet[parsed.headers :], parties(parsed.key).local, now)
+
+        return [Listener(self._queue(NAMES_QUEUE, copied=WHOLE_BYTES), hear)]
+
+    def _crossing(self, uplink: str, direction: Direction, number: int, opening: int | None) -> Crossing:
+        shaper = self.engine.shapers[uplink, direction]
+        whole = takes_whole(shaper.rate)
+        recognition = self._recognition
+        copied = HEADER_BYTES if recognition is None or opening is not None else WHOLE_BYTES
+        queue = self._queue(number, whole, copied)
+        opening_queue = self._queue(opening, whole, WHOLE_BYTES) if opening is not None else None
         up = direction == "up"
         find = self.engine.conversations.find
         framing = next(planned.framing for planned in self.plan.uplinks if planned.name == uplink)
-
+        asks_kinds = bool(self.engine.kinds)
         learn = self.engine.learn if up and self.engine.neighbours.watched else None
 
         def admit(diverted: Diverted, now: Nanoseconds) -> Packet | None:
-            parsed = parse(diverted.header, up)
+            header = diverted.header
+            parsed = parse(header, up)
             if parsed is None:
                 return None
             if learn is not None and diverted.hardware:
@@ -190,13 +227,24 @@ class Gate:
                 size = framing.cost(length)
             else:
                 size = framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
-            payload = max(0, length - parsed.headers)
+            conversation = find(parsed.key, parsed.dscp, now)
+            if (
+                recognition is not None
+                and conversation.unknown
+                and recognition.look(conversation, parsed, header, up, now)
+            ):
+                conversation.sort_again()
             return Packet(
-                size, find(parsed.key, parsed.dscp, now), diverted, parsed.ecn if self._marks else 0, payload, length
+                size,
+                conversation,
+                diverted,
+                parsed.ecn if self._marks else 0,
+                max(0, length - parsed.headers),
+                length,
+                kind_of(parsed.key[0], parsed.flags, length, parsed.headers) if asks_kinds else 0,
             )
 
-        return Crossing(queue, shaper, admit)
+        return Crossing(queue, shaper, admit, opening_queue)
 
     def _drop(self, packet: Packet) -> None:
-        assert packet.lane is not None
-        self._queues[packet.lane.shaper].drop(packet.token.token)
+        packet.token.queue.drop(packet.token.token)

@@ -11,7 +11,7 @@ from typing import Protocol
 
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate.diversion import wishes
-from wily_sluice.gate.packet_queue import Diverted, PacketQueue
+from wily_sluice.gate.packet_queue import MOST_WAITING, Diverted, PacketQueue
 from wily_sluice.units import SECOND, Nanoseconds
 
 BATCH = 128  # packets taken in from one queue before what is due is let go
@@ -31,27 +31,62 @@ class Discipline(Protocol):
         """When that may next have one."""
 
 
+Admit = Callable[[Diverted, Nanoseconds], Packet | None]
+
+
 class Crossing:
     """One queue of the kernel's, and what its packets wait in.
 
     `admit` makes a packet of what was diverted, its token what was diverted; or None for one that is let go at once.
+    `opening` is another queue, for the first packets of each conversation, which are copied whole.
     """
 
-    __slots__ = ("admit", "discipline", "queue")
+    __slots__ = ("admit", "discipline", "opening", "queue")
 
     def __init__(
-        self, queue: PacketQueue, discipline: Discipline, admit: Callable[[Diverted, Nanoseconds], Packet | None]
+        self, queue: PacketQueue, discipline: Discipline, admit: Admit, opening: PacketQueue | None = None
     ) -> None:
         self.queue = queue
         self.discipline = discipline
         self.admit = admit
+        self.opening = opening
+
+    @property
+    def queues(self) -> tuple[PacketQueue, ...]:
+        """One, or both."""
+        return (self.queue,) if self.opening is None else (self.opening, self.queue)
+
+
+class Listener:
+    """A queue of packets that are heard and let go at once."""
+
+    __slots__ = ("hear", "queue")
+
+    def __init__(self, queue: PacketQueue, hear: Callable[[bytes, Nanoseconds], None]) -> None:
+        self.queue = queue
+        self.hear = hear
+
+    def turn(self) -> None:
+        """Hear what has come."""
+        now = time.monotonic_ns()
+        for diverted in self.queue.read(BATCH):
+            self.queue.accept(diverted.token)
+            self.hear(diverted.header, now)
+        self.queue.flush()
 
 
 class Loop:
     """Turns until `stop` is called, which a signal handler may do; `wake` is a readable end that signals write to."""
 
-    def __init__(self, crossings: Sequence[Crossing], wake: int, each_second: Callable[[], None] | None = None) -> None:
+    def __init__(
+        self,
+        crossings: Sequence[Crossing],
+        wake: int,
+        each_second: Callable[[], None] | None = None,
+        listeners: Sequence[Listener] = (),
+    ) -> None:
         self._crossings = crossings
+        self._listeners = listeners
         self._wake = wake
         self._each_second = each_second
         self._stopped = False
@@ -62,7 +97,9 @@ class Loop:
 
     def run(self) -> None:
         """Turn until stopped."""
-        readers: list[int | PacketQueue] = [self._wake, *(crossing.queue for crossing in self._crossings)]
+        readers: list[int | PacketQueue] = [self._wake, *(listener.queue for listener in self._listeners)]
+        for crossing in self._crossings:
+            readers += crossing.queues
         next_second = time.monotonic_ns() + SECOND
         while not self._stopped:
             now = time.monotonic_ns()
@@ -72,6 +109,8 @@ class Loop:
                 if due is not None and due < wake_at:
                     wake_at = due
             select.select(readers, (), (), max(0, wake_at - time.monotonic_ns()) / SECOND)
+            for listener in self._listeners:
+                listener.turn()
             for crossing in self._crossings:
                 self._turn(crossing)
             now = time.monotonic_ns()
@@ -81,19 +120,23 @@ class Loop:
                     self._each_second()
 
     def _turn(self, crossing: Crossing) -> None:
-        queue, discipline, admit = crossing.queue, crossing.discipline, crossing.admit
-        arrived = queue.read(BATCH)
+        discipline, admit = crossing.discipline, crossing.admit
+        arrived = crossing.queue.read(BATCH)
+        if crossing.opening is not None:
+            # A conversation's first packets are all here by now, if one behind them is: so they are not overtaken.
+            arrived = crossing.opening.read(MOST_WAITING) + arrived
         now = time.monotonic_ns()
         for diverted in arrived:
             packet = admit(diverted, now)
             if packet is None:
-                queue.accept(diverted.token)
+                diverted.queue.accept(diverted.token)
             else:
                 discipline.offer(packet, now)
         while (packet := discipline.release(now)) is not None:
             diverted = packet.token
             if packet.marked or packet.dscp >= 0:
-                queue.accept_marked(diverted.token, diverted.mark | wishes(packet.marked, packet.dscp))
+                diverted.queue.accept_marked(diverted.token, diverted.mark | wishes(packet.marked, packet.dscp))
             else:
-                queue.accept(diverted.token)
-        queue.flush()
+                diverted.queue.accept(diverted.token)
+        for queue in crossing.queues:
+            queue.flush()

@@ -15,6 +15,8 @@ import socket
 import struct
 from typing import NamedTuple
 
+from wily_sluice.units import Size
+
 NETLINK_NETFILTER = 12
 SOL_NETLINK, NETLINK_NO_ENOBUFS = 270, 5
 NLM_F_REQUEST, NLM_F_ACK = 1, 4
@@ -29,6 +31,7 @@ PACKET_HDR, VERDICT_HDR, MARK, HARDWARE, PAYLOAD, CAP_LEN = 1, 2, 3, 9, 10, 13
 DROP, ACCEPT = 0, 1
 
 HEADER_BYTES = 128  # enough for IPv6 with some extension headers, and the ports
+WHOLE_BYTES = 2048  # enough for any packet of a line
 MOST_WAITING = 65_535  # packets the kernel may hold for us
 RECEIVE_BUFFER = 16 << 20  # bytes
 VERDICT_BATCH = 64  # messages a send
@@ -40,7 +43,7 @@ class Diverted(NamedTuple):
     """A packet that the kernel holds: its id as it stands in the message, its first bytes, its length if over 64 kB.
 
     `mark` is the kernel's own mark on it, which routing and other rules may look at; `hardware` who sent it to us,
-    empty where the kernel does not say, as of the parts of a large packet that it has cut.
+    empty where the kernel does not say, as of the parts of a large packet that it has cut; `queue` where it came from.
     """
 
     token: bytes
@@ -48,6 +51,7 @@ class Diverted(NamedTuple):
     length: int
     mark: int
     hardware: bytes
+    queue: "PacketQueue"
 
 
 def _message(kind: int, flags: int, number: int, attributes: bytes) -> bytes:
@@ -60,9 +64,12 @@ def _attribute(kind: int, value: bytes) -> bytes:
 
 
 class PacketQueue:
-    """One numbered queue. `whole` takes large offloaded packets uncut. OSError when the kernel refuses."""
+    """One numbered queue. `whole` takes large offloaded packets uncut. OSError when the kernel refuses.
 
-    def __init__(self, number: int, whole: bool = False) -> None:
+    `copied` is how many bytes of each packet the kernel hands over.
+    """
+
+    def __init__(self, number: int, whole: bool = False, copied: Size = HEADER_BYTES) -> None:
         self.number = number
         self._last = b""
         self._verdicts: list[bytes] = []
@@ -80,7 +87,7 @@ class PacketQueue:
             self._configure(_attribute(CFG_CMD, struct.pack(">BBH", CMD_BIND, 0, 0)))
             flags = FAIL_OPEN | (WHOLE_SEGMENTS if whole else 0)
             self._configure(
-                _attribute(CFG_PARAMS, struct.pack(">IB", HEADER_BYTES, COPY_PACKET))
+                _attribute(CFG_PARAMS, struct.pack(">IB", copied, COPY_PACKET))
                 + _attribute(CFG_QUEUE_MAXLEN, struct.pack(">I", MOST_WAITING))
                 + _attribute(CFG_FLAGS, struct.pack(">I", flags))
                 + _attribute(CFG_MASK, struct.pack(">I", flags))
@@ -125,7 +132,7 @@ class PacketQueue:
                     elif kind == CAP_LEN:
                         length = int.from_bytes(data[place + 4 : place + 8])
                     place += (size + 3) & ~3
-                packets.append(Diverted(data[24:28], header, length, mark, hardware))
+                packets.append(Diverted(data[24:28], header, length, mark, hardware, self))
         except BlockingIOError:
             pass
         except OSError as error:
