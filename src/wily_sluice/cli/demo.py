@@ -96,7 +96,7 @@ def _live(screen: Console, plan_file: Path) -> None:
 
 
 def _save(folder: Path) -> None:
-    names = (examples.PLAN, examples.TRAFFIC)
+    names = (examples.PLAN, examples.TRAFFIC, examples.PLACES, examples.CAPTURE)
     for name in names:
         if (folder / name).exists():
             raise Refusal(f"{folder / name} is there already, and was left as it is: give another folder")

@@ -15,7 +15,7 @@ from wily_sluice.views.plan import part_data, print_parts
 
 DRAWING = click.Path(path_type=Path, dir_okay=False)
 PARTS = ["uplinks", "networks", "groups", "schedules", "tree", "limiters", "rules"]
-ALSO = ["framings"]  # shown when asked for
+ALSO = ["framings", "services"]  # shown when asked for
 
 
 @click.command()
@@ -44,6 +44,7 @@ def show(
       sluice show tree
       sluice show tree --uplink fibre --svg tree.svg
       sluice show framings
+      sluice show services
       sluice show schedules --at 2027-03-28T02:30
       sluice show rules --plan surgery.yaml
     """

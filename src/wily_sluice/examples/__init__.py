@@ -5,6 +5,8 @@ from pathlib import Path
 
 PLAN = "saltmarsh.yaml"
 TRAFFIC = "saltmarsh-afternoon.yaml"
+PLACES = "places.mmdb"
+CAPTURE = "saltmarsh-morning.pcap"
 # Who takes part when the site is tried on real packets: network and address.
 CALLER = ("surgery", "10.61.0.41")
 WORKER = ("surgery", "10.61.0.100")

@@ -6,6 +6,7 @@ The trees have a file of their own, `check_trees`.
 from collections.abc import Iterator
 
 from wily_sluice.plan.check_limiters import WITH_PORTS, check_limiters, outside
+from wily_sluice.plan.check_order import check_order
 from wily_sluice.plan.check_trees import check_trees
 from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
@@ -32,6 +33,7 @@ def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
         *_binary_prefixes(plan, document),
         *check_limiters(plan, reading),
         *_rules(plan, reading),
+        *(check_order(plan, reading) if not reading.cut else ()),
         *_unused(plan, reading),
     ]
 
@@ -89,14 +91,8 @@ def _binary_prefixes(plan: Plan, document: Document) -> Iterator[Finding]:
 
 def _rules(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
     document = reading.document
-    catch_all = None
     for rule in plan.sorting:
         here = ("rules", rule.place)
-        if catch_all is not None:
-            message = f"is never reached: {catch_all.name} above it matches everything"
-            yield document.warning(here, message, "move it up")
-        elif rule.terms.anyone:
-            catch_all = rule
         missing = [tree for name, tree in plan.trees.items() if rule.queues and name not in rule.queues]
         for tree in missing:
             lines = [u.name for u in plan.uplinks if tree.name in (u.tree.up, u.tree.down)]

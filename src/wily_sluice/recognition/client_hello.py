@@ -7,6 +7,7 @@ Sources: RFC 8446 §4.1.2, RFC 9147 §5.3 for the cookie of DTLS.
 from typing import NamedTuple
 
 SERVER_NAME, ALPN, USE_SRTP = 0, 16, 14
+MOST_EXTENSIONS = 64
 
 
 class Hello(NamedTuple):
@@ -38,7 +39,9 @@ def parse_hello(body: bytes, cookie: bool = False) -> Hello | None:
     place += 2
     name, for_media = "", False
     inside: tuple[str, ...] = ()
-    while place + 4 <= end:
+    for _ in range(MOST_EXTENSIONS):
+        if place + 4 > end:
+            break
         kind = int.from_bytes(body[place : place + 2])
         size = int.from_bytes(body[place + 2 : place + 4])
         value = body[place + 4 : min(place + 4 + size, end)]

@@ -12,7 +12,7 @@ from wily_sluice.units import SECOND, Nanoseconds
 
 PORT = 53
 A, AAAA = 1, 28
-MOST_RECORDS = 64
+MOST_RECORDS = 32
 MOST_LABELS = 40
 LONGEST_LIFE: Nanoseconds = 24 * 3600 * SECOND
 
@@ -36,7 +36,7 @@ def parse(message: bytes) -> Told | None:
     answers = bool(message[2] & 0x80)
     addresses: list[tuple[bytes, Nanoseconds]] = []
     for _ in range(min(int.from_bytes(message[6:8]), MOST_RECORDS) if answers else 0):
-        _, place = _name(message, place)
+        place = _behind_name(message, place)
         if place + 10 > len(message):
             break
         kind = int.from_bytes(message[place : place + 2])
@@ -49,10 +49,24 @@ def parse(message: bytes) -> Told | None:
     return Told(name, answers, tuple(addresses))
 
 
+def _behind_name(message: bytes, place: int) -> int:
+    """Where the name at a place ends."""
+    for _ in range(MOST_LABELS):
+        size = message[place] if place < len(message) else 64
+        if size >= 0xC0:
+            return place + 2
+        if size == 0:
+            return place + 1
+        if size >= 64:
+            break
+        place += 1 + size
+    return len(message)
+
+
 def _name(message: bytes, place: int) -> tuple[str | None, int]:
     """The name at a place, and where it ends; None as a name for what can be none. Follows pointers (§4.1.4)."""
     labels: list[bytes] = []
-    end = -1
+    end = -1  # behind the first pointer
     for _ in range(MOST_LABELS):
         if place >= len(message):
             return None, len(message)

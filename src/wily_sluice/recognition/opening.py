@@ -47,8 +47,6 @@ class Stream:
         ahead = (sequence + syn - self._next) & 0xFFFFFFFF
         if ahead == 0:
             self._append(payload)
-            while self._next in self._early:
-                self._append(self._early.pop(self._next))
         elif ahead < 1 << 20:
             if len(self._early) < MOST_SEGMENTS:
                 self._early[(sequence + syn) & 0xFFFFFFFF] = payload
@@ -60,6 +58,8 @@ class Stream:
         self._next = (self._next + len(payload)) & 0xFFFFFFFF
         if len(self.data) < STREAM_BYTES:
             self.data = (self.data + payload)[:STREAM_BYTES]
+        if self._next in self._early:
+            self._append(self._early.pop(self._next))
 
 
 class Opening:

@@ -10,6 +10,7 @@ from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
 
 HANDSHAKE, APPLICATION = 22, 23
 LARGEST_RECORD = 16_384 + 256  # §5.2
+MOST_RECORDS = 32  # of one message
 
 
 def look(opening: Opening) -> Answer:
@@ -48,7 +49,9 @@ def _of_stream(data: bytes) -> Answer:
 def _message(data: bytes) -> bytes | None:
     """The body of the first message; None while it is not all there."""
     gathered, place = b"", 0
-    while place + 5 <= len(data) and data[place] == HANDSHAKE:
+    for _ in range(MOST_RECORDS):
+        if place + 5 > len(data) or data[place] != HANDSHAKE:
+            break
         size = int.from_bytes(data[place + 3 : place + 5])
         gathered += data[place + 5 : place + 5 + size]
         place += 5 + size

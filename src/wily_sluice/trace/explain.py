@@ -7,7 +7,7 @@ from wily_sluice.engine.lane import Lane
 from wily_sluice.engine.service import Service
 from wily_sluice.engine.sorter import Sorter
 from wily_sluice.plan.build_rules import build_service
-from wily_sluice.plan.model import Plan
+from wily_sluice.plan.model import Plan, Terms
 from wily_sluice.plan.services import shipped_services
 
 UNKNOWN = "unknown"
@@ -15,10 +15,11 @@ UNKNOWN = "unknown"
 
 @dataclass(frozen=True, slots=True)
 class Tried:
-    """A rule that did not match, and the first of its fields that was not so."""
+    """A rule that did not match, the first of its fields that was not so, and what it asks for."""
 
     rule: str
     field: str
+    terms: Terms
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +42,8 @@ def way_of(plan: Plan, uplink: str, sorter: Sorter, lane: Lane, subject: Subject
     rules = plan.sorting
     before = lane.rule if lane.rule >= 0 else len(rules)
     tried = tuple(
-        Tried(rule.name, sorter.rules[place].condition.fails(subject)) for place, rule in enumerate(rules[:before])
+        Tried(rule.name, sorter.rules[place].condition.fails(subject), rule.terms)
+        for place, rule in enumerate(rules[:before])
     )
     return Way(
         uplink,

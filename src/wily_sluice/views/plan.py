@@ -1,5 +1,6 @@
 """The parts of a plan, as tables and as data."""
 
+from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -20,6 +21,7 @@ from wily_sluice.views.sentences import (
     rule_sentence,
     uplink_sentence,
 )
+from wily_sluice.views.services import service_data, service_table
 from wily_sluice.views.tree import CAPTION, tree_data, tree_table
 
 
@@ -32,26 +34,31 @@ def _sentences(title: str, rows: list[tuple[str, str]]) -> Table:
     return table
 
 
-def part_tables(plan: Plan, width: int, moment: datetime, exact: bool = False) -> dict[str, list[RenderableType]]:
+def part_tables(
+    plan: Plan, width: int, moment: datetime, exact: bool = False
+) -> dict[str, Callable[[], list[RenderableType]]]:
     """What there is to show, by the name of the part, in the order in which all of it is shown."""
     rules = [(f"{place}. {rule.name}", rule_sentence(rule)) for place, rule in enumerate(plan.rules, 1)]
     return {
-        "uplinks": [_sentences("Uplinks", [(u.name, uplink_sentence(u)) for u in plan.uplinks])],
-        "networks": [_sentences("Networks", [(n.name, network_sentence(n)) for n in plan.networks])],
-        "groups": [
+        "uplinks": lambda: [_sentences("Uplinks", [(u.name, uplink_sentence(u)) for u in plan.uplinks])],
+        "networks": lambda: [_sentences("Networks", [(n.name, network_sentence(n)) for n in plan.networks])],
+        "groups": lambda: [
             _sentences(
                 "Groups",
                 [(name, ", ".join(member_words(members)) or "nobody") for name, members in plan.groups.items()],
             )
         ],
-        "tree": [
+        "tree": lambda: [
             *(tree_table(plan, u, tree, ways, width) for u in plan.uplinks for tree, ways in plan.trees_of(u)),
             Text(CAPTION, "dim"),
         ],
-        "framings": [framing_table(plan)],
-        "schedules": [Group(*schedule_parts(plan, moment, exact))],
-        "limiters": [_sentences("Limiters", [(lim.name, limiter_sentences(plan, lim)) for lim in plan.limiters])],
-        "rules": [_sentences("Rules, the first that matches decides", [*rules, ("", default_sentence(plan))])],
+        "framings": lambda: [framing_table(plan)],
+        "services": lambda: [service_table(plan)],
+        "schedules": lambda: [Group(*schedule_parts(plan, moment, exact))],
+        "limiters": lambda: [
+            _sentences("Limiters", [(lim.name, limiter_sentences(plan, lim)) for lim in plan.limiters])
+        ],
+        "rules": lambda: [_sentences("Rules, the first that matches decides", [*rules, ("", default_sentence(plan))])],
     }
 
 
@@ -60,7 +67,7 @@ def print_parts(
 ) -> None:
     """Print some parts of a plan, a blank line between; schedules as they are in the week of a moment, or this one."""
     when = moment or datetime.now(ZoneInfo(plan.timezone))
-    tables = [table for part in parts for table in part_tables(plan, console.width, when, exact)[part]]
+    tables = [table for part in parts for table in part_tables(plan, console.width, when, exact)[part]()]
     for place, table in enumerate(tables):
         if place:
             console.print()
@@ -87,7 +94,17 @@ def part_data(plan: Plan, moment: datetime) -> dict[str, Any]:
         "groups": {name: member_words(members) for name, members in plan.groups.items()},
         "tree": {uplink.name: tree_data(plan, uplink) for uplink in plan.uplinks},
         "framings": framing_data(),
+        "services": service_data(plan),
         "schedules": schedule_data(plan, moment),
         "limiters": {lim.name: limiter_data(plan, lim) for lim in plan.limiters},
-        "rules": [{"name": rule.name, "queue": rule.queues, "sentence": rule_sentence(rule)} for rule in plan.rules],
+        "rules": [
+            {
+                "name": rule.name,
+                "queue": rule.queues,
+                "mark": rule.mark,
+                "enabled": rule.enabled,
+                "sentence": rule_sentence(rule),
+            }
+            for rule in plan.rules
+        ],
     }

@@ -68,6 +68,40 @@ def terms_text(terms: Terms) -> str:
     return text
 
 
+def asked_text(terms: Terms, field: str) -> str:
+    """What terms ask in one of their fields, as the plan says it: `over 20 MB`. Empty where that is a block."""
+    for part in terms.walk():
+        asked = _asked(part).get(field)
+        if asked:
+            return asked
+    return ""
+
+
+def _asked(terms: Terms) -> dict[str, str]:
+    found = {
+        "service": " or ".join(terms.service_words),
+        "protocol": protocol_text(terms.protocols or ()),
+        "port": ports_text(terms.ports or ()),
+        "local-port": ports_text(terms.local_ports or ()),
+        "remote-port": ports_text(terms.remote_ports or ()),
+        "uplink": " or ".join(terms.uplinks or ()),
+        "version": str(terms.version or ""),
+        "dscp": dscp_text(terms.dscps or ()),
+        "packet": kinds_text(terms.kinds),
+        "when": terms.when or "",
+    }
+    found |= {
+        key: who(party)
+        for key, party in (("local", terms.local), ("network", terms.networks), ("remote", terms.remote))
+        if party is not None
+    }
+    if terms.moved is not None:
+        found["moved"] = f"{'over' if terms.moved[1] else 'under'} {format_size(terms.moved[0])}"
+    if terms.rate is not None:
+        found["rate"] = f"over {format_rate(terms.rate[0])} for {format_time(terms.rate[1])}"
+    return found
+
+
 def _within(terms: Terms) -> str:
     kinds = f" {kinds_text(terms.kinds)} packets" if terms.kinds else ""
     protocols = f" {protocol_text(terms.protocols)}" if terms.protocols else ""

@@ -17,6 +17,7 @@ from wily_sluice.trace.follow import Count, Decision, Followed, Trace
 from wily_sluice.trace.single import Answer
 from wily_sluice.units import DIRECTIONS, Direction, format_share, format_size
 from wily_sluice.views.console import print_line
+from wily_sluice.views.sentences import asked_text
 from wily_sluice.views.tree import ARROWS
 
 _NAMES = {number: name for name, numbers in PROTOCOLS.items() for number in numbers}
@@ -60,9 +61,10 @@ def _tried(screen: Console, tried: Iterable[Tried]) -> None:
         return
     table = Table(box=None, padding=(0, 2, 0, 2), show_header=True, header_style="dim")
     table.add_column("tried before", no_wrap=True)
-    table.add_column("is not so")
+    table.add_column("is not so", no_wrap=True)
+    table.add_column("asked for")
     for one in rows:
-        table.add_row(one.rule, Text(one.field, "yellow"))
+        table.add_row(one.rule, Text(one.field, "yellow"), Text(asked_text(one.terms, one.field), "dim"))
     screen.print(table)
 
 

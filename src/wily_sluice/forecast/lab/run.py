@@ -124,6 +124,7 @@ class Lab:
             port = FIRST_PORT + random.randrange(16_384) if application.parties.remote_port else 0
             key = key_of(application.parties._replace(local_port=port))
             conversation = self._engine.conversations.find(key, application.dscp, 0)
+            conversation.known = application.known
             queues = {way: shaper.leaf_of(conversation).path for way, shaper in shapers.items()}
             start = application.begin + random.randrange(CALL_PERIOD)
             course = Course(

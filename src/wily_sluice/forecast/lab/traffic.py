@@ -8,11 +8,12 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field
 
 from wily_sluice.engine.header import TCP, UDP, Parties
+from wily_sluice.engine.known import NOTHING, PROTOCOLS_SEEN, Known
 from wily_sluice.plan.document import Document, hold_against, read_document, suggestion
 from wily_sluice.plan.finding import FileError, Finding
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schema import Entry, Name, RateText
-from wily_sluice.plan.traffic_words import parse_dscp
+from wily_sluice.plan.traffic_words import parse_dscp, parse_host_name
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Rate, format_time, parse_time
 
 USUAL_DELAY: Nanoseconds = 10 * MILLISECOND
@@ -53,6 +54,8 @@ class ApplicationEntry(Entry):
     remote: Address = Field(examples=["198.51.100.20"])
     port: Annotated[int, Field(ge=1, le=65535, strict=True)] = Field(default=443, examples=["443"])
     dscp: Annotated[Any, BeforeValidator(lambda value: parse_dscp(value)[0])] = Field(default=0, examples=["EF"])
+    seen: Literal[tuple(PROTOCOLS_SEEN)] | None = Field(default=None, examples=["rtp"])  # type: ignore[valid-type]
+    host: Annotated[str, BeforeValidator(parse_host_name)] | None = Field(default=None, examples=["films.example"])
     flows: Annotated[int, Field(ge=1, le=MOST_FLOWS, strict=True)] = Field(default=1, examples=["4"])
     at: TimeText = Field(default=0, examples=["2 s"])
     lasts: TimeText | None = Field(default=None, alias="for", examples=["20 s"])
@@ -81,7 +84,7 @@ class RealLine:
 
 @dataclass(frozen=True, slots=True)
 class Application:
-    """What one host runs, from `begin` to `end`."""
+    """What one host runs, from `begin` to `end`. `known` is what the gate would recognize of it."""
 
     name: str
     kind: Kind
@@ -91,6 +94,7 @@ class Application:
     begin: Nanoseconds
     end: Nanoseconds
     uplink: str
+    known: Known = NOTHING
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,4 +161,6 @@ def _application(entry: ApplicationEntry, uplink: str, duration: Nanoseconds) ->
         protocol, remote_port = UDP if entry.kind == "call" else TCP, entry.port
     parties = Parties(protocol, entry.local, entry.remote, 0, remote_port)
     end = duration if entry.lasts is None else min(duration, entry.at + entry.lasts)
-    return Application(entry.name, entry.kind, parties, entry.dscp, entry.flows, entry.at, end, entry.uplink or uplink)
+    known = Known(entry.seen or "", (entry.host,) if entry.host else ())
+    where = entry.uplink or uplink
+    return Application(entry.name, entry.kind, parties, entry.dscp, entry.flows, entry.at, end, where, known)

@@ -1,0 +1,182 @@
+"""What is wrong, or doubtful, in the order of rules: those that are never reached, and those that miss what they mean.
+
+Whether a rule is out of reach is worked out exactly (`reach`, `regions`), for all that rules can ask of; where names,
+services or what takes time is involved, the message says “may”, since these change as a conversation goes on.
+"""
+
+from collections.abc import Iterator, Mapping
+
+from wily_sluice.plan.document import Document, Location, Reading
+from wily_sluice.plan.finding import Finding
+from wily_sluice.plan.model import Plan, Rule, Service, Terms
+from wily_sluice.plan.reach import Space
+from wily_sluice.plan.regions import Box, TooInvolvedError, meet
+from wily_sluice.plan.schema import PlanEntry
+from wily_sluice.plan.services import shipped_services
+from wily_sluice.plan.traffic_words import protocol_text
+
+UNSURE = ("name", "service", "rate", "hardware", "moved")
+WEB_PORTS = (80, 443)
+TCP, UDP = 6, 17
+MOST_NAMED = 3  # rules in one message
+
+
+def check_order(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
+    """All findings about the order of rules."""
+    document = reading.document
+    for rule, by in out_of_reach(plan):
+        yield _shadowed(rule, by, document)
+    for place, rule in enumerate(plan.sorting):
+        yield from _one_version(plan, rule, document)
+        yield from _one_transport(rule, document)
+        yield from _web_first(plan, rule, plan.sorting[:place], document)
+
+
+def out_of_reach(plan: Plan) -> list[tuple[Rule, list[Rule]]]:
+    """The rules that no conversation can come to, each with those above it that take all of it between them."""
+    space = Space(plan)
+    regions: list[list[Box] | None] = []
+    found = []
+    for place, rule in enumerate(plan.sorting):
+        try:
+            region = space.reach(rule.terms)
+        except TooInvolvedError:
+            regions.append(None)
+            continue
+        regions.append(region)
+        if region:
+            by = _covering(space, region, plan.sorting[:place], regions)
+            if by is not None:
+                found.append((rule, by))
+        else:
+            found.append((rule, []))
+    return found
+
+
+def _covering(
+    space: Space, region: list[Box], above: tuple[Rule, ...], regions: list[list[Box] | None]
+) -> list[Rule] | None:
+    """The rules above that leave nothing of a region; None when something is left."""
+    rest, by = region, []
+    for rule, taken in zip(above, regions, strict=False):
+        touching = [box for box in taken or () if any(meet(one, box) is not None for one in rest)]
+        if not touching:
+            continue
+        try:
+            rest = space.left(rest, touching)
+        except TooInvolvedError:
+            return None
+        by.append(rule)
+        if not rest:
+            # One of them may do it alone, and then the others have nothing to do with it.
+            alone = [
+                one for one, all_of in zip(above, regions, strict=False) if all_of and not space.left(region, all_of)
+            ]
+            return alone[:1] or by
+    return None
+
+
+def _unsure(terms: Terms) -> bool:
+    parts = list(terms.walk())
+    return any(
+        part.services or part.rate or part.moved or (part.remote is not None and part.remote.members.names)
+        or (part.local is not None and part.local.members.hardware)
+        for part in parts
+    )  # fmt: skip
+
+
+def _shadowed(rule: Rule, by: list[Rule], document: Document) -> Finding:
+    here = ("rules", rule.place)
+    if not by:
+        return document.warning(here, "can never match: what it asks for cannot be all at once", "take a part out")
+    names = ", ".join(one.name for one in by[:MOST_NAMED]) + (" and others" if len(by) > MOST_NAMED else "")
+    if len(by) == 1 and by[0].terms == rule.terms:
+        same = by[0].queues == rule.queues and by[0].mark == rule.mark
+        remedy = "take one out" if same else "take one out: the first decides"
+        return document.warning(here, f"repeats {names} above it, and is never reached", remedy)
+    if len(by) == 1 and by[0].terms.anyone:
+        return document.warning(here, f"is never reached: {names} above it matches everything", "move it up")
+    never = "may never be reached" if any(_unsure(one.terms) for one in (rule, *by)) else "is never reached"
+    takes = "matches all that it would" if len(by) == 1 else "match all that it would, between them"
+    return document.warning(here, f"{never}: {names} above it {takes}", "move it up, or take it out")
+
+
+def _one_version(plan: Plan, rule: Rule, document: Document) -> Iterator[Finding]:
+    """A rule for hosts by their IPv4 addresses, where their network has IPv6 as well."""
+    local = rule.terms.local
+    if local is None or rule.terms.version is not None or local.members.hardware or rule.terms.remote is not None:
+        return
+    if not local.addresses or any(len(first) == 16 for first, _ in local.addresses):
+        return
+    for network in plan.networks:
+        if network.addresses & local.addresses and any(len(first) == 16 for first, _ in network.addresses):
+            message = f"is for IPv4 alone, and {network.name} has IPv6: what these hosts do over it goes elsewhere"
+            remedy = "add their IPv6 addresses, name them by hardware address, or say `version: 4`"
+            yield document.warning(("rules", rule.place, "local"), message, remedy)
+            return
+
+
+def _both_transports(services: Mapping[str, Service]) -> dict[int, str]:
+    """Ports that a service uses over TCP and UDP alike, and its name."""
+    found: dict[int, str] = {}
+    for service in services.values():
+        if service.shape:
+            continue
+        by_protocol: dict[int, set[int]] = {}
+        for protocol, (first, last) in service.ports:
+            if last - first < 100:
+                by_protocol.setdefault(protocol, set()).update(range(first, last + 1))
+        for port in by_protocol.get(TCP, set()) & by_protocol.get(UDP, set()):
+            found.setdefault(port, service.name)
+    return found
+
+
+def _one_transport(rule: Rule, document: Document) -> Iterator[Finding]:
+    """A rule for a port over TCP or UDP alone, where the service behind it uses both."""
+    ports = rule.terms.ports or rule.terms.remote_ports
+    if not ports or rule.terms.protocols not in ((TCP,), (UDP,)):
+        return
+    shared = _both_transports(shipped_services())
+    other = protocol_text((UDP if rule.terms.protocols == (TCP,) else TCP,))
+    for port, service in sorted(shared.items()):
+        if any(first <= port <= last for first, last in ports):
+            message = (
+                f"is for {protocol_text(rule.terms.protocols)} alone, and {service} uses port {port} over {other} too"
+            )
+            remedy = f"take “protocol” out, or write `service: {service}`"
+            yield document.warning(("rules", rule.place, "protocol"), message, remedy)
+            return
+
+
+def _asks_for_web(terms: Terms) -> bool:
+    ports = terms.ports or terms.remote_ports or ()
+    return any(service.category == "web" for service in terms.services or ()) or any(
+        first <= port <= last and last - first < 1000 for first, last in ports for port in WEB_PORTS
+    )
+
+
+def _limits_bulk(terms: Terms) -> bool:
+    return any(
+        part.moved or part.rate or any(service.shape for service in part.services or ()) for part in terms.walk()
+    )
+
+
+def _web_first(plan: Plan, rule: Rule, above: tuple[Rule, ...], document: Document) -> Iterator[Finding]:
+    """A rule that puts the web first, so that a download goes first as well."""
+    if not _asks_for_web(rule.terms) or _limits_bulk(rule.terms) or rule.terms.kinds:
+        return
+    if any(_limits_bulk(other.terms) and (_asks_for_web(other.terms) or other.terms.services) for other in above):
+        return
+    for name, path in rule.queues.items():
+        tree = plan.trees[name]
+        queues = {queue.path: queue for queue in tree.walk()}
+        top, default = queues[path.partition("/")[0]], queues[tree.default.path.partition("/")[0]]
+        if tree.discipline != "curve" and top.priority < default.priority:
+            service = "service: web" if rule.terms.services else f"port: {WEB_PORTS[1]}"
+            message = (
+                f"lets downloads go before others too: they use the same ports, and {path} has priority {top.priority}"
+            )
+            remedy = f"put {{{service}, moved: over 20 MB, queue: {tree.default.path}}} above it"
+            location: Location = ("rules", rule.place)
+            yield document.warning(location, message, remedy)
+            return

@@ -1,0 +1,191 @@
+"""What a rule can reach, as a region of everything that conversations and packets can be.
+
+The dimensions: addresses of both sides, those of IPv6 behind those of IPv4 on one line; the protocol; both ports; the
+DSCP; the kinds of a packet; what was moved; the uplink; and which of the plan's schedules hold together. A name, a
+service, a rate that lasts or a hardware address is a dimension of its own, with the values 0 and 1, of which nothing
+more is known than that names below a pattern are also below a wider one.
+
+A conversation may have carried several DSCPs, and a rule asks for one of them; but each of them may be its only one, so
+a rule is out of reach exactly when it is for every single DSCP.
+"""
+
+from collections.abc import Iterable, Iterator
+from datetime import date, datetime, timedelta
+
+from wily_sluice.engine import kind
+from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.names import covers
+from wily_sluice.plan.model import Party, Plan, Terms
+from wily_sluice.plan.regions import Box, Dimension, Ranges, TooInvolvedError, left, meet, meet_all, ranges
+from wily_sluice.plan.schedule import Schedule
+
+MOST_BOXES = 2000
+MOST_DAYS = 4000  # over which schedules are looked at
+IPV6_BEGINS = 1 << 32
+NO_END = 1 << 62
+PORTED = ((17, 17), (33, 33), (132, 132), (136, 136))
+LOCAL, REMOTE, PROTOCOL, LOCAL_PORT, REMOTE_PORT, MARK, KIND, MOVED, UPLINK, TIME = (
+    (name, "")
+    for name in (
+        "local", "remote", "protocol", "local-port", "remote-port", "dscp", "packet", "moved", "uplink", "when",
+    )
+)  # fmt: skip
+YES: Ranges = ((1, 1),)
+
+
+def _addresses(addresses: AddressSet) -> Ranges:
+    def place(packed: bytes) -> int:
+        return int.from_bytes(packed) + (IPV6_BEGINS if len(packed) == 16 else 0)
+
+    return ranges((place(first), place(last)) for first, last in addresses)
+
+
+class Space:
+    """Everything that rules of one plan can ask of."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        asked = [terms for rule in plan.sorting for terms in rule.terms.walk()]
+        used = sorted({terms.when for terms in asked if terms.when is not None and terms.when in plan.schedules})
+        self._exact = [plan.schedules[name] for name in used if not plan.schedules[name].calendars]
+        self._moments = sorted(moments(self._exact)) if self._exact else [()]
+        names = [name for terms in asked if terms.remote is not None for name in terms.remote.members.names]
+        self._patterns = sorted(set(names))
+        end = IPV6_BEGINS + (1 << 128) - 1
+        self.whole: dict[Dimension, Ranges] = {
+            LOCAL: ((0, end),),
+            REMOTE: ((0, end),),
+            PROTOCOL: ((0, 255),),
+            LOCAL_PORT: ((0, 65535),),
+            REMOTE_PORT: ((0, 65535),),
+            MARK: ((0, 63),),
+            KIND: ((0, 63),),
+            MOVED: ((0, NO_END),),
+            UPLINK: ((0, max(0, len(plan.uplinks) - 1)),),
+            TIME: ((0, len(self._moments) - 1),),
+        }
+        for pattern in self._patterns:
+            self.whole["name", pattern] = ((0, 1),)
+        self._possible = list(self._all_possible(end))
+
+    def _all_possible(self, end: int) -> Iterator[Box]:
+        """What there can be: both addresses of one version; ports, and kinds of packets, by protocol."""
+        tcp = [k for k in range(64) if not k & kind.ICMP and not (k & kind.PURE_ACK and k & (2 | 4 | 8))]
+        by_protocol: list[tuple[Ranges, bool, Iterable[int]]] = [
+            (((6, 6),), True, tcp),
+            (PORTED, True, (0, kind.SMALL)),
+            (((1, 1), (58, 58)), False, (kind.ICMP, kind.ICMP | kind.SMALL)),
+            (((0, 0), (2, 5), (7, 16), (18, 32), (34, 57), (59, 131), (133, 135), (137, 255)), False, (0, kind.SMALL)),
+        ]
+        for addresses in (((0, IPV6_BEGINS - 1),), ((IPV6_BEGINS, end),)):
+            for protocols, ported, kinds in by_protocol:
+                box: dict[Dimension, Ranges] = {LOCAL: addresses, REMOTE: addresses, PROTOCOL: protocols}
+                box[KIND] = ranges((k, k) for k in kinds)
+                if not ported:
+                    box[LOCAL_PORT] = box[REMOTE_PORT] = ((0, 0),)
+                yield box
+
+    def reach(self, terms: Terms) -> list[Box]:
+        """All that meets some terms, and can be. TooInvolvedError when that cannot be said with few boxes."""
+        return [box for box in map(self._sensible, meet_all(self._possible, self._region(terms), MOST_BOXES)) if box]
+
+    def left(self, region: list[Box], taken: list[Box]) -> list[Box]:
+        """What of a region is left, and can be, without what is taken."""
+        return [box for box in map(self._sensible, left(region, taken, self.whole, MOST_BOXES)) if box]
+
+    def _sensible(self, box: Box) -> Box | None:
+        """With what follows of names; None for what cannot be."""
+        said = dict(box)
+        for (what, name), values in box.items():
+            if what == "name" and values == YES:
+                for wider in self._patterns:
+                    if covers(wider, name):
+                        common = meet(said, {("name", wider): YES})
+                        if common is None:
+                            return None
+                        said = dict(common)
+        return said
+
+    def _is(self, what: str, which: str) -> Box:
+        self.whole[what, which] = ((0, 1),)
+        return {(what, which): YES}
+
+    def _party(self, party: Party, dimension: Dimension) -> list[Box]:
+        parts: list[Box] = [{dimension: _addresses(party.addresses)}] if party.addresses else []
+        parts += [self._is("hardware", address.hex()) for address in sorted(party.members.hardware)]
+        return parts + [self._is("name", name) for name in sorted(party.members.names)]
+
+    def _region(self, terms: Terms) -> list[Box]:
+        region: list[Box] = [{}]
+
+        def ask(*parts: Box) -> None:
+            nonlocal region
+            region = meet_all(region, parts, MOST_BOXES)
+
+        if terms.local is not None:
+            ask(*self._party(terms.local, LOCAL))
+        if terms.networks is not None:
+            ask(*self._party(terms.networks, LOCAL))
+        if terms.remote is not None:
+            ask(*self._party(terms.remote, REMOTE))
+        if terms.version is not None:
+            ask({LOCAL: ((0, IPV6_BEGINS - 1),) if terms.version == 4 else ((IPV6_BEGINS, self.whole[LOCAL][0][1]),)})
+        if terms.protocols is not None:
+            ask({PROTOCOL: ranges((number, number) for number in terms.protocols)})
+        if terms.ports is not None:
+            ask({LOCAL_PORT: ranges(terms.ports)}, {REMOTE_PORT: ranges(terms.ports)})
+        if terms.local_ports is not None:
+            ask({LOCAL_PORT: ranges(terms.local_ports)})
+        if terms.remote_ports is not None:
+            ask({REMOTE_PORT: ranges(terms.remote_ports)})
+        if terms.dscps is not None:
+            ask({MARK: ranges((mark, mark) for mark in terms.dscps)})
+        if terms.kinds:
+            ask({KIND: ranges((k, k) for k in range(64) if k & terms.kinds)})
+        if terms.moved is not None:
+            size, over = terms.moved
+            ask({MOVED: ((size + 1, NO_END),) if over else ((0, size),)})
+        if terms.rate is not None:
+            ask(self._is("rate", str(terms.rate)))
+        if terms.services is not None:
+            ask(*(self._is("service", service.name) for service in terms.services))
+        if terms.uplinks is not None:
+            places = [place for place, uplink in enumerate(self._plan.uplinks) if uplink.name in terms.uplinks]
+            ask({UPLINK: ranges((place, place) for place in places)})
+        if terms.when is not None:
+            ask(self._when(terms.when))
+        for part in terms.all:
+            ask(*self._region(part))
+        if terms.any:
+            ask(*(box for part in terms.any for box in self._region(part)))
+        for part in terms.none:
+            region = left(region, self._region(part), self.whole, MOST_BOXES)
+        return [box for box in region if all(box.values())]
+
+    def _when(self, name: str) -> Box:
+        names = [schedule.name for schedule in self._exact]
+        if name not in names:
+            return self._is("when", name)
+        place = names.index(name)
+        return {TIME: ranges((n, n) for n, moment in enumerate(self._moments) if moment[place])}
+
+
+def moments(schedules: list[Schedule]) -> set[tuple[bool, ...]]:
+    """Which schedules can hold together: every combination that occurs, of those without a calendar.
+
+    TooInvolvedError when their dates are many years apart.
+    """
+    windows = [w for schedule in schedules for w in (*schedule.windows, *schedule.exceptions)]
+    named = [day for w in windows for day in (w.first, w.last) if day is not None]
+    named += [day for schedule in schedules for day in (schedule.first, schedule.last) if day is not None]
+    begin, end = (min(named), max(named)) if named else (date(2024, 1, 1), date(2024, 1, 1))
+    if (end - begin).days > MOST_DAYS:
+        raise TooInvolvedError
+    minutes = sorted({0, *(minute % 1440 for w in windows for minute in (w.begin, w.end))})
+    found: set[tuple[bool, ...]] = set()
+    for day in range(-8, (end - begin).days + 9):  # a week before and after, in which no date is named
+        midnight = datetime.combine(begin + timedelta(days=day), datetime.min.time())
+        for minute in minutes:
+            moment = midnight + timedelta(minutes=minute)
+            found.add(tuple(schedule.holds(moment) for schedule in schedules))
+    return found

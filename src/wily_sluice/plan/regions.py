@@ -1,0 +1,118 @@
+"""Sets of all that could be asked of: boxes with a set of values in each dimension, and what is left when others are
+taken away. Exact, without sampling.
+
+A dimension is a line of whole numbers, and a set of values on it a tuple of ranges in order, which neither overlap nor
+touch; first and last are inside. A box has a set for some dimensions, and all values in every other one. A region is a
+list of boxes; they may overlap.
+
+Taking a box from another leaves at most as many boxes as the one taken away has dimensions. A region can still come to
+many boxes, so whoever asks says how many are worth it.
+"""
+
+from collections.abc import Iterable, Mapping
+from typing import TypeAlias
+
+Ranges: TypeAlias = tuple[tuple[int, int], ...]
+Dimension: TypeAlias = tuple[str, str]  # its kind, and which of them
+Box: TypeAlias = Mapping[Dimension, Ranges]
+EVERYTHING: Box = {}
+
+
+class TooInvolvedError(Exception):
+    """There are more boxes than are worth it."""
+
+
+def ranges(pairs: Iterable[tuple[int, int]]) -> Ranges:
+    """Ranges put in order, those that overlap or touch made one."""
+    found: list[tuple[int, int]] = []
+    for first, last in sorted(pairs):
+        if found and first <= found[-1][1] + 1:
+            found[-1] = (found[-1][0], max(found[-1][1], last))
+        else:
+            found.append((first, last))
+    return tuple(found)
+
+
+def both(one: Ranges, other: Ranges) -> Ranges:
+    """What is in both."""
+    found = []
+    place = 0
+    for first, last in one:
+        while place < len(other) and other[place][1] < first:
+            place += 1
+        here = place
+        while here < len(other) and other[here][0] <= last:
+            found.append((max(first, other[here][0]), min(last, other[here][1])))
+            here += 1
+    return tuple(found)
+
+
+def without(one: Ranges, other: Ranges) -> Ranges:
+    """What is in the one and not in the other."""
+    found = []
+    for begin, last in one:
+        first = begin
+        for low, high in other:
+            if high < first:
+                continue
+            if low > last:
+                break
+            if low > first:
+                found.append((first, low - 1))
+            first = high + 1
+        if first <= last:
+            found.append((first, last))
+    return tuple(found)
+
+
+def meet(one: Box, other: Box) -> Box | None:
+    """What two boxes have in common; None for nothing."""
+    common = dict(one)
+    for dimension, values in other.items():
+        mine = common.get(dimension)
+        shared = values if mine is None else both(mine, values)
+        if not shared:
+            return None
+        common[dimension] = shared
+    return common
+
+
+def meet_all(region: Iterable[Box], other: Iterable[Box], most: int) -> list[Box]:
+    """What two regions have in common. TooInvolvedError for more than `most` boxes."""
+    found: list[Box] = []
+    others = list(other)
+    for one in region:
+        for two in others:
+            common = meet(one, two)
+            if common is not None:
+                found.append(common)
+        if len(found) > most:
+            raise TooInvolvedError
+    return found
+
+
+def left_of(box: Box, taken: Box, whole: Mapping[Dimension, Ranges]) -> list[Box]:
+    """What is left of a box when another is taken away. `whole` has all values of the dimensions."""
+    pieces: list[Box] = []
+    rest: dict[Dimension, Ranges] = dict(box)
+    for dimension, values in taken.items():
+        mine = rest.get(dimension) or whole[dimension]
+        shared = both(mine, values)
+        if not shared:
+            return [box]
+        outside = without(mine, values)
+        if outside:
+            pieces.append({**rest, dimension: outside})
+        rest[dimension] = shared
+    return pieces
+
+
+def left(region: list[Box], taken: Iterable[Box], whole: Mapping[Dimension, Ranges], most: int) -> list[Box]:
+    """What is left of a region. TooInvolvedError for more than `most` boxes."""
+    for box in taken:
+        region = [piece for one in region for piece in left_of(one, box, whole)]
+        if len(region) > most:
+            raise TooInvolvedError
+        if not region:
+            break
+    return region

@@ -1,0 +1,118 @@
+"""Peers for test_live_recognition: a TLS server and client, and media that is sent there and back. Prints JSON."""
+
+import json
+import os
+import random
+import socket
+import ssl
+import struct
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+SEGMENT_LIMIT = 40_000  # bytes that the receiver of the download lets be under way: less than the queue holds
+RETRANSMITTED = 100  # offset of tcpi_total_retrans in struct tcp_info, linux/tcp.h
+
+
+def serve_tls(address: str, port: int) -> None:
+    folder = Path(tempfile.mkdtemp())
+    cert, key = folder / "cert.pem", folder / "key.pem"
+    subject = ["-subj", "/CN=www.pages.example", "-days", "2"]
+    make = ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", str(key), "-out", str(cert)]
+    subprocess.run([*make, *subject], check=True, capture_output=True)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(cert, key)
+    listener = socket.create_server((address, port))
+    print("ready", flush=True)
+
+    def answer(peer: socket.socket) -> None:
+        with context.wrap_socket(peer, server_side=True) as inside:
+            wanted = int(inside.recv(100))
+            inside.sendall(bytes(wanted))
+            inside.recv(1)
+            again = struct.unpack_from("I", inside.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, 192), RETRANSMITTED)[
+                0
+            ]
+            inside.sendall(str(again).encode().ljust(20))
+
+    while True:
+        threading.Thread(target=answer, args=(listener.accept()[0],), daemon=True).start()
+
+
+def fetch_tls(local: str, address: str, port: int, name: str, wanted: int) -> None:
+    line = socket.socket()
+    line.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, SEGMENT_LIMIT)
+    line.bind((local, 0))
+    line.connect((address, port))
+    context = ssl.create_default_context()
+    context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+    with context.wrap_socket(line, server_hostname=name) as inside:
+        inside.sendall(str(wanted).encode())
+        got, stamps = 0, {}
+        while got < wanted:
+            got += len(inside.recv(65_536))
+            for mark in (1_000_000, 4_000_000, 5_500_000, wanted):
+                if got >= mark:
+                    stamps.setdefault(mark, (got, time.monotonic()))
+        inside.sendall(b"?")
+        again = int(inside.recv(20))
+
+    def rate(first: int, last: int) -> float:
+        (low, begun), (high, ended) = stamps[first], stamps[last]
+        return (high - low) * 8 / (ended - begun)
+
+    print(json.dumps({"before": rate(1_000_000, 4_000_000), "after": rate(5_500_000, wanted), "sent again": again}))
+
+
+def echo_media(address: str, port: int) -> None:
+    sink = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    sink.bind((address, port))
+    print("ready", flush=True)
+    while True:
+        data, sender = sink.recvfrom(2048)
+        sink.sendto(data, sender)
+
+
+def send_media(local: str, address: str, port: int, seconds: float) -> None:
+    line = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    line.bind((local, 0))
+    line.settimeout(1)
+    choose = random.Random(1)
+    number, source, sent, delays = choose.randrange(30_000), choose.randrange(1 << 32), {}, {}
+
+    def listen() -> None:
+        try:
+            while True:
+                data = line.recv(2048)
+                of = struct.unpack_from(">H", data, 2)[0]
+                delays[of] = time.monotonic() - sent[of]
+        except TimeoutError:
+            return
+
+    ear = threading.Thread(target=listen)
+    ear.start()
+    begun = time.monotonic()
+    for count in range(int(seconds * 50)):
+        time.sleep(max(0, begun + count * 0.02 - time.monotonic()))
+        sent[number] = time.monotonic()
+        line.sendto(struct.pack(">BBHII", 0x80, 8, number, count * 160, source) + os.urandom(160), (address, port))
+        number += 1
+    ear.join()
+    late = sorted(delays.values())
+    there_and_back = late[int(len(late) * 0.99)] * 1000 - 20  # ms beyond the line's own delay
+    print(json.dumps({"lost": len(sent) - len(delays), "p99": there_and_back}))
+
+
+if __name__ == "__main__":
+    kind, *words = sys.argv[1:]
+    if kind == "serve-tls":
+        serve_tls(words[0], int(words[1]))
+    elif kind == "fetch-tls":
+        fetch_tls(words[0], words[1], int(words[2]), words[3], int(words[4]))
+    elif kind == "echo-media":
+        echo_media(words[0], int(words[1]))
+    else:
+        send_media(words[0], words[1], int(words[2]), float(words[3]))

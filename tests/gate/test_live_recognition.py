@@ -1,0 +1,92 @@
+"""Real packets are sorted by what they speak, whatever their port."""
+
+import os
+import subprocess
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import pytest
+
+from tests.gate.stillness import hold
+from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
+from wily_sluice.gate.rig.rig import Rig
+from wily_sluice.gate.rig.trial import BUFFER, finish, gate_running
+from wily_sluice.plan.read import load
+from wily_sluice.units import MILLISECOND
+
+pytestmark = pytest.mark.live
+
+PLAN = """\
+site: Small
+uplinks:
+  line: {interface: wan0, down: 40 Mbit/s, up: 40 Mbit/s, headroom: 10%}
+networks:
+  house: {interface: lan0, subnets: [10.7.0.0/24, "fd07::/64"]}
+trees:
+  main:
+    queues:
+      calls: {guarantee: 20%, priority: 1}
+      web: {cap: 8 Mbit/s, aqm: fifo, limit: 4 MB}
+      bulk: {cap: 4 Mbit/s, aqm: fifo, limit: 4 MB}
+      rest: {default: true, cap: 1 Mbit/s}
+rules:
+  - {name: Media, service: calls, queue: calls}
+  - {name: Long, service: web, moved: over 5 MB, queue: bulk}
+  - {name: Pages, remote: "*.pages.example", queue: web}
+"""
+PEER = Path(__file__).parent / "peer.py"
+HOST = "10.7.0.100"
+
+
+@contextmanager
+def standing(name: str, file: Path) -> Iterator[Rig]:
+    file.write_text(PLAN)
+    plan = load(file)
+    rig = Rig(f"{name}{os.getpid()}")
+    rig.down()
+    line = {u.name: LineFigures(u.down, u.up, 10 * MILLISECOND, BUFFER, u.framing) for u in plan.uplinks}
+    rig.up(Layout(plan, rig.name, hosts=4), line)
+    try:
+        with gate_running(rig, file):
+            yield rig
+    finally:
+        rig.down()
+
+
+def peer(rig: Rig, place: str, *words: object) -> "subprocess.Popen[str]":
+    command = rig.command(place, ["python3", str(PEER), *map(str, words)])
+    return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+
+
+def test_a_download_and_a_call_on_one_port_go_to_different_queues_and_the_download_moves_on(tmp_path: Path) -> None:
+    far = FAR_ADDRESSES[0]
+    with standing("rec", tmp_path / "sluice.yaml") as rig:
+        servers = [peer(rig, "far", kind, far, 443) for kind in ("serve-tls", "echo-media")]
+        try:
+            for server in servers:
+                assert server.stdout is not None
+                assert server.stdout.readline().strip() == "ready", server.stderr
+
+            def measured() -> tuple[dict[str, float], dict[str, float]]:
+                download = peer(rig, "house", "fetch-tls", HOST, far, 443, "www.pages.example", 8_000_000)
+                call = peer(rig, "house", "send-media", HOST, far, 443, 8)
+                return finish(download), finish(call)
+
+            def kept(both: tuple[dict[str, float], dict[str, float]]) -> bool:
+                download, call = both
+                # 5 MB of packets at 8 Mbit/s, then 4 Mbit/s; of frames, of which 1448 in 1538 bytes is data.
+                before, after = 8e6 * 1448 / 1538, 4e6 * 1448 / 1538
+                return (
+                    abs(download["before"] - before) <= 0.05 * before
+                    and abs(download["after"] - after) <= 0.05 * after
+                    and download["sent again"] == 0
+                    and call["lost"] == 0
+                    and call["p99"] < 15
+                )
+
+            hold(measured, kept)
+        finally:
+            for server in servers:
+                server.kill()
+                server.wait()

@@ -1,0 +1,158 @@
+"""The order of rules: what is never reached, against trying everything; and rules that miss what they mean."""
+
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from itertools import product
+from pathlib import Path
+from random import Random
+
+import pytest
+
+from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.condition import Clock, Subject
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.header import Parties, key_of
+from wily_sluice.engine.known import Known
+from wily_sluice.plan.addresses import address_set
+from wily_sluice.plan.build_rules import RuleBuilder
+from wily_sluice.plan.check_order import out_of_reach
+from wily_sluice.plan.model import Members, Party, Plan, Rule, Terms
+from wily_sluice.plan.reach import moments
+from wily_sluice.plan.read import examine, load
+
+SCHEDULES = "schedules: {day: [mon-fri 08:00-18:00], noon: [mon-fri 12:00-13:00], night: [20:00-06:00]}\n"
+
+
+def party(*words: str) -> Party:
+    addresses = AddressSet(part for word in words if word[-1].isdigit() for part in address_set(word))
+    return Party(words, Members(addresses, names=frozenset(word for word in words if not word[-1].isdigit())))
+
+
+# For each thing that can be asked: what rules may ask, and values of which at least one is of every kind that matters.
+LOCALS = [party(*words) for words in (["10.7.0.1"], ["10.7.0.1-10.7.0.2"], ["10.7.0.2", "fd07::1"], ["10.7.0.0/24"])]
+REMOTES = [party(*words) for words in (["203.0.113.1"], ["*.films.example"], ["a.films.example", "203.0.113.1"])]
+ASKED: dict[str, list[object]] = {
+    "local": LOCALS,
+    "remote": REMOTES,
+    "protocols": [(6,), (17,), (6, 17), (1,), (6, 17, 33, 132, 136)],
+    "ports": [((80, 80),), ((80, 81),)],
+    "local_ports": [((80, 80),), ((1, 65535),)],
+    "remote_ports": [((80, 80),), ((81, 90),), ((0, 79), (81, 65535))],
+    "dscps": [(46,), (46, 8), (8,)],
+    "version": [4, 6],
+    "moved": [(100, True), (100, False), (200, True)],
+    "kinds": [1, 2, 16, 32, 33],
+    "when": ["day", "noon", "night"],
+}
+ADDRESSES = ("10.7.0.1", "10.7.0.2", "10.7.0.9", "10.8.0.1", "fd07::1", "fd08::1")
+REMOTE_ADDRESSES = ("203.0.113.1", "203.0.113.9", "2001:db8::1")
+NAMES = ((), ("a.films.example",), ("b.films.example",))
+KINDS = {6: (0, 1, 2, 4, 8, 32, 33, 34), 17: (0, 32), 33: (0, 32), 1: (16, 48), 47: (0, 32)}
+
+
+def drawn_terms(random: Random, fields: list[str], deep: bool = True) -> Terms:
+    chosen = [field for field in fields if random.random() < 0.55]
+    terms = Terms(**{field: random.choice(ASKED[field]) for field in chosen})  # type: ignore[arg-type]
+    if deep and random.random() < 0.25:
+        parts = tuple(drawn_terms(random, fields, deep=False) for _ in range(random.choice((1, 2))))
+        return replace(terms, **{random.choice(("any", "all", "none")): parts})
+    return terms
+
+
+def everything(fields: list[str], combinations: set[tuple[bool, ...]]) -> Iterator[tuple[Subject, int]]:
+    """Subjects, and the schedules that hold as bits: all that differs in one of the fields."""
+
+    def values(field: str, found: tuple[object, ...]) -> tuple[object, ...]:
+        return found if field in fields else found[:1]
+
+    ported = bool({"ports", "local_ports", "remote_ports"} & set(fields))
+    locals_ = ADDRESSES if {"local", "version"} & set(fields) else ADDRESSES[:1]
+    remotes = REMOTE_ADDRESSES if {"remote", "local", "version"} & set(fields) else REMOTE_ADDRESSES[:1]
+    protocols = (6, 17, 33, 1, 47) if ported or {"protocols", "kinds"} & set(fields) else (6,)
+    numbers = (80, 81, 85, 95, 40, 0) if ported else (80,)
+    for local, remote, protocol, marks, moved, names, open_ in product(
+        locals_,
+        remotes,
+        protocols,
+        values("dscps", (0, 8, 46)),
+        values("moved", (0, 150, 300)),
+        values("remote", NAMES),
+        [sum(1 << place for place, holds in enumerate(one) if holds) for one in sorted(combinations)],
+    ):
+        own, far = (next(iter(address_set(address)))[0] for address in (local, remote))
+        if len(own) != len(far):
+            continue
+        for near, away in product(numbers, numbers) if protocol in (6, 17, 33) else [(0, 0)]:
+            conversation = Conversation(key_of(Parties(protocol, own, far, near, away)))
+            conversation.marks = 1 << marks
+            conversation.known = Known(names=names)
+            for kind in KINDS[protocol] if "kinds" in fields else KINDS[protocol][:1]:
+                subject = Subject(conversation, None, kind)
+                subject.moved = moved
+                yield subject, open_
+
+
+@pytest.mark.parametrize("lists", [150, pytest.param(1000, marks=pytest.mark.slow)])
+def test_what_is_out_of_reach_is_exactly_what_no_conversation_comes_to(
+    small_plan: Callable[..., Plan], lists: int
+) -> None:
+    plan = small_plan(("limiters:", SCHEDULES + "limiters:"))
+    holding = moments(list(plan.schedules.values()))
+    random = Random(5)
+    shadowed = 0
+    for _ in range(lists):
+        fields = random.sample(list(ASKED), 3)
+        rules = [drawn_terms(random, fields) for _ in range(random.randrange(2, 6))]
+        drawn = replace(plan, rules=tuple(Rule(f"r{n}", n, terms, {"main": "calls"}) for n, terms in enumerate(rules)))
+        clock = Clock()
+        builder = RuleBuilder(drawn, clock)
+        sorter = builder.sorter(drawn.trees["main"], "line")
+        combinations = holding if "when" in fields else {(False, False, False)}
+        reached = set()
+        for subject, clock.open in everything(fields, combinations):
+            reached.add(sorter.rule(subject))
+        expected = set(range(len(rules))) - reached
+        assert {rule.place for rule, _ in out_of_reach(drawn)} == expected, rules
+        shadowed += len(expected)
+    assert shadowed > lists / 4
+
+
+RULES = """\
+site: Small
+uplinks: {line: {interface: wan0, down: 20 Mbit/s, up: 10 Mbit/s}}
+networks: {house: {interface: lan0, subnets: [10.7.0.0/24, "fd07::/64"]}}
+trees: {main: {queues: {calls: {priority: 1, guarantee: 20%}, rest: {default: true}}}}
+rules:
+"""
+
+
+@pytest.mark.parametrize(
+    ("rules", "line", "said"),
+    [
+        (["{port: 80-90, queue: rest}", "{port: 85, protocol: tcp, queue: calls}"], 7, "is never reached: rule 1"),
+        (
+            ["{port: 80-84, queue: rest}", "{port: 85-90, queue: rest}", "{port: 82-88, queue: calls}"],
+            8,
+            "rule 1, rule 2 above it match all that it would, between them",
+        ),
+        (["{remote: '*.a.example', queue: rest}", "{remote: x.a.example, queue: calls}"], 7, "may never be reached"),
+        (["{port: 85, queue: rest}", "{port: 85, queue: rest}"], 7, "repeats rule 1"),
+        (["{queue: rest}", "{port: 85, queue: calls}"], 7, "rule 1 above it matches everything"),
+        (["{version: 6, local: 10.7.0.5, queue: calls}"], 6, "can never match"),
+        (["{local: 10.7.0.5, queue: calls}"], 6, "house has IPv6"),
+        (["{protocol: tcp, port: 443, queue: rest}"], 6, "web-pages uses port 443 over UDP too"),
+        (["{service: web, queue: calls}"], 6, "lets downloads go before others"),
+    ],
+)
+def test_the_order_of_rules_is_told_with_its_line(tmp_path: Path, rules: list[str], line: int, said: str) -> None:
+    file = tmp_path / "sluice.yaml"
+    file.write_text(RULES + "".join(f"  - {rule}\n" for rule in rules))
+    findings = [finding for finding in examine(file)[1] if finding.key.startswith("rules")]
+    assert [(finding.line, said in finding.message) for finding in findings] == [(line, True)], findings
+
+
+def test_the_rule_that_is_advised_against_bulk_mends_what_it_is_advised_for(tmp_path: Path) -> None:
+    file = tmp_path / "sluice.yaml"
+    file.write_text(RULES + "  - {service: web, moved: over 20 MB, queue: rest}\n  - {service: web, queue: calls}\n")
+    assert examine(file)[1] == []
+    assert load(file).rules[0].terms.moved == (20_000_000, True)

@@ -1,0 +1,90 @@
+"""Feeds the recognizers and the header's reader anything at all, guided by what of them it reaches.
+
+    python -m tests.recognition.fuzz -runs=10000000 -max_len=1500
+
+Needs the package `atheris`, which the tests themselves do not. It stops at an exception, or at a call that takes more
+than a millisecond of processor time twice in a row, and prints the slowest call now and then.
+"""
+
+import resource
+import sys
+import time
+from collections.abc import Callable
+
+import atheris
+
+with atheris.instrument_imports(include=["wily_sluice.recognition", "wily_sluice.engine.header"]):
+    from wily_sluice.engine.conversation import ConversationTable
+    from wily_sluice.engine.header import TCP, UDP, Parties, key_of, parse
+    from wily_sluice.recognition.opening import Datagram, Opening
+    from wily_sluice.recognition.recognition import RECOGNIZERS, Recognition
+
+LONGEST = 1_000_000  # nanoseconds of a call
+ALL = [(protocol, recognizer) for protocol in (TCP, UDP) for recognizer in RECOGNIZERS[protocol]]
+PORTS = (443, 53, 123, 5060, 500, 40_000)
+TELL_EVERY = 500_000
+slowest = {"time": 0, "who": "", "runs": 0}
+
+
+def payloads(data: bytes) -> list[bytes]:
+    """Up to eight pieces: the first bytes say how long each is."""
+    sizes, rest = data[:4], data[4:]
+    pieces = []
+    for size in sizes:
+        pieces.append(rest[: size * 6])
+        rest = rest[size * 6 :]
+    return [*pieces, rest]
+
+
+def timed(who: str, call: Callable[[], object]) -> None:
+    for again in range(2):
+        begun = time.thread_time_ns()
+        call()
+        took = time.thread_time_ns() - begun
+        if took <= LONGEST:
+            break
+        if again:
+            raise RuntimeError(f"{who} took {took / 1e6:.2f} ms")
+    if took > slowest["time"]:
+        slowest.update(time=took, who=who)
+
+
+def one(data: bytes) -> None:
+    slowest["runs"] += 1
+    if slowest["runs"] % TELL_EVERY == 0:
+        told()
+    if len(data) < 3:
+        return
+    choice, port = data[0] % (len(ALL) + 2), PORTS[data[1] % len(PORTS)]
+    if choice >= len(ALL):
+        recognition, table = Recognition(), ConversationTable()
+        for now, piece in enumerate(payloads(data[2:])):
+            parsed = parse(piece, bool(now & 1))
+            if parsed is not None:
+                conversation = table.find(parsed.key, parsed.dscp, now)
+                timed("all", lambda p=parsed, c=conversation, b=piece, n=now: recognition.look(c, p, b, bool(n & 1), n))
+        return
+    protocol, recognizer = ALL[choice]
+
+    def asked() -> None:
+        made = Opening(key_of(Parties(protocol, b"host", b"away", 5004, port)), 0)
+        for now, piece in enumerate(payloads(data[2:])):
+            up = not now & 1
+            if protocol == TCP:
+                (made.up if up else made.down).add(0, piece, False)
+            else:
+                made.datagrams.append(Datagram(up, piece, len(piece), now))
+        recognizer(made)
+
+    timed(recognizer.__module__, asked)
+
+
+def told() -> None:
+    memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    took = f"{slowest['who']}, {slowest['time'] / 1e6:.3f} ms of processor time"
+    print(f"{slowest['runs']} runs; slowest: {took}; memory at most {memory} KiB", flush=True)
+
+
+if __name__ == "__main__":
+    atheris.Setup(sys.argv, one)
+    atheris.Fuzz()
