@@ -44,11 +44,9 @@ def renamed(frame: bytes, local: str, remote: str) -> bytes:
     if head[12:] == b"\x86\xdd":
         own = ip_address(f"fd61:0:0:1::{local.rpartition('.')[2]}").packed
         return head + bytes(packet.replace(ip_address(LOCAL6).packed, own))
-    for place in (12, 16):
-        for old, new in ((LOCAL, local), (FAR, remote)):
-            if packet[place : place + 4] == ip_address(old).packed:
-                packet[place : place + 4] = ip_address(new).packed
-                break
+    for old, new in ((LOCAL, local), (FAR, remote)):  # in the header, and in what a message says of it
+        packet = packet.replace(ip_address(old).packed, ip_address(new).packed)
+        packet = packet.replace(f"{old}\r".encode(), f"{new}\r".encode())
     return head + bytes(packet)
 
 
