@@ -39,12 +39,16 @@ def parse_hello(body: bytes, cookie: bool = False) -> Hello | None:
     place += 2
     name, for_media = "", False
     inside: tuple[str, ...] = ()
+    met: set[int] = set()
     for _ in range(MOST_EXTENSIONS):
         if place + 4 > end:
             break
         kind = int.from_bytes(body[place : place + 2])
         size = int.from_bytes(body[place + 2 : place + 4])
         value = body[place + 4 : min(place + 4 + size, end)]
+        if kind in met:
+            break  # each may be there once (RFC 8446 §4.2)
+        met.add(kind)
         if kind == SERVER_NAME:
             name = _server_name(value)
         elif kind == ALPN:
@@ -67,7 +71,7 @@ def _inside(value: bytes) -> tuple[str, ...]:
     while place < len(value) and len(found) < 8:
         size = value[place]
         word = value[place + 1 : place + 1 + size]
-        if word.isascii() and word.decode("ascii").isprintable():  # a client may throw in nonsense (RFC 8701)
+        if word and word.isascii() and word.decode("ascii").isprintable():  # a client may throw in nonsense (RFC 8701)
             found.append(word.decode("ascii"))
         place += 1 + size
     return tuple(found)

@@ -71,6 +71,8 @@ class Services:
         found = (UNKNOWN, UNKNOWN, "")
         for category, service in self._services:
             sign = service.sign(subject.parties, subject.known, subject.shape)
+            if sign and service.shape and not sign.startswith("is " + service.shape):
+                sign += f" and is {service.shape}"
             if sign.startswith(("speaks", "is with")):
                 return service.name, category, sign
             if sign and (found[0] == UNKNOWN or (found[2].startswith("is ") and not sign.startswith("is "))):

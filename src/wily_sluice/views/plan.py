@@ -38,7 +38,8 @@ def part_tables(
     plan: Plan, width: int, moment: datetime, exact: bool = False
 ) -> dict[str, Callable[[], list[RenderableType]]]:
     """What there is to show, by the name of the part, in the order in which all of it is shown."""
-    rules = [(f"{place}. {rule.name}", rule_sentence(rule)) for place, rule in enumerate(plan.rules, 1)]
+    digits = len(str(len(plan.rules)))
+    rules = [(f"{place:>{digits}}. {rule.name}", rule_sentence(rule)) for place, rule in enumerate(plan.rules, 1)]
     return {
         "uplinks": lambda: [_sentences("Uplinks", [(u.name, uplink_sentence(u)) for u in plan.uplinks])],
         "networks": lambda: [_sentences("Networks", [(n.name, network_sentence(n)) for n in plan.networks])],

@@ -136,38 +136,48 @@ def print_trace(screen: Console, file: str, trace: Trace, most: int) -> None:
     shown = f"the {most} largest of {count} conversations" if count > most else f"{count} conversations"
     table.title = f"{file}: {shown}"
     wide = screen.width >= WIDE
-    table.add_column("", justify="right", style="dim", no_wrap=True)
+    table.add_column("", justify="right", style="dim", no_wrap=True, min_width=len(str(count)))
     table.add_column("local", no_wrap=True)
-    table.add_column("remote", no_wrap=True, overflow="ellipsis")
-    for heading in ("", "seen", "service") if wide else ("", "seen"):
-        table.add_column(heading, no_wrap=True)
-    table.add_column("rule", overflow="fold")
-    table.add_column("queue", no_wrap=True)
-    table.add_column("↑", justify="right", no_wrap=True)
-    table.add_column("↓", justify="right", no_wrap=True)
+    # Where it is narrow, the name of the remote gives way, and not the figures.
+    table.add_column(
+        "remote", no_wrap=True, overflow="ellipsis", max_width=None if wide else max(16, screen.width - 60)
+    )
+    if wide:
+        table.add_column("", no_wrap=True)
+    table.add_column("seen", no_wrap=True, min_width=4)
+    if wide:
+        table.add_column("service", no_wrap=True)
+        table.add_column("rule", no_wrap=True)
+    table.add_column("queue", no_wrap=True, min_width=10)
+    table.add_column("↑", justify="right", no_wrap=True, min_width=8)
+    table.add_column("↓", justify="right", no_wrap=True, min_width=8)
     for number, one in largest[:most]:
-        way = one.way("up") or one.way("down")
-        kinds = [decision.way for decision in one.decisions if decision.kinds]
-        way = way or kinds[-1]
+        way = one.way("up") or one.way("down") or one.decisions[-1].way
         moved = len({decision.way.queue for decision in one.decisions if not decision.kinds}) > 1
         seen = Text(one.seen or (f"{one.likely}?" if one.likely else "–"), "" if one.seen else "dim")
-        service = [Text(one.service if one.sign else "–", "" if one.sign else "dim")] if wide else []
+        service = Text(one.service if one.sign else "–", "" if one.sign else "dim")
         rule = Text(way.rule) if way.rule is not None else Text("default", "yellow")
-        queue = Text(way.queue + (" ⤴" if moved else ""), "cyan")
-        near = endpoint(one.parties.local, 0)
-        cells: list[str | Text] = [near, _far(one), protocol_name(one.parties.protocol), seen, *service, rule, queue]
-        table.add_row(str(number), *cells, *_sizes(one.count))
+        cells: list[str | Text] = [endpoint(one.parties.local, 0), _far(one)]
+        cells += [protocol_name(one.parties.protocol), seen, service, rule] if wide else [seen]
+        table.add_row(str(number), *cells, Text(way.queue + (" ↪" if moved else ""), "cyan"), *_sizes(one.count))
     screen.print(table)
     if any(len({d.way.queue for d in one.decisions if not d.kinds}) > 1 for one in trace.conversations):
-        print_line(screen, Text("⤴ came to this queue from another, as more was seen of it: --conversation N", "dim"))
-    for title, totals in (
-        ("rule", trace.rules),
-        ("queue", trace.queues),
-        ("service", trace.services),
-        ("host", {endpoint(host, 0): total for host, total in trace.hosts.items()}),
-    ):
+        print_line(screen, Text("↪ came to this queue from another, as more was seen of it: --conversation N", "dim"))
+    tables = [
+        _totals(title, totals, trace, most)
+        for title, totals in (
+            ("rule", trace.rules),
+            ("queue", trace.queues),
+            ("service", trace.services),
+            ("host", {endpoint(host, 0): total for host, total in trace.hosts.items()}),
+        )
+    ]
+    for row in [tables[:2], tables[2:]] if wide else [[table] for table in tables]:
         screen.print()
-        screen.print(_totals(title, totals, trace, most))
+        side_by_side = Table.grid(padding=(0, 4, 0, 0))
+        side_by_side.add_row(*row)
+        screen.print(side_by_side)
+    screen.print()
     for why, size in trace.apart.items():
         print_line(screen, f"{trace.packets_apart[why]} packets, {format_size(size)}, are {why}, and go past the gate.")
     packets = trace.whole.packets + sum(trace.packets_apart.values())
