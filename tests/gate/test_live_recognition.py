@@ -80,7 +80,7 @@ def test_a_download_and_a_call_on_one_port_go_to_different_queues_and_the_downlo
                 return (
                     abs(download["before"] - before) <= 0.05 * before
                     and abs(download["after"] - after) <= 0.05 * after
-                    and download["sent again"] == 0
+                    and download["lost"] == 0
                     and call["lost"] == 0
                     and call["p99"] < 15
                 )
