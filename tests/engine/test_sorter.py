@@ -21,6 +21,7 @@ from wily_sluice.engine.conversation import Conversation, ConversationTable
 from wily_sluice.engine.header import TCP, UDP, Parties, key_of
 from wily_sluice.engine.kind import PURE_ACK, SMALL, SYN, kind_of
 from wily_sluice.engine.known import Known
+from wily_sluice.engine.lane import STALE
 from wily_sluice.engine.names import NameSet, covers
 from wily_sluice.engine.rule_index import Reach
 from wily_sluice.engine.service import Service
@@ -54,10 +55,10 @@ def test_a_new_mark_has_a_conversation_sorted_again_and_both_directions_follow()
     assert found.up_lane is not None
     assert found.down_lane is not None
     table.find(key_of(CALL), 0, 1)
-    assert not found.up_lane.stale  # the same mark as before changes nothing
+    assert found.up_lane.epoch != STALE  # the same mark as before changes nothing
     table.find(key_of(CALL), 46, 2)
-    assert found.up_lane.stale
-    assert found.down_lane.stale
+    assert found.up_lane.epoch == STALE
+    assert found.down_lane.epoch == STALE
     table.find(key_of(CALL), 0, 3)  # an answer without the mark belongs to the same conversation
     assert sorted_to(sorter, CALL, found) == 0
 

@@ -129,7 +129,7 @@ def test_memory_is_bounded_however_many_conversations_begin_and_never_say_what_t
         conversation = Conversation(parsed.key)
         recognition.look(conversation, parsed, raw, True, 0)
         opened.append(conversation)
-    assert sum(conversation.opening is not None for conversation in opened) <= MOST_OPEN
+    assert sum(conversation.unknown for conversation in opened) <= MOST_OPEN
     assert not any(conversation.unknown for conversation in opened[:50])
     many = Opening(opened[-1].key, 0)
     for number in range(1000):

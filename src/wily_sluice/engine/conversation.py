@@ -5,7 +5,7 @@ one and two times `IDLE`: the table keeps a young and an old generation, a looku
 the young, and when a generation is over the old ones go. So forgetting costs nothing per packet and never scans.
 """
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from wily_sluice.engine.header import Parties, parties
 from wily_sluice.engine.known import Known
@@ -21,17 +21,16 @@ IDLE: Nanoseconds = 120 * SECOND
 class Conversation:
     """`marks` is the set of DSCPs that its packets have carried, as bits. Lanes belong to the shapers.
 
-    `unknown` says that its packets are still shown to recognition, which keeps its notes in `opening` and writes what
-    it finds into `known`. `watch` follows it where rules ask for what only time shows.
+    `unknown` says that its packets are still shown to recognition, which writes what it finds into `known`. `watch`
+    follows it where rules ask for what only time shows.
     """
 
-    __slots__ = ("down_lane", "key", "known", "marks", "opening", "unknown", "up_lane", "watch")
+    __slots__ = ("down_lane", "key", "known", "marks", "unknown", "up_lane", "watch")
 
     def __init__(self, key: bytes, watch: Watch | None = None) -> None:
         self.key = key
         self.marks = 0
         self.unknown = True
-        self.opening: Any = None
         self.known: Known | None = None
         self.watch = watch
         self.up_lane: Lane | None = None
@@ -40,9 +39,9 @@ class Conversation:
     def sort_again(self) -> None:
         """Have it sorted again at its next packet, in both directions."""
         if self.up_lane is not None:
-            self.up_lane.stale = True
+            self.up_lane.epoch = -1
         if self.down_lane is not None:
-            self.down_lane.stale = True
+            self.down_lane.epoch = -1
 
     @property
     def parties(self) -> Parties:

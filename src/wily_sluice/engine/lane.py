@@ -8,16 +8,18 @@ if TYPE_CHECKING:
     from wily_sluice.engine.shaper import Shaper
     from wily_sluice.engine.tree import Leaf
 
+STALE = -1
+
 
 class Lane:
-    """`epoch` is the shaper's when it was worked out: in another, or when it is `stale`, it is worked out again.
+    """`epoch` is the shaper's when it was worked out: in another it is worked out again, as is one that is STALE.
 
-    `rule` is the place of the rule that decided, or -1; `mark` the DSCP that its packets are to carry, or -1. Where
+    `rule` is the place of the rule that decided, or -1. Where
     rules ask for kinds of packets, `kinds` are the lanes of the conversation's packets of other kinds than this one.
     `flow` is the conversation's own queue in the leaf, `held` those in the buckets that it had to wait at.
     """
 
-    __slots__ = ("buckets", "epoch", "flow", "held", "kinds", "leaf", "mark", "rule", "shaper", "stale")
+    __slots__ = ("buckets", "epoch", "flow", "held", "kinds", "leaf", "rule", "shaper")
 
     def __init__(
         self,
@@ -26,15 +28,12 @@ class Lane:
         leaf: "Leaf",
         epoch: int = 0,
         rule: int = -1,
-        mark: int = -1,
     ) -> None:
         self.shaper = shaper
         self.buckets = buckets
         self.leaf = leaf
         self.epoch = epoch
         self.rule = rule
-        self.mark = mark
-        self.stale = False
         self.kinds: dict[int, Lane] | None = None
         self.flow: Flow | None = None
         self.held: list[Flow | None] | None = None

@@ -10,7 +10,7 @@ late sends what it missed and the rate still holds; after idleness it starts at 
 from wily_sluice.engine.busyness import Busyness
 from wily_sluice.engine.condition import Subject
 from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.lane import Lane
+from wily_sluice.engine.lane import STALE, Lane
 from wily_sluice.engine.limiter import Bucket
 from wily_sluice.engine.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import Packet
@@ -51,8 +51,8 @@ class Shaper:
         """Take a packet in."""
         lane = self.lane(packet.conversation, packet.kind, packet.length, now)
         packet.lane = lane
-        if lane.mark >= 0:
-            packet.dscp = lane.mark
+        if self.sorter.marks and lane.rule >= 0:
+            packet.dscp = self.sorter.rules[lane.rule].mark
         if lane.buckets:
             packet.stage = 0
             self._bank.offer(packet, now)
@@ -65,7 +65,7 @@ class Shaper:
         if watch is not None and watch.saw(self._up, length, now):
             conversation.sort_again()
         lane = conversation.up_lane if self._up else conversation.down_lane
-        if lane is None or lane.shaper is not self or lane.epoch != self.epoch or lane.stale:
+        if lane is None or lane.shaper is not self or lane.epoch != self.epoch:
             lane = self._choose_lane(conversation, lane, 0)
             if self._up:
                 conversation.up_lane = lane
@@ -93,7 +93,7 @@ class Shaper:
         if lane.kinds is None:
             lane.kinds = {}
         chosen = lane.kinds.get(kind)
-        if chosen is None or chosen.epoch != self.epoch or chosen.stale:
+        if chosen is None or chosen.epoch != self.epoch:
             chosen = lane.kinds[kind] = self._choose_lane(conversation, chosen, kind)
         return chosen
 
@@ -105,15 +105,13 @@ class Shaper:
             if limiter is not None and limiter.active and place not in self._others:
                 buckets.append(limiter.bucket(conversation))
         rule = self.sorter.rule(subject)
-        mark = self.sorter.rules[rule].mark if rule >= 0 else -1
-        return Lane(self, tuple(buckets), self._leaf(rule), self.epoch, rule, mark)
+        return Lane(self, tuple(buckets), self._leaf(rule), self.epoch, rule)
 
     def _choose_lane(self, conversation: Conversation, before: Lane | None, kind: int) -> Lane:
         lane = self.lane_for(conversation, self.sorter.subject(conversation, kind))
         if before is not None and before.shaper is self:
-            if before.leaf is lane.leaf and before.mark == lane.mark and before.buckets == lane.buckets:
+            if before.leaf is lane.leaf and before.buckets == lane.buckets:
                 before.epoch = self.epoch
-                before.stale = False
                 before.rule = lane.rule
                 _mark_stale(before.kinds)
                 return before
@@ -173,7 +171,7 @@ class Shaper:
 def _mark_stale(lanes: dict[int, Lane] | None) -> None:
     if lanes is not None:
         for lane in lanes.values():
-            lane.stale = True
+            lane.epoch = STALE
 
 
 def _still_held(lane: Lane, buckets: tuple[Bucket, ...]) -> bool:

@@ -30,11 +30,12 @@ class Sorter:
     """Rules in their order, the default leaf, and whom each limiter names.
 
     `watches_marks` says that a packet's DSCP can change what its conversation is sorted to; `kinds` are the kinds of
-    packets that rules ask for, as bits; `watch` is what else they look at as time goes on.
+    packets that rules ask for, as bits; `marks` that a rule has packets carry a DSCP; `watch` is what else they look
+    at as time goes on.
     """
 
-    __slots__ = ("_index", "_limiter_index", "clock", "default", "kinds", "limiters", "neighbours", "rules", "watch",
-                 "watches_marks")  # fmt: skip
+    __slots__ = ("_index", "_limiter_index", "clock", "default", "kinds", "limiters", "marks", "neighbours", "rules",
+                 "watch", "watches_marks")  # fmt: skip
 
     def __init__(
         self,
@@ -55,6 +56,7 @@ class Sorter:
         self.clock = clock if clock is not None else Clock()
         self.watches_marks = watches_marks
         self.kinds = kinds
+        self.marks = any(rule.mark >= 0 for rule in rules)
         self.watch = watch if watch is not None else WatchSpec()
         self._index = RuleIndex([rule.reach for rule in rules])
         self._limiter_index = RuleIndex(list(reaches) or [Reach() for _ in limiters])

@@ -60,7 +60,7 @@ class Recognition:
     def __init__(self) -> None:
         self.names = LearntNames()
         self.media = ExpectedMedia()
-        self._open: dict[bytes, Conversation] = {}
+        self._open: dict[bytes, tuple[Conversation, Opening]] = {}
 
     def look(self, conversation: Conversation, parsed: Parsed, packet: bytes, up: bool, now: Nanoseconds) -> bool:
         """Look at a packet of a conversation that is `unknown`. True when what is known of it has changed."""
@@ -73,13 +73,15 @@ class Recognition:
             self._hear(conversation, packet[parsed.headers :], up, now)
             return False
         changed = False
-        opening: Opening | None = conversation.opening
-        if opening is None:
+        watched = self._open.get(conversation.key)
+        if watched is not None and watched[0] is conversation:
+            opening = watched[1]
+        else:
             opening = self._begin(conversation, now)
             changed = conversation.known is not None
         opening.add(parsed, packet, up, now)
         changed = self._ask(conversation, opening) or changed
-        if conversation.opening is not None and (opening.over or now - opening.begun > LONGEST):
+        if conversation.unknown and (opening.over or now - opening.begun > LONGEST):
             self._end(conversation)
         known = conversation.known
         if known is not None and known.seen in TELLING:
@@ -90,10 +92,9 @@ class Recognition:
     def _begin(self, conversation: Conversation, now: Nanoseconds) -> Opening:
         opening = Opening(conversation.key, now)
         opening.hopes = RECOGNIZERS[conversation.key[0]]
-        conversation.opening = opening
         if len(self._open) >= MOST_OPEN:
-            self._end(self._open[next(iter(self._open))])
-        self._open[conversation.key] = conversation
+            self._end(self._open[next(iter(self._open))][0])
+        self._open[conversation.key] = (conversation, opening)
         parties = opening.parties
         names = self.names.names(parties.remote, parties.local, now)
         if names:
@@ -125,7 +126,6 @@ class Recognition:
         return changed
 
     def _end(self, conversation: Conversation) -> None:
-        conversation.opening = None
         conversation.unknown = False
         self._open.pop(conversation.key, None)
 

@@ -50,7 +50,7 @@ def way_of(plan: Plan, uplink: str, sorter: Sorter, lane: Lane, subject: Subject
         lane.leaf.path,
         rules[lane.rule].name if lane.rule >= 0 else None,
         tuple(bucket.limiter.spec.name for bucket in lane.buckets),
-        lane.mark if lane.mark >= 0 else None,
+        rules[lane.rule].mark if lane.rule >= 0 else None,
         tried,
     )
 
