@@ -41,11 +41,12 @@ def plan_file(tmp_path_factory: pytest.TempPathFactory) -> Path:
     for old, new in (
         ("down: 180 Mbit/s", "down: 40 Mbit/s"),
         ("198.51.100.64/28", "198.51.100.0/28"),
-        ("local: console, protocol: udp", "local: console"),
+        ("local: console, service: [marsh-league, play]", "local: console"),
     ):
         assert old in text
         text = text.replace(old, new)
     file = tmp_path_factory.mktemp("tree") / "sluice.yaml"
+    (file.parent / examples.PLACES).write_bytes((examples.folder() / examples.PLACES).read_bytes())
     file.write_text(text)
     return file
 

@@ -156,3 +156,35 @@ def test_the_rule_that_is_advised_against_bulk_mends_what_it_is_advised_for(tmp_
     file.write_text(RULES + "  - {service: web, moved: over 20 MB, queue: rest}\n  - {service: web, queue: calls}\n")
     assert examine(file)[1] == []
     assert load(file).rules[0].terms.moved == (20_000_000, True)
+
+
+def test_what_is_wrong_within_a_block_or_a_service_is_told_with_its_line(tmp_path: Path) -> None:
+    file = tmp_path / "sluice.yaml"
+    wrong = ["{not: {porr: 5}, queue: rest}", "{any: [{port: 0}, {service: cals}], queue: rest}", "{name: nothing}"]
+    file.write_text(f"services: {{odd: {{}}}}\n{RULES}" + "".join(f"  - {rule}\n" for rule in wrong))
+    findings = [finding for finding in examine(file)[1] if finding.severity == "error"]
+    assert [(finding.line, finding.key) for finding in findings] == [
+        (1, "services.odd"),
+        (7, "rules[1].not.porr"),
+        (8, "rules[2].any[1].port"),
+        (8, "rules[2].any[2].service"),
+        (9, "rules[3]"),
+    ]
+    assert "did you mean “calls”" in str(findings[3])
+
+
+def test_groups_hold_host_names_and_the_prefixes_of_a_place(demo_plan: Plan, tmp_path: Path) -> None:
+    assert demo_plan.groups["specialist"].names == {"*.scans.example"}
+    # Network 64503 of the made-up file is 203.0.113.128/25.
+    assert demo_plan.groups["helpers"].addresses == address_set("203.0.113.128/25")
+    (tmp_path / "broken.mmdb").write_bytes(b"no such thing")
+    file = tmp_path / "sluice.yaml"
+    groups = (
+        "groups: {far: {database: broken.mmdb, where: {country.iso_code: [XA]}}, nowhere: {database: broken.mmdb}}\n"
+    )
+    file.write_text(RULES.replace("trees:", groups + "trees:") + "  - {remote: [far, nowhere], queue: calls}\n")
+    said = [finding.message for finding in examine(file)[1] if finding.severity == "error"]
+    assert [("is no MaxMind DB file" in one, "which of its entries" in one) for one in said] == [
+        (True, False),
+        (False, True),
+    ]

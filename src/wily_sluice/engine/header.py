@@ -16,6 +16,7 @@ _NO_PORTS = bytes(4)
 _EXTENSIONS = frozenset({0, 43, 51, 60, 135})  # hop-by-hop, routing, authentication, destination options, mobility
 _FRAGMENT = 44
 _MOST_EXTENSIONS = 8
+UNREADABLE = bytes(13)  # the key of all that cannot be read
 
 
 class Parsed(NamedTuple):

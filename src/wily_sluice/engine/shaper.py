@@ -10,6 +10,7 @@ late sends what it missed and the rate still holds; after idleness it starts at 
 from wily_sluice.engine.busyness import Busyness
 from wily_sluice.engine.condition import Subject
 from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.header import UNREADABLE
 from wily_sluice.engine.lane import STALE, Lane
 from wily_sluice.engine.limiter import Bucket
 from wily_sluice.engine.limiter_bank import LimiterBank
@@ -98,8 +99,10 @@ class Shaper:
         return chosen
 
     def lane_for(self, conversation: Conversation, subject: Subject) -> Lane:
-        """The way of packets of a conversation that is as `subject` says; not kept."""
+        """The way of packets of a conversation that is as `subject` says; not kept. UNREADABLE has the default."""
         buckets: list[Bucket] = []
+        if conversation.key == UNREADABLE:
+            return Lane(self, (), self._leaf(-1), self.epoch)
         for place in self.sorter.limits(subject):
             limiter = self._bank.limiters[place]
             if limiter is not None and limiter.active and place not in self._others:

@@ -17,7 +17,7 @@ from typing import Protocol
 from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.framing import LARGEST_PACKET
-from wily_sluice.engine.header import is_ipv6, parse, parties
+from wily_sluice.engine.header import UNREADABLE, is_ipv6, parse, parties
 from wily_sluice.engine.kind import kind_of
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate import diversion
@@ -68,6 +68,7 @@ class Gate:
         self.engine = SiteEngine(plan, self._drop)
         self._recognition = Recognition() if self.engine.recognizes else None
         self._queues: list[PacketQueue] = []
+        self.unreadable = 0  # packets that are no IP that can be read; they go to the default
         self._lock: socket.socket | None = None
         self._marks = False  # whether this machine can write the ECN field of what it forwards
 
@@ -219,7 +220,9 @@ class Gate:
             header = diverted.header
             parsed = parse(header, up)
             if parsed is None:
-                return None
+                self.unreadable += 1
+                length = diverted.length or len(header)
+                return Packet(framing.cost(length), find(UNREADABLE, 0, now), diverted, length=length)
             if learn is not None and diverted.hardware:
                 learn(parties(parsed.key).local, diverted.hardware)
             length = diverted.length or parsed.length

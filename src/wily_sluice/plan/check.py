@@ -5,6 +5,7 @@ The trees have a file of their own, `check_trees`.
 
 from collections.abc import Iterator
 
+from wily_sluice.engine.watch import MOST_RATES
 from wily_sluice.plan.check_limiters import WITH_PORTS, check_limiters, outside
 from wily_sluice.plan.check_order import check_order
 from wily_sluice.plan.check_trees import check_trees
@@ -12,11 +13,7 @@ from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schema import PlanEntry
-from wily_sluice.units import (
-    DIRECTIONS,
-    format_rate,
-    format_share,
-)
+from wily_sluice.units import DIRECTIONS, Nanoseconds, Rate, format_rate, format_share
 
 ROUNDING = 4  # bit/s: shares are rounded to whole bit/s one by one
 
@@ -34,6 +31,7 @@ def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
         *check_limiters(plan, reading),
         *_rules(plan, reading),
         *(check_order(plan, reading) if not reading.cut else ()),
+        *_watched(plan, document),
         *_unused(plan, reading),
     ]
 
@@ -111,6 +109,18 @@ def _rules(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
                     yield document.error((*here, key), "this protocol has no ports", "take “port” or “protocol” out")
 
 
+def _watched(plan: Plan, document: Document) -> Iterator[Finding]:
+    """Each rate that rules ask for is watched on every packet, so there may not be any number of them."""
+    met: set[tuple[Rate, Nanoseconds]] = set()
+    for rule in plan.sorting:
+        for terms in rule.terms.walk():
+            if terms.rate is not None and terms.rate not in met:
+                met.add(terms.rate)
+                if len(met) > MOST_RATES:
+                    message = f"is the {len(met)}th different rate that rules ask for; there may be {MOST_RATES}"
+                    yield document.error(("rules", rule.place, "rate"), message, "use one of the others")
+
+
 def _unused(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
     if reading.cut or reading.content is None:
         return
@@ -135,6 +145,11 @@ def _unused(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
     for group in plan.groups:
         if group not in named:
             yield reading.document.warning(("groups", group), "nothing names this group", "use it, or take it out")
+    called = {word for rule in plan.rules for terms in rule.terms.walk() for word in terms.service_words}
+    called |= {word for limiter in plan.limiters for word in limiter.service_words}
+    for service in plan.services.values():
+        if service.own and not {service.name, service.category} & called and service.name in reading.content.services:
+            yield reading.document.warning(("services", service.name), "nothing names this service", "use it in a rule")
     for schedule in plan.schedules:
         if schedule not in {limiter.when for limiter in plan.limiters} | {terms.when for terms in asked}:
             yield reading.document.warning(

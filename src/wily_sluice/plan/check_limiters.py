@@ -124,10 +124,15 @@ def _covers(wide: Limiter, narrow: Limiter) -> bool:
     """Whether all whom `narrow` names are named by `wide`, whenever it holds."""
     for party, inner in ((wide.local, narrow.local), (wide.remote, narrow.remote)):
         if party is not None and (
-            inner is None or inner.addresses - party.addresses or inner.members.hardware - party.members.hardware
+            inner is None
+            or inner.addresses - party.addresses
+            or inner.members.hardware - party.members.hardware
+            or inner.members.names - party.members.names
         ):
             return False
     if wide.protocols and not (narrow.protocols and set(narrow.protocols) <= set(wide.protocols)):
+        return False
+    if wide.services is not None and wide.services != narrow.services:
         return False
     if wide.ports and wide.ports != narrow.ports:
         return False

@@ -181,16 +181,32 @@ def hold_against(document: Document, schema: type[Schema]) -> Reading[Schema]:
         except ValidationError as error:
             problems = error.errors(include_url=False)
         for problem in problems:
-            location: Location = problem["loc"]
+            location = _as_written(data, problem["loc"])
             missing = problem["type"] == "missing"
             consequence = any(earlier[: len(location)] == location for earlier in cut)
             if not consequence:  # else it is missing, or too few, since a part of it was refused before
                 findings.append(_finding(document, schema, location, problem))
             doomed = location[:-1] if missing else _whole(data, location)
+            while doomed in cut:  # it was cut out, and is still complained of: so what holds it goes
+                doomed = doomed[:-1]
             cut.add(doomed)
             if not doomed:
                 return Reading(document, None, findings, cut)
             _cut_out(data, doomed)
+
+
+def _as_written(data: Any, location: Location) -> Location:
+    """A place as the file has it: a single value that stands for a list of one has no place in a list."""
+    written: list[str | int] = []
+    for part in location:
+        if isinstance(part, int):
+            if not isinstance(data, list):
+                continue
+            data = data[part]
+        else:
+            data = data.get(part) if isinstance(data, dict) else None
+        written.append(part)
+    return tuple(written)
 
 
 def _at(data: Any, location: Location) -> Any:

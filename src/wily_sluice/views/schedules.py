@@ -100,7 +100,7 @@ def schedule_parts(plan: Plan, moment: datetime, exact: bool) -> Iterator[Render
 
 
 def at_sentences(plan: Plan, moment: datetime) -> list[str]:
-    """What holds at a moment, and which limiters do."""
+    """What holds at a moment, and which limiters and rules do."""
     lines = [f"At {_moment_words(moment)}:"]
     for schedule in plan.schedules.values():
         lines.append(f"  {schedule.name} {'holds' if schedule.holds(moment) else 'does not hold'}")
@@ -108,6 +108,10 @@ def at_sentences(plan: Plan, moment: datetime) -> list[str]:
         if limiter.when is not None and limiter.enabled:
             holds = plan.schedules[limiter.when].holds(moment)
             lines.append(f"  limiter {limiter.name} {'applies' if holds else 'does not apply'}")
+    for rule in plan.sorting:
+        if rule.terms.when is not None:
+            holds = plan.schedules[rule.terms.when].holds(moment)
+            lines.append(f"  rule {rule.name} {'may match' if holds else 'matches nothing'}")
     return lines
 
 

@@ -81,6 +81,7 @@ def built(plan: Plan, name: str, delay: Nanoseconds = DELAY) -> Iterator[Rig]:
 @contextmanager
 def gate_running(rig: Rig, plan_file: Path) -> Iterator["subprocess.Popen[str]"]:
     """A gate in the rig's gateway meanwhile; the same program that a person runs. LiveError when it does not start."""
+    _jump(rig, "-D")  # what a killed gate left would be taken for this one's
     command = [sys.executable, "-m", "wily_sluice", "gate", "run", "--json", "--plan", str(plan_file)]
     gate = subprocess.Popen(
         rig.command("gateway", command),
@@ -91,7 +92,7 @@ def gate_running(rig: Rig, plan_file: Path) -> Iterator["subprocess.Popen[str]"]
     )
     try:
         deadline = time.monotonic() + PATIENCE
-        while not _diverts(rig):
+        while not _jump(rig, "-C"):
             if gate.poll() is not None or time.monotonic() > deadline:
                 gate.kill()
                 raise LiveError(f"the gate did not start: {gate.communicate()[1].strip()}")
@@ -103,9 +104,9 @@ def gate_running(rig: Rig, plan_file: Path) -> Iterator["subprocess.Popen[str]"]
         gate.communicate(timeout=PATIENCE)
 
 
-def _diverts(rig: Rig) -> bool:
-    # The jump of IPv6 is what the gate inserts last.
-    command = rig.command("gateway", ["ip6tables", "-w", "-t", "mangle", "-C", "FORWARD", "-j", "SLUICE"])
+def _jump(rig: Rig, word: str) -> bool:
+    """Check (`-C`) or take away (`-D`) the jump of IPv6, which is what a gate inserts last."""
+    command = rig.command("gateway", ["ip6tables", "-w", "-t", "mangle", word, "FORWARD", "-j", "SLUICE"])
     return subprocess.run(command, capture_output=True, check=False).returncode == 0
 
 
