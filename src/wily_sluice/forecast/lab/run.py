@@ -13,9 +13,11 @@ from multiprocessing import active_children, get_context
 from multiprocessing.sharedctypes import Synchronized
 from random import Random
 
+from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import key_of
 from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.lab.applications import CALL_PERIOD, Course, Probe, Source, Talk
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Measured, Meter
@@ -110,7 +112,7 @@ class Lab:
             else:
                 self._paths[name, "up"] = BareLine(self.events, up)
                 self._paths[name, "down"] = BareLine(self.events, down)
-        self._meters: list[tuple[Application, str, str, Meter]] = []
+        self._meters: list[tuple[Application, str, Shaper, Conversation, Meter]] = []
         for place, application in enumerate(traffic.applications):
             self._start(application, Random(f"{traffic.seed} {place}"))
 
@@ -119,13 +121,11 @@ class Lab:
         begin = max(self._traffic.warmup, application.begin)
         meters = [Meter(begin, max(begin + 1, application.end)) for _ in range(2)]
         shapers = {way: self._engine.shapers[application.uplink, way] for way in DIRECTIONS}
-        queues: dict[str, str] = {}
         for _ in range(application.flows):
             port = FIRST_PORT + random.randrange(16_384) if application.parties.remote_port else 0
             key = key_of(application.parties._replace(local_port=port))
             conversation = self._engine.conversations.find(key, application.dscp, 0)
             conversation.known = application.known
-            queues = {way: shaper.leaf_of(conversation).path for way, shaper in shapers.items()}
             start = application.begin + random.randrange(CALL_PERIOD)
             course = Course(
                 self.events,
@@ -149,7 +149,8 @@ class Lab:
             for source in sources:
                 self.events.at(start, source.begin)
         for way, meter in zip(WAYS[application.kind], meters, strict=False):
-            self._meters.append((application, way, queues[way if way in shapers else "up"], meter))
+            shaper = shapers["down" if way == "down" else "up"]
+            self._meters.append((application, way, shaper, conversation, meter))
 
     def _follow_clock(self) -> None:
         if self._begin is not None:
@@ -170,7 +171,11 @@ class Lab:
         counted = self._traffic.duration - self._traffic.warmup
         carried = {way: (line.carried - warm[way]) * BYTE_TIME / counted for way, line in self._lines.items()}
         self.events.run(self._traffic.duration + DRAIN)
-        rows = (Row(a.name, a.kind, way, a.uplink, queue, meter.result()) for a, way, queue, meter in self._meters)
+        # Where it went in the end: that may have changed as more was seen of it.
+        rows = (
+            Row(a.name, a.kind, way, a.uplink, shaper.leaf_of(conversation).path, meter.result())
+            for a, way, shaper, conversation, meter in self._meters
+        )
         return Run(tuple(rows), carried)
 
 
