@@ -54,39 +54,63 @@ def standing(name: str, file: Path) -> Iterator[Rig]:
         rig.down()
 
 
+@pytest.fixture(scope="module")
+def rig(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Rig]:
+    with standing("rec", tmp_path_factory.mktemp("recognition") / "sluice.yaml") as up:
+        yield up
+
+
+@contextmanager
+def serving(rig: Rig, *programs: tuple[object, ...]) -> Iterator[None]:
+    """Peers that serve meanwhile; of each, where it runs and what it is."""
+    servers = [peer(rig, str(place), *words) for place, *words in programs]
+    try:
+        for server in servers:
+            assert server.stdout is not None
+            assert server.stdout.readline().strip() == "ready"
+        yield
+    finally:
+        for server in servers:
+            server.kill()
+            server.wait()
+
+
 def peer(rig: Rig, place: str, *words: object) -> "subprocess.Popen[str]":
     command = rig.command(place, ["python3", str(PEER), *map(str, words)])
     return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
 
 
-def test_a_download_and_a_call_on_one_port_go_to_different_queues_and_the_download_moves_on(tmp_path: Path) -> None:
+def test_a_download_and_a_call_on_one_port_go_to_different_queues_and_the_download_moves_on(rig: Rig) -> None:
     far = FAR_ADDRESSES[0]
-    with standing("rec", tmp_path / "sluice.yaml") as rig:
-        servers = [peer(rig, "far", kind, far, 443) for kind in ("serve-tls", "echo-media")]
-        try:
-            for server in servers:
-                assert server.stdout is not None
-                assert server.stdout.readline().strip() == "ready", server.stderr
 
-            def measured() -> tuple[dict[str, float], dict[str, float]]:
-                download = peer(rig, "house", "fetch-tls", HOST, far, 443, "www.pages.example", 8_000_000)
-                call = peer(rig, "house", "send-media", HOST, far, 443, 8)
-                return finish(download), finish(call)
+    def measured() -> tuple[dict[str, float], dict[str, float]]:
+        download = peer(rig, "house", "fetch-tls", HOST, far, 443, "www.pages.example", 8_000_000)
+        call = peer(rig, "house", "send-media", HOST, far, 443, 8)
+        return finish(download), finish(call)
 
-            def kept(both: tuple[dict[str, float], dict[str, float]]) -> bool:
-                download, call = both
-                # 5 MB of packets at 8 Mbit/s, then 4 Mbit/s; of frames, of which 1448 in 1538 bytes is data.
-                before, after = 8e6 * 1448 / 1538, 4e6 * 1448 / 1538
-                return (
-                    abs(download["before"] - before) <= 0.05 * before
-                    and abs(download["after"] - after) <= 0.05 * after
-                    and download["lost"] == 0
-                    and call["lost"] == 0
-                    and call["p99"] < 15
-                )
+    def kept(both: tuple[dict[str, float], dict[str, float]]) -> bool:
+        download, call = both
+        # 5 MB of packets at 8 Mbit/s, then 4 Mbit/s; of frames, of which 1448 in 1538 bytes is data.
+        before, after = 8e6 * 1448 / 1538, 4e6 * 1448 / 1538
+        return (
+            abs(download["before"] - before) <= 0.05 * before
+            and abs(download["after"] - after) <= 0.05 * after
+            and download["lost"] == 0
+            and call["lost"] == 0
+            and call["p99"] < 15
+        )
 
-            hold(measured, kept)
-        finally:
-            for server in servers:
-                server.kill()
-                server.wait()
+    with serving(rig, ("far", "serve-tls", far, 443), ("far", "echo-media", far, 443)):
+        hold(measured, kept)
+
+
+def test_what_the_gateway_answers_to_questions_of_dns_names_what_tells_no_name_itself(rig: Rig) -> None:
+    far, gateway = FAR_ADDRESSES[0], "10.7.0.1"
+
+    def nameless() -> float:
+        return finish(peer(rig, "house", "fetch-tls", HOST, far, 443, "", 300_000))["after"]
+
+    with serving(rig, ("far", "serve-tls", far, 443), ("gateway", "answer-names", gateway, far)):
+        hold(nameless, lambda rate: rate <= 1e6)  # the default's cap
+        assert finish(peer(rig, "house", "ask-name", HOST, gateway, "www.pages.example")) == {"address": far}
+        hold(nameless, lambda rate: 2e6 <= rate <= 8e6)

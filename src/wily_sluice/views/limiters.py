@@ -1,5 +1,6 @@
 """What a limiter does, in sentences and as data: for one, and for all whom it names at once."""
 
+from dataclasses import replace
 from typing import Any
 
 from wily_sluice.engine.limiter import Per
@@ -16,7 +17,7 @@ from wily_sluice.units import (
     format_size,
     format_time,
 )
-from wily_sluice.views.sentences import who
+from wily_sluice.views.sentences import terms_text
 
 
 def _subject(per: Per) -> str:
@@ -32,11 +33,7 @@ def _subject(per: Per) -> str:
 
 
 def _whose(limiter: Limiter) -> str:
-    text = f" of {who(limiter.local)}" if limiter.local else ""
-    if limiter.remote:
-        text += f" with {who(limiter.remote)}"
-    if limiter.service_words:
-        text += f" of service {' or '.join(limiter.service_words)}"
+    text = terms_text(replace(limiter.terms, ports=None))
     if limiter.protocols:
         text += f" over {protocol_text(limiter.protocols)}"
     if limiter.ports:
