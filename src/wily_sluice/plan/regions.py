@@ -15,7 +15,6 @@ from typing import TypeAlias
 Ranges: TypeAlias = tuple[tuple[int, int], ...]
 Dimension: TypeAlias = tuple[str, str]  # its kind, and which of them
 Box: TypeAlias = Mapping[Dimension, Ranges]
-EVERYTHING: Box = {}
 
 
 class TooInvolvedError(Exception):
