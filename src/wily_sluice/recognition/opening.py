@@ -48,7 +48,7 @@ class Stream:
         if ahead == 0:
             self._append(payload)
         elif ahead < 1 << 20:
-            if len(self._early) < MOST_SEGMENTS:
+            if len(self._early) < MOST_SEGMENTS and len(payload) <= STREAM_BYTES // MOST_SEGMENTS:
                 self._early[(sequence + syn) & 0xFFFFFFFF] = payload
         elif (overlap := (1 << 32) - ahead) < len(payload):
             self._append(payload[overlap:])  # sent again, with more behind it

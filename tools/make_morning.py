@@ -1,6 +1,6 @@
 """Makes the demo's capture of a morning out of the captures that recognition is tested on.
 
-    python -m tests.trace.make_morning
+    python -m tools.make_morning
 
 What each program sent is given to a host of the demo site. Then come two long conversations, of which, as with many
 captures, only the headers are kept, and large packets as an interface that cuts them itself shows them.
@@ -13,8 +13,8 @@ from pathlib import Path
 
 import dpkt
 
-from tests.recognition.make_captures import FAR, LOCAL, LOCAL6
 from tests.recognition.scoring import FOLDER
+from tools.make_captures import FAR, LOCAL, LOCAL6
 from wily_sluice import examples
 
 BEGIN = 1_795_507_200.0  # a Monday at eight in the morning

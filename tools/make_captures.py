@@ -1,6 +1,6 @@
 """Makes the captures that recognition is tested on: real programs talk over a virtual link, and it is recorded.
 
-    sudo python -m tests.recognition.make_captures
+    sudo python -m tools.make_captures
 
 Needs the packages that stand below `REAL`, which the tests themselves do not. Two namespaces are made and taken away
 again. Each scenario has a client with one of our addresses and a server on the far side. What no library speaks is sent
@@ -28,7 +28,7 @@ from pathlib import Path
 import dpkt
 from ruamel.yaml import YAML
 
-FOLDER = Path(__file__).parent / "captures"
+FOLDER = Path(__file__).parent.parent / "tests" / "recognition" / "captures"
 REAL = ("aioquic", "aiortc", "aiosmtpd", "dnspython", "libtorrent", "paramiko")
 LOCAL, FAR, SECOND_FAR = "10.61.0.41", "203.0.113.9", "198.51.100.20"
 LOCAL6, FAR6 = "fd61:0:0:1::41", "2001:db8::9"
@@ -626,7 +626,7 @@ def run(name: str) -> None:
     recorder = threading.Thread(target=record, args=(stop, frames))
     recorder.start()
     time.sleep(0.2)
-    command = [sys.executable, "-m", "tests.recognition.make_captures"]
+    command = [sys.executable, "-m", "tools.make_captures"]
     server = subprocess.Popen(["ip", "netns", "exec", "cap-far", *command, "server", name])
     time.sleep(1.5)
     subprocess.run(["ip", "netns", "exec", "cap-near", *command, "client", name], timeout=30, check=False)

@@ -1,6 +1,6 @@
 """Feeds the recognizers and the header's reader anything at all, guided by what of them it reaches.
 
-    python -m tests.recognition.fuzz -runs=10000000 -max_len=1500
+    python -m tools.fuzz -runs=10000000 -max_len=1500
 
 Needs the package `atheris`, which the tests themselves do not. It stops at an exception, or at a call that takes so
 long five times in a row that it would take about a millisecond by itself, and prints the slowest call now and then.
