@@ -13,6 +13,7 @@ from wily_sluice.engine.packet import NOT_ECT, Packet
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.sorter import ANYONE, Rule, Sorter
 from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.tally import FlowTally
 from wily_sluice.plan.build import build_tree
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Rate, transmission_time
 
@@ -27,7 +28,7 @@ def conversation(port: int, host: int = 1) -> Conversation:
 def packet(size: int, who: Conversation, token: object = None, ecn: int = NOT_ECT) -> Packet:
     """A packet for a leaf queue by itself, its lane set as a shaper would."""
     if who.up_lane is None:
-        who.up_lane = Lane(ANYWHERE, (), ANYWHERE.tree.leaves[0])
+        who.up_lane = Lane(ANYWHERE, (), ANYWHERE.tree.leaves[0], FlowTally(b"", -1, "", ""))
     one = Packet(size, who, token, ecn)
     one.lane = who.up_lane
     return one

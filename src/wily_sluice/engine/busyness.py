@@ -21,10 +21,10 @@ CALM: Nanoseconds = 10 * SECOND
 class Busyness:
     """Of one direction of one uplink. `rate` is the usable rate in bit/s."""
 
-    __slots__ = ("_bytes", "_level", "_rate", "_slot_end")
+    __slots__ = ("_bytes", "_level", "_slot_end", "rate")
 
     def __init__(self, rate: Rate) -> None:
-        self._rate = rate
+        self.rate = rate
         self._bytes: Size = 0
         self._level = 0.0
         self._slot_end: Nanoseconds = 0
@@ -44,7 +44,7 @@ class Busyness:
     def _fold(self, now: Nanoseconds) -> None:
         slots = (now - self._slot_end) // SLOT + 1
         self._slot_end += slots * SLOT
-        self._level = KEEP * self._level + (1 - KEEP) * self._bytes * BYTE_TIME / (self._rate * SLOT)
+        self._level = KEEP * self._level + (1 - KEEP) * self._bytes * BYTE_TIME / (self.rate * SLOT)
         self._bytes = 0
         for _ in range(min(slots - 1, LONGEST_AGO)):
             self._level *= KEEP

@@ -10,12 +10,16 @@ Invariants: packets leave in the order in which they came; each is either return
 
 from collections.abc import Callable
 from math import isqrt
+from typing import TYPE_CHECKING
 
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.leaf_queue import LeafQueue
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.turns import Contender
 from wily_sluice.units import MILLISECOND, Nanoseconds, Size
+
+if TYPE_CHECKING:
+    from wily_sluice.engine.lane import Lane
 
 TARGET: Nanoseconds = 5 * MILLISECOND
 INTERVAL: Nanoseconds = 100 * MILLISECOND
@@ -77,6 +81,13 @@ class CodelQueue(Contender):
             self.backlog -= packet.size
             self.length -= 1
         return packet
+
+    def drain(self) -> list[Packet]:
+        """Take everything, from the head on."""
+        packets: list[Packet] = []
+        while (packet := self.take()) is not None:
+            packets.append(packet)
+        return packets
 
     def _ok_to_drop(self, packet: Packet | None, now: Nanoseconds) -> bool:
         """Whether CoDel may drop the packet that was just taken: the end of the RFC's `dodequeue`."""
@@ -158,3 +169,28 @@ class Codel(LeafQueue):
         packet = self._queue.dequeue(now, self._drop)
         self.backlog, self.length = self._queue.backlog, self._queue.length
         return packet
+
+    def follow(self, other: LeafQueue) -> bool:
+        """Take on its limits and target."""
+        if not isinstance(other, Codel):
+            return False
+        self.limit, self.most = other.limit, other.most
+        self._queue.target, self._queue.ecn = other._queue.target, other._queue.ecn
+        return True
+
+    def withdraw(self, lane: "Lane") -> list[Packet]:
+        """Take out what came by a lane. The work grows with all that stands here."""
+        gone: list[Packet] = []
+        for packet in self._queue.drain():
+            if packet.lane is lane:
+                gone.append(packet)
+            else:
+                self._queue.enqueue(packet, packet.entered)
+        self.backlog, self.length = self._queue.backlog, self._queue.length
+        return gone
+
+    def drain(self) -> list[Packet]:
+        """Take out everything."""
+        packets = self._queue.drain()
+        self.backlog, self.length = self._queue.backlog, self._queue.length
+        return packets

@@ -66,6 +66,11 @@ class ConversationTable:
         self._idle = idle
         self._watch_marks = watch_marks
 
+    def follow(self, watch_marks: bool, watch: WatchSpec) -> None:
+        """Watch from now on for something else. Conversations that are open take it up when they are next sorted."""
+        self._watch_marks = watch_marks
+        self._watch = watch if watch else None
+
     def __len__(self) -> int:
         return len(self._young) + len(self._old)
 

@@ -5,10 +5,14 @@ Invariants: the order is kept; each packet is returned or handed to `drop`, once
 
 from collections import deque
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from wily_sluice.engine.leaf_queue import LeafQueue
 from wily_sluice.engine.packet import Packet
 from wily_sluice.units import Nanoseconds, Size
+
+if TYPE_CHECKING:
+    from wily_sluice.engine.lane import Lane
 
 
 class Fifo(LeafQueue):
@@ -38,3 +42,26 @@ class Fifo(LeafQueue):
         self.backlog -= packet.size
         self.length -= 1
         return packet
+
+    def follow(self, other: LeafQueue) -> bool:
+        """Take on its limits."""
+        if not isinstance(other, Fifo):
+            return False
+        self.limit, self.most = other.limit, other.most
+        return True
+
+    def withdraw(self, lane: "Lane") -> list[Packet]:
+        """Take out what came by a lane. The work grows with all that stands here."""
+        gone = [packet for packet in self._packets if packet.lane is lane]
+        if gone:
+            self._packets = deque(packet for packet in self._packets if packet.lane is not lane)
+            self.length -= len(gone)
+            self.backlog -= sum(packet.size for packet in gone)
+        return gone
+
+    def drain(self) -> list[Packet]:
+        """Take out everything."""
+        packets = list(self._packets)
+        self._packets.clear()
+        self.backlog = self.length = 0
+        return packets

@@ -12,6 +12,8 @@ packet does not depend on how many conversations or hosts there are.
 """
 
 from collections.abc import Callable
+from operator import attrgetter
+from typing import TYPE_CHECKING
 
 from wily_sluice.engine.codel import INTERVAL, TARGET, CodelQueue
 from wily_sluice.engine.framing import LONGEST_FRAME
@@ -19,6 +21,9 @@ from wily_sluice.engine.leaf_queue import LeafQueue
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.turns import Turns
 from wily_sluice.units import Nanoseconds, Size
+
+if TYPE_CHECKING:
+    from wily_sluice.engine.lane import Lane
 
 MOST_PACKETS = 10_240  # RFC 8290 §5.2.1
 DROP_BATCH = 64  # RFC 8290 §4.1.2: at most this many from the fattest flow at once
@@ -77,6 +82,7 @@ class FqCodel(LeafQueue):
             lane.set_flow(packet.stage, flow)
         if self._hosts is not None and not flow.listed:
             flow.among = self._host(self._hosts, packet.conversation.parties.local)
+        flow.target, flow.ecn = self.target, self.ecn  # which may have changed since it was made
         flow.enqueue(packet, now)
         flow.among.arrived(flow, packet.size)
         if flow.among is not self._all:
@@ -90,6 +96,36 @@ class FqCodel(LeafQueue):
         packet = self._all.dequeue(now, self._drop)
         self.backlog, self.length = self._all.backlog, self._all.length
         return packet
+
+    def follow(self, other: LeafQueue) -> bool:
+        """Take on its limits and target."""
+        if not isinstance(other, FqCodel) or (other._hosts is None) != (self._hosts is None):
+            return False
+        self.limit, self.most, self.target, self.ecn = other.limit, other.most, other.target, other.ecn
+        return True
+
+    def withdraw(self, lane: "Lane") -> list[Packet]:
+        """Take out what came by a lane."""
+        return self.withdraw_flow(lane.flow)
+
+    def withdraw_flow(self, flow: Flow | None) -> list[Packet]:
+        """Take out a conversation's own queue, if it is one of these."""
+        if flow is None or flow.home is not self or not flow.length:
+            return []
+        backlog, length = flow.backlog, flow.length
+        packets = flow.drain()
+        flow.among.lost(backlog, length)
+        if flow.among is not self._all:
+            self._all.lost(backlog, length)
+        self.backlog, self.length = self._all.backlog, self._all.length
+        return packets
+
+    def drain(self) -> list[Packet]:
+        """Take out everything."""
+        packets = self._all.drain()
+        self.backlog = self.length = 0
+        packets.sort(key=attrgetter("entered"))
+        return packets
 
     def _host(self, hosts: dict[bytes, Turns], address: bytes) -> Turns:
         """The turns of a host's conversations. A host all of whose queues are empty may be forgotten and made anew."""

@@ -1,4 +1,7 @@
-"""A conversation's way through one shaper, worked out once: its limiters' buckets, then its leaf."""
+"""A conversation's way through one shaper: its limiters' buckets, then its leaf.
+
+It stays the same object while the way changes, so that what waits on it can be found and taken along.
+"""
 
 from typing import TYPE_CHECKING
 
@@ -6,6 +9,7 @@ if TYPE_CHECKING:
     from wily_sluice.engine.fq_codel import Flow
     from wily_sluice.engine.limiter import Bucket
     from wily_sluice.engine.shaper import Shaper
+    from wily_sluice.engine.tally import FlowTally
     from wily_sluice.engine.tree import Leaf
 
 STALE = -1
@@ -14,29 +18,34 @@ STALE = -1
 class Lane:
     """`epoch` is the shaper's when it was worked out: in another it is worked out again, as is one that is STALE.
 
-    `rule` is the place of the rule that decided, or -1. Where
-    rules ask for kinds of packets, `kinds` are the lanes of the conversation's packets of other kinds than this one.
-    `flow` is the conversation's own queue in the leaf, `held` those in the buckets that it had to wait at.
+    `tally` counts what takes it, and knows which rule decided. Where rules ask for kinds of packets, `kinds` are the
+    lanes of the conversation's packets of other kinds than this one. `flow` is the conversation's own queue in the
+    leaf, `held` those in the buckets that it had to wait at.
     """
 
-    __slots__ = ("buckets", "epoch", "flow", "held", "kinds", "leaf", "rule", "shaper")
+    __slots__ = ("buckets", "epoch", "flow", "held", "kinds", "leaf", "shaper", "tally")
 
     def __init__(
         self,
         shaper: "Shaper",
         buckets: "tuple[Bucket, ...]",
         leaf: "Leaf",
+        tally: "FlowTally",
         epoch: int = 0,
-        rule: int = -1,
     ) -> None:
         self.shaper = shaper
         self.buckets = buckets
         self.leaf = leaf
+        self.tally = tally
         self.epoch = epoch
-        self.rule = rule
         self.kinds: dict[int, Lane] | None = None
         self.flow: Flow | None = None
         self.held: list[Flow | None] | None = None
+
+    @property
+    def rule(self) -> int:
+        """The place of the rule that decided, or -1."""
+        return self.tally.place
 
     def flow_at(self, stage: int) -> "Flow | None":
         """The conversation's queue where its packets are that have passed `stage` limiters."""

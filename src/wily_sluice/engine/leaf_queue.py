@@ -1,9 +1,13 @@
 """What a leaf of the tree, or a limiter's bucket, holds its packets in."""
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from wily_sluice.engine.packet import Packet
 from wily_sluice.units import Nanoseconds, Size
+
+if TYPE_CHECKING:
+    from wily_sluice.engine.lane import Lane
 
 
 class LeafQueue:
@@ -27,4 +31,16 @@ class LeafQueue:
 
     def dequeue(self, now: Nanoseconds) -> Packet | None:
         """The next packet to send; None when there is none, or the last was dropped."""
+        raise NotImplementedError
+
+    def follow(self, other: "LeafQueue") -> bool:
+        """Hold packets from now on as `other`, a new one, would; False where that takes one of another kind."""
+        raise NotImplementedError
+
+    def withdraw(self, lane: "Lane") -> list[Packet]:
+        """Take out what came by a lane, in its order."""
+        raise NotImplementedError
+
+    def drain(self) -> list[Packet]:
+        """Take out everything, in the order in which it came; nothing is dropped."""
         raise NotImplementedError

@@ -28,6 +28,7 @@ from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.quota import Account, Ledger
+from wily_sluice.engine.tally import Tally
 from wily_sluice.engine.three_colour import GREEN, RED, ThreeColour
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
@@ -100,13 +101,17 @@ class Bucket:
     __slots__ = ("__weakref__", "account", "burst", "clock", "limiter", "meter", "queue")
 
     def __init__(self, limiter: "Limiter", account: Account | None) -> None:
-        spec = limiter.spec
         self.limiter = limiter
         self.account = account
         self.clock: Nanoseconds = 0
         self.burst: Nanoseconds = 0
         self.queue: FqCodel | None = None  # only while something waits
         self.meter: ThreeColour | None = None
+        self.measure(limiter)
+
+    def measure(self, limiter: "Limiter") -> None:
+        """Take on the limiter's rate and burst."""
+        spec = limiter.spec
         if spec.excess == "wait":
             self.burst = transmission_time(spec.burst or waiting_burst(spec.rate), spec.rate)
         else:
@@ -126,7 +131,7 @@ class Limiter:
     have seen green, yellow and red.
     """
 
-    __slots__ = ("_buckets", "_engagements", "active", "burst", "colours", "drops", "ledger", "rate", "spec")
+    __slots__ = ("_buckets", "_engagements", "active", "burst", "colours", "drops", "ledger", "rate", "spec", "tally")
 
     def __init__(self, spec: LimiterSpec, ledger: Ledger | None = None) -> None:
         self.spec = spec
@@ -135,12 +140,28 @@ class Limiter:
         self.active = True
         self.drops = 0
         self.colours = [0, 0, 0]
+        self.tally = Tally()
         self.ledger = ledger
         self._buckets: WeakValueDictionary[bytes, Bucket] = WeakValueDictionary()
         self._engagements: dict[Shaper, Engagement] = {}
 
     def __len__(self) -> int:
         return len(self._buckets)
+
+    def follow(self, other: "Limiter") -> bool:
+        """Limit from now on as `other`, a new one, would; False where that has other buckets, or other meters."""
+        spec = other.spec
+        if (spec.per, spec.excess) != (self.spec.per, self.spec.excess) or (
+            (self.ledger is None) != (other.ledger is None)
+        ):
+            return False
+        if spec.threshold != self.spec.threshold:
+            self._engagements = {}
+        if spec != self.spec:
+            self.spec, self.rate, self.burst = spec, other.rate, other.burst
+            for bucket in list(self._buckets.values()):
+                bucket.measure(self)
+        return True
 
     def bucket(self, conversation: Conversation) -> Bucket:
         """The bucket that the conversation draws from."""

@@ -5,13 +5,17 @@ conversation is kept; nothing is lost but what a bucket's queue or meter hands t
 """
 
 from collections.abc import Callable
-from heapq import heappop, heappush
+from heapq import heapify, heappop, heappush
+from typing import TYPE_CHECKING
 
 from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.limiter import Bucket, Limiter
 from wily_sluice.engine.packet import Packet
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Size, transmission_time
+
+if TYPE_CHECKING:
+    from wily_sluice.engine.lane import Lane
 
 LONGEST_WAIT: Nanoseconds = 500 * MILLISECOND  # of backlog, at the limiter's rate
 FEWEST_BYTES: Size = 64 * LONGEST_FRAME
@@ -20,7 +24,7 @@ FEWEST_BYTES: Size = 64 * LONGEST_FRAME
 class LimiterBank:
     """What gets through them all is handed to `forward`."""
 
-    __slots__ = ("_drop", "_forward", "_order", "limiters", "waiting")
+    __slots__ = ("_drop", "_forward", "_now", "_order", "limiters", "waiting")
 
     def __init__(
         self,
@@ -32,19 +36,22 @@ class LimiterBank:
         self._forward = forward
         self._drop = drop
         self._order = 0
+        self._now: Nanoseconds = 0  # of the last call
         self.waiting: list[tuple[Nanoseconds, int, Bucket]] = []  # heap: when each bucket's next packet may pass
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take in a packet whose lane is set, at the limiter of its `stage`."""
         assert packet.lane is not None
+        self._now = now
         buckets = packet.lane.buckets
         while packet.stage < len(buckets):
             bucket = buckets[packet.stage]
             limiter = bucket.limiter
+            limiter.tally.enter(packet, now)
             if bucket.queue is not None:
                 bucket.queue.enqueue(packet, now)
                 return
-            if limiter.holds(bucket, packet, now):
+            if limiter.active and limiter.holds(bucket, packet, now):
                 meter = bucket.meter
                 if meter is not None:
                     if not limiter.police(meter, packet, now):
@@ -57,6 +64,7 @@ class LimiterBank:
                     bucket.charge(packet.size, now)
             if bucket.account is not None:
                 bucket.account.count(packet.length)
+            limiter.tally.leave(packet, now, 0)
             packet.stage += 1
         self._forward(packet, now)
 
@@ -74,11 +82,47 @@ class LimiterBank:
 
     def _dropped(self, packet: Packet) -> None:
         assert packet.lane is not None
-        packet.lane.buckets[packet.stage].limiter.drops += 1
+        limiter = packet.lane.buckets[packet.stage].limiter
+        limiter.drops += 1
+        limiter.tally.lose(packet, self._now)
+        if packet.tally is not None:
+            packet.tally.lose(packet, self._now)
         self._drop(packet)
+
+    def withdraw(self, lane: "Lane", stage: int, now: Nanoseconds) -> list[Packet]:
+        """Take out what came by a lane and waits at the limiter of a stage, in its order."""
+        bucket = lane.buckets[stage]
+        if bucket.queue is None or lane.held is None:
+            return []
+        packets = bucket.queue.withdraw_flow(lane.held[stage])
+        for packet in packets:
+            bucket.limiter.tally.move(packet, now)
+        return packets
+
+    def follow(self, other: "LimiterBank") -> None:
+        """Go on with the limiters of `other`, a new one; those that were here before go on as they are.
+
+        What waits at one that is no more is let pass at the next `advance`.
+        """
+        before: dict[str, Limiter] = {one.spec.name: one for one in self.limiters if one is not None}
+        limiters: list[Limiter | None] = []
+        for limiter in other.limiters:
+            old = before.get(limiter.spec.name) if limiter is not None else None
+            if limiter is None or old is None or not old.follow(limiter):
+                limiters.append(limiter)
+            else:
+                limiters.append(before.pop(limiter.spec.name))
+        for old in before.values():
+            old.active = False
+        self.limiters = tuple(limiters)
+        self.waiting = [
+            (bucket.clock if bucket.limiter.active else 0, order, bucket) for _, order, bucket in self.waiting
+        ]
+        heapify(self.waiting)
 
     def advance(self, now: Nanoseconds) -> None:
         """Let pass what has waited long enough: whatever `waiting` has whose time is not beyond now."""
+        self._now = now
         while self.waiting and self.waiting[0][0] <= now:
             bucket = heappop(self.waiting)[2]
             assert bucket.queue is not None
@@ -91,5 +135,6 @@ class LimiterBank:
             self._await(bucket)
             if bucket.account is not None:
                 bucket.account.count(packet.length)
+            bucket.limiter.tally.leave(packet, now, now - packet.entered)
             packet.stage += 1
             self.offer(packet, now)

@@ -13,6 +13,10 @@ class Neighbours:
         self.watched = watched
         self._hardware: dict[bytes, bytes] = {}
 
+    def follow(self, before: "Neighbours") -> None:
+        """Go on with what others have learnt."""
+        self._hardware = {ip: hardware for ip, hardware in before._hardware.items() if hardware in self.watched}
+
     def hardware(self, address: bytes) -> bytes | None:
         """The hardware address of a watched host that has this IP address; None for all others."""
         return self._hardware.get(address)

@@ -7,6 +7,7 @@ from wily_sluice.units import Nanoseconds, Size
 if TYPE_CHECKING:
     from wily_sluice.engine.conversation import Conversation
     from wily_sluice.engine.lane import Lane
+    from wily_sluice.engine.tally import FlowTally
 
 NOT_ECT, ECT_1, ECT_0, CE = range(4)  # the ECN field (RFC 3168 §5)
 
@@ -14,8 +15,8 @@ NOT_ECT, ECT_1, ECT_0, CE = range(4)  # the ECN field (RFC 3168 §5)
 class Packet:
     """`size` is in bytes as charged on the line, `length` without framing, `payload` what of it an application sent.
 
-    `kind` is what kinds of packet it is (`engine.kind`), where rules ask. `entered` is when it joined the queue that it
-    stands in.
+    `kind` is what kinds of packet it is (`engine.kind`), where rules ask. `arrived` is when it
+    came, `entered` when it joined the queue that it stands in.
 
     `ecn` is the ECN field that it came with; `marked` says that a queue has marked it instead of dropping it, and the
     caller must then send it on with CE; likewise with another DSCP, where `dscp` is not -1. A packet stands in one
@@ -23,6 +24,7 @@ class Packet:
     """
 
     __slots__ = (
+        "arrived",
         "behind",
         "conversation",
         "dscp",
@@ -35,6 +37,7 @@ class Packet:
         "payload",
         "size",
         "stage",
+        "tally",
         "token",
     )
 
@@ -58,6 +61,8 @@ class Packet:
         self.dscp = -1
         self.marked = False
         self.entered: Nanoseconds = 0
+        self.arrived: Nanoseconds = 0
+        self.tally: FlowTally | None = None  # where the shaper counts it
         self.lane: Lane | None = None  # the way through limiters to a leaf, set by the shaper it is offered to
         self.stage = 0  # how many limiters it has passed
         self.behind: Packet | None = None

@@ -7,9 +7,8 @@ begins, the ledger is cleared; which period it is, the caller knows.
 
 from collections.abc import Iterable
 
+from wily_sluice.engine.tally import ETHERNET_HEADER
 from wily_sluice.units import Size
-
-ETHERNET_HEADER: Size = 14
 
 
 class Account:

@@ -45,6 +45,10 @@ class Promise:
         self._burst_clock: Nanoseconds = 0
         self._lasting_clock: Nanoseconds = -self._credit
 
+    def is_like(self, other: "Promise") -> bool:
+        """Whether it promises the same."""
+        return (self.guarantee, self.first, self._credit) == (other.guarantee, other.first, other._credit)
+
     def begin(self, now: Nanoseconds) -> None:
         """The leaf has become busy."""
         if self._burst_clock < now:

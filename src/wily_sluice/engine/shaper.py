@@ -16,17 +16,22 @@ from wily_sluice.engine.limiter import Bucket
 from wily_sluice.engine.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.sorter import Sorter
+from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.tally import FlowTally
 from wily_sluice.engine.tree import Leaf, Tree
+from wily_sluice.engine.watch import Watch
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds, Size
 
 CATCH_UP: Nanoseconds = 20 * MILLISECOND  # how much of a stall is made good afterwards
+MOST_TALLIES = 16_384
 
 
 class Shaper:
     """Shapes one direction of one uplink. `rate` is the usable rate in bit/s.
 
     `others` are the limiters, by their place in the bank, that are for other uplinks only. Whoever changes what
-    conversations are sorted by adds 1 to `epoch`; each is then sorted again at its next packet.
+    conversations are sorted by adds 1 to `epoch`; each is then sorted again at its next packet. `touched` are the
+    tallies that may have changed since they were last collected.
     """
 
     def __init__(
@@ -42,21 +47,29 @@ class Shaper:
         self.rate = tree.root.limit
         self._up = direction == "up"
         self.sorter = sorter
-        self._bank = bank
+        self.bank = bank
         self._others = others
         self._busyness: Busyness | None = None
         self.epoch = 0
         self._clock: Nanoseconds = 0
+        self._tallies: dict[tuple[bytes, int, str], FlowTally] = {}
+        self.touched: list[FlowTally] = []
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in."""
         lane = self.lane(packet.conversation, packet.kind, packet.length, now)
         packet.lane = lane
-        if self.sorter.marks and lane.rule >= 0:
-            packet.dscp = self.sorter.rules[lane.rule].mark
+        tally = packet.tally = lane.tally
+        packet.arrived = now
+        tally.enter(packet, now)
+        if not tally.touched:
+            tally.touched = True
+            self.touched.append(tally)
+        if self.sorter.marks and tally.place >= 0:
+            packet.dscp = self.sorter.rules[tally.place].mark
         if lane.buckets:
             packet.stage = 0
-            self._bank.offer(packet, now)
+            self.bank.offer(packet, now)
         else:
             self.enter_tree(packet, now)
 
@@ -65,15 +78,18 @@ class Shaper:
         watch = conversation.watch
         if watch is not None and watch.saw(self._up, length, now):
             conversation.sort_again()
+        return self._way(conversation, kind, now)
+
+    def _way(self, conversation: Conversation, kind: int, now: Nanoseconds) -> Lane:
         lane = conversation.up_lane if self._up else conversation.down_lane
         if lane is None or lane.shaper is not self or lane.epoch != self.epoch:
-            lane = self._choose_lane(conversation, lane, 0)
+            lane = self._choose_lane(conversation, lane, 0, now)
             if self._up:
                 conversation.up_lane = lane
             else:
                 conversation.down_lane = lane
         if kind & self.sorter.kinds:
-            lane = self._lane_of_kind(conversation, lane, kind & self.sorter.kinds)
+            lane = self._lane_of_kind(conversation, lane, kind & self.sorter.kinds, now)
         return lane
 
     def leaf_of(self, conversation: Conversation) -> Leaf:
@@ -89,40 +105,112 @@ class Shaper:
             self._busyness = Busyness(self.rate)
         return self._busyness
 
-    def _lane_of_kind(self, conversation: Conversation, lane: Lane, kind: int) -> Lane:
+    def _lane_of_kind(self, conversation: Conversation, lane: Lane, kind: int, now: Nanoseconds) -> Lane:
         """The lane of packets of a kind that rules ask for; kept beside that of the conversation's other packets."""
         if lane.kinds is None:
             lane.kinds = {}
         chosen = lane.kinds.get(kind)
         if chosen is None or chosen.epoch != self.epoch:
-            chosen = lane.kinds[kind] = self._choose_lane(conversation, chosen, kind)
+            chosen = lane.kinds[kind] = self._choose_lane(conversation, chosen, kind, now)
         return chosen
 
     def lane_for(self, conversation: Conversation, subject: Subject) -> Lane:
         """The way of packets of a conversation that is as `subject` says; not kept. UNREADABLE has the default."""
         buckets: list[Bucket] = []
         if conversation.key == UNREADABLE:
-            return Lane(self, (), self._leaf(-1), self.epoch)
+            return Lane(self, (), self._leaf(-1), self._tally(b"", -1, ""), self.epoch)
         for place in self.sorter.limits(subject):
-            limiter = self._bank.limiters[place]
+            limiter = self.bank.limiters[place]
             if limiter is not None and limiter.active and place not in self._others:
                 buckets.append(limiter.bucket(conversation))
         rule = self.sorter.rule(subject)
-        return Lane(self, tuple(buckets), self._leaf(rule), self.epoch, rule)
+        tally = self._tally(subject.parties.local, rule, self.sorter.service(subject))
+        return Lane(self, tuple(buckets), self._leaf(rule), tally, self.epoch)
 
-    def _choose_lane(self, conversation: Conversation, before: Lane | None, kind: int) -> Lane:
-        lane = self.lane_for(conversation, self.sorter.subject(conversation, kind))
-        if before is not None and before.shaper is self:
-            if before.leaf is lane.leaf and before.buckets == lane.buckets:
-                before.epoch = self.epoch
-                before.rule = lane.rule
-                _mark_stale(before.kinds)
-                return before
-            if _still_held(before, lane.buckets):
-                return before
-        if before is not None and before.leaf is lane.leaf:
-            lane.flow = before.flow
+    def _tally(self, host: bytes, rule: int, service: str) -> FlowTally:
+        key = (host, rule, service)
+        tally = self._tallies.get(key)
+        if tally is None:
+            if len(self._tallies) >= MOST_TALLIES:
+                self._tallies = {}  # lanes keep theirs; what is counted twice over is added up by its names
+            tally = FlowTally(host, rule, self.sorter.rules[rule].name if rule >= 0 else "", service)
+            self._tallies[key] = tally
+        return tally
+
+    def collect(self) -> list[FlowTally]:
+        """The tallies that may have changed since the last call."""
+        touched = self.touched
+        self.touched = [tally for tally in touched if tally.waiting]
+        for tally in touched:
+            tally.touched = tally.waiting > 0
+        return touched
+
+    def _choose_lane(self, conversation: Conversation, lane: Lane | None, kind: int, now: Nanoseconds) -> Lane:
+        """Sort a conversation. What waits on its lane is taken along, so that nothing is overtaken."""
+        if conversation.watch is not None or self.sorter.watch:
+            self._watch(conversation)
+        chosen = self.lane_for(conversation, self.sorter.subject(conversation, kind))
+        if lane is None or lane.shaper is not self:
+            return chosen
+        if lane.leaf is not chosen.leaf or lane.buckets != chosen.buckets:
+            self._redirect(lane, chosen, now)
+        lane.tally = chosen.tally
+        lane.epoch = self.epoch
+        if lane.kinds is not None:
+            for other in lane.kinds.values():
+                other.epoch = STALE
         return lane
+
+    def _watch(self, conversation: Conversation) -> None:
+        """Have a conversation watched for what rules look at now."""
+        watch, spec = conversation.watch, self.sorter.watch
+        if watch is None:
+            conversation.watch = Watch(spec)
+        elif watch.spec is not spec:
+            conversation.watch = watch.follow(spec)
+
+    def _redirect(self, lane: Lane, chosen: Lane, now: Nanoseconds) -> None:
+        """Give a lane another way, with what waits on it: first what has come furthest."""
+        passed: list[Packet] = []
+        if lane.leaf is not chosen.leaf:
+            passed = self.tree.withdraw(lane, now) if lane.leaf.parent is not None else []
+            lane.flow = None
+        buckets = lane.buckets
+        held: list[list[Packet]] = []
+        if lane.held is not None:
+            held = [self.bank.withdraw(lane, stage, now) for stage in range(len(buckets))]
+        lane.leaf, lane.buckets, lane.held = chosen.leaf, chosen.buckets, None
+        for packet in passed:
+            packet.stage = len(lane.buckets)
+            self.enter_tree(packet, now)
+        for stage in range(len(held) - 1, -1, -1):
+            already = 0  # the limiters in front that these have passed before
+            while already < len(lane.buckets) and lane.buckets[already] in buckets[:stage]:
+                already += 1
+            for packet in held[stage]:
+                packet.stage = already
+                self.bank.offer(packet, now)
+
+    def follow(self, other: "Shaper", spec: QueueSpec, now: Nanoseconds) -> None:
+        """Go on as `other`, a new one with a tree of this `spec`, would. Conversations are sorted again.
+
+        What stands in a queue that is no more goes where its conversation is now sorted to.
+        """
+        self.rate = other.rate
+        self.sorter = other.sorter
+        self._others = other._others
+        if self._busyness is not None:
+            self._busyness.rate = other.rate
+        self._tallies = {}
+        self.epoch += 1
+        for packet in self.tree.reshape(other.tree, spec, now):
+            self.readmit(packet, now)
+
+    def readmit(self, packet: Packet, now: Nanoseconds) -> None:
+        """Take a packet that is past its limiters to where its conversation is now sorted to."""
+        packet.lane = self._way(packet.conversation, packet.kind, now)
+        packet.stage = len(packet.lane.buckets)
+        self.enter_tree(packet, now)
 
     def enter_tree(self, packet: Packet, now: Nanoseconds) -> None:
         """Take in a packet that is past its limiters."""
@@ -137,8 +225,8 @@ class Shaper:
 
     def release(self, now: Nanoseconds) -> Packet | None:
         """The packet to send now, if there is one."""
-        if self._bank.waiting:
-            self._bank.advance(now)
+        if self.bank.waiting:
+            self.bank.advance(now)
         if self._clock > now:
             return None
         if not self.tree.active:
@@ -147,6 +235,8 @@ class Shaper:
         packet = self.tree.dequeue(now)
         if packet is None:
             return None
+        if packet.tally is not None:
+            packet.tally.leave(packet, now, now - packet.arrived)
         if self._busyness is not None:
             self._busyness.sent(packet.size, now)
         behind = now - CATCH_UP
@@ -164,30 +254,18 @@ class Shaper:
             due = self.tree.next_opening()
             if due is not None and due < self._clock:
                 due = self._clock
-        if self._bank.waiting:
-            passing = self._bank.waiting[0][0]
+        if self.bank.waiting:
+            passing = self.bank.waiting[0][0]
             if due is None or passing < due:
                 due = passing
         return now if due is not None and due < now else due
 
 
-def _mark_stale(lanes: dict[int, Lane] | None) -> None:
-    if lanes is not None:
-        for lane in lanes.values():
-            lane.epoch = STALE
-
-
-def _still_held(lane: Lane, buckets: tuple[Bucket, ...]) -> bool:
-    """Whether packets wait at a limiter that no longer applies: the next must not overtake them."""
-    if lane.held is None:
-        return False
-    for bucket, flow in zip(lane.buckets, lane.held, strict=True):
-        if flow is not None and flow.length and bucket not in buckets:
-            return True
-    return False
-
-
 def forward_to_tree(packet: Packet, now: Nanoseconds) -> None:
     """Hand a packet that is past its limiters to the tree of the uplink that it is on."""
-    assert packet.lane is not None
-    packet.lane.shaper.enter_tree(packet, now)
+    lane = packet.lane
+    assert lane is not None
+    if lane.leaf.parent is None:  # no leaf of the tree any more
+        lane.shaper.readmit(packet, now)
+    else:
+        lane.shaper.enter_tree(packet, now)

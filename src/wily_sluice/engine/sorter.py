@@ -9,6 +9,7 @@ from wily_sluice.engine.condition import All, Clock, Condition, Subject
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.neighbours import Neighbours
 from wily_sluice.engine.rule_index import Reach, RuleIndex
+from wily_sluice.engine.service import Service
 from wily_sluice.engine.watch import WatchSpec
 
 ANYONE = All()
@@ -17,9 +18,12 @@ ANYONE = All()
 class Rule:
     """The index of its leaf, and a DSCP that its packets are to carry, or -1."""
 
-    __slots__ = ("condition", "leaf", "mark", "reach")
+    __slots__ = ("condition", "leaf", "mark", "name", "reach")
 
-    def __init__(self, condition: Condition, leaf: int, mark: int = -1, reach: Reach | None = None) -> None:
+    def __init__(
+        self, condition: Condition, leaf: int, mark: int = -1, reach: Reach | None = None, name: str = ""
+    ) -> None:
+        self.name = name
         self.condition = condition
         self.leaf = leaf
         self.mark = mark
@@ -31,11 +35,11 @@ class Sorter:
 
     `watches_marks` says that a packet's DSCP can change what its conversation is sorted to; `kinds` are the kinds of
     packets that rules ask for, as bits; `marks` that a rule has packets carry a DSCP; `watch` is what else they look
-    at as time goes on.
+    at as time goes on. `services` are those that traffic is counted by.
     """
 
     __slots__ = ("_index", "_limiter_index", "clock", "default", "kinds", "limiters", "marks", "neighbours", "rules",
-                 "watch", "watches_marks")  # fmt: skip
+                 "services", "watch", "watches_marks")  # fmt: skip
 
     def __init__(
         self,
@@ -48,8 +52,10 @@ class Sorter:
         watches_marks: bool = False,
         kinds: int = 0,
         watch: WatchSpec | None = None,
+        services: tuple[Service, ...] = (),
     ) -> None:
         self.rules = rules
+        self.services = services
         self.default = default
         self.limiters = limiters
         self.neighbours = neighbours if neighbours is not None else Neighbours()
@@ -64,6 +70,14 @@ class Sorter:
     def subject(self, conversation: Conversation, kind: int = 0) -> Subject:
         """The conversation as it is now, for conditions to be asked of."""
         return Subject(conversation, self.neighbours.hardware(conversation.parties.local), kind)
+
+    def service(self, subject: Subject) -> str:
+        """Of which service it is, for the counters: the first that has a sign, else what it was seen to speak."""
+        known = subject.known
+        for service in self.services:
+            if service.sign(subject.parties, known, subject.shape):
+                return service.name
+        return known.seen
 
     def rule(self, subject: Subject) -> int:
         """The place of the first rule that matches; -1 for none."""

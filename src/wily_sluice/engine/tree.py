@@ -26,13 +26,19 @@ CAP_BURST, and as much as promised leaves below may have at once.
 
 from collections.abc import Callable
 from heapq import heappop, heappush, heapreplace
+from operator import attrgetter
+from typing import TYPE_CHECKING
 
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.leaf_queue import LeafQueue
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.service_curve import BUSY_CREDIT, Promise, RealTime
 from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.tally import Tally
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Size, transmission_time
+
+if TYPE_CHECKING:
+    from wily_sluice.engine.lane import Lane
 
 CAP_BURST_TIME: Nanoseconds = 10 * MILLISECOND
 CAP_BURST_FRAMES = 4
@@ -95,27 +101,63 @@ class Node:
         self.marks = 0
         self.drops = 0
 
+    def carry_on(self, sent_bytes: Size, marks: int, drops: int, cap_clock: Nanoseconds, due: Nanoseconds) -> None:
+        """Go on with the counters of the queue that stood here before, and with what it used of cap and guarantee."""
+        self.sent_bytes, self.marks, self.drops = sent_bytes, marks, drops
+        self.cap_clock, self.due = cap_clock, due
+
     @property
     def has_packet(self) -> bool:
         """Whether a packet could be sent from here, but for this queue's own cap."""
         raise NotImplementedError
 
 
-class Leaf(Node):
-    """A queue that holds packets. One that has a promise keeps its next packet at hand, so that its size is known."""
+def _promise(spec: QueueSpec, parent: "Parent") -> Promise | None:
+    return Promise(spec.guarantee, spec.leaf.delay, spec.largest) if parent.is_curve and spec.guarantee else None
 
-    __slots__ = ("due_key", "head", "is_due", "promise", "queue", "sent_payload")
+
+class Leaf(Node):
+    """A queue that holds packets. One that has a promise keeps its next packet at hand, so that its size is known.
+
+    It outlives a change of the tree's shape: it is planted again.
+    """
+
+    __slots__ = ("due_key", "head", "is_due", "promise", "queue", "sent_payload", "tally")
 
     def __init__(self, spec: QueueSpec, parent: "Parent", order: int, queue: LeafQueue) -> None:
         super().__init__(spec, parent, order)
         self.queue = queue
-        self.promise: Promise | None = None
-        if parent.is_curve and spec.guarantee:
-            self.promise = Promise(spec.guarantee, spec.leaf.delay, spec.largest)
+        self.promise = _promise(spec, parent)
         self.head: Packet | None = None
         self.due_key: Nanoseconds | None = None  # see RealTime
         self.is_due = False
         self.sent_payload: Size = 0
+        self.tally = Tally()
+
+    def replant(self, spec: QueueSpec, parent: "Parent", order: int, queue: LeafQueue, now: Nanoseconds) -> None:
+        """Take a place in a tree of another shape, with all that stands here, held as `queue`, a new one, would."""
+        sent_bytes, marks, drops, cap_clock, due = self.sent_bytes, self.marks, self.drops, self.cap_clock, self.due
+        Node.__init__(self, spec, parent, order)
+        self.carry_on(sent_bytes, marks, drops, cap_clock, due)
+        before, promise = self.promise, _promise(spec, parent)
+        if promise is None or before is None or not promise.is_like(before):
+            self.promise = promise
+            if promise is not None:
+                promise.begin(now)
+        self.due_key, self.is_due = None, False
+        if not self.queue.follow(queue):
+            for packet in self.queue.drain():
+                queue.enqueue(packet, now)
+            self.queue = queue
+        if self.promise is not None and self.head is None:
+            self.head = self.queue.dequeue(now)
+
+    def uproot(self) -> list[Packet]:
+        """Have no place in any tree: give out what stands here, in its order."""
+        self.parent = None
+        packets = [self.head] if self.head is not None else []
+        self.head = None
+        return packets + self.queue.drain()
 
     @property
     def has_packet(self) -> bool:
@@ -222,22 +264,61 @@ class Tree:
             raise ValueError("a tree needs at least one queue below its root")
         self._drop = drop
         self._leaf_queue = leaf_queue
+        self._now: Nanoseconds = 0  # of the last call
         self._closed: list[tuple[Nanoseconds, int, Node]] = []  # heap: queues whose cap is closed, by when it opens
         self._real_time: RealTime | None = None  # where a leaf has a promise
         self.leaves: list[Leaf] = []
         self.nodes: list[Node] = []
-        self.root = self._grow_parent(spec, None)
+        self.root = self._grow_parent(spec, None, {})
 
-    def _grow_parent(self, spec: QueueSpec, parent: Parent | None) -> Parent:
+    def reshape(self, other: "Tree", spec: QueueSpec, now: Nanoseconds) -> list[Packet]:
+        """Become a tree of another shape: `spec`, its leaves holding packets as `other`, a new one of it, has them do.
+
+        Queues of the same path keep their counters, and leaves what stands in them. What stood in others is given out.
+        """
+        before: dict[str, Node] = {node.path: node for node in self.nodes}
+        leaves = self.leaves
+        self._leaf_queue = other._leaf_queue
+        self._closed, self._real_time, self._now = [], None, now
+        self.leaves, self.nodes = [], []
+        self.root = self._grow_parent(spec, None, before)
+        stay = {leaf.path for leaf in self.leaves}
+        packets: list[Packet] = []
+        for leaf in leaves:
+            if leaf.path not in stay:
+                for packet in leaf.uproot():
+                    leaf.tally.move(packet, now)
+                    packets.append(packet)
+        packets.sort(key=attrgetter("entered"))
+        for leaf in self.leaves:
+            if leaf.promise is not None and leaf.head is not None:
+                assert self._real_time is not None
+                self._real_time.place(leaf)
+            if leaf.has_packet:
+                self._make_ready(leaf, now)
+        return packets
+
+    def _grow_parent(self, spec: QueueSpec, parent: Parent | None, before: dict[str, Node]) -> Parent:
         node = Parent(spec, parent, len(self.nodes))
         self.nodes.append(node)
+        old = before.get(spec.path)
+        if old is not None:
+            node.carry_on(old.sent_bytes, old.marks, old.drops, old.cap_clock, old.due)
         if parent is not None:
             parent.children.append(node)
         for child in spec.children:
             if child.children:
-                self._grow_parent(child, node)
+                self._grow_parent(child, node, before)
             else:
-                leaf = Leaf(child, node, len(self.nodes), self._leaf_queue(child, self._dropped))
+                queue = self._leaf_queue(child, self._dropped)
+                old = before.get(child.path)
+                if isinstance(old, Leaf):
+                    leaf = old
+                    leaf.replant(child, node, len(self.nodes), queue, self._now)
+                else:
+                    leaf = Leaf(child, node, len(self.nodes), queue)
+                    if old is not None:
+                        leaf.carry_on(old.sent_bytes, old.marks, old.drops, old.cap_clock, old.due)
                 if leaf.promise is not None and self._real_time is None:
                     self._real_time = RealTime()
                 self.nodes.append(leaf)
@@ -247,7 +328,11 @@ class Tree:
 
     def _dropped(self, packet: Packet) -> None:
         assert packet.lane is not None
-        node: Node | None = packet.lane.leaf
+        leaf = packet.lane.leaf
+        leaf.tally.lose(packet, self._now)
+        if packet.tally is not None:
+            packet.tally.lose(packet, self._now)
+        node: Node | None = leaf
         while node is not None:
             node.drops += 1
             node = node.parent
@@ -262,6 +347,8 @@ class Tree:
         """Put a packet whose lane is set into its leaf."""
         assert packet.lane is not None
         leaf = packet.lane.leaf
+        self._now = now
+        leaf.tally.enter(packet, now)
         leaf.queue.enqueue(packet, now)
         promise = leaf.promise
         if promise is not None and leaf.head is None:
@@ -272,6 +359,21 @@ class Tree:
                 self._real_time.place(leaf)
         if not leaf.ready and leaf.has_packet:
             self._make_ready(leaf, now)
+
+    def withdraw(self, lane: "Lane", now: Nanoseconds) -> list[Packet]:
+        """Take out what came by a lane, in its order."""
+        leaf = lane.leaf
+        self._now = now
+        packets = leaf.queue.withdraw(lane)
+        head = leaf.head
+        if head is not None and head.lane is lane:
+            packets.insert(0, head)
+            leaf.head = leaf.queue.dequeue(now)
+            assert self._real_time is not None
+            self._real_time.place(leaf)
+        for packet in packets:
+            leaf.tally.move(packet, now)
+        return packets
 
     def _make_ready(self, first: Node, now: Nanoseconds) -> None:
         """Let `first`, which has a packet, take part; and its parents, where it is the first of theirs."""
@@ -318,6 +420,7 @@ class Tree:
 
     def dequeue(self, now: Nanoseconds) -> Packet | None:
         """The packet to send next; None when no queue can send. `open_caps` comes first."""
+        self._now = now
         while True:
             leaf = self._real_time.next_leaf(now) if self._real_time is not None else None
             promised = leaf is not None
@@ -333,13 +436,17 @@ class Tree:
             self._account(leaf, packet, now, promised)
             if packet is not None:
                 leaf.sent_payload += packet.payload
+                leaf.tally.leave(packet, now, now - packet.entered)
                 return packet
 
     def _take(self, leaf: Leaf, now: Nanoseconds, promised: bool) -> Packet | None:
         """The leaf's next packet; with what is promised to it kept up to date."""
         promise = leaf.promise
         if promise is None:
-            return leaf.queue.dequeue(now)
+            if leaf.head is None:
+                return leaf.queue.dequeue(now)
+            kept, leaf.head = leaf.head, None  # it had a promise once
+            return kept
         real_time = self._real_time
         assert real_time is not None
         packet, leaf.head = leaf.head, leaf.queue.dequeue(now)

@@ -47,6 +47,10 @@ class Contender:
         """Lose something from the head; at least one packet, where there is one."""
         raise NotImplementedError
 
+    def drain(self) -> list[Packet]:
+        """Take everything out, in an order that keeps that of each conversation."""
+        raise NotImplementedError
+
 
 class Turns(Contender):
     """Contenders taking turns; itself one, among others of its kind."""
@@ -138,6 +142,22 @@ class Turns(Contender):
             member.shed(drop)
             self.backlog -= backlog - member.backlog
             self.length -= length - member.length
+
+    def drain(self) -> list[Packet]:
+        """Take everything out. The members stay where they stand, and are found empty."""
+        packets: list[Packet] = []
+        for head in (self._new, self._old):
+            member = head
+            while member is not None:
+                packets += member.drain()
+                member = member.next_in_turn
+        self.backlog = self.length = 0
+        return packets
+
+    def lost(self, backlog: Size, length: int) -> None:
+        """Take account of what somebody took out of a member."""
+        self.backlog -= backlog
+        self.length -= length
 
     def _note(self, member: Contender) -> None:
         """Put a contender at the level of its backlog."""

@@ -55,6 +55,21 @@ class Watch:
         self._clocks: list[Nanoseconds] = [0] * (2 * len(spec.rates))
         self._since: list[Nanoseconds] = [0] * (2 * len(spec.rates))
 
+    def follow(self, spec: WatchSpec) -> "Watch":
+        """One that watches for something else, and knows what this one knows of what was moved and how."""
+        other = Watch(spec)
+        other.moved = self.moved
+        place = bisect_right(spec.sizes, self.moved - 1)
+        other._next = spec.sizes[place] if place < len(spec.sizes) else NEVER
+        if other._behaviour is not None and self._behaviour is not None:
+            other._behaviour = self._behaviour
+        return other
+
+    @property
+    def spec(self) -> WatchSpec:
+        """What it watches for."""
+        return self._spec
+
     @property
     def shape(self) -> str:
         """How it behaves; empty while that is open."""

@@ -97,6 +97,7 @@ class SiteEngine:
         self.clock = builder.clock
         self.kinds = builder.kinds
         self.recognizes = any(terms.services or _named(terms.remote) for one in asked for terms in one.walk())
+        self.watches_marks, self.watch = builder.watches_marks, builder.watch
         self.conversations = ConversationTable(watch_marks=builder.watches_marks, watch=builder.watch)
         self.ledgers = {limiter.name: Ledger() for limiter in plan.limiters if limiter.quota and limiter.enabled}
         self.banks = {way: LimiterBank(self._limiters(way), forward_to_tree, drop) for way in DIRECTIONS}
@@ -128,6 +129,34 @@ class SiteEngine:
                 spec = LimiterSpec(planned_limiter.name, HIGHEST_RATE, planned_limiter.per)
             limiters.append(Limiter(spec, ledger) if spec is not None else None)
         return tuple(limiters)
+
+    def follow(self, other: "SiteEngine", now: Nanoseconds) -> None:
+        """Go on by the plan of `other`, a new engine: with the packets, conversations and counters that are here.
+
+        `other` is used up. What stands in shapers that are no more is the caller's to let go. Call `at` next.
+        """
+        self._plan, self.clock, self.kinds, self.recognizes = other._plan, other.clock, other.kinds, other.recognizes
+        other.neighbours.follow(self.neighbours)
+        self.neighbours = other.neighbours
+        self.conversations.follow(other.watches_marks, other.watch)
+        self.watches_marks, self.watch = other.watches_marks, other.watch
+        for direction, bank in self.banks.items():
+            bank.follow(other.banks[direction])
+        self.ledgers = {
+            limiter.spec.name: limiter.ledger
+            for bank in self.banks.values()
+            for limiter in bank.limiters
+            if limiter is not None and limiter.ledger is not None
+        }
+        before, uplinks = self.shapers, {uplink.name: uplink for uplink in self._plan.uplinks}
+        self.shapers = {}
+        for (name, way), shaper in other.shapers.items():
+            old = before.get((name, way))
+            if old is None:
+                shaper.bank = self.banks[way]
+            else:
+                old.follow(shaper, resolve(self._plan, uplinks[name], way), now)
+            self.shapers[name, way] = old or shaper
 
     def sort_again(self) -> None:
         """Have every conversation sorted again at its next packet."""

@@ -125,6 +125,7 @@ class RuleBuilder:
                 index[rule.queues[tree.name]] if tree.name in rule.queues else default,
                 rule.mark if rule.mark is not None else -1,
                 reach(rule.terms),
+                rule.name,
             )
             for rule in self._plan.sorting
         )
@@ -139,6 +140,7 @@ class RuleBuilder:
             self.watches_marks,
             self.kinds,
             self.watch,
+            tuple(self._services.values()),
         )
 
 

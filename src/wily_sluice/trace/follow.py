@@ -15,6 +15,7 @@ from wily_sluice.engine.header import Parsed, Parties, parse, parties
 from wily_sluice.engine.kind import kind_of
 from wily_sluice.engine.known import NOTHING
 from wily_sluice.engine.lane import Lane
+from wily_sluice.engine.limiter import Bucket
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.recognition.recognition import Recognition
@@ -114,7 +115,7 @@ class Follower:
         self._services = Services(plan)
         self._hosts = plan.hosts
         self._zone = ZoneInfo(plan.timezone)
-        self._decided: dict[tuple[Conversation, bool, int], tuple[Lane, int]] = {}
+        self._decided: dict[tuple[Conversation, bool, int], tuple[int, tuple[Bucket, ...]]] = {}
         self._followed: dict[Conversation, Followed] = {}
         self._minute = -1
 
@@ -159,8 +160,8 @@ class Follower:
             self.trace.conversations.append(followed)
         kinds = kind & shaper.sorter.kinds
         place = (conversation, up, kinds)
-        if self._decided.get(place) != (lane, lane.rule):
-            self._decided[place] = (lane, lane.rule)
+        if self._decided.get(place) != (lane.rule, lane.buckets):
+            self._decided[place] = (lane.rule, lane.buckets)
             subject = shaper.sorter.subject(conversation, kind)
             way = way_of(self.plan, self._uplink, shaper.sorter, lane, subject)
             followed.decisions.append(Decision(number, direction, way, kinds))
