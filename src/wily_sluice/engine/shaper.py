@@ -54,6 +54,7 @@ class Shaper:
         self._clock: Nanoseconds = 0
         self._tallies: dict[tuple[bytes, int, str], FlowTally] = {}
         self.touched: list[FlowTally] = []
+        self._uprooted: dict[Lane, list[Packet]] = {}  # during a change: what stood in queues that are no more
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in."""
@@ -173,7 +174,8 @@ class Shaper:
         """Give a lane another way, with what waits on it: first what has come furthest."""
         passed: list[Packet] = []
         if lane.leaf is not chosen.leaf:
-            passed = self.tree.withdraw(lane, now) if lane.leaf.parent is not None else []
+            uprooted = self._uprooted.pop(lane, None)
+            passed = uprooted if uprooted is not None else self.tree.withdraw(lane, now)
             lane.flow = None
         buckets = lane.buckets
         held: list[list[Packet]] = []
@@ -203,14 +205,22 @@ class Shaper:
             self._busyness.rate = other.rate
         self._tallies = {}
         self.epoch += 1
-        for packet in self.tree.reshape(other.tree, spec, now):
-            self.readmit(packet, now)
+        self.readmit(self.tree.reshape(other.tree, spec, now), now)
 
-    def readmit(self, packet: Packet, now: Nanoseconds) -> None:
-        """Take a packet that is past its limiters to where its conversation is now sorted to."""
-        packet.lane = self._way(packet.conversation, packet.kind, now)
-        packet.stage = len(packet.lane.buckets)
-        self.enter_tree(packet, now)
+    def readmit(self, packets: list[Packet], now: Nanoseconds) -> None:
+        """Take packets that are past their limiters to where their conversations are now sorted to."""
+        for packet in packets:
+            assert packet.lane is not None
+            self._uprooted.setdefault(packet.lane, []).append(packet)
+        for packet in packets:
+            assert packet.lane is not None
+            if packet.lane not in self._uprooted:
+                continue
+            way = self._way(packet.conversation, packet.kind, now)
+            for one in self._uprooted.pop(packet.lane, []):  # a lane that its conversation no longer has
+                one.lane = way
+                one.stage = len(way.buckets)
+                self.enter_tree(one, now)
 
     def enter_tree(self, packet: Packet, now: Nanoseconds) -> None:
         """Take in a packet that is past its limiters."""
@@ -266,6 +276,6 @@ def forward_to_tree(packet: Packet, now: Nanoseconds) -> None:
     lane = packet.lane
     assert lane is not None
     if lane.leaf.parent is None:  # no leaf of the tree any more
-        lane.shaper.readmit(packet, now)
+        lane.shaper.readmit([packet], now)
     else:
         lane.shaper.enter_tree(packet, now)

@@ -147,6 +147,8 @@ class Leaf(Node):
         self.due_key, self.is_due = None, False
         if not self.queue.follow(queue):
             for packet in self.queue.drain():
+                assert packet.lane is not None
+                packet.stage = len(packet.lane.buckets)
                 queue.enqueue(packet, now)
             self.queue = queue
         if self.promise is not None and self.head is None:
@@ -368,9 +370,10 @@ class Tree:
         head = leaf.head
         if head is not None and head.lane is lane:
             packets.insert(0, head)
-            leaf.head = leaf.queue.dequeue(now)
-            assert self._real_time is not None
-            self._real_time.place(leaf)
+            leaf.head = None
+            if leaf.promise is not None and self._real_time is not None:
+                leaf.head = leaf.queue.dequeue(now)
+                self._real_time.place(leaf)
         for packet in packets:
             leaf.tally.move(packet, now)
         return packets
@@ -450,7 +453,8 @@ class Tree:
         real_time = self._real_time
         assert real_time is not None
         packet, leaf.head = leaf.head, leaf.queue.dequeue(now)
-        assert packet is not None
+        if packet is None:  # what stood here was taken elsewhere
+            return None
         if promised:
             promise.charge(packet.size, now)
             real_time.place(leaf)
