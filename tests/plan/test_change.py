@@ -154,7 +154,7 @@ def test_the_next_second_has_the_new_rates_and_what_stayed_is_counted_on(small_p
 def test_counters_of_limiters_and_quotas_go_on(small_plan: Callable[..., Plan]) -> None:
     dropped: list[Packet] = []
     engine = SiteEngine(
-        small_plan(("down: 2 Mbit/s", "down: 2 Mbit/s, quota: {size: 1 GB, per: month}")), dropped.append
+        small_plan(("down: 2 Mbit/s", "down: 2 Mbit/s, quota: 1 GB per month")), dropped.append
     )
     guest = Conversation(key_of(Parties(6, bytes([10, 7, 1, 9]), bytes([203, 0, 113, 5]), 40_000, 443)))
     shaper = engine.shapers["line", "down"]
@@ -165,7 +165,7 @@ def test_counters_of_limiters_and_quotas_go_on(small_plan: Callable[..., Plan]) 
     assert limiter is not None and limiter.ledger is not None
     used = limiter.ledger.used()
     assert used == {bytes([10, 7, 1, 9]): 100 * 1014}
-    changed = small_plan(("down: 2 Mbit/s", "down: 3 Mbit/s, quota: {size: 2 GB, per: month}"))
+    changed = small_plan(("down: 2 Mbit/s", "down: 3 Mbit/s, quota: 2 GB per month"))
     engine.follow(SiteEngine(changed, dropped.append), 100 * MILLISECOND)
     assert engine.banks["down"].limiters[0] is limiter
     assert (limiter.rate, engine.ledgers["guest"].used()) == (3_000_000, used)
