@@ -16,7 +16,8 @@ MAY_IMPORT = {
     "history": {"units", "engine", "plan", "history"},
     "trace": {"units", "engine", "recognition", "plan", "trace"},
     "gate": {"units", "engine", "recognition", "plan", "gate"},
-    "views": {"units", "engine", "plan", "forecast", "trace", "gate", "views"},
+    "control": {"units", "engine", "plan", "history", "gate", "control"},
+    "views": {"units", "engine", "plan", "forecast", "trace", "gate", "control", "views"},
     "cli": {
         "units",
         "engine",
@@ -25,6 +26,7 @@ MAY_IMPORT = {
         "history",
         "trace",
         "gate",
+        "control",
         "views",
         "cli",
         "examples",

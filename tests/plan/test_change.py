@@ -153,9 +153,7 @@ def test_the_next_second_has_the_new_rates_and_what_stayed_is_counted_on(small_p
 
 def test_counters_of_limiters_and_quotas_go_on(small_plan: Callable[..., Plan]) -> None:
     dropped: list[Packet] = []
-    engine = SiteEngine(
-        small_plan(("down: 2 Mbit/s", "down: 2 Mbit/s, quota: 1 GB per month")), dropped.append
-    )
+    engine = SiteEngine(small_plan(("down: 2 Mbit/s", "down: 2 Mbit/s, quota: 1 GB per month")), dropped.append)
     guest = Conversation(key_of(Parties(6, bytes([10, 7, 1, 9]), bytes([203, 0, 113, 5]), 40_000, 443)))
     shaper = engine.shapers["line", "down"]
     for now in range(0, 100 * MILLISECOND, MILLISECOND):

@@ -1,26 +1,31 @@
 """`sluice gate`: the live shaping of this machine."""
 
-import json
-import pickle
-import signal
+import os
 import socket
-from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager, suppress
-from multiprocessing import get_context
+import sqlite3
+import sys
+from contextlib import ExitStack, suppress
+from datetime import UTC, datetime
 from pathlib import Path
 
 import click
 
 from wily_sluice.cli.keeper import quota_keeper
-from wily_sluice.cli.options import json_option, plan_option
+from wily_sluice.cli.options import Refusal, json_option, state_option
+from wily_sluice.control.client import Client
+from wily_sluice.control.life import moment
+from wily_sluice.control.log import note
+from wily_sluice.control.overseer import Overseer
+from wily_sluice.control.server import user_name
 from wily_sluice.gate.gate import Gate
+from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.plan.bundle import bundle_of
+from wily_sluice.plan.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.units import DIRECTIONS, format_rate
-from wily_sluice.views.console import console, print_line
-from wily_sluice.views.live import Second, Seconds, second_data, second_lines
-
-LARGEST_MESSAGE = 1 << 18  # bytes: what a second of some thousand queues comes to
+from wily_sluice.views.console import console, print_json
+from wily_sluice.views.status import print_status
 
 
 @click.group()
@@ -28,91 +33,150 @@ def gate() -> None:
     """Shape the real packets that this machine forwards.
 
     \b
-    Example:
+    Examples:
       sudo sluice gate run --plan surgery.yaml
+      sudo sluice gate status
     """
 
 
 @gate.command()
-@plan_option
-@click.option("--quiet", is_flag=True, help="Do not print what happens each second.")
 @click.option(
-    "--state",
-    type=click.Path(path_type=Path, file_okay=False),
-    envvar="SLUICE_STATE",
-    default=Path("/var/lib/wily-sluice"),
-    show_default="$SLUICE_STATE, then /var/lib/wily-sluice",
-    metavar="FOLDER",
-    help="Where counters of quotas are kept.",
+    "-p",
+    "--plan",
+    "plan_file",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="The plan file, which is kept from then on.  [default: what was kept last]",
 )
+@click.option("--quiet", is_flag=True, help="Do not print what happens each second.")
+@state_option
 @json_option
-def run(plan_file: Path, quiet: bool, state: Path, as_json: bool) -> None:
+def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None:
     """Shape as the plan says, in the foreground, until Ctrl-C or a signal to end.
 
     Needs root. The forwarded packets of each uplink's interface are handed over by the kernel's packet queue; the
     chain SLUICE that does so is removed at the end. Should the gate be killed, packets flow unshaped.
 
-    Prints a line a second for each uplink and direction: the rate, and the rate and drops of each busy queue. With
-    --json, one object a second.
+    With --plan, that plan is kept, so that it is what starts next time; without it, what was kept last is run.
+    `sluice apply` changes the plan while the gate runs.
+
+    Prints a line a second for each uplink and direction that has traffic: the rate, and the rate and drops of each busy
+    queue. With --json, one object a second. What happens beside that is told on the standard error.
 
     \b
     Examples:
       sudo sluice gate run --plan surgery.yaml
       sluice rig exec gateway sluice gate run --plan surgery.yaml
     """
-    plan = load(plan_file)
+    if os.geteuid() != 0:
+        raise Refusal("shaping real packets needs root: run it with sudo")
+    plan, revision = _begin(plan_file, state)
+    show = "nothing" if quiet else "json" if as_json else "lines"
+    command = [sys.executable, "-m", "wily_sluice.cli.desk", str(state.absolute()), show]
     with ExitStack() as stack:
         keeper = stack.enter_context(quota_keeper(state)) if any(lim.quota for lim in plan.limiters) else None
-        _run(Gate(plan, keeper), plan, quiet, as_json)
+        overseer = Overseer(command, plan, revision, _notify)
+        stack.callback(overseer.close)
+        running = Gate(plan, keeper, overseer)
+        overseer.oversee(running)
+
+        def print_ready() -> None:
+            for uplink in () if as_json else plan.uplinks:
+                rates = " and ".join(f"{format_rate(uplink.usable(d))} {d}" for d in DIRECTIONS)
+                click.echo(f"shaping {uplink.interface} ({uplink.name}) to {rates}; Ctrl-C ends it")
+            sys.stdout.flush()
+
+        running.run(print_ready)
     if not as_json:
         click.echo("ended: the chain is removed, packets flow unshaped")
 
 
-def _run(running: Gate, plan: Plan, quiet: bool, as_json: bool) -> None:
-    seconds = Seconds(running.engine)
-
-    def print_ready() -> None:
-        for uplink in () if as_json else plan.uplinks:
-            rates = " and ".join(f"{format_rate(uplink.usable(d))} {d}" for d in DIRECTIONS)
-            click.echo(f"shaping {uplink.interface} ({uplink.name}) to {rates}; Ctrl-C ends it")
-
-    if quiet:
-        running.run(print_ready)
-    else:
-        with _printer(as_json) as paper:
-
-            def tell() -> None:
-                with suppress(OSError):  # whoever prints is behind, or gone: this second is left out
-                    paper.send(pickle.dumps(seconds.since_last()))
-
-            running.run(print_ready, tell)
-
-
-@contextmanager
-def _printer(as_json: bool) -> Iterator[socket.socket]:
-    """A process that prints the seconds that it is sent, so that a slow terminal never holds a packet up."""
-    here, there = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-    here.setblocking(False)
-    process = get_context("fork").Process(target=_print_seconds, args=(there, here, as_json), daemon=True)
-    process.start()
-    there.close()
+def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, int]:
+    """The plan to begin with, and its number in the history; 0 where that cannot be written to."""
+    plan = load(plan_file) if plan_file is not None else None
     try:
-        yield here
-    finally:
-        here.close()
-        process.join(timeout=1)
+        store = RevisionStore(state)
+        kept = store.kept()
+        if plan is not None:
+            bundle = bundle_of(plan)
+            if kept is None or kept.digest != bundle.digest:
+                kept = store.record(bundle, moment(), _who(), "given when the gate was started", "kept")
+            store.close()
+            return plan, kept.number
+        found = store.bundle(kept.number) if kept is not None else None
+        store.close()
+    except (OSError, sqlite3.Error) as error:
+        if plan is None:
+            raise Refusal(f"the history in {state} cannot be read: {error}; give a plan with --plan") from None
+        note("history.unusable", "error", folder=str(state), why=str(error))
+        return plan, 0
+    if found is None or kept is None:
+        raise Refusal(f"no plan is kept in {state} yet: give one with --plan")
+    try:
+        return found.load(), kept.number
+    except FileError as error:
+        raise Refusal(f"revision {kept.number} can no longer be read: {error}") from None
 
 
-def _print_seconds(source: socket.socket, other_end: socket.socket, as_json: bool) -> None:
-    other_end.close()
-    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-        signal.signal(number, signal.SIG_IGN)  # it ends when the gate does
-    screen = console()
-    with suppress(BrokenPipeError):
-        while message := source.recv(LARGEST_MESSAGE):
-            latest: list[Second] = pickle.loads(message)
-            if as_json:
-                click.echo(json.dumps(second_data(latest)))
-            else:
-                for line in second_lines(latest):
-                    print_line(screen, line)
+def _who() -> str:
+    return os.environ.get("SUDO_USER") or user_name(os.getuid())
+
+
+def _notify(state: str) -> None:
+    """Tell the service manager, where there is one (sd_notify(3))."""
+    address = os.environ.get("NOTIFY_SOCKET")
+    if address:
+        with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as end, suppress(OSError):
+            end.sendto(state.encode(), "\0" + address[1:] if address.startswith("@") else address)
+
+
+@gate.command()
+@json_option
+def status(as_json: bool) -> None:
+    """Say what the gate of this network namespace does: its plan, a trial, its uplinks, since when.
+
+    Ends with status 3 when no gate runs here.
+
+    \b
+    Examples:
+      sudo sluice gate status
+      sluice gate status --json
+    """
+    with Client(watching=True) as client:
+        found = client.call("gate.status")
+    if as_json:
+        print_json(found)
+    else:
+        print_status(console(), found, datetime.now(UTC))
+
+
+@gate.command()
+def stop() -> None:
+    """End the gate: its chain is removed, and packets flow unshaped.
+
+    \b
+    Example:
+      sudo sluice gate stop
+    """
+    with Client() as client:
+        client.call("gate.stop")
+    click.echo("the gate ends: packets flow unshaped")
+
+
+@gate.command()
+@json_option
+def methods(as_json: bool) -> None:
+    """List what can be called on the gate's sockets, in JSON-RPC 2.0, a message a line.
+
+    \b
+    Example:
+      sluice gate methods --json
+    """
+    with Client(watching=True) as client:
+        found = client.call("gate.methods")
+    if as_json:
+        print_json(found)
+        return
+    for name, method in found.items():
+        takes = ", ".join(method["params"]) or "nothing"
+        click.echo(f"{name:<16} {method['about']}; takes {takes}{'' if method['watchers'] else '; not for watchers'}")

@@ -9,6 +9,7 @@ from wily_sluice.cli.check import check
 from wily_sluice.cli.demo import demo
 from wily_sluice.cli.gate import gate
 from wily_sluice.cli.lab import lab
+from wily_sluice.cli.life import apply, diff, history, keep, undo
 from wily_sluice.cli.options import ERRORS, INTERRUPTED, Refusal
 from wily_sluice.cli.rig import rig
 from wily_sluice.cli.share import share
@@ -52,5 +53,5 @@ def sluice() -> None:
     """
 
 
-for command in (check, show, share, lab, trace, gate, rig, demo):
+for command in (check, show, share, lab, trace, gate, apply, keep, undo, history, diff, rig, demo):
     sluice.add_command(command)

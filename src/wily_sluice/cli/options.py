@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 import click
 
 from wily_sluice.plan.model import Plan
+from wily_sluice.units import Nanoseconds, parse_time
 from wily_sluice.views.schedules import read_moment
 
 CLEAN, WARNINGS, ERRORS, REFUSED = 0, 1, 2, 3
@@ -21,6 +22,21 @@ class Refusal(click.ClickException):
     """The command cannot be carried out here and now: the message says why, and what would help."""
 
     exit_code = REFUSED
+
+
+class Time(click.ParamType[Nanoseconds]):
+    """A span of time, in nanoseconds."""
+
+    name = "time"
+
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> Nanoseconds:
+        """Read it."""
+        if isinstance(value, int):
+            return value
+        try:
+            return parse_time(value)
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
 
 
 def plan_option(command: Command) -> Command:
@@ -37,6 +53,16 @@ def plan_option(command: Command) -> Command:
         help="The plan file.",
     )(command)
 
+
+state_option = click.option(
+    "--state",
+    type=click.Path(path_type=Path, file_okay=False),
+    envvar="SLUICE_STATE",
+    default=Path("/var/lib/wily-sluice"),
+    show_default="$SLUICE_STATE, then /var/lib/wily-sluice",
+    metavar="FOLDER",
+    help="Where the gate keeps its history and counters.",
+)
 
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the data as JSON.")
 

@@ -6,28 +6,12 @@ from pathlib import Path
 
 import click
 
-from wily_sluice.cli.options import json_option, plan_option
+from wily_sluice.cli.options import Time, json_option, plan_option
 from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
 from wily_sluice.gate.rig.rig import Rig
 from wily_sluice.plan.read import load
-from wily_sluice.units import Nanoseconds, parse_time
+from wily_sluice.units import Nanoseconds
 from wily_sluice.views.console import print_json
-
-
-class Time(click.ParamType[Nanoseconds]):
-    """A span of time, in nanoseconds."""
-
-    name = "time"
-
-    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> Nanoseconds:
-        """Read it."""
-        if isinstance(value, int):
-            return value
-        try:
-            return parse_time(value)
-        except ValueError as error:
-            self.fail(str(error), param, ctx)
-
 
 name_option = click.option(
     "--name", default="rig", show_default=True, metavar="NAME", help="Which rig, where there are several."

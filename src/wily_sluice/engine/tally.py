@@ -48,7 +48,8 @@ class Tally:
     """`backlog` in bytes and `waiting` in packets are what is inside now; `busy` how long in all something was, in ns.
 
     `waits` counts the waits of what has left; those of the first step are left out, and are what is missing of
-    `packets`. `touched` says that somebody has it in a list of those that changed.
+    `packets`. `told` is for whoever reads it now and then to note what it has read. `touched` says that somebody has it
+    in a list of those that changed.
     """
 
     __slots__ = (
@@ -59,6 +60,7 @@ class Tally:
         "drops",
         "marks",
         "packets",
+        "told",
         "touched",
         "waiting",
         "waits",
@@ -73,6 +75,7 @@ class Tally:
         self.waiting = 0
         self.busy: Nanoseconds = 0
         self.touched = False
+        self.told: tuple[int, ...] = ()
         self._since: Nanoseconds = 0
         self.waits: list[int] | None = None  # until something has waited
 

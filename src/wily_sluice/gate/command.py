@@ -6,7 +6,13 @@ from collections.abc import Sequence
 
 from wily_sluice.gate.errors import LiveError
 
-PACKAGES = {"iptables": "iptables", "ip6tables": "iptables", "ip": "iproute2"}
+PACKAGES = {
+    "iptables": "iptables",
+    "ip6tables": "iptables",
+    "iptables-restore": "iptables",
+    "ip6tables-restore": "iptables",
+    "ip": "iproute2",
+}
 
 
 def require(*commands: str) -> None:

@@ -20,7 +20,7 @@ from wily_sluice.gate.command import run
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.units import Direction
 
-CHAIN, MARKING_CHAIN, NAMES_CHAIN = "SLUICE", "SLUICE-MARKS", "SLUICE-NAMES"
+CHAINS = CHAIN, MARKING_CHAIN, NAMES_CHAIN = "SLUICE", "SLUICE-MARKS", "SLUICE-NAMES"
 # Of the kernel's 32-bit mark: whether a DSCP is to be written, whether congestion is, and which DSCP.
 DSCP_BIT, CE_BIT, DSCP_SHIFT = 1 << 31, 1 << 30, 24
 OURS = 0xFF << DSCP_SHIFT
@@ -39,27 +39,37 @@ class Diverting(NamedTuple):
     opening: int | None = None
 
 
-def insert(queues: Sequence[Diverting], names: int | None = None) -> None:
-    """Divert what interfaces forward; and show queue `names` the answers of DNS that this machine gives.
-
-    LiveError when the system refuses; then nothing is left behind.
+def rules(queues: Sequence[Diverting], names: int | None, marking: Iterable[int] | None) -> str:
+    """What the chains are to hold: divert what interfaces forward; show queue `names` the answers of DNS that this
+    machine gives; have written what the gate asks for, congestion and the DSCPs in `marking`, unless that is None.
     """
+    lines = [f":{chain} - [0:0]" for chain in CHAINS]
+    for interface, direction, number, opening in queues:
+        way = ("-A", CHAIN, "-o" if direction == "up" else "-i", interface)
+        if opening is not None:
+            lines += [" ".join((*way, *part, *_queue(opening))) for part in _openings()]
+        lines.append(" ".join((*way, *_queue(number))))
+    if names is not None:
+        lines.append(" ".join(("-A", NAMES_CHAIN, *_queue(names))))
+    if marking is not None:
+        lines += [" ".join(("-A", MARKING_CHAIN, *line)) for line in _writing(marking)]
+    return "\n".join(lines)
+
+
+def put(contents: str, first: bool = False) -> None:
+    """Have the chains hold what `rules` said, in one step for each of IPv4 and IPv6; `first` also leads packets there.
+
+    LiveError when the system refuses; then nothing is left behind if it is the first time, and nothing changed for
+    IPv4 or for both if it is not.
+    """
+    jumps = [" ".join(("-A", *jump)) for jump in _JUMPS] if first else []
+    text = "\n".join((f"*{TABLE}", contents, *jumps, "COMMIT", ""))
     try:
         for family in FAMILIES:
-            _table(family, "-N", CHAIN)
-            for interface, direction, number, opening in queues:
-                way = ("-o" if direction == "up" else "-i", interface)
-                if opening is not None:
-                    for part in _openings():
-                        _table(family, "-A", CHAIN, *way, *part, *_queue(opening))
-                _table(family, "-A", CHAIN, *way, *_queue(number))
-            _table(family, "-A", *_TO_CHAIN)
-            if names is not None:
-                _table(family, "-N", NAMES_CHAIN)
-                _table(family, "-A", NAMES_CHAIN, *_queue(names))
-                _table(family, "-A", *_TO_NAMES)
+            run([f"{family}-restore", "-w", "--noflush"], stdin=text)
     except LiveError as error:
-        remove()
+        if first:
+            remove()
         if "NFQUEUE" in str(error):
             raise LiveError(f"the kernel lacks the packet queue (NFQUEUE), which the gate needs; {error}") from None
         raise
@@ -78,11 +88,20 @@ def _openings() -> list[tuple[str, ...]]:
 
 def can_count() -> bool:
     """Whether this machine can tell the first packets of a conversation from the others."""
+    return _can(_openings())
+
+
+def can_write() -> bool:
+    """Whether it can write the ECN field and DSCPs of what it forwards."""
+    return _can([_writing(())[0]])
+
+
+def _can(parts: Sequence[tuple[str, ...]]) -> bool:
     chain = f"{CHAIN}-PROBE"
     try:
         return all(
             _table(family, "-N", chain, check=False)
-            and all(_table(family, "-A", chain, *part, check=False) for part in _openings())
+            and all(_table(family, "-A", chain, *part, check=False) for part in parts)
             for family in FAMILIES
         )
     finally:
@@ -96,30 +115,22 @@ def wishes(congestion: bool, dscp: int) -> int:
     return (CE_BIT if congestion else 0) | (DSCP_BIT | dscp << DSCP_SHIFT if dscp >= 0 else 0)
 
 
-def insert_marking(dscps: Iterable[int]) -> bool:
-    """Have written what the gate asks for: congestion, and these DSCPs. False where this machine cannot."""
-    try:
-        for family in FAMILIES:
-            _table(family, "-N", MARKING_CHAIN)
-            for dscp in sorted(set(dscps)):
-                marked = f"{wishes(False, dscp):#x}/{OURS & ~CE_BIT:#x}"
-                target = ["-j", "TOS", "--set-tos", f"{dscp << 2:#x}/0xfc"]
-                _table(family, "-A", MARKING_CHAIN, "-m", "mark", "--mark", marked, *target)
-            congestion = ["-m", "mark", "--mark", f"{CE_BIT:#x}/{CE_BIT:#x}", "-j", "TOS", "--set-tos", "0x03/0x03"]
-            _table(family, "-A", MARKING_CHAIN, *congestion)
-            _table(family, "-A", MARKING_CHAIN, "-j", "MARK", "--set-xmark", f"0x0/{OURS:#x}")
-            _table(family, "-A", *_TO_MARKING)
-    except LiveError:
-        remove()
-        return False
-    return True
+def _writing(dscps: Iterable[int]) -> list[tuple[str, ...]]:
+    lines: list[tuple[str, ...]] = [
+        ("-m", "mark", "--mark", f"{CE_BIT:#x}/{CE_BIT:#x}", "-j", "TOS", "--set-tos", "0x03/0x03")
+    ]
+    for dscp in sorted(set(dscps)):
+        marked = f"{wishes(False, dscp):#x}/{OURS & ~CE_BIT:#x}"
+        lines.append(("-m", "mark", "--mark", marked, "-j", "TOS", "--set-tos", f"{dscp << 2:#x}/0xfc"))
+    lines.append(("-j", "MARK", "--set-xmark", f"0x0/{OURS:#x}"))
+    return lines
 
 
 def remove() -> bool:
     """Take the chains away, whatever of them is there. True when there was something to take."""
     found = False
     for family in FAMILIES:
-        for chain, jump in ((CHAIN, _TO_CHAIN), (MARKING_CHAIN, _TO_MARKING), (NAMES_CHAIN, _TO_NAMES)):
+        for chain, jump in zip(CHAINS, _JUMPS, strict=True):
             found = _table(family, "-S", chain, check=False) or found
             while _table(family, "-D", *jump, check=False):
                 pass
@@ -128,11 +139,11 @@ def remove() -> bool:
     return found
 
 
-_TO_CHAIN = ("FORWARD", "-j", CHAIN)
-_TO_NAMES = ("OUTPUT", "-p", "udp", "--sport", "53", "-j", NAMES_CHAIN)
-_TO_MARKING = (
-    "POSTROUTING", "-m", "mark", "!", "--mark", f"0x0/{DSCP_BIT | CE_BIT:#x}", "-j", MARKING_CHAIN,
-)  # fmt: skip
+_JUMPS = (
+    ("FORWARD", "-j", CHAIN),
+    ("POSTROUTING", "-m", "mark", "!", "--mark", f"0x0/{DSCP_BIT | CE_BIT:#x}", "-j", MARKING_CHAIN),
+    ("OUTPUT", "-p", "udp", "--sport", "53", "-j", NAMES_CHAIN),
+)
 
 
 def _table(family: str, *words: str, check: bool = True) -> bool:

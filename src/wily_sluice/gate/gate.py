@@ -1,9 +1,8 @@
 """The gate: shapes the real packets that this machine forwards, as the plan says, until it is told to stop.
 
-Each uplink has two of the kernel's packet queues, one a direction; and where the plan asks what conversations speak,
-two more for their first packets. On every way out but a killing the chain that
-diverts packets is removed first, then what is still held is let go; after a killing the kernel drops what was held and
-lets all later packets through unshaped, and the next gate clears the chain away.
+On every way out but a killing the chain that diverts packets is removed first, then what is still held is let go; after
+a killing the kernel drops what was held and lets all later packets through unshaped, and the next gate clears the chain
+away.
 """
 
 import errno
@@ -11,39 +10,35 @@ import gc
 import os
 import signal
 import socket
+import sys
+import time
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import datetime
+from threading import Thread
 from typing import Protocol
 from zoneinfo import ZoneInfo
 
-from wily_sluice.engine.framing import LARGEST_PACKET
-from wily_sluice.engine.header import UNREADABLE, is_ipv6, parse, parties
-from wily_sluice.engine.kind import kind_of
+from wily_sluice.engine.header import parse, parties
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate import diversion
+from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.command import require
+from wily_sluice.gate.counters import Row, copy_counters
 from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.intake import Intake, Taken
 from wily_sluice.gate.loop import Crossing, Listener, Loop
-from wily_sluice.gate.packet_queue import HEADER_BYTES, WHOLE_BYTES, Diverted, PacketQueue
 from wily_sluice.gate.urgency import run_before_others
 from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.periods import period_start
 from wily_sluice.recognition.recognition import Recognition
-from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Nanoseconds, Rate, Size, transmission_time
+from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Size
 
-FIRST_QUEUE = 4100  # of the kernel's queue numbers; each uplink takes two
-FIRST_OPENING = 5100  # likewise, for the first packets of conversations
-NAMES_QUEUE = 5099  # for answers of DNS that this machine gives
-LARGEST_OFFLOADED = 65_535  # bytes
-TCP_HEADERS = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
-KEEP_EVERY = 5  # seconds
+THREAD_TURN = 0.0005  # seconds that a thread beside the loop may hold it up
+KEEP_EVERY: Nanoseconds = 5 * SECOND
 LOCK = "\0wily-sluice-gate"  # an abstract Unix socket: one for each network namespace, gone with its process
-
-
-def takes_whole(rate: Rate) -> bool:
-    """Whether a large offloaded packet lasts so short at this rate that it need not be cut."""
-    return transmission_time(LARGEST_OFFLOADED, rate) < MILLISECOND
 
 
 class Keeper(Protocol):
@@ -56,116 +51,116 @@ class Keeper(Protocol):
         """Keep it; False when it cannot be taken now, and is to be offered again."""
 
 
+class Watcher(Protocol):
+    """Is told what happens, from between two turns. None of its methods waits for anybody."""
+
+    def fileno(self) -> int:
+        """For select: readable when it wants a turn."""
+
+    def turn(self) -> None:
+        """Its turn."""
+
+    def ready(self) -> None:
+        """The gate shapes from now on."""
+
+    def tick(self, rows: list[Row], lasted: Nanoseconds) -> None:
+        """What was counted since the last tick."""
+
+    def told(self, interface: str, here: bool) -> None:
+        """An interface of an uplink has gone, or is back."""
+
+
+@dataclass(slots=True)
+class Making:
+    """A change of plan that is made ready beside the turning loop. `trouble` says why it cannot be."""
+
+    done: Callable[[str], None]
+    thread: Thread | None = None
+    plan: Plan | None = None
+    engine: SiteEngine | None = None
+    taken: Taken | None = None
+    trouble: str = ""
+    over: bool = False
+
+
 class Gate:
-    """One gate of this network namespace."""
+    """One gate of this network namespace.
 
-    def __init__(self, plan: Plan, keeper: "Keeper | None" = None) -> None:
+    `offer` has it go on by another plan while it runs: what takes long is done in a thread beside it, the change itself
+    between two turns.
+    """
+
+    def __init__(self, plan: Plan, keeper: Keeper | None = None, watcher: Watcher | None = None) -> None:
         self.plan = plan
-        self._keeper = keeper
-        self._until_kept = KEEP_EVERY
-        self._dscps = {limiter.dscp for limiter in plan.limiters if limiter.excess == "mark" and limiter.enabled}
-        self._dscps |= {rule.mark for rule in plan.sorting if rule.mark is not None}
         self.engine = SiteEngine(plan, self._drop)
+        self._keeper = keeper
+        self._watcher = watcher
         self._recognition = Recognition() if self.engine.recognizes else None
-        self._queues: list[PacketQueue] = []
-        self.unreadable = 0  # packets that are no IP that can be read; they go to the default
+        self._intake = Intake()
+        self._admissions: list[Admission] = []
+        self._unreadable = 0
         self._lock: socket.socket | None = None
-        self._marks = False  # whether this machine can write the ECN field of what it forwards
+        self._loop: Loop | None = None
+        self._waker = -1
+        self._making: Making | None = None
+        self._missing: set[str] = set()
+        self._ticked: Nanoseconds = 0
+        self._kept: Nanoseconds = 0
 
-    def run(self, ready: Callable[[], None], each_second: Callable[[], None] | None = None) -> None:
+    @property
+    def unreadable(self) -> int:
+        """Packets that were no IP that can be read; they go to the default."""
+        return self._unreadable + sum(admission.unreadable for admission in self._admissions)
+
+    def run(self, ready: Callable[[], None]) -> None:
         """Shape until SIGINT, SIGTERM or SIGHUP; `ready` is called once it does.
 
         Must be called from the main thread. LiveError on refusal.
         """
-        self._refuse_early()
-        numbers = {
-            key: FIRST_QUEUE + place
-            for place, key in enumerate((u.name, d) for u in self.plan.uplinks for d in DIRECTIONS)
-        }
-        interfaces = {uplink.name: uplink.interface for uplink in self.plan.uplinks}
-        reader, writer = os.pipe()
-        os.set_blocking(writer, False)
-        old_wakeup = signal.set_wakeup_fd(writer)
+        if os.geteuid() != 0:
+            raise LiveError("shaping real packets needs root: run it with sudo")
+        require(*diversion.FAMILIES, *(f"{family}-restore" for family in diversion.FAMILIES))
+        reader, self._waker = os.pipe()
+        os.set_blocking(self._waker, False)
+        old_wakeup = signal.set_wakeup_fd(self._waker, warn_on_full_buffer=False)
         old_handlers = {}
         try:
             self._take_lock()
-            diversion.remove()  # what a killed gate left
-            apart = self._recognition is not None and diversion.can_count()
-            openings = {key: FIRST_OPENING + place if apart else None for place, key in enumerate(numbers)}
-            crossings = [self._crossing(*key, number, openings[key]) for key, number in numbers.items()]
-            listeners = self._listeners()
-            zone = ZoneInfo(self.plan.timezone)
-
-            def second() -> None:
-                self._follow_clock(datetime.now(zone))
-                if each_second is not None:
-                    each_second()
-
-            self._follow_clock(datetime.now(zone))
-            loop = Loop(crossings, reader, second, listeners)
+            self._intake.begin()
+            others = (self._watcher,) if self._watcher is not None else ()
+            self._loop = loop = Loop((), reader, self._tick, others=others, woken=self._woken)
+            taken = self._intake.take(self.plan, self.engine.recognizes)
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
-            self._marks = diversion.insert_marking(self._dscps)
-            if self._dscps and not self._marks:
-                raise LiveError("this machine cannot write DSCPs (iptables has no TOS), which the plan asks for")
-            diversion.insert(
-                [
-                    diversion.Diverting(interfaces[name], direction, number, openings[name, direction])
-                    for (name, direction), number in numbers.items()
-                ],
-                NAMES_QUEUE if listeners else None,
-            )
+            self._arrange(taken)
             gc.freeze()
             run_before_others()
+            sys.setswitchinterval(THREAD_TURN)
+            self._ticked = self._kept = time.monotonic_ns()
             ready()
+            if self._watcher is not None:
+                self._watcher.ready()
             loop.run()
         finally:
             if self._lock is not None:
-                diversion.remove()
+                self._intake.close()
                 self._lock.close()
-            for queue in self._queues:
-                queue.close()
             self._keep_quotas()
             for number, handler in old_handlers.items():
                 signal.signal(number, handler)
             signal.set_wakeup_fd(old_wakeup)
             os.close(reader)
-            os.close(writer)
+            os.close(self._waker)
 
-    def _follow_clock(self, moment: datetime) -> None:
-        """Follow the schedules, begin new periods of quotas, and hand over now and then what was used of them."""
-        self.engine.at(moment)
-        for limiter in self.plan.limiters:
-            ledger = self.engine.ledgers.get(limiter.name)
-            if ledger is None or limiter.quota is None:
-                continue
-            period = period_start(limiter.quota.period, limiter.starts, moment).isoformat()
-            if period != ledger.period:
-                self._keep_quotas()
-                ledger.begin(period, self._keeper.used(limiter.name, period) if self._keeper is not None else {})
-        self._until_kept -= 1
-        if self._until_kept <= 0:
-            self._until_kept = KEEP_EVERY
-            self._keep_quotas()
+    def stop(self) -> None:
+        """End after this turn."""
+        assert self._loop is not None
+        self._loop.stop()
 
-    def _keep_quotas(self) -> None:
-        if self._keeper is not None:
-            for name, ledger in self.engine.ledgers.items():
-                changes = ledger.changes()
-                if changes and not self._keeper.keep(name, ledger.period, changes):
-                    ledger.changed(changes)
-
-    def _refuse_early(self) -> None:
-        if os.geteuid() != 0:
-            raise LiveError("shaping real packets needs root: run it with sudo")
-        require(*diversion.FAMILIES)
-        present = {name for _, name in socket.if_nameindex()}
-        for uplink in self.plan.uplinks:
-            if uplink.interface not in present:
-                raise LiveError(
-                    f"uplink {uplink.name}: this machine has no interface {uplink.interface}; "
-                    f"it has {', '.join(sorted(present))}"
-                )
+    def set_pace(self, pace: Nanoseconds) -> None:
+        """Have the watcher told what was counted that often."""
+        assert self._loop is not None
+        self._loop.pace = pace
 
     def _take_lock(self) -> None:
         lock = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
@@ -178,22 +173,70 @@ class Gate:
             raise LiveError("another gate runs here already: stop it first") from None
         self._lock = lock
 
-    def _queue(self, number: int, whole: bool = False, copied: Size = HEADER_BYTES) -> PacketQueue:
+    def offer(self, plan: Callable[[], Plan], done: Callable[[str], None]) -> None:
+        """Go on by another plan. `done` is called, between two turns, with an empty string or with why it cannot be.
+
+        `plan` may take its time: it is called in a thread of its own. When it cannot be, nothing has changed.
+        """
+        if self._making is not None:
+            done("another plan is being taken over at this moment")
+            return
+        making = self._making = Making(done)
+        making.thread = Thread(target=self._make_ready, args=(making, plan), daemon=True)
+        making.thread.start()
+
+    def _make_ready(self, making: Making, plan: Callable[[], Plan]) -> None:
         try:
-            queue = PacketQueue(number, whole, copied)
-        except OSError as error:
-            if error.errno in (errno.EBUSY, errno.EPERM):
-                raise LiveError(f"the kernel's packet queue {number} is in use by another program") from None
-            raise LiveError(
-                f"the kernel lacks the packet queue (nfnetlink_queue), which the gate needs: {error.strerror}"
-            ) from None
-        self._queues.append(queue)
-        return queue
+            making.plan = plan()
+            making.engine = SiteEngine(making.plan, self._drop)
+            making.taken = self._intake.take(making.plan, making.engine.recognizes)
+        except (LiveError, FileError, OSError, ValueError) as error:
+            making.trouble = str(error)
+        finally:
+            making.trouble = making.trouble or ("" if making.taken is not None else "the plan cannot be made ready")
+            making.over = True
+            os.write(self._waker, b".")
+
+    def _woken(self) -> None:
+        """Go on by the plan that was made ready, if one was."""
+        making = self._making
+        if making is None or not making.over:
+            return
+        self._making = None
+        if making.plan is not None and making.engine is not None and making.taken is not None:
+            self._tell(time.monotonic_ns())
+            self._keep_quotas()
+            self.plan = making.plan
+            self.engine.follow(making.engine, time.monotonic_ns())
+            if not self.engine.recognizes:
+                self._recognition = None
+            elif self._recognition is None:
+                self._recognition = Recognition()
+            self._arrange(making.taken)
+        making.done(making.trouble)
+
+    def _arrange(self, taken: Taken) -> None:
+        """Have the loop read what the plan takes."""
+        assert self._loop is not None
+        self._intake.settle(taken)
+        self._unreadable = self.unreadable
+        crossings = []
+        self._admissions = []
+        for uplink in self.plan.uplinks:
+            for direction in DIRECTIONS:
+                queue, opening = self._intake.queues((uplink.name, direction))
+                admission = Admission(self.engine, self._recognition, uplink.framing, direction, self._intake.can_write)
+                self._admissions.append(admission)
+                crossings.append(Crossing(queue, self.engine.shapers[uplink.name, direction], admission, opening))
+        self._loop.crossings, self._loop.listeners = crossings, self._listeners()
+        self._loop.changed()
+        self._follow_clock()
+        self._look_at_interfaces()
 
     def _listeners(self) -> list[Listener]:
         """Hears the answers of DNS that this machine gives to its hosts."""
-        recognition = self._recognition
-        if recognition is None:
+        recognition, names = self._recognition, self._intake.names
+        if recognition is None or names is None:
             return []
 
         def hear(packet: bytes, now: Nanoseconds) -> None:
@@ -201,53 +244,51 @@ class Gate:
             if parsed is not None:
                 recognition.hear_dns(packet[parsed.headers :], parties(parsed.key).local, now)
 
-        return [Listener(self._queue(NAMES_QUEUE, copied=WHOLE_BYTES), hear)]
+        return [Listener(names, hear)]
 
-    def _crossing(self, uplink: str, direction: Direction, number: int, opening: int | None) -> Crossing:
-        shaper = self.engine.shapers[uplink, direction]
-        whole = takes_whole(shaper.rate)
-        recognition = self._recognition
-        copied = HEADER_BYTES if recognition is None or opening is not None else WHOLE_BYTES
-        queue = self._queue(number, whole, copied)
-        opening_queue = self._queue(opening, whole, WHOLE_BYTES) if opening is not None else None
-        up = direction == "up"
-        find = self.engine.conversations.find
-        framing = next(planned.framing for planned in self.plan.uplinks if planned.name == uplink)
-        asks_kinds = bool(self.engine.kinds)
-        learn = self.engine.learn if up and self.engine.neighbours.watched else None
+    def _tick(self) -> None:
+        """Between turns, now and then."""
+        now = time.monotonic_ns()
+        self._tell(now)
+        self._follow_clock()
+        self._look_at_interfaces()
+        if now - self._kept >= KEEP_EVERY:
+            self._kept = now
+            self._keep_quotas()
 
-        def admit(diverted: Diverted, now: Nanoseconds) -> Packet | None:
-            header = diverted.header
-            parsed = parse(header, up)
-            if parsed is None:
-                self.unreadable += 1
-                length = diverted.length or len(header)
-                return Packet(framing.cost(length), find(UNREADABLE, 0, now), diverted, length=length)
-            if learn is not None and diverted.hardware:
-                learn(parties(parsed.key).local, diverted.hardware)
-            length = diverted.length or parsed.length
-            if length <= LARGEST_PACKET:
-                size = framing.cost(length)
-            else:
-                size = framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
-            conversation = find(parsed.key, parsed.dscp, now)
-            if (
-                recognition is not None
-                and conversation.unknown
-                and recognition.look(conversation, parsed, header, up, now)
-            ):
-                conversation.sort_again()
-            return Packet(
-                size,
-                conversation,
-                diverted,
-                parsed.ecn if self._marks else 0,
-                max(0, length - parsed.headers),
-                length,
-                kind_of(parsed.key[0], parsed.flags, length, parsed.headers) if asks_kinds else 0,
-            )
+    def _tell(self, now: Nanoseconds) -> None:
+        if self._watcher is not None:
+            self._watcher.tick(copy_counters(self.engine, now), now - self._ticked)
+            self._ticked = now
 
-        return Crossing(queue, shaper, admit, opening_queue)
+    def _look_at_interfaces(self) -> None:
+        """See which interfaces of uplinks have gone or are back; packets are shaped whenever theirs is there."""
+        present = {name for _, name in socket.if_nameindex()}
+        missing = {uplink.interface for uplink in self.plan.uplinks} - present
+        if self._watcher is not None:
+            for name in sorted(missing ^ self._missing):
+                self._watcher.told(name, name not in missing)
+        self._missing = missing
+
+    def _follow_clock(self) -> None:
+        """Follow the schedules, and begin new periods of quotas."""
+        moment = datetime.now(ZoneInfo(self.plan.timezone))
+        self.engine.at(moment)
+        for limiter in self.plan.limiters:
+            ledger = self.engine.ledgers.get(limiter.name)
+            if ledger is None or limiter.quota is None:
+                continue
+            period = period_start(limiter.quota.period, limiter.starts, moment).isoformat()
+            if period != ledger.period:
+                self._keep_quotas()
+                ledger.begin(period, self._keeper.used(limiter.name, period) if self._keeper is not None else {})
+
+    def _keep_quotas(self) -> None:
+        if self._keeper is not None:
+            for name, ledger in self.engine.ledgers.items():
+                changes = ledger.changes()
+                if changes and not self._keeper.keep(name, ledger.period, changes):
+                    ledger.changed(changes)
 
     def _drop(self, packet: Packet) -> None:
         packet.token.queue.drop(packet.token.token)

@@ -4,6 +4,7 @@ Time is the machine's monotonic clock, read once a turn. A turn: wait for packet
 what came, let go what is due, send the verdicts.
 """
 
+import os
 import select
 import time
 from collections.abc import Callable, Sequence
@@ -75,49 +76,80 @@ class Listener:
         self.queue.flush()
 
 
+class Reader(Protocol):
+    """Something else that may have to be read."""
+
+    def fileno(self) -> int:
+        """For select."""
+
+    def turn(self) -> None:
+        """Read what has come."""
+
+
 class Loop:
-    """Turns until `stop` is called, which a signal handler may do; `wake` is a readable end that signals write to."""
+    """Turns until `stop` is called, which a signal handler may do; `wake` is a readable end that signals write to.
+
+    Crossings and listeners may be replaced between turns, and so by what a turn calls: then call `changed`. `tick` is
+    called every `pace` nanoseconds, `woken` when something was written to the other end of `wake`.
+    """
 
     def __init__(
         self,
         crossings: Sequence[Crossing],
         wake: int,
-        each_second: Callable[[], None] | None = None,
+        tick: Callable[[], None] | None = None,
         listeners: Sequence[Listener] = (),
+        others: Sequence[Reader] = (),
+        woken: Callable[[], None] | None = None,
     ) -> None:
-        self._crossings = crossings
-        self._listeners = listeners
+        self._woken = woken
+        self.crossings = crossings
+        self.listeners = listeners
+        self.others = others
+        self.pace: Nanoseconds = SECOND
         self._wake = wake
-        self._each_second = each_second
+        self._tick = tick
         self._stopped = False
+        self._readers: list[int | PacketQueue | Reader] = []
 
     def stop(self) -> None:
         """End after the current turn."""
         self._stopped = True
 
+    def changed(self) -> None:
+        """Take account of other crossings, listeners or readers."""
+        self._readers = [self._wake, *(listener.queue for listener in self.listeners), *self.others]
+        for crossing in self.crossings:
+            self._readers += crossing.queues
+
     def run(self) -> None:
         """Turn until stopped."""
-        readers: list[int | PacketQueue] = [self._wake, *(listener.queue for listener in self._listeners)]
-        for crossing in self._crossings:
-            readers += crossing.queues
-        next_second = time.monotonic_ns() + SECOND
+        self.changed()
+        next_tick = time.monotonic_ns() + self.pace
         while not self._stopped:
             now = time.monotonic_ns()
-            wake_at = min(now + LONGEST_SLEEP, next_second)
-            for crossing in self._crossings:
+            wake_at = min(now + LONGEST_SLEEP, next_tick)
+            for crossing in self.crossings:
                 due = crossing.discipline.next_release(now)
                 if due is not None and due < wake_at:
                     wake_at = due
-            select.select(readers, (), (), max(0, wake_at - time.monotonic_ns()) / SECOND)
-            for listener in self._listeners:
+            readable, _, _ = select.select(self._readers, (), (), max(0, wake_at - time.monotonic_ns()) / SECOND)
+            for listener in self.listeners:
                 listener.turn()
-            for crossing in self._crossings:
+            for crossing in self.crossings:
                 self._turn(crossing)
+            if readable and self._wake in readable:
+                os.read(self._wake, 4096)
+                if self._woken is not None:
+                    self._woken()
+            for other in self.others:
+                if other in readable:
+                    other.turn()
             now = time.monotonic_ns()
-            if now >= next_second:
-                next_second = max(next_second + SECOND, now)
-                if self._each_second is not None:
-                    self._each_second()
+            if now >= next_tick:
+                next_tick = max(next_tick + self.pace, now)
+                if self._tick is not None:
+                    self._tick()
 
     def _turn(self, crossing: Crossing) -> None:
         discipline, admit = crossing.discipline, crossing.admit

@@ -63,6 +63,14 @@ def _attribute(kind: int, value: bytes) -> bytes:
     return _ATTRIBUTE.pack(4 + len(value), kind) + value + bytes(-len(value) % 4)
 
 
+def _handing_over(whole: bool, copied: Size) -> bytes:
+    return (
+        _attribute(CFG_PARAMS, struct.pack(">IB", copied, COPY_PACKET))
+        + _attribute(CFG_FLAGS, struct.pack(">I", FAIL_OPEN | (WHOLE_SEGMENTS if whole else 0)))
+        + _attribute(CFG_MASK, struct.pack(">I", FAIL_OPEN | WHOLE_SEGMENTS))
+    )
+
+
 class PacketQueue:
     """One numbered queue. `whole` takes large offloaded packets uncut. OSError when the kernel refuses.
 
@@ -85,17 +93,17 @@ class PacketQueue:
             self._socket.setsockopt(socket.SOL_SOCKET, 33, RECEIVE_BUFFER)
             self._socket.bind((0, 0))
             self._configure(_attribute(CFG_CMD, struct.pack(">BBH", CMD_BIND, 0, 0)))
-            flags = FAIL_OPEN | (WHOLE_SEGMENTS if whole else 0)
             self._configure(
-                _attribute(CFG_PARAMS, struct.pack(">IB", copied, COPY_PACKET))
-                + _attribute(CFG_QUEUE_MAXLEN, struct.pack(">I", MOST_WAITING))
-                + _attribute(CFG_FLAGS, struct.pack(">I", flags))
-                + _attribute(CFG_MASK, struct.pack(">I", flags))
+                _handing_over(whole, copied) + _attribute(CFG_QUEUE_MAXLEN, struct.pack(">I", MOST_WAITING))
             )
             self._socket.setblocking(False)
         except OSError:
             self._socket.close()
             raise
+
+    def hand_over(self, whole: bool, copied: Size) -> None:
+        """Have later packets handed over in another way."""
+        self._socket.send(_message(MSG_CONFIG, 0, self.number, _handing_over(whole, copied)))
 
     def fileno(self) -> int:
         """For select."""

@@ -11,7 +11,8 @@ def run_before_others() -> None:
     machine up; and a real-time process is woken without the slack that others' timers have.
     """
     with contextlib.suppress(OSError):
-        os.sched_setscheduler(0, os.SCHED_RR, os.sched_param(os.sched_get_priority_min(os.SCHED_RR)))
+        lowest = os.sched_param(os.sched_get_priority_min(os.SCHED_RR))
+        os.sched_setscheduler(0, os.SCHED_RR | os.SCHED_RESET_ON_FORK, lowest)  # what it starts is as all others
 
 
 def run_when_idle() -> None:

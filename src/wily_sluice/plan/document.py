@@ -5,6 +5,7 @@ so that one slip does not hide the next. What was cut out is remembered in `Read
 reference to it does not complain a second time.
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 from pathlib import Path
@@ -51,6 +52,15 @@ class Document:
     file: str
     data: dict[str, Any]
     lines: dict[Location, int] = field(default_factory=dict)
+    raw: bytes = b""
+    others: dict[str, Path] = field(default_factory=dict)  # files that it names, and where they were found
+    elsewhere: Mapping[str, Path] = field(default_factory=dict)  # where named files are, if not beside this one
+
+    def beside(self, name: str) -> Path:
+        """Where a file is that this one names: beside it, unless it is known to be elsewhere."""
+        path = self.elsewhere.get(name, Path(self.file).parent / name)
+        self.others[name] = path
+        return path
 
     def line(self, location: Location) -> int | None:
         """The line of the place, or of the nearest place around it that is in the file."""
@@ -67,7 +77,7 @@ class Document:
         return Finding("warning", self.file, self.line(location), key_text(location), message, remedy)
 
 
-def read_document(path: Path, kind: str) -> Document:
+def read_document(path: Path, kind: str, elsewhere: Mapping[str, Path] = {}) -> Document:
     """Read a YAML file; `kind` says what it should be, such as “plan”. FileError when it cannot be read."""
 
     def refuse(message: str, remedy: str = "", line: int | None = None) -> FileError:
@@ -112,7 +122,7 @@ def read_document(path: Path, kind: str) -> Document:
         raise refuse("is nested too deeply to be read") from None
     if not isinstance(tree, CommentedMap):
         raise refuse(f"holds no keys at its outermost level, so it is no {kind}", "write `key: value` lines", 1)
-    document = Document(str(path), {})
+    document = Document(str(path), {}, raw=raw, elsewhere=elsewhere)
     try:
         document.data = _plain(tree, (), document.lines, [MOST_VALUES])
     except _UnfitError as error:

@@ -6,7 +6,6 @@ Everything that is wrong with them is handed to `tell` as a finding.
 import csv
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
-from pathlib import Path
 
 from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.plan.addresses import address_set, hardware_text, looks_like_address, parse_hardware
@@ -130,7 +129,7 @@ class Groups:
 
     def _from_file(self, location: Location, name: str, within: tuple[str, ...]) -> Members:
         """The members that a text or CSV file beside the plan lists: one a line, or in the first column."""
-        path = Path(self._document.file).parent / name
+        path = self._document.beside(name)
         members = Members()
         try:
             lines = path.read_text(encoding="utf-8-sig").splitlines()
@@ -165,7 +164,7 @@ class Groups:
 
     def _from_database(self, name: str, file: str, where: Mapping[str, tuple[str, ...]]) -> Members:
         """The remotes of which a MaxMind DB file beside the plan says all of `where`."""
-        path = Path(self._document.file).parent / file
+        path = self._document.beside(file)
         location = ("groups", name, "database")
         if not where:
             remedy = "add `where: {country.iso_code: [XA]}`"

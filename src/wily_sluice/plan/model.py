@@ -357,6 +357,13 @@ class Rule:
 
 
 @dataclass(frozen=True, slots=True)
+class GateSettings:
+    """What the gate does beside shaping. `watchers` is `everyone` or a group of users; None for nobody but root."""
+
+    watchers: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Plan:
     """A whole plan. `services` are the person's own, and those others that a rule or a limiter names."""
 
@@ -371,6 +378,7 @@ class Plan:
     limiters: tuple[Limiter, ...]
     rules: tuple[Rule, ...]
     services: dict[str, Service]
+    gate: GateSettings = GateSettings()
 
     @property
     def sorting(self) -> tuple[Rule, ...]:

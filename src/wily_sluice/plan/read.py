@@ -1,5 +1,6 @@
 """Reads a plan file: YAML, schema, then the references between its parts; tells everything that is wrong at once."""
 
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -11,7 +12,7 @@ from wily_sluice.plan.calendar_file import CalendarFile
 from wily_sluice.plan.check import check
 from wily_sluice.plan.document import Document, Location, Reading, hold_against, read_document, suggestion
 from wily_sluice.plan.finding import FileError, Finding
-from wily_sluice.plan.model import Directional, Limiter, Network, Plan, Queue, Rule, Tree, Uplink
+from wily_sluice.plan.model import Directional, GateSettings, Limiter, Network, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.periods import parse_start
 from wily_sluice.plan.schedule import Entries, Schedule
 from wily_sluice.plan.schema import (
@@ -27,10 +28,13 @@ from wily_sluice.plan.terms import Follower
 from wily_sluice.units import DIRECTIONS, Direction
 
 
-def examine(path: Path) -> tuple[Plan | None, list[Finding]]:
-    """Read and check a plan. The plan is None when it has errors; the findings hold its warnings as well."""
+def examine(path: Path, elsewhere: Mapping[str, Path] = {}) -> tuple[Plan | None, list[Finding]]:
+    """Read and check a plan. The plan is None when it has errors; the findings hold its warnings as well.
+
+    `elsewhere` says where files are that it names, if not beside it.
+    """
     try:
-        reading = hold_against(read_document(path, "plan"), PlanEntry)
+        reading = hold_against(read_document(path, "plan", elsewhere), PlanEntry)
     except FileError as error:
         return None, error.findings
     findings = list(reading.findings)
@@ -42,9 +46,9 @@ def examine(path: Path) -> tuple[Plan | None, list[Finding]]:
     return (None if any(finding.severity == "error" for finding in findings) else plan), findings
 
 
-def load(path: Path) -> Plan:
+def load(path: Path, elsewhere: Mapping[str, Path] = {}) -> Plan:
     """Read a plan that is to be used. FileError with its errors when it cannot be."""
-    plan, findings = examine(path)
+    plan, findings = examine(path, elsewhere)
     if plan is None:
         raise FileError(finding for finding in findings if finding.severity == "error")
     return plan
@@ -101,6 +105,7 @@ class _Follower:
             limiters,
             rules,
             self.follow.services.used,
+            GateSettings(entry.gate.watchers),
         )
 
     def _rule(self, place: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:
@@ -121,7 +126,7 @@ class _Follower:
                 self.error(location, str(error))
         calendars = []
         for word in entry.calendar:
-            path = Path(self.document.file).parent / word
+            path = self.document.beside(word)
             try:
                 calendars.append(CalendarFile(path, ZoneInfo(zone)))
             except OSError as error:

@@ -455,6 +455,12 @@ class CatalogueEntry(Entry):
     services: dict[Name, ServiceEntry] = Field(examples=["{league: {ports: [27000-27010/udp]}}"])
 
 
+class GateEntry(Entry):
+    """What the gate does beside shaping."""
+
+    watchers: str | None = Field(default=None, examples=["everyone"])
+
+
 class PlanEntry(Entry):
     """The whole plan file. What it cannot do without is asked for in `check`, so that the rest is read all the same."""
 
@@ -469,5 +475,6 @@ class PlanEntry(Entry):
     trees: dict[Name, TreeEntry] = Field(default={}, examples=["{main: {queues: {rest: {default: true}}}}"])
     limiters: dict[Name, LimiterEntry] = {}
     services: dict[Name, ServiceEntry] = {}
+    gate: GateEntry = GateEntry()
     catalogues: Words = Field(default=(), examples=["[own-services.yaml]"])
     rules: list[RuleEntry | None] = []

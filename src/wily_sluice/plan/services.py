@@ -80,7 +80,7 @@ class Services:
             self._tell(document.error(location, message, "add ports, seen, names, remote or shape"))
 
     def _of_file(self, name: str) -> dict[str, Service]:
-        path = Path(self._document.file).parent / name
+        path = self._document.beside(name)
         try:
             reading = hold_against(read_document(path, "catalogue"), CatalogueEntry)
         except FileError as error:

@@ -4,6 +4,7 @@ Whatever runs in a rig's namespaces belongs to the rig: taking it down ends thos
 """
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -18,6 +19,7 @@ from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
 
 PATIENCE = 10.0  # seconds for a process to begin or to end
 LOGS = Path("/run")
+STATE = "SLUICE_STATE"  # what the gate in a rig keeps is apart from the machine's own
 CONGESTION = ("cubic", "reno")  # RFC 9438, RFC 5681: they fill a deep buffer, as most hosts do
 
 
@@ -95,7 +97,8 @@ class Rig:
             raise LiveError(
                 f"the rig has no place “{place}”; it has {known}" if known else "no rig is up: `sluice rig up` first"
             )
-        return ["ip", "netns", "exec", self.prefix + place, *command]
+        state = [] if STATE in os.environ else ["env", f"{STATE}={self.logs / 'state'}"]
+        return ["ip", "netns", "exec", self.prefix + place, *state, *command]
 
     def program(self, place: str, module: str, *arguments: object) -> list[str]:
         """The command line that runs one of our own modules in a place."""
@@ -135,9 +138,7 @@ class Rig:
         for place in places:
             run(["ip", "netns", "del", self.prefix + place])
         if self.logs.is_dir():
-            for log in self.logs.iterdir():
-                log.unlink()
-            self.logs.rmdir()
+            shutil.rmtree(self.logs)
         return len(places)
 
 

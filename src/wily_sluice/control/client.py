@@ -1,0 +1,98 @@
+"""Speaks with the gate of this network namespace, over its sockets."""
+
+import json
+import os
+import socket
+from collections.abc import Iterator
+from typing import Any
+
+from wily_sluice.control.json_rpc import RpcError
+from wily_sluice.control.paths import CONTROL, WATCH, runtime_folder
+from wily_sluice.gate.errors import LiveError
+
+PATIENCE = 60.0  # seconds for an answer: what a large plan takes on a slow machine
+
+
+class Client:
+    """A connection. LiveError when there is no gate, or it may not be spoken with; RpcError when a call fails.
+
+    `watching` is enough for calls that change nothing: then the socket for watchers does, where the other is closed to
+    this user.
+    """
+
+    def __init__(self, watching: bool = False) -> None:
+        folder = runtime_folder()
+        self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        self._socket.settimeout(PATIENCE)
+        trouble: OSError | None = None
+        for name in (CONTROL, WATCH) if watching else (CONTROL,):
+            try:
+                self._socket.connect(os.fspath(folder / name))
+                break
+            except OSError as error:
+                trouble = error
+        else:
+            self._socket.close()
+            if isinstance(trouble, PermissionError):
+                raise LiveError(
+                    "the plan does not let you watch its gate: see `gate: {watchers: …}`, or use sudo"
+                    if watching
+                    else "changing what a gate does needs root: run it with sudo"
+                )
+            raise LiveError(
+                "no gate runs here: start one with `sudo sluice gate run --plan FILE`, or `sudo sluice gate install`"
+            )
+        self._file = self._socket.makefile("rb")
+        self._number = 0
+
+    def call(self, method: str, **params: Any) -> Any:
+        """Call a method; its result."""
+        self._number += 1
+        call = {"jsonrpc": "2.0", "id": self._number, "method": method, "params": params}
+        self._socket.sendall(json.dumps(call).encode() + b"\n")
+        while True:
+            answer = self._receive()
+            if answer.get("id") == self._number or ("error" in answer and answer.get("id") is None):
+                break
+        if "error" in answer:
+            error = answer["error"]
+            raise RpcError(error["code"], error["message"], error.get("data"))
+        return answer["result"]
+
+    def notifications(self) -> Iterator[dict[str, Any]]:
+        """What the gate tells by itself, until it ends."""
+        self._socket.settimeout(None)
+        while True:
+            try:
+                told = self._receive()
+            except LiveError:
+                return
+            if "method" in told:
+                yield told["params"]
+
+    def _receive(self) -> dict[str, Any]:
+        try:
+            line = self._file.readline()
+        except TimeoutError:
+            raise LiveError(f"the gate has not answered for {PATIENCE:g} s") from None
+        except OSError:
+            line = b""
+        if not line:
+            raise LiveError("the gate has ended, or closed the connection")
+        answer: dict[str, Any] = json.loads(line)
+        return answer
+
+    def fileno(self) -> int:
+        """For select."""
+        return self._socket.fileno()
+
+    def close(self) -> None:
+        """End the connection."""
+        self._file.close()
+        self._socket.close()
+
+    def __enter__(self) -> "Client":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()

@@ -1,0 +1,300 @@
+"""The process beside the gate: keeps the plan's history and the counters, and answers whoever asks.
+
+It ends when the gate does. When it ends before, the gate starts another.
+"""
+
+import asyncio
+import signal
+import socket
+import sqlite3
+import time
+from base64 import b64decode, b64encode
+from binascii import Error as Base64Error
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from wily_sluice.control.counts import Counts, Key, add_up
+from wily_sluice.control.json_rpc import INVALID_PARAMS, Method, RpcError, notification
+from wily_sluice.control.life import Life
+from wily_sluice.control.link import Link, Message
+from wily_sluice.control.log import note
+from wily_sluice.control.orders import Orders
+from wily_sluice.control.paths import runtime_folder
+from wily_sluice.control.server import Caller, Server, methods_data
+from wily_sluice.control.snapshot import Snapshot, snapshot_data
+from wily_sluice.gate.counters import Row
+from wily_sluice.history.revisions import Revision, RevisionStore
+from wily_sluice.plan.bundle import Bundle
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
+
+WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
+LONGEST_TRIAL = 24 * 3600  # seconds
+
+
+class Params(BaseModel):
+    """What a method takes."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class NoParams(Params):
+    """Nothing."""
+
+
+class ApplyParams(Params):
+    """`plan` and `files` in base64, files by the names that the plan gives; `trial` in seconds."""
+
+    plan: str
+    files: dict[str, str] = {}
+    note: str = Field(default="", max_length=1000)
+    trial: float | None = Field(default=120, ge=1, le=LONGEST_TRIAL)
+    base: str | None = None
+
+
+class UndoParams(Params):
+    """A revision to go back to; `trial` in seconds."""
+
+    revision: int | None = Field(default=None, ge=1, le=1 << 62)
+    trial: float | None = Field(default=None, ge=1, le=LONGEST_TRIAL)
+
+
+class ListParams(Params):
+    """How many at most."""
+
+    most: int = Field(default=50, ge=1, le=10_000)
+
+
+class RevisionParams(Params):
+    """Which one; the running one unless said."""
+
+    revision: int | None = Field(default=None, ge=1, le=1 << 62)
+
+
+class SubscribeParams(Params):
+    """`on` is false to be told no more."""
+
+    on: bool = True
+
+
+def _bytes(text: str) -> bytes:
+    try:
+        return b64decode(text, validate=True)
+    except Base64Error:
+        raise RpcError(INVALID_PARAMS, "files are to be in base64 (RFC 4648)") from None
+
+
+class Desk:
+    """Of one gate. `show` is handed each second's counts, for a person who looks on."""
+
+    def __init__(self, link: Link, state: Path, show: Callable[[Plan, Snapshot], None] | None) -> None:
+        self._state = state
+        self._show = show
+        self._orders = Orders(link, self._hear, self._end)
+        self._over = asyncio.Event()
+        store, trouble = None, ""
+        try:
+            store = RevisionStore(state)
+        except (OSError, sqlite3.Error) as error:
+            trouble = f"{state}: {error}"
+            note("history.unusable", "error", folder=str(state), why=str(error))
+        self.life = Life(self._orders, store, trouble)
+        self._server = Server(runtime_folder(), self._methods())
+        self._since = time.time()
+        self._missing: set[str] = set()
+        self._unreadable = 0
+        self._last = Snapshot(0, 0, {})
+        self._second: dict[Key, Counts] = {}
+        self._second_lasted: Nanoseconds = 0
+        self._pace = SECOND
+
+    async def run(self) -> None:
+        """Until the gate ends."""
+        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+            signal.signal(number, signal.SIG_IGN)  # it ends when the gate does
+        self._orders.listen()
+        try:
+            await self._server.begin()
+        except OSError as error:
+            note("sockets.unusable", "error", why=str(error))
+        await self._over.wait()
+        self._server.close()
+
+    def _end(self) -> None:
+        self._over.set()
+
+    def _hear(self, message: Message) -> None:
+        """What the gate tells by itself."""
+        word, *rest = message
+        if word == "tick":
+            self._tick(*rest)
+        elif word == "state":
+            self.life.begin(*rest)
+            self._plan_changed()
+            note("gate.running", revision=self.life.running, trial=self.life.trial is not None)
+        elif word == "undone":
+            self.life.undone(*rest)
+            self._plan_changed()
+        elif word == "interface":
+            name, here = rest
+            self._missing = self._missing - {name} if here else self._missing | {name}
+            note("interface.back" if here else "interface.missing", "info" if here else "warning", interface=name)
+
+    def _plan_changed(self) -> None:
+        plan = self.life.plan
+        if plan is not None:
+            self._server.let_watch(plan.gate.watchers)
+
+    def _tick(self, rows: list[Row], lasted: Nanoseconds, unreadable: int) -> None:
+        self._unreadable = unreadable
+        counts = add_up(rows)
+        self._last = Snapshot(time.time(), lasted, counts)
+        subscribers = self._server.subscribers()
+        if subscribers:
+            line = notification("watch.tick", self._snapshot())
+            for caller in subscribers:
+                caller.tell(line)
+        pace = WATCHED_PACE if subscribers else SECOND
+        if pace != self._pace:
+            self._pace = pace
+            self._orders.tell("pace", pace)
+        for key, found in counts.items():
+            if key in self._second:
+                self._second[key].then(found)
+            else:
+                self._second[key] = found
+        self._second_lasted += lasted
+        if self._second_lasted >= SECOND - 100 * MILLISECOND:
+            second = Snapshot(self._last.at, self._second_lasted, self._second)
+            self._second, self._second_lasted = {}, 0
+            if self._show is not None and self.life.plan is not None:
+                self._show(self.life.plan, second)
+
+    def _snapshot(self) -> dict[str, Any]:
+        assert self.life.plan is not None
+        return {**self._summary(), **snapshot_data(self.life.plan, self._last)}
+
+    def _summary(self) -> dict[str, Any]:
+        life = self.life
+        trial = life.trial
+        return {
+            "revision": life.running,
+            "trial": {"revision": trial.revision, "left": round(life.left() / SECOND, 1)} if trial else None,
+            "missing": sorted(self._missing),
+        }
+
+    def _methods(self) -> dict[str, Method]:
+        return {
+            "gate.status": Method(NoParams, self._status, "what the gate does, and since when", watchers=True),
+            "gate.methods": Method(NoParams, self._list_methods, "what there is to call", watchers=True),
+            "gate.stop": Method(NoParams, self._stop, "end the gate: packets flow unshaped"),
+            "plan.apply": Method(ApplyParams, self._apply, "go on by another plan, on trial"),
+            "plan.keep": Method(NoParams, self._keep, "keep what is on trial"),
+            "plan.undo": Method(UndoParams, self._undo, "end a trial, or go back to an earlier revision"),
+            "plan.read": Method(RevisionParams, self._read, "a revision's plan and files"),
+            "history.list": Method(ListParams, self._history, "the revisions, the newest first"),
+            "watch.now": Method(NoParams, self._now, "what was counted last", watchers=True),
+            "watch.subscribe": Method(SubscribeParams, self._subscribe, "be told twice a second", watchers=True),
+        }
+
+    async def _status(self, _: NoParams, __: Caller) -> dict[str, Any]:
+        life = self.life
+        holder = life.holder
+        assert life.plan is not None
+        return {
+            **self._summary(),
+            "site": life.plan.site,
+            "digest": life.digest(),
+            "held_by": {"who": holder.who, "since": holder.since, "what": holder.what} if holder else None,
+            "uplinks": {
+                u.name: {
+                    "interface": u.interface,
+                    "here": u.interface not in self._missing,
+                    "down": u.usable("down"),
+                    "up": u.usable("up"),
+                }
+                for u in life.plan.uplinks
+            },
+            "since": round(self._since, 3),
+            "unreadable": self._unreadable,
+            "state": str(self._state),
+            "clients": sum(map(len, self._server.callers.values())),
+        }
+
+    async def _list_methods(self, _: NoParams, __: Caller) -> dict[str, Any]:
+        return methods_data(self._methods())
+
+    async def _stop(self, _: NoParams, caller: Caller) -> str:
+        note("gate.stopped", who=caller.who)
+        await self._orders.give("stop")
+        return "stopping"
+
+    async def _apply(self, params: ApplyParams, caller: Caller) -> dict[str, Any]:
+        bundle = Bundle(_bytes(params.plan), {name: _bytes(content) for name, content in params.files.items()})
+        trial = round(params.trial * SECOND) if params.trial is not None else None
+        revision = await self.life.apply(bundle, caller.who, params.note, trial, params.base)
+        self._plan_changed()
+        return {**self._summary(), "revision": revision.number, "digest": revision.digest}
+
+    async def _keep(self, _: NoParams, caller: Caller) -> dict[str, Any]:
+        return {"revision": await self.life.keep(caller.who)}
+
+    async def _undo(self, params: UndoParams, caller: Caller) -> dict[str, Any]:
+        trial = round(params.trial * SECOND) if params.trial is not None else None
+        revision, how = await self.life.undo(caller.who, params.revision, trial)
+        self._plan_changed()
+        return {**self._summary(), "revision": revision, "how": how}
+
+    async def _read(self, params: RevisionParams, _: Caller) -> dict[str, Any]:
+        number = params.revision if params.revision is not None else self.life.running
+        bundle = self.life.history.bundle(number)
+        if bundle is None:
+            raise RpcError(INVALID_PARAMS, f"there is no revision {number}")
+        return {
+            "revision": number,
+            "digest": bundle.digest,
+            "plan": b64encode(bundle.plan).decode(),
+            "files": {name: b64encode(content).decode() for name, content in bundle.files.items()},
+        }
+
+    async def _history(self, params: ListParams, _: Caller) -> dict[str, Any]:
+        kept = self.life.history.kept()
+        return {
+            **self._summary(),
+            "kept": kept.number if kept is not None else None,
+            "revisions": [revision_data(revision) for revision in self.life.history.revisions(params.most)],
+        }
+
+    async def _now(self, _: NoParams, __: Caller) -> dict[str, Any]:
+        return self._snapshot()
+
+    async def _subscribe(self, params: SubscribeParams, caller: Caller) -> bool:
+        caller.subscribed = params.on
+        return params.on
+
+
+def revision_data(revision: Revision) -> dict[str, Any]:
+    """For JSON."""
+    return {
+        "revision": revision.number,
+        "at": revision.at,
+        "who": revision.who,
+        "note": revision.note,
+        "digest": revision.digest,
+        "state": revision.state,
+        "ended": revision.ended,
+        "why": revision.why,
+    }
+
+
+def run_desk(number: int, state: Path, show: Callable[[Plan, Snapshot], None] | None) -> None:
+    """Sit at the end of the link that has this file descriptor."""
+    link = Link(socket.socket(fileno=number))
+
+    async def sit() -> None:
+        await Desk(link, state, show).run()
+
+    asyncio.run(sit())

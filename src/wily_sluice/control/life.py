@@ -1,0 +1,202 @@
+"""The life of a plan: applied on trial, kept or undone; one change at a time, each in the history.
+
+The order of the steps is what makes a crash harmless. Applying: the revision is written down as a trial, then the gate
+goes on by it. Keeping: the gate lets the trial's time stand still, then it is written down as kept, then the gate is
+told that the trial is over. What starts next is what was last written down as kept, whatever happens in between.
+"""
+
+import asyncio
+import pickle
+import sqlite3
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import TypeVar
+
+from wily_sluice.control.json_rpc import BUSY, REFUSED, RpcError
+from wily_sluice.control.log import note
+from wily_sluice.control.orders import Orders
+from wily_sluice.control.overseer import boot_clock
+from wily_sluice.history.revisions import Revision, RevisionStore
+from wily_sluice.plan.bundle import Bundle
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import SECOND, Nanoseconds
+
+T = TypeVar("T")
+
+
+def moment() -> str:
+    """Now, in UTC, to a second (ISO 8601)."""
+    return datetime.now(UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
+
+
+@dataclass(frozen=True, slots=True)
+class Holder:
+    """Who is changing the plan, since when, and what they are about."""
+
+    who: str
+    since: str
+    what: str
+
+
+@dataclass(slots=True)
+class OnTrial:
+    """`ends` is on the boot clock; `before` is the plan that comes back, pickled."""
+
+    revision: int
+    ends: Nanoseconds
+    before_revision: int
+    before: bytes
+
+
+class Life:
+    """Of one gate. `store` is None where the history cannot be used, and `trouble` says why."""
+
+    def __init__(self, orders: Orders, store: RevisionStore | None, trouble: str = "") -> None:
+        self._orders = orders
+        self._store = store
+        self._trouble = trouble
+        self.holder: Holder | None = None
+        self.trial: OnTrial | None = None
+        self.running = 0
+        self.plan: Plan | None = None
+
+    def begin(self, revision: int, plan: bytes, trial: tuple[Nanoseconds, int, bytes] | None) -> None:
+        """Take note of what the gate does, when it tells that it began; or when this process is a new one."""
+        self.running, self.plan = revision, pickle.loads(plan)
+        self.trial = OnTrial(revision, *trial) if trial is not None else None
+        if self._store is None:
+            return
+        try:
+            kept = self._store.kept()
+            if self.trial is not None and kept is not None and kept.number == revision:
+                self.trial = None
+                self._orders.tell("kept")
+            self._store.end_trials(self.trial.revision if self.trial else None, moment(), "the gate ended meanwhile")
+        except sqlite3.Error as error:
+            note("history.unusable", "error", why=str(error))
+        if self.trial is not None:
+            self.holder = Holder("whoever began it", moment(), f"trial of revision {revision}")
+
+    def undone(self, revision: int, before: int, plan: bytes, why: str) -> None:
+        """The gate has gone back to what was before a trial."""
+        self.running, self.plan = before, pickle.loads(plan)
+        self.trial = self.holder = None
+        note("trial.undone", "warning", revision=revision, running=before, why=why)
+        try:
+            if self._store is not None:
+                self._store.end(revision, "undone", moment(), why)
+        except sqlite3.Error as error:
+            note("history.unwritten", "error", revision=revision, why=str(error))
+
+    @property
+    def history(self) -> RevisionStore:
+        """The history. RpcError where it cannot be used."""
+        if self._store is None:
+            raise RpcError(REFUSED, f"the history cannot be used: {self._trouble}")
+        return self._store
+
+    @contextmanager
+    def _alone(self, who: str, what: str) -> Iterator[None]:
+        """Change something, nobody else doing so meanwhile."""
+        if self.holder is not None:
+            busy = self.holder
+            message = f"{busy.who} is at it: {busy.what}, since {busy.since}"
+            data = {"who": busy.who, "since": busy.since, "what": busy.what}
+            if self.trial is not None:
+                message += f"; `sluice keep` or `sluice undo` it first, or wait {self.left() / SECOND:.0f} s"
+            raise RpcError(BUSY, message, data)
+        self.holder = Holder(who, moment(), what)
+        try:
+            yield
+        finally:
+            if self.trial is None:
+                self.holder = None
+
+    def left(self) -> Nanoseconds:
+        """How long the trial has still to go."""
+        return max(0, self.trial.ends - boot_clock()) if self.trial is not None else 0
+
+    async def apply(
+        self, bundle: Bundle, who: str, remark: str, trial: Nanoseconds | None, base: str | None
+    ) -> Revision:
+        """Go on by a plan: on trial, or for good where that is None. RpcError when it is not to be.
+
+        `base` is the digest of what the caller took to be running.
+        """
+        with self._alone(who, "applying a plan"):
+            if base is not None and base != self.digest():
+                raise RpcError(REFUSED, "another plan has been applied meanwhile: look at it again with `sluice diff`")
+            plan, findings = await asyncio.to_thread(bundle.examine)
+            if plan is None:
+                errors = [str(finding) for finding in findings if finding.severity == "error"]
+                raise RpcError(REFUSED, "the plan has errors", errors)
+            before_revision, before = self.running, pickle.dumps(self.plan)
+            revision = self._written(lambda: self.history.record(bundle, moment(), who, remark))
+            trouble = await self._orders.give("take", pickle.dumps(plan), revision.number, trial)
+            if trouble:
+                self._written(lambda: self.history.end(revision.number, "refused", moment(), trouble))
+                raise RpcError(REFUSED, f"the gate goes on as it was: {trouble}")
+            self.running, self.plan = revision.number, plan
+            if trial is None:
+                self._written(lambda: self.history.keep(revision.number, moment()))
+            else:
+                self.trial = OnTrial(revision.number, boot_clock() + trial, before_revision, before)
+                assert self.holder is not None
+                self.holder = Holder(who, self.holder.since, f"trial of revision {revision.number}")
+            note("plan.applied", revision=revision.number, who=who, trial=trial is not None, digest=bundle.digest[:12])
+            return revision
+
+    def digest(self) -> str | None:
+        """Of the revision that runs."""
+        revision = self._store.revision(self.running) if self._store is not None else None
+        return revision.digest if revision is not None else None
+
+    async def keep(self, who: str) -> int:
+        """Keep what is on trial."""
+        trial = self.trial
+        if trial is None:
+            raise RpcError(REFUSED, f"nothing is on trial: revision {self.running} is kept already")
+        trouble = await self._orders.give("hold", trial.revision)
+        if trouble:
+            raise RpcError(REFUSED, trouble)
+        try:
+            self._written(lambda: self.history.keep(trial.revision, moment()))
+        except RpcError:
+            await self._orders.give("resume")
+            raise
+        self.trial = self.holder = None
+        await self._orders.give("kept")
+        note("plan.kept", revision=trial.revision, who=who)
+        return trial.revision
+
+    async def undo(self, who: str, number: int | None, trial: Nanoseconds | None) -> tuple[int, str]:
+        """End a trial; or go back to a revision, else to what was kept before. Which one runs then, and how."""
+        if self.trial is not None:
+            if number is not None:
+                raise RpcError(REFUSED, f"revision {self.trial.revision} is on trial: end that first, by `sluice undo`")
+            revision = self.trial.revision
+            trouble = await self._orders.give("undo", f"{who} undid it")
+            if trouble:
+                raise RpcError(REFUSED, trouble)
+            for _ in range(200):
+                if self.running != revision:
+                    return self.running, "undone"
+                await asyncio.sleep(0.05)
+            raise RpcError(REFUSED, "the gate has not gone back yet; it goes on trying")
+        found = self.history.revision(number) if number is not None else self.history.kept_before(self.running)
+        if found is None:
+            what = f"no revision {number}" if number is not None else "nothing that was kept before"
+            raise RpcError(REFUSED, f"there is {what}: see `sluice history`")
+        bundle = self.history.bundle(found.number)
+        assert bundle is not None
+        revision_now = await self.apply(bundle, who, f"back to revision {found.number}", trial, None)
+        return revision_now.number, "applied"
+
+    def _written(self, write: Callable[[], T]) -> T:
+        """Write to the history. RpcError when that cannot be."""
+        try:
+            return write()
+        except (sqlite3.Error, OSError) as error:
+            raise RpcError(REFUSED, f"the history cannot be written, and nothing is changed: {error}") from None

@@ -1,0 +1,11 @@
+"""Where the gate of this network namespace is spoken to: a folder of its own for each namespace."""
+
+from pathlib import Path
+
+RUN = Path("/run/wily-sluice")
+CONTROL, WATCH = "control.sock", "watch.sock"
+
+
+def runtime_folder() -> Path:
+    """The folder of the gate in the network namespace that this process is in."""
+    return RUN / f"net-{Path('/proc/self/ns/net').stat().st_ino}"

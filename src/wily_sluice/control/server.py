@@ -1,0 +1,161 @@
+"""The sockets that a gate is spoken to over: one to change what it does, one only to watch. JSON-RPC, a message a line.
+
+Nobody can hold the gate up here: this is another process. A client that sends a line that is too long is closed; one
+that does not read what it subscribed to misses some of it, and is closed when it goes on not reading.
+"""
+
+import asyncio
+import grp
+import os
+import pwd
+import socket
+import struct
+from collections.abc import Mapping
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+from wily_sluice.control.json_rpc import INVALID_REQUEST, Method, RpcError, notification, respond
+from wily_sluice.control.log import note
+from wily_sluice.control.paths import CONTROL, WATCH
+from wily_sluice.units import Size
+
+LONGEST_ORDER: Size = 64 << 20  # bytes of a line: a plan with the files that it names
+LONGEST_QUESTION: Size = 64 << 10
+MOST_CLIENTS = 256  # of each socket
+FULL: Size = 1 << 20  # bytes that a client has not read, beyond which it misses what it subscribed to
+MOST_MISSED = 240  # of these, in a row
+NOBODY = 0xFFFFFFFF
+
+
+def user_name(user: int) -> str:
+    """Of a user of this machine; their number, where they have none."""
+    try:
+        return pwd.getpwuid(user).pw_name
+    except KeyError:
+        return f"user {user}"
+
+
+class Caller:
+    """A client. `may_change` says that it came over the socket for that."""
+
+    def __init__(self, writer: asyncio.StreamWriter, may_change: bool) -> None:
+        self.writer = writer
+        self.may_change = may_change
+        self.subscribed = False
+        self.conversations = False
+        self._missed = 0
+
+    @property
+    def who(self) -> str:
+        """The name of the user: who logged in, if that is known, else whose the process is."""
+        end: socket.socket = self.writer.get_extra_info("socket")
+        process, user, _ = struct.unpack("3i", end.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))
+        with suppress(OSError, ValueError):
+            logged_in = int(Path(f"/proc/{process}/loginuid").read_text())
+            user = user if logged_in == NOBODY else logged_in
+        return user_name(user)
+
+    def tell(self, line: bytes) -> None:
+        """Send it a line, unless it does not read."""
+        if self.writer.transport.get_write_buffer_size() < FULL:
+            self.writer.write(line)
+            self._missed = 0
+            return
+        self._missed += 1
+        if self._missed >= MOST_MISSED:
+            self.writer.transport.abort()
+
+
+class Server:
+    """Both sockets in a folder. `methods` are asked with the caller; those for watchers by whoever only watches."""
+
+    def __init__(self, folder: Path, methods: Mapping[str, Method]) -> None:
+        self._folder = folder
+        self._methods = methods
+        self._for_watchers = {name: method for name, method in methods.items() if method.watchers}
+        self._servers: list[asyncio.Server] = []
+        self._watchers: str | None = None
+        self.callers: dict[bool, set[Caller]] = {True: set(), False: set()}
+
+    async def begin(self) -> None:
+        """Open both for root alone. OSError when that cannot be."""
+        self._folder.mkdir(parents=True, exist_ok=True, mode=0o755)
+        self._servers = [await self._open(True), await self._open(False)]
+
+    async def _open(self, may_change: bool) -> asyncio.Server:
+        path = self._folder / (CONTROL if may_change else WATCH)
+        path.unlink(missing_ok=True)
+        old = os.umask(0o177)
+        try:
+            return await asyncio.start_unix_server(
+                lambda reader, writer: self._serve(reader, writer, may_change),
+                path,
+                limit=LONGEST_ORDER if may_change else LONGEST_QUESTION,
+            )
+        finally:
+            os.umask(old)
+
+    def let_watch(self, watchers: str | None) -> None:
+        """Let nobody watch but root, or a group of this machine's users, or everyone."""
+        if watchers == self._watchers:
+            return
+        path = self._folder / WATCH
+        try:
+            group = grp.getgrnam(watchers).gr_gid if watchers not in (None, "everyone") else 0
+            os.chown(path, 0, group)
+            path.chmod(0o600 if watchers is None else 0o666 if watchers == "everyone" else 0o660)
+        except (KeyError, OSError) as error:
+            note("watchers.refused", "warning", watchers=watchers, why=str(error))
+            path.chmod(0o600)
+        self._watchers = watchers
+
+    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, may_change: bool) -> None:
+        callers = self.callers[may_change]
+        if len(callers) >= MOST_CLIENTS:
+            writer.close()
+            return
+        caller = Caller(writer, may_change)
+        callers.add(caller)
+        try:
+            while line := await reader.readline():
+                answer = await respond(line, self._methods if may_change else self._for_watchers, caller)
+                if answer is not None:
+                    writer.write(answer)
+                    await writer.drain()
+        except ValueError:  # the line is longer than the limit
+            error = RpcError(INVALID_REQUEST, "the line is too long").as_json()
+            with suppress(OSError):
+                writer.write(notification("closing", error))
+        except (OSError, asyncio.IncompleteReadError):
+            pass
+        finally:
+            callers.discard(caller)
+            with suppress(OSError):
+                writer.close()
+
+    def subscribers(self) -> list[Caller]:
+        """Who wants to be told."""
+        return [caller for callers in self.callers.values() for caller in callers if caller.subscribed]
+
+    def close(self) -> None:
+        """Close both, and take them away."""
+        for server in self._servers:
+            server.close()
+        for name in (CONTROL, WATCH):
+            with suppress(OSError):
+                (self._folder / name).unlink()
+        with suppress(OSError):
+            self._folder.rmdir()
+
+
+def methods_data(methods: Mapping[str, Method]) -> dict[str, Any]:
+    """What there is to call, with its parameters."""
+    return {
+        name: {
+            "about": method.about,
+            "params": method.params.model_json_schema().get("properties", {}),
+            "watchers": method.watchers,
+        }
+        for name, method in methods.items()
+    }

@@ -1,0 +1,86 @@
+"""What was counted in a short span, as data for watchers: rates in bit/s, delays in nanoseconds, backlogs in bytes."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from wily_sluice.control.counts import Counts, Key, Subject
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.rates import resolve
+from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds
+
+PARTS: dict[Subject, str] = {"limiter": "limiters", "host": "hosts", "rule": "rules", "service": "services"}
+MOST_HOSTS = 500
+
+
+@dataclass(frozen=True, slots=True)
+class Snapshot:
+    """`at` is a moment in seconds since 1970; `lasted` how long the span before it was."""
+
+    at: float
+    lasted: Nanoseconds
+    counts: dict[Key, Counts]
+
+    def rate(self, counts: Counts) -> float:
+        """Bit/s as an interface counts them."""
+        return counts.bytes * 8 * SECOND / self.lasted if self.lasted else 0.0
+
+    def framed_rate(self, counts: Counts) -> float:
+        """Bit/s of the line."""
+        return counts.framed * 8 * SECOND / self.lasted if self.lasted else 0.0
+
+
+def counts_data(snapshot: Snapshot, counts: Counts) -> dict[str, Any]:
+    """What one queue, limiter, host, rule or service did."""
+    data: dict[str, Any] = {
+        "rate": round(snapshot.rate(counts)),
+        "bytes": counts.bytes,
+        "packets": counts.packets,
+        "drops": counts.drops,
+        "marks": counts.marks,
+        "backlog": counts.backlog,
+        "waiting": counts.waiting,
+        "delay": {"p50": counts.delay(0.5), "p95": counts.delay(0.95), "p99": counts.delay(0.99)},
+    }
+    if snapshot.lasted:
+        data["busy"] = round(min(1.0, counts.busy / snapshot.lasted), 4)
+    return data
+
+
+def snapshot_data(plan: Plan, snapshot: Snapshot) -> dict[str, Any]:
+    """For JSON. Queues are all there, idle or not; of the others, those to which something happened."""
+    uplinks: dict[str, Any] = {}
+    idle = Counts()
+    for uplink in plan.uplinks:
+        uplinks[uplink.name] = {"interface": uplink.interface}
+        for direction in DIRECTIONS:
+            root = resolve(plan, uplink, direction)
+            queues = {}
+            for spec in root.walk():
+                if not spec.path:
+                    continue
+                below = [leaf.path for leaf in spec.leaves()]
+                found = Counts()
+                for path in below:
+                    found.add(snapshot.counts.get(Key("queue", uplink.name, direction, path), idle))
+                queues[spec.path] = {
+                    **counts_data(snapshot, found),
+                    "line_rate": round(snapshot.framed_rate(found)),
+                    "goodput": round(found.payload * 8 * SECOND / snapshot.lasted) if snapshot.lasted else 0,
+                    "guarantee": spec.guarantee,
+                    "cap": spec.cap,
+                    "leaf": not spec.children,
+                }
+            whole = snapshot.counts.get(Key("uplink", "", direction, uplink.name), idle)
+            uplinks[uplink.name][direction] = {
+                **counts_data(snapshot, whole),
+                "line_rate": round(snapshot.framed_rate(whole)),
+                "usable": uplink.usable(direction),
+                "queues": queues,
+            }
+    parts: dict[str, dict[str, dict[Direction, Any]]] = {name: {} for name in PARTS.values()}
+    for key, counts in snapshot.counts.items():
+        if key.subject in PARTS:
+            part = parts[PARTS[key.subject]]
+            if key.subject != "host" or key.name in part or len(part) < MOST_HOSTS:
+                part.setdefault(key.name, {})[key.direction] = counts_data(snapshot, counts)
+    return {"at": round(snapshot.at, 3), "lasted": snapshot.lasted, "uplinks": uplinks, **parts}

@@ -1,0 +1,70 @@
+"""Makes the engine's packets of what the kernel diverted."""
+
+from wily_sluice.engine.framing import LARGEST_PACKET, Framing
+from wily_sluice.engine.header import UNREADABLE, is_ipv6, parse, parties
+from wily_sluice.engine.kind import kind_of
+from wily_sluice.engine.packet import Packet
+from wily_sluice.gate.packet_queue import Diverted
+from wily_sluice.plan.build import SiteEngine
+from wily_sluice.recognition.recognition import Recognition
+from wily_sluice.units import Direction, Nanoseconds
+
+TCP_HEADERS = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
+
+
+class Admission:
+    """Of one direction of an uplink with this framing. `marks` says that the ECN field can be written.
+
+    `unreadable` counts packets that are no IP that can be read.
+    """
+
+    def __init__(
+        self,
+        engine: SiteEngine,
+        recognition: Recognition | None,
+        framing: Framing,
+        direction: Direction,
+        marks: bool,
+    ) -> None:
+        self._engine = engine
+        self._recognition = recognition
+        self._framing = framing
+        self._up = direction == "up"
+        self._marks = marks
+        self._find = engine.conversations.find
+        self._kinds = bool(engine.kinds)
+        self._learns = self._up and bool(engine.neighbours.watched)
+        self.unreadable = 0
+
+    def __call__(self, diverted: Diverted, now: Nanoseconds) -> Packet:
+        """A packet, its token what was diverted."""
+        header = diverted.header
+        parsed = parse(header, self._up)
+        if parsed is None:
+            self.unreadable += 1
+            length = diverted.length or len(header)
+            return Packet(self._framing.cost(length), self._find(UNREADABLE, 0, now), diverted, length=length)
+        if self._learns and diverted.hardware:
+            self._engine.learn(parties(parsed.key).local, diverted.hardware)
+        length = diverted.length or parsed.length
+        if length <= LARGEST_PACKET:
+            size = self._framing.cost(length)
+        else:
+            size = self._framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
+        conversation = self._find(parsed.key, parsed.dscp, now)
+        recognition = self._recognition
+        if (
+            recognition is not None
+            and conversation.unknown
+            and recognition.look(conversation, parsed, header, self._up, now)
+        ):
+            conversation.sort_again()
+        return Packet(
+            size,
+            conversation,
+            diverted,
+            parsed.ecn if self._marks else 0,
+            max(0, length - parsed.headers),
+            length,
+            kind_of(parsed.key[0], parsed.flags, length, parsed.headers) if self._kinds else 0,
+        )

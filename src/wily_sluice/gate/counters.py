@@ -1,0 +1,88 @@
+"""What the gate copies of its counters, now and then, for whoever watches: what has changed since the last time.
+
+A `Row` is of a queue, of a limiter, or of one host's conversations of one rule and service. Its counts are what came to
+them since the row before it; its backlog is as it is. So nobody who reads them ever holds the gate up.
+"""
+
+from collections.abc import Iterator
+from typing import Literal, NamedTuple, TypeAlias
+
+from wily_sluice.engine.tally import Tally
+from wily_sluice.plan.build import SiteEngine
+from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Size
+
+Kind: TypeAlias = Literal["queue", "limiter", "flow"]
+FlowName: TypeAlias = tuple[bytes, str, str]  # host, rule, service
+
+
+class Row(NamedTuple):
+    """`name` is a queue's path, a limiter's name, or host, rule and service; `uplink` is empty for a limiter.
+
+    `framed` is what a queue's packets cost on the line, `payload` what of them applications sent, in bytes; `busy` in
+    nanoseconds; `waits` as in `engine.tally`, empty where nothing waited.
+    """
+
+    kind: Kind
+    uplink: str
+    direction: Direction
+    name: str | FlowName
+    bytes: Size
+    packets: int
+    drops: int
+    marks: int
+    backlog: Size
+    waiting: int
+    busy: Nanoseconds
+    waits: tuple[int, ...] = ()
+    framed: Size = 0
+    payload: Size = 0
+
+
+def copy_counters(engine: SiteEngine, now: Nanoseconds) -> list[Row]:
+    """What has changed since the last call; what has not is left out."""
+    return [*_queues(engine, now), *_limiters(engine, now), *_flows(engine, now)]
+
+
+def _queues(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
+    for (uplink, direction), shaper in engine.shapers.items():
+        for leaf in shaper.tree.leaves:
+            counts = _since(leaf.tally, now, leaf.sent_bytes, leaf.sent_payload)
+            if counts is not None:
+                yield _row("queue", uplink, direction, leaf.path, leaf.tally, counts)
+
+
+def _limiters(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
+    for direction in DIRECTIONS:
+        for limiter in engine.banks[direction].limiters:
+            if limiter is not None:
+                counts = _since(limiter.tally, now)
+                if counts is not None:
+                    yield _row("limiter", "", direction, limiter.spec.name, limiter.tally, counts)
+
+
+def _flows(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
+    for (uplink, direction), shaper in engine.shapers.items():
+        for tally in shaper.collect():
+            counts = _since(tally, now)
+            if counts is not None:
+                yield _row("flow", uplink, direction, (tally.host, tally.rule, tally.service), tally, counts)
+
+
+def _since(tally: Tally, now: Nanoseconds, *more: int) -> tuple[int, ...] | None:
+    """What it counted since the last time; None where nothing happens."""
+    counts = (tally.bytes, tally.packets, tally.drops, tally.marks, tally.busy_until(now), *more)
+    told = tally.told or (0,) * len(counts)
+    if counts == told and not tally.waiting:
+        return None
+    tally.told = counts
+    return tuple(new - old for new, old in zip(counts, told, strict=True))
+
+
+def _row(
+    kind: Kind, uplink: str, direction: Direction, name: str | FlowName, tally: Tally, counts: tuple[int, ...]
+) -> Row:
+    waits, tally.waits = tuple(tally.waits or ()), None
+    size, packets, drops, marks, busy, *more = counts
+    return Row(
+        kind, uplink, direction, name, size, packets, drops, marks, tally.backlog, tally.waiting, busy, waits, *more
+    )

@@ -1,0 +1,169 @@
+"""The kernel's packet queues that a plan takes, and the chains that lead packets there.
+
+Each uplink has two queues, one a direction; and where the plan asks what conversations speak, two more for their first
+packets, which are copied whole, and one for the answers of DNS that this machine gives. An uplink that stays in a
+change of plan keeps its queues, so that what stands in them stays in order.
+"""
+
+import errno
+from collections.abc import Iterable
+from contextlib import suppress
+from dataclasses import dataclass
+from itertools import count
+from typing import TypeAlias
+
+from wily_sluice.gate import diversion
+from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.packet_queue import HEADER_BYTES, WHOLE_BYTES, PacketQueue
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Rate, Size, transmission_time
+
+FIRST_QUEUE = 4100  # of the kernel's queue numbers
+FIRST_OPENING = 5100  # likewise, for the first packets of conversations
+NAMES_QUEUE = 5099
+LARGEST_OFFLOADED = 65_535  # bytes
+
+Way: TypeAlias = tuple[str, Direction]  # an uplink and a direction
+
+
+def takes_whole(rate: Rate) -> bool:
+    """Whether a large offloaded packet lasts so short at this rate that it need not be cut."""
+    return transmission_time(LARGEST_OFFLOADED, rate) < MILLISECOND
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """What a plan takes: the place of each way among the queues, and of which ways openings are apart."""
+
+    places: dict[Way, int]
+    whole: dict[Way, bool]
+    recognizes: bool
+    apart: bool
+    chains: str
+
+    @property
+    def numbers(self) -> set[int]:
+        """The numbers of all its queues."""
+        numbers = {FIRST_QUEUE + place for place in self.places.values()}
+        if self.apart:
+            numbers |= {FIRST_OPENING + place for place in self.places.values()}
+        return numbers | ({NAMES_QUEUE} if self.recognizes else set())
+
+
+class Intake:
+    """Of one gate. `begin` comes first, `close` last."""
+
+    def __init__(self) -> None:
+        self._queues: dict[int, PacketQueue] = {}
+        self._taken: Taken | None = None
+        self._begun = False
+        self._can_count = False
+        self.can_write = False
+
+    def begin(self) -> None:
+        """Clear away what a killed gate left, and see what this machine can do."""
+        self._begun = True
+        diversion.remove()
+        self._can_count, self.can_write = diversion.can_count(), diversion.can_write()
+
+    def take(self, plan: Plan, recognizes: bool) -> Taken:
+        """Open what a plan needs beyond what is open, and lead its packets there. `settle` or `retreat` is to follow.
+
+        LiveError when this machine cannot do it; then nothing has changed.
+        """
+        dscps = {limiter.dscp for limiter in plan.limiters if limiter.excess == "mark" and limiter.enabled}
+        dscps |= {rule.mark for rule in plan.sorting if rule.mark is not None}
+        if dscps and not self.can_write:
+            raise LiveError("this machine cannot write DSCPs (iptables has no TOS), which the plan asks for")
+        places = self._places(plan)
+        apart = recognizes and self._can_count
+        diverting = [
+            diversion.Diverting(
+                uplink.interface,
+                direction,
+                FIRST_QUEUE + places[uplink.name, direction],
+                FIRST_OPENING + places[uplink.name, direction] if apart else None,
+            )
+            for uplink in plan.uplinks
+            for direction in DIRECTIONS
+        ]
+        chains = diversion.rules(diverting, NAMES_QUEUE if recognizes else None, dscps if self.can_write else None)
+        whole = {(u.name, d): takes_whole(u.usable(d)) for u in plan.uplinks for d in DIRECTIONS}
+        taken = Taken(places, whole, recognizes, apart, chains)
+        try:
+            for way, place in places.items():
+                self._open(FIRST_QUEUE + place, whole[way], WHOLE_BYTES if recognizes and not apart else HEADER_BYTES)
+                if apart:
+                    self._open(FIRST_OPENING + place, whole[way], WHOLE_BYTES)
+            if recognizes:
+                self._open(NAMES_QUEUE, False, WHOLE_BYTES)
+            self._lead(chains)
+        except LiveError:
+            self.retreat()
+            raise
+        return taken
+
+    def _places(self, plan: Plan) -> dict[Way, int]:
+        """An uplink that stays keeps its places."""
+        ways = [(uplink.name, direction) for uplink in plan.uplinks for direction in DIRECTIONS]
+        known = self._taken.places if self._taken is not None else {}
+        free = (place for place in count() if place not in known.values())
+        return {way: known[way] if way in known else next(free) for way in ways}
+
+    def _lead(self, chains: str) -> None:
+        if self._taken is None:
+            diversion.put(chains, first=True)
+        elif chains != self._taken.chains:
+            try:
+                diversion.put(chains)
+            except LiveError:
+                with suppress(LiveError):
+                    diversion.put(self._taken.chains)
+                raise
+
+    def _open(self, number: int, whole: bool, copied: Size) -> None:
+        if number in self._queues:
+            return
+        try:
+            self._queues[number] = PacketQueue(number, whole, copied)
+        except OSError as error:
+            if error.errno in (errno.EBUSY, errno.EPERM):
+                raise LiveError(f"the kernel's packet queue {number} is in use by another program") from None
+            raise LiveError(
+                f"the kernel lacks the packet queue (nfnetlink_queue), which the gate needs: {error.strerror}"
+            ) from None
+
+    def settle(self, taken: Taken) -> None:
+        """From now on this is what is read: have packets handed over as it says, and give up all other queues."""
+        self._taken = taken
+        self._close(self._queues.keys() - taken.numbers)
+        for way, place in taken.places.items():
+            copied = WHOLE_BYTES if taken.recognizes and not taken.apart else HEADER_BYTES
+            self._queues[FIRST_QUEUE + place].hand_over(taken.whole[way], copied)
+            if taken.apart:
+                self._queues[FIRST_OPENING + place].hand_over(taken.whole[way], WHOLE_BYTES)
+
+    def retreat(self) -> None:
+        """Give up what was opened for a plan that is not to be."""
+        self._close(self._queues.keys() - (self._taken.numbers if self._taken is not None else set()))
+
+    def _close(self, numbers: Iterable[int]) -> None:
+        for number in list(numbers):
+            self._queues.pop(number).close()
+
+    def queues(self, way: Way) -> tuple[PacketQueue, PacketQueue | None]:
+        """The queue of a way, and that of the first packets of its conversations."""
+        assert self._taken is not None
+        place = self._taken.places[way]
+        return self._queues[FIRST_QUEUE + place], self._queues.get(FIRST_OPENING + place)
+
+    @property
+    def names(self) -> PacketQueue | None:
+        """The queue of answers of DNS."""
+        return self._queues.get(NAMES_QUEUE)
+
+    def close(self) -> None:
+        """Lead no more packets here, and let go of all that wait."""
+        if self._begun:
+            diversion.remove()
+        self._close(self._queues)

@@ -1,0 +1,209 @@
+"""What differs between two plans, in words: uplinks, networks, queues, limiters, rules, and all the rest.
+
+Queues are compared by what they come to, in bit/s for each uplink and direction, so that a change of a guarantee above
+shows at every queue that it reaches.
+"""
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, replace
+from difflib import SequenceMatcher
+from typing import Literal, TypeAlias, TypeVar
+
+from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.plan.model import Limiter, Plan, Rule, Terms, Uplink
+from wily_sluice.plan.rates import resolve
+from wily_sluice.units import DIRECTIONS, Rate, format_rate
+
+T = TypeVar("T")
+How: TypeAlias = Literal["new", "gone", "changed", "moved"]
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """`part` is where: `uplink`, `queue`, `rule` and so on. `whom` are words for the local side that it concerns."""
+
+    how: How
+    part: str
+    name: str
+    what: str = ""
+    whom: tuple[str, ...] = ()
+
+
+def compare(before: Plan, after: Plan) -> list[Change]:
+    """What becomes of `before` when `after` takes its place."""
+    changes = [*_uplinks(before, after), *_queues(before, after)]
+    changes += _limiters(before, after)
+    changes += _rules(before, after)
+    changes += _others(before, after)
+    return changes
+
+
+def _uplinks(before: Plan, after: Plan) -> Iterable[Change]:
+    old, new = ({u.name: u for u in plan.uplinks} for plan in (before, after))
+    for name, was, now in _pairs(old, new):
+        if was is None or now is None:
+            yield Change("gone" if now is None else "new", "uplink", name, _uplink_words(now or was), ("everybody",))
+            continue
+        told = [
+            f"{format_rate(was.usable(d))} → {format_rate(now.usable(d))} {d}"
+            for d in DIRECTIONS
+            if was.usable(d) != now.usable(d)
+        ]
+        told += [f"{was.interface} → {now.interface}"] if was.interface != now.interface else []
+        told += [f"framing {was.framed.words} → {now.framed.words}"] if was.framing != now.framing else []
+        told += [
+            f"tree {was.tree.of(d)} → {now.tree.of(d)} {d}" for d in DIRECTIONS if was.tree.of(d) != now.tree.of(d)
+        ]
+        if told:
+            yield Change("changed", "uplink", name, ", ".join(told), ("everybody",))
+
+
+def _uplink_words(uplink: Uplink | None) -> str:
+    assert uplink is not None
+    return f"{uplink.interface}, " + " and ".join(f"{format_rate(uplink.usable(d))} {d}" for d in DIRECTIONS)
+
+
+def _queues(before: Plan, after: Plan) -> Iterable[Change]:
+    uplinks = {uplink.name: uplink for uplink in before.uplinks}
+    for uplink in after.uplinks:
+        was = uplinks.get(uplink.name)
+        if was is None:
+            continue
+        told: dict[tuple[How, str], list[str]] = {}
+        for direction in DIRECTIONS:
+            old, new = (
+                {spec.path: spec for spec in resolve(plan, line, direction).walk() if spec.path}
+                for plan, line in ((before, was), (after, uplink))
+            )
+            for path, one, other in _pairs(old, new):
+                if one is None or other is None:
+                    told.setdefault(("gone" if other is None else "new", path), [])
+                elif words := _queue_words(one, other):
+                    told.setdefault(("changed", path), []).append(f"{direction}: {words}")
+        for (how, path), words_of in told.items():
+            yield Change(how, f"queue on {uplink.name}", path, "; ".join(words_of), _whom(after, before, path))
+
+
+def _queue_words(one: QueueSpec, other: QueueSpec) -> str:
+    told = [
+        f"{what} {_rate(was)} → {_rate(now)}"
+        for what, was, now in (("guarantee", one.guarantee, other.guarantee), ("cap", one.cap, other.cap))
+        if was != now
+    ]
+    told += [f"priority {one.priority} → {other.priority}"] if one.priority != other.priority else []
+    told += [f"weight {one.weight:g} → {other.weight:g}"] if one.weight != other.weight else []
+    if bool(one.children) == bool(other.children) and one.discipline != other.discipline:
+        told.append(f"{one.discipline} → {other.discipline}")
+    if bool(one.children) != bool(other.children):
+        told.append("a parent now" if other.children else "a leaf now")
+    elif one.leaf != other.leaf:
+        told.append("holds its packets otherwise")
+    return ", ".join(told)
+
+
+def _rate(rate: Rate) -> str:
+    return format_rate(rate) if rate else "none"
+
+
+def _whom(after: Plan, before: Plan, path: str) -> tuple[str, ...]:
+    """Whose conversations are sorted to a queue or below it, in either plan."""
+    words: dict[str, None] = {}
+    for plan in (after, before):
+        for rule in plan.sorting:
+            if any(one == path or one.startswith(f"{path}/") for one in rule.queues.values()):
+                words |= dict.fromkeys(_locals(rule.terms))
+        if any(leaf.default and (leaf.path == path or leaf.path.startswith(f"{path}/"))
+               for tree in plan.trees.values() for leaf in tree.leaves):  # fmt: skip
+            words["whoever no rule names"] = None
+    return tuple(words)
+
+
+def _locals(terms: Terms) -> tuple[str, ...]:
+    for party in (terms.local, terms.networks):
+        if party is not None:
+            return party.words
+    return ("everybody",)
+
+
+def _limiters(before: Plan, after: Plan) -> Iterable[Change]:
+    old, new = ({lim.name: lim for lim in plan.limiters} for plan in (before, after))
+    for name, was, now in _pairs(old, new):
+        if was is None or now is None:
+            one = now or was
+            assert one is not None
+            yield Change("gone" if now is None else "new", "limiter", name, _caps(one), _locals(one.terms))
+        elif was != now:
+            told = [
+                f"{_rate(was.rate(d) or 0)} → {_rate(now.rate(d) or 0)} {d}"
+                for d in DIRECTIONS
+                if was.rate(d) != now.rate(d)
+            ]
+            if _without_rates(was) != _without_rates(now):
+                told.append("named or measured otherwise")
+            whom = dict.fromkeys((*_locals(was.terms), *_locals(now.terms)))
+            yield Change("changed", "limiter", name, ", ".join(told), tuple(whom))
+
+
+def _without_rates(limiter: Limiter) -> Limiter:
+    return replace(limiter, up=None, down=None)
+
+
+def _caps(limiter: Limiter) -> str:
+    return " and ".join(f"{format_rate(rate)} {d}" for d in DIRECTIONS if (rate := limiter.rate(d)) is not None)
+
+
+def _rules(before: Plan, after: Plan) -> Iterable[Change]:
+    old, new = ({rule.name: rule for rule in plan.rules} for plan in (before, after))
+    for name, was, now in _pairs(old, new):
+        if was is None or now is None:
+            one = now or was
+            assert one is not None
+            place = f"place {one.place + 1}, " if now is not None else ""
+            yield Change("gone" if now is None else "new", "rule", name, f"{place}{_goes(one)}", _locals(one.terms))
+        elif replace(was, place=0) != replace(now, place=0):
+            told = [f"{_goes(was)} → {_goes(now)}"] if _goes(was) != _goes(now) else []
+            told += ["names other conversations"] if was.terms != now.terms else []
+            told += ["switched on" if now.enabled else "switched off"] if was.enabled != now.enabled else []
+            whom = dict.fromkeys((*_locals(was.terms), *_locals(now.terms)))
+            yield Change("changed", "rule", name, ", ".join(told) or "its note", tuple(whom))
+    stayed_old, stayed_new = ([n for n in one if n in other] for one, other in ((old, new), (new, old)))
+    for word, _, _, first, last in SequenceMatcher(None, stayed_old, stayed_new, autojunk=False).get_opcodes():
+        for name in stayed_new[first:last] if word in ("insert", "replace") else ():
+            moved = new[name]
+            yield Change(
+                "moved", "rule", name, f"place {old[name].place + 1} → {moved.place + 1}", _locals(moved.terms)
+            )
+
+
+def _goes(rule: Rule) -> str:
+    queues = " and ".join(dict.fromkeys(rule.queues.values()))
+    mark = f"marked {rule.mark}" if rule.mark is not None else ""
+    return ", ".join(part for part in (f"to {queues}" if queues else "", mark) if part)
+
+
+def _others(before: Plan, after: Plan) -> Iterable[Change]:
+    """Networks, groups, schedules and services, by name; and what has none."""
+    for part, of in _NAMED.items():
+        for name, was, now in _pairs(of(before), of(after)):
+            if was is None or now is None:
+                yield Change("gone" if now is None else "new", part, name)
+            elif was != now:
+                yield Change("changed", part, name)
+    if before.timezone != after.timezone:
+        yield Change("changed", "plan", "timezone", f"{before.timezone} → {after.timezone}")
+    if before.gate != after.gate:
+        yield Change("changed", "plan", "gate", "what the gate does beside shaping")
+
+
+_NAMED: dict[str, Callable[[Plan], Mapping[str, object]]] = {
+    "network": lambda plan: {network.name: network for network in plan.networks},
+    "group": lambda plan: plan.groups,
+    "schedule": lambda plan: plan.schedules,
+    "service": lambda plan: plan.services,
+}
+
+
+def _pairs(old: Mapping[str, T], new: Mapping[str, T]) -> Iterable[tuple[str, T | None, T | None]]:
+    """Every name with what it stands for in each, the new order first."""
+    for name in dict.fromkeys((*new, *old)):
+        yield name, old.get(name), new.get(name)

@@ -1,0 +1,80 @@
+"""Changes between plans in words, plans as a diff, and the history as a table."""
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from difflib import unified_diff
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from wily_sluice.plan.bundle import Bundle
+from wily_sluice.plan.compare import Change
+from wily_sluice.views.console import print_line
+
+STYLES = {"new": "green", "gone": "red", "changed": "yellow", "moved": "cyan"}
+STATES = {"kept": "green", "trial": "yellow", "undone": "dim", "refused": "red"}
+
+
+def print_changes(console: Console, changes: Sequence[Change]) -> None:
+    """One change a line, then who is concerned."""
+    if not changes:
+        print_line(console, "nothing that the gate does will change")
+        return
+    for change in changes:
+        line = Text(f"{change.how:<8}", STYLES[change.how])
+        line.append(f"{change.part} ", "default").append(change.name, "bold cyan")
+        line.append(f": {change.what}" if change.what else "", "default")
+        print_line(console, line)
+    whom = dict.fromkeys(word for change in changes for word in change.whom)
+    if "everybody" in whom:
+        print_line(console, "concerns everybody")
+    elif whom:
+        print_line(console, f"concerns {', '.join(whom)}")
+
+
+def changes_data(changes: Sequence[Change]) -> list[dict[str, Any]]:
+    """For JSON."""
+    return [asdict(change) for change in changes]
+
+
+def diff_lines(before: Bundle, after: Bundle, names: tuple[str, str]) -> list[str]:
+    """The plan file as a unified diff; of the files that it names, which differ."""
+    old, new = (bundle.plan.decode("utf-8", "replace").splitlines() for bundle in (before, after))
+    lines = list(unified_diff(old, new, *names, lineterm=""))
+    for name in sorted({*before.files, *after.files}):
+        was, now = before.files.get(name), after.files.get(name)
+        if was != now:
+            lines.append(f"file {name} {'is new' if was is None else 'is gone' if now is None else 'differs'}")
+    return lines
+
+
+def print_diff(console: Console, lines: Sequence[str]) -> None:
+    """With colour, where there is one."""
+    for line in lines:
+        heading = line.startswith(("---", "+++"))
+        style = "bold" if heading else {"+": "green", "-": "red", "@": "cyan"}.get(line[:1], "")
+        console.print(Text(line, style), soft_wrap=True)
+
+
+def history_table(history: dict[str, Any]) -> Table:
+    """The revisions, the newest first."""
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+    for name in ("", "revision", "at", "who", "state", "digest", "note"):
+        table.add_column(name, justify="right" if name == "revision" else "left", no_wrap=name != "note")
+    for one in history["revisions"]:
+        running = one["revision"] == history.get("revision")
+        sign = "▶" if running else "•" if one["revision"] == history["kept"] else ""
+        said = "; ".join(part for part in (one["note"], one["why"]) if part)
+        state = Text(one["state"], STATES[one["state"]])
+        table.add_row(
+            sign,
+            str(one["revision"]),
+            one["at"].replace("T", " ").rstrip("Z"),
+            one["who"],
+            state,
+            one["digest"][:12],
+            said,
+        )
+    return table

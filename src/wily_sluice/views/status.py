@@ -1,0 +1,41 @@
+"""What a gate does, as lines."""
+
+from datetime import UTC, datetime
+from typing import Any
+
+from rich.console import Console
+
+from wily_sluice.units import SECOND, format_rate, format_time
+
+
+def span_words(seconds: float) -> str:
+    """`3 min 20 s`, `2 d 4 h`: the two largest units."""
+    words: list[str] = []
+    left = round(seconds)
+    for unit, size in (("d", 86_400), ("h", 3600), ("min", 60), ("s", 1)):
+        if left >= size or (unit == "s" and not words):
+            words.append(f"{left // size} {unit}")
+            left %= size
+    return " ".join(words[:2])
+
+
+def print_status(console: Console, status: dict[str, Any], now: datetime) -> None:
+    """What runs, since when; each uplink; a trial, and who holds the plan."""
+    since = datetime.fromtimestamp(status["since"], UTC)
+    digest = (status["digest"] or "")[:12]
+    kept = f"revision {status['revision']}" + (f" ({digest})" if digest else "") if status["revision"] else "a plan"
+    console.print(f"[bold]{status['site']}[/]: {kept}, shaping for {span_words((now - since).total_seconds())}")
+    for name, uplink in status["uplinks"].items():
+        rates = f"{format_rate(uplink['down'])} down and {format_rate(uplink['up'])} up"
+        here = "" if uplink["here"] else "  [yellow]not here at the moment[/]"
+        console.print(f"  {name} on {uplink['interface']}: {rates}{here}")
+    trial = status["trial"]
+    if trial is not None:
+        left = format_time(round(trial["left"]) * SECOND)
+        console.print(f"[yellow]on trial: revision {trial['revision']}, undone in {left}; `sluice keep` keeps it[/]")
+    if status["held_by"] is not None:
+        held = status["held_by"]
+        console.print(f"held by {held['who']} since {held['since']}: {held['what']}")
+    if status["unreadable"]:
+        console.print(f"{status['unreadable']} packets could not be read, and went to the default")
+    console.print(f"its history is in {status['state']}; {status['clients']} connections now", style="dim")
