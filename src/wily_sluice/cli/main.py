@@ -15,6 +15,7 @@ from wily_sluice.cli.rig import rig
 from wily_sluice.cli.share import share
 from wily_sluice.cli.show import show
 from wily_sluice.cli.trace import trace
+from wily_sluice.cli.watch import watch
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.finding import FileError
 from wily_sluice.views.console import console
@@ -53,5 +54,5 @@ def sluice() -> None:
     """
 
 
-for command in (check, show, share, lab, trace, gate, apply, keep, undo, history, diff, rig, demo):
+for command in (check, show, share, lab, trace, gate, apply, keep, undo, history, diff, watch, rig, demo):
     sluice.add_command(command)

@@ -44,12 +44,11 @@ class Client:
             )
         self._file = self._socket.makefile("rb")
         self._number = 0
+        self._rest = b""
 
     def call(self, method: str, **params: Any) -> Any:
         """Call a method; its result."""
-        self._number += 1
-        call = {"jsonrpc": "2.0", "id": self._number, "method": method, "params": params}
-        self._socket.sendall(json.dumps(call).encode() + b"\n")
+        self.ask(method, **params)
         while True:
             answer = self._receive()
             if answer.get("id") == self._number or ("error" in answer and answer.get("id") is None):
@@ -58,6 +57,21 @@ class Client:
             error = answer["error"]
             raise RpcError(error["code"], error["message"], error.get("data"))
         return answer["result"]
+
+    def ask(self, method: str, **params: Any) -> None:
+        """Call a method, and do not wait for its result."""
+        self._number += 1
+        call = {"jsonrpc": "2.0", "id": self._number, "method": method, "params": params}
+        self._socket.sendall(json.dumps(call).encode() + b"\n")
+
+    def waiting(self) -> list[dict[str, Any]] | None:
+        """What the gate has told by itself meanwhile; None when it has ended. To be called when there is something."""
+        data = self._socket.recv(1 << 20)
+        if not data:
+            return None
+        *lines, self._rest = (self._rest + data).split(b"\n")
+        told = [json.loads(line) for line in lines]
+        return [one["params"] for one in told if "method" in one]
 
     def notifications(self) -> Iterator[dict[str, Any]]:
         """What the gate tells by itself, until it ends."""

@@ -10,7 +10,7 @@ import sqlite3
 import time
 from base64 import b64decode, b64encode
 from binascii import Error as Base64Error
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
@@ -23,9 +23,9 @@ from wily_sluice.control.link import Link, Message
 from wily_sluice.control.log import note
 from wily_sluice.control.orders import Orders
 from wily_sluice.control.paths import runtime_folder
-from wily_sluice.control.server import Caller, Server, methods_data
-from wily_sluice.control.snapshot import Snapshot, snapshot_data
-from wily_sluice.gate.counters import Row
+from wily_sluice.control.server import Caller, Server, Subscription, methods_data
+from wily_sluice.control.snapshot import Snapshot, conversations_data, snapshot_data
+from wily_sluice.gate.counters import Row, Talk
 from wily_sluice.history.revisions import Revision, RevisionStore
 from wily_sluice.plan.bundle import Bundle
 from wily_sluice.plan.model import Plan
@@ -75,9 +75,16 @@ class RevisionParams(Params):
 
 
 class SubscribeParams(Params):
-    """`on` is false to be told no more."""
+    """Ticks come twice a second; with conversations, these are counted as well. None to be told no more."""
 
-    on: bool = True
+    to: Subscription | None = "ticks"
+
+
+def _tell(callers: Iterable[Caller], told: dict[str, Any]) -> None:
+    if callers:
+        line = notification("watch.tick", told)
+        for caller in callers:
+            caller.tell(line)
 
 
 def _bytes(text: str) -> bytes:
@@ -109,7 +116,7 @@ class Desk:
         self._last = Snapshot(0, 0, {})
         self._second: dict[Key, Counts] = {}
         self._second_lasted: Nanoseconds = 0
-        self._pace = SECOND
+        self._wanted = (SECOND, False)
 
     async def run(self) -> None:
         """Until the gate ends."""
@@ -148,19 +155,20 @@ class Desk:
         if plan is not None:
             self._server.let_watch(plan.gate.watchers)
 
-    def _tick(self, rows: list[Row], lasted: Nanoseconds, unreadable: int) -> None:
+    def _tick(self, rows: list[Row], lasted: Nanoseconds, unreadable: int, talks: list[Talk]) -> None:
         self._unreadable = unreadable
         counts = add_up(rows)
         self._last = Snapshot(time.time(), lasted, counts)
-        subscribers = self._server.subscribers()
-        if subscribers:
-            line = notification("watch.tick", self._snapshot())
-            for caller in subscribers:
-                caller.tell(line)
-        pace = WATCHED_PACE if subscribers else SECOND
-        if pace != self._pace:
-            self._pace = pace
-            self._orders.tell("pace", pace)
+        ticks, conversations = self._server.subscribers("ticks"), self._server.subscribers("conversations")
+        if ticks or conversations:
+            told = self._snapshot(self._last)
+            _tell(ticks, told)
+            if conversations:
+                _tell(conversations, told | {"conversations": conversations_data(self._last, talks)})
+        wanted = (WATCHED_PACE if ticks or conversations else SECOND, bool(conversations))
+        if wanted != self._wanted:
+            self._wanted = wanted
+            self._orders.tell("watch", *wanted)
         for key, found in counts.items():
             if key in self._second:
                 self._second[key].then(found)
@@ -170,12 +178,15 @@ class Desk:
         if self._second_lasted >= SECOND - 100 * MILLISECOND:
             second = Snapshot(self._last.at, self._second_lasted, self._second)
             self._second, self._second_lasted = {}, 0
+            seconds = self._server.subscribers("seconds")
+            if seconds:
+                _tell(seconds, self._snapshot(second))
             if self._show is not None and self.life.plan is not None:
                 self._show(self.life.plan, second)
 
-    def _snapshot(self) -> dict[str, Any]:
+    def _snapshot(self, snapshot: Snapshot) -> dict[str, Any]:
         assert self.life.plan is not None
-        return {**self._summary(), **snapshot_data(self.life.plan, self._last)}
+        return {**self._summary(), **snapshot_data(self.life.plan, snapshot)}
 
     def _summary(self) -> dict[str, Any]:
         life = self.life
@@ -269,11 +280,11 @@ class Desk:
         }
 
     async def _now(self, _: NoParams, __: Caller) -> dict[str, Any]:
-        return self._snapshot()
+        return self._snapshot(self._last)
 
     async def _subscribe(self, params: SubscribeParams, caller: Caller) -> bool:
-        caller.subscribed = params.on
-        return params.on
+        caller.subscribed = params.to
+        return True
 
 
 def revision_data(revision: Revision) -> dict[str, Any]:

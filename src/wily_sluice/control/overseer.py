@@ -154,7 +154,7 @@ class Overseer:
             self._rows += rows
         self._lasted += lasted
         if self._link is not None and not self._link.behind:
-            self._say("tick", self._rows, self._lasted, self._gate.unreadable)
+            self._say("tick", self._rows, self._lasted, self._gate.unreadable, self._gate.talks())
             self._rows, self._lasted = [], 0
         elif self._link is not None:
             try:
@@ -181,8 +181,8 @@ class Overseer:
             self._answer(number, "")
         elif word == "undo":
             self._answer(number, self._undo(*rest))
-        elif word == "pace":
-            self._gate.set_pace(rest[0])
+        elif word == "watch":
+            self._gate.watch(*rest)
         elif word == "stop":
             self._answer(number, "")
             self._gate.stop()

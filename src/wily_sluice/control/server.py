@@ -13,7 +13,7 @@ import struct
 from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal, TypeAlias
 
 from wily_sluice.control.json_rpc import INVALID_REQUEST, Method, RpcError, notification, respond
 from wily_sluice.control.log import note
@@ -26,6 +26,8 @@ MOST_CLIENTS = 256  # of each socket
 FULL: Size = 1 << 20  # bytes that a client has not read, beyond which it misses what it subscribed to
 MOST_MISSED = 240  # of these, in a row
 NOBODY = 0xFFFFFFFF
+
+Subscription: TypeAlias = Literal["ticks", "conversations", "seconds"]
 
 
 def user_name(user: int) -> str:
@@ -42,8 +44,7 @@ class Caller:
     def __init__(self, writer: asyncio.StreamWriter, may_change: bool) -> None:
         self.writer = writer
         self.may_change = may_change
-        self.subscribed = False
-        self.conversations = False
+        self.subscribed: Subscription | None = None
         self._missed = 0
 
     @property
@@ -134,9 +135,9 @@ class Server:
             with suppress(OSError):
                 writer.close()
 
-    def subscribers(self) -> list[Caller]:
+    def subscribers(self, to: Subscription) -> list[Caller]:
         """Who wants to be told."""
-        return [caller for callers in self.callers.values() for caller in callers if caller.subscribed]
+        return [caller for callers in self.callers.values() for caller in callers if caller.subscribed == to]
 
     def close(self) -> None:
         """Close both, and take them away."""

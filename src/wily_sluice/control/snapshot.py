@@ -1,15 +1,28 @@
 """What was counted in a short span, as data for watchers: rates in bit/s, delays in nanoseconds, backlogs in bytes."""
 
 from dataclasses import dataclass
+from datetime import datetime
+from ipaddress import ip_address
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from wily_sluice.control.counts import Counts, Key, Subject
+from wily_sluice.engine.header import parties
+from wily_sluice.engine.limiter import Whom
+from wily_sluice.gate.counters import Talk
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
+from wily_sluice.plan.traffic_words import protocol_text
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds
 
 PARTS: dict[Subject, str] = {"limiter": "limiters", "host": "hosts", "rule": "rules", "service": "services"}
 MOST_HOSTS = 500
+PER: dict[Whom, str] = {
+    "together": "all that it names together",
+    "host": "each host",
+    "subnet": "each subnet",
+    "conversation": "each conversation",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,9 +91,50 @@ def snapshot_data(plan: Plan, snapshot: Snapshot) -> dict[str, Any]:
                 "queues": queues,
             }
     parts: dict[str, dict[str, dict[Direction, Any]]] = {name: {} for name in PARTS.values()}
+    nothing = counts_data(snapshot, idle)
+    for limiter in plan.limiters:
+        for direction in DIRECTIONS:
+            cap = limiter.rate(direction)
+            if cap is not None and limiter.enabled:
+                about = {**nothing, "cap": cap, "per": PER[limiter.per.whom]}
+                parts["limiters"].setdefault(limiter.name, {})[direction] = about
+    for rule in plan.sorting:
+        parts["rules"][rule.name] = dict.fromkeys(DIRECTIONS, nothing)
     for key, counts in snapshot.counts.items():
         if key.subject in PARTS:
             part = parts[PARTS[key.subject]]
             if key.subject != "host" or key.name in part or len(part) < MOST_HOSTS:
-                part.setdefault(key.name, {})[key.direction] = counts_data(snapshot, counts)
-    return {"at": round(snapshot.at, 3), "lasted": snapshot.lasted, "uplinks": uplinks, **parts}
+                ways = part.setdefault(key.name, {})
+                ways[key.direction] = {**ways.get(key.direction, {}), **counts_data(snapshot, counts)}
+    clock = datetime.fromtimestamp(snapshot.at, ZoneInfo(plan.timezone)).strftime("%H:%M:%S")
+    return {
+        "site": plan.site,
+        "at": round(snapshot.at, 3),
+        "clock": clock,
+        "lasted": snapshot.lasted,
+        "uplinks": uplinks,
+        **parts,
+    }
+
+
+def conversations_data(snapshot: Snapshot, talks: list[Talk]) -> dict[str, Any]:
+    """The busiest conversations, by who takes part, for JSON."""
+    found: dict[str, Any] = {}
+    for talk in talks:
+        who = parties(talk.key)
+        name = (
+            f"{ip_address(who.local)} {who.local_port} {ip_address(who.remote)} {who.remote_port} "
+            f"{protocol_text((who.protocol,))}"
+        )
+        label = f"{ip_address(who.local)} {who.remote_port} {ip_address(who.remote)}"
+        parts = [f"protocol {protocol_text((who.protocol,))}, local port {who.local_port}"]
+        parts += [f"speaks {talk.seen}"] if talk.seen else []
+        parts += [f"of service {talk.service}"] if talk.service else []
+        parts.append(f"sorted to {talk.queue}" + (f" by rule {talk.rule}" if talk.rule else ", the default"))
+        about = ", ".join(parts)
+        found.setdefault(name, {})[talk.direction] = {
+            **counts_data(snapshot, Counts(bytes=talk.bytes, packets=talk.packets)),
+            "label": label,
+            "about": about[0].upper() + about[1:] + ".",
+        }
+    return found

@@ -17,7 +17,7 @@ from wily_sluice.engine.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.sorter import Sorter
 from wily_sluice.engine.spec import QueueSpec
-from wily_sluice.engine.tally import FlowTally
+from wily_sluice.engine.tally import ETHERNET_HEADER, FlowTally
 from wily_sluice.engine.tree import Leaf, Tree
 from wily_sluice.engine.watch import Watch
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds, Size
@@ -54,6 +54,7 @@ class Shaper:
         self._clock: Nanoseconds = 0
         self._tallies: dict[tuple[bytes, int, str], FlowTally] = {}
         self.touched: list[FlowTally] = []
+        self._conversations: dict[Conversation, tuple[Size, int]] | None = None
         self._uprooted: dict[Lane, list[Packet]] = {}  # during a change: what stood in queues that are no more
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
@@ -66,6 +67,9 @@ class Shaper:
         if not tally.touched:
             tally.touched = True
             self.touched.append(tally)
+        if self._conversations is not None:
+            size, packets = self._conversations.get(packet.conversation, (0, 0))
+            self._conversations[packet.conversation] = (size + packet.length + ETHERNET_HEADER, packets + 1)
         if self.sorter.marks and tally.place >= 0:
             packet.dscp = self.sorter.rules[tally.place].mark
         if lane.buckets:
@@ -137,6 +141,19 @@ class Shaper:
             tally = FlowTally(host, rule, self.sorter.rules[rule].name if rule >= 0 else "", service)
             self._tallies[key] = tally
         return tally
+
+    def count_conversations(self, on: bool) -> None:
+        """Count what each conversation sends, from now on; or no more."""
+        if on != (self._conversations is not None):
+            self._conversations = {} if on else None
+
+    def collect_conversations(self) -> dict[Conversation, tuple[Size, int]]:
+        """Bytes and packets that came of each conversation since the last call, where that is counted."""
+        found = self._conversations
+        if found is None:
+            return {}
+        self._conversations = {}
+        return found
 
     def collect(self) -> list[FlowTally]:
         """The tallies that may have changed since the last call."""

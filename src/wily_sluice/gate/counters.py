@@ -5,6 +5,7 @@ them since the row before it; its backlog is as it is. So nobody who reads them 
 """
 
 from collections.abc import Iterator
+from heapq import nlargest
 from typing import Literal, NamedTuple, TypeAlias
 
 from wily_sluice.engine.tally import Tally
@@ -36,6 +37,36 @@ class Row(NamedTuple):
     waits: tuple[int, ...] = ()
     framed: Size = 0
     payload: Size = 0
+
+
+class Talk(NamedTuple):
+    """What one conversation sent in one direction, and where it is sorted."""
+
+    uplink: str
+    direction: Direction
+    key: bytes
+    bytes: Size
+    packets: int
+    queue: str
+    rule: str
+    service: str
+    seen: str
+
+
+MOST_TALKS = 200
+
+
+def copy_talks(engine: SiteEngine) -> list[Talk]:
+    """The busiest conversations since the last call, where the shapers count them."""
+    talks = []
+    for (uplink, direction), shaper in engine.shapers.items():
+        for conversation, (size, packets) in shaper.collect_conversations().items():
+            lane = conversation.up_lane if direction == "up" else conversation.down_lane
+            if lane is not None:
+                seen = conversation.known.seen if conversation.known is not None else ""
+                about = (lane.leaf.path, lane.tally.rule, lane.tally.service, seen)
+                talks.append(Talk(uplink, direction, conversation.key, size, packets, *about))
+    return nlargest(MOST_TALKS, talks, key=lambda talk: talk.bytes)
 
 
 def copy_counters(engine: SiteEngine, now: Nanoseconds) -> list[Row]:

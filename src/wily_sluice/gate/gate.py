@@ -24,7 +24,7 @@ from wily_sluice.engine.packet import Packet
 from wily_sluice.gate import diversion
 from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.command import require
-from wily_sluice.gate.counters import Row, copy_counters
+from wily_sluice.gate.counters import Row, Talk, copy_counters, copy_talks
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.intake import Intake, Taken
 from wily_sluice.gate.loop import Crossing, Listener, Loop
@@ -104,6 +104,7 @@ class Gate:
         self._waker = -1
         self._making: Making | None = None
         self._missing: set[str] = set()
+        self._talking = False
         self._ticked: Nanoseconds = 0
         self._kept: Nanoseconds = 0
 
@@ -157,10 +158,17 @@ class Gate:
         assert self._loop is not None
         self._loop.stop()
 
-    def set_pace(self, pace: Nanoseconds) -> None:
-        """Have the watcher told what was counted that often."""
+    def watch(self, pace: Nanoseconds, conversations: bool) -> None:
+        """Have the watcher told what was counted that often; and count single conversations, or no more."""
         assert self._loop is not None
         self._loop.pace = pace
+        self._talking = conversations
+        for shaper in self.engine.shapers.values():
+            shaper.count_conversations(conversations)
+
+    def talks(self) -> list[Talk]:
+        """The busiest conversations since the last call, where they are counted."""
+        return copy_talks(self.engine) if self._talking else []
 
     def _take_lock(self) -> None:
         lock = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
@@ -230,6 +238,8 @@ class Gate:
                 crossings.append(Crossing(queue, self.engine.shapers[uplink.name, direction], admission, opening))
         self._loop.crossings, self._loop.listeners = crossings, self._listeners()
         self._loop.changed()
+        for shaper in self.engine.shapers.values():
+            shaper.count_conversations(self._talking)
         self._follow_clock()
         self._look_at_interfaces()
 

@@ -1,0 +1,102 @@
+"""Why a row of the live view is as it is, in sentences."""
+
+from typing import Any
+
+from wily_sluice.units import format_rate, format_size, format_time
+
+NEAR = 0.97  # of a rate: as good as reached
+
+
+def _rate(rate: float) -> str:
+    return format_rate(float(f"{rate:.3g}"))
+
+
+def _waits(data: dict[str, Any]) -> list[str]:
+    said = []
+    if data["waiting"]:
+        packets = f"{data['waiting']} packet{'s wait' if data['waiting'] > 1 else ' waits'}"
+        said.append(f"{packets} ({format_size(data['backlog'])}).")
+    delay = data["delay"]
+    if delay["p99"]:
+        half, most = (format_time(round(float(f"{delay[part]:.2g}"))) for part in ("p50", "p99"))
+        said.append(f"Half of its packets waited less than {half}, and 99 of 100 less than {most}.")
+    if data["drops"] or data["marks"]:
+        parts = [f"{data[what]} {word}" for what, word in (("drops", "dropped"), ("marks", "marked")) if data[what]]
+        said.append(f"{' and '.join(parts)} in this tick, so that senders slow down.")
+    return said
+
+
+def explain_queue(key: tuple[str, ...], data: dict[str, Any], told: dict[str, Any]) -> list[str]:
+    """A queue, or an uplink in one direction: what holds it, or that nothing does."""
+    _, uplink, direction, *path = key
+    rate = data["line_rate"]
+    if not path:
+        usable = data["usable"]
+        if rate >= NEAR * usable:
+            said = [f"The line is full: {_rate(rate)} of the {_rate(usable)} that its headroom leaves."]
+        else:
+            said = [f"There is room: {_rate(rate)} of {_rate(usable)} are used."]
+        return [f"{uplink} {direction}.", *said, *_waits(data)]
+    whole = told["uplinks"][uplink][direction]
+    full = whole["line_rate"] >= NEAR * whole["usable"]
+    said = [f"{path[0]} on {uplink}, {direction}."]
+    if not rate and not data["waiting"]:
+        said.append("It is idle: what it is guaranteed goes to others meanwhile.")
+    elif rate >= NEAR * data["cap"]:
+        said.append(f"Its cap holds it: {_rate(rate)} of at most {_rate(data['cap'])}.")
+    elif data["guarantee"] and rate > data["guarantee"]:
+        said.append(f"It has its guarantee of {_rate(data['guarantee'])}, and more of what others leave.")
+    elif full and data["waiting"]:
+        part = (
+            f"It is below its guarantee of {_rate(data['guarantee'])}" if data["guarantee"] else "It has no guarantee"
+        )
+        said.append(f"The line is full. {part}, and takes turns by its priority and weight: {_rate(rate)}.")
+    elif data["waiting"]:
+        said.append(f"It sends {_rate(rate)}; something above it, or a limiter, holds it.")
+    else:
+        said.append(f"Nothing holds it: it sends all that comes, {_rate(rate)}.")
+    busy = sorted(
+        (
+            (other["line_rate"], name)
+            for name, other in whole["queues"].items()
+            if other["leaf"] and name != path[0] and other["line_rate"]
+        ),
+        reverse=True,
+    )
+    if full and busy:
+        said.append("Beside it: " + ", ".join(f"{name} {_rate(own)}" for own, name in busy[:4]) + ".")
+    return [*said, *_waits(data)]
+
+
+def explain_host(key: tuple[str, ...], data: dict[str, Any], told: dict[str, Any]) -> list[str]:
+    """A host: how much it has, and of what is all there is."""
+    _, name, direction = key
+    whole = sum(uplink[direction]["rate"] for uplink in told["uplinks"].values())
+    said = [f"Host {name}, {direction}."]
+    if whole:
+        said.append(f"{_rate(data['rate'])}, which is {data['rate'] / whole:.0%} of all that goes {direction} now.")
+    return [*said, *_waits(data)]
+
+
+def explain_limiter(key: tuple[str, ...], data: dict[str, Any], _told: dict[str, Any]) -> list[str]:
+    """A limiter: whether it holds anybody."""
+    _page, name, direction = key
+    said = [f"Limiter {name}, {direction}."]
+    if data.get("cap"):
+        said.append(f"It caps {data.get('per', 'all that it names together')} at {_rate(data['cap'])}.")
+    if data["waiting"]:
+        said.append("It holds somebody back now.")
+    elif data["drops"]:
+        said.append("It drops what is over.")
+    else:
+        said.append("Nobody is over it now.")
+    return [*said, *_waits(data)]
+
+
+def explain_other(key: tuple[str, ...], data: dict[str, Any], _: dict[str, Any]) -> list[str]:
+    """A rule, a service or a conversation."""
+    page, name, direction = key
+    said = [f"{page.removesuffix('s').capitalize()} {data.get('label', name)}, {direction}: {_rate(data['rate'])}."]
+    if data.get("about"):
+        said.append(data["about"])
+    return [*said, *_waits(data)]
