@@ -17,7 +17,7 @@ MAY_IMPORT = {
     "trace": {"units", "engine", "recognition", "plan", "trace"},
     "gate": {"units", "engine", "recognition", "plan", "gate"},
     "control": {"units", "engine", "plan", "history", "gate", "control"},
-    "views": {"units", "engine", "plan", "forecast", "trace", "gate", "control", "views"},
+    "views": {"units", "engine", "plan", "forecast", "trace", "gate", "history", "control", "views"},
     "cli": {
         "units",
         "engine",

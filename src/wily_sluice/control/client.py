@@ -4,6 +4,7 @@ import json
 import os
 import socket
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 from wily_sluice.control.json_rpc import RpcError
@@ -17,11 +18,11 @@ class Client:
     """A connection. LiveError when there is no gate, or it may not be spoken with; RpcError when a call fails.
 
     `watching` is enough for calls that change nothing: then the socket for watchers does, where the other is closed to
-    this user.
+    this user. `folder` is where the sockets are, if it is not the gate of this network namespace that is meant.
     """
 
-    def __init__(self, watching: bool = False) -> None:
-        folder = runtime_folder()
+    def __init__(self, watching: bool = False, folder: Path | None = None) -> None:
+        folder = folder or runtime_folder()
         self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
         self._socket.settimeout(PATIENCE)
         trouble: OSError | None = None

@@ -11,12 +11,13 @@ import time
 from base64 import b64decode, b64encode
 from binascii import Error as Base64Error
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from wily_sluice.control.counts import Counts, Key, add_up
+from wily_sluice.control.counts import add_up
 from wily_sluice.control.json_rpc import INVALID_PARAMS, Method, RpcError, notification
 from wily_sluice.control.life import Life
 from wily_sluice.control.link import Link, Message
@@ -26,6 +27,8 @@ from wily_sluice.control.paths import runtime_folder
 from wily_sluice.control.server import Caller, Server, Subscription, methods_data
 from wily_sluice.control.snapshot import Snapshot, conversations_data, snapshot_data
 from wily_sluice.gate.counters import Row, Talk
+from wily_sluice.history.counter_store import CounterStore
+from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.revisions import Revision, RevisionStore
 from wily_sluice.plan.bundle import Bundle
 from wily_sluice.plan.model import Plan
@@ -108,6 +111,12 @@ class Desk:
         except (OSError, sqlite3.Error) as error:
             trouble = f"{state}: {error}"
             note("history.unusable", "error", folder=str(state), why=str(error))
+        self._counters: CounterStore | None = None
+        self._counting = True
+        try:
+            self._counters = CounterStore(state)
+        except (OSError, sqlite3.Error) as error:
+            note("counters.unusable", "error", folder=str(state), why=str(error))
         self.life = Life(self._orders, store, trouble)
         self._server = Server(runtime_folder(), self._methods())
         self._since = time.time()
@@ -129,6 +138,9 @@ class Desk:
             note("sockets.unusable", "error", why=str(error))
         await self._over.wait()
         self._server.close()
+        if self._counters is not None:
+            with suppress(sqlite3.Error, OSError):
+                self._counters.close(int(time.time()))
 
     def _end(self) -> None:
         self._over.set()
@@ -178,11 +190,24 @@ class Desk:
         if self._second_lasted >= SECOND - 100 * MILLISECOND:
             second = Snapshot(self._last.at, self._second_lasted, self._second)
             self._second, self._second_lasted = {}, 0
+            self._write_down(second)
             seconds = self._server.subscribers("seconds")
             if seconds:
                 _tell(seconds, self._snapshot(second))
             if self._show is not None and self.life.plan is not None:
                 self._show(self.life.plan, second)
+
+    def _write_down(self, second: Snapshot) -> None:
+        """Write a second's counts down. What cannot be written is told once, until it can be again."""
+        if self._counters is None:
+            return
+        try:
+            self._counters.add(int(second.at), {key: own for key, own in second.counts.items() if not own.idle})
+            self._counting = True
+        except (sqlite3.Error, OSError) as error:
+            if self._counting:
+                note("counters.unwritten", "error", why=str(error))
+            self._counting = False
 
     def _snapshot(self, snapshot: Snapshot) -> dict[str, Any]:
         assert self.life.plan is not None

@@ -6,10 +6,10 @@ from ipaddress import ip_address
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from wily_sluice.control.counts import Counts, Key, Subject
 from wily_sluice.engine.header import parties
 from wily_sluice.engine.limiter import Whom
 from wily_sluice.gate.counters import Talk
+from wily_sluice.history.counts import Counts, Key, Subject
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.traffic_words import protocol_text

@@ -196,10 +196,11 @@ class Watch:
 
     def _columns(self, width: int) -> Text:
         name = {"queues": "queue"}.get(self.page, self.page.removesuffix("s"))
-        guarantee, cap = ("of guar", "of cap") if self.page == "queues" else ("", "")
+        guarantee, cap = ("% guar", "% cap") if self.page == "queues" else ("", "")
         text = Text(f" {name:<{self._name_width(width)}}{'rate':>11}{guarantee:>8}{cap:>7}{'backlog':>9}", "dim")
         text.append(f"{'delay':>8}{'drops':>7} ")
-        text.append(" last minute" if width - text.cell_len > 12 else "")
+        room = width - text.cell_len - 1
+        text.append("so far".rjust(room) if room >= 8 else "")
         text.truncate(width)
         return text
 
@@ -210,12 +211,14 @@ class Watch:
         data = row.data
         chosen = row.key == self.selected
         names = self._name_width(width)
-        text = Text(f" {_cut(row.name, names - 1):<{names}}", f"{row.style}{' reverse' if chosen else ''}".strip())
+        text = Text(" ")
+        text.append(f"{_cut(row.name, names - 1):<{names}}", f"{row.style}{' reverse' if chosen else ''}".strip())
         rate = format_rate(float(f"{row.rate:.3g}")) if row.rate else "–"
         text.append(f"{rate:>11}", "bold" if row.heading else "")
         for against, columns in ((row.guarantee, 8), (row.cap, 7)):
-            part = row.rate / against if against else 0
-            text.append((f"{part:.0%}" if against and row.rate else "").rjust(columns), "yellow" if part > 0.97 else "")
+            part = f"{row.rate / against:.0%}" if against and row.rate else ""
+            held = columns == 7 and bool(part) and row.rate > 0.97 * against
+            text.append(part.rjust(columns), "yellow" if held else "")
         backlog = format_size(float(f"{data['backlog']:.3g}")) if data.get("backlog") else ""
         text.append(f"{backlog:>9}")
         delay = data.get("delay", {}).get("p95", 0)

@@ -1,0 +1,179 @@
+"""What was counted, kept in SQLite: seconds for an hour, minutes for a month, hours for ten years.
+
+A row is a span of one of these resolutions that something was counted in: its beginning, in seconds since 1970, and
+what was counted, as JSON compressed by zlib (RFC 1950): for each subject, its words joined by tabs, a list of numbers
+in the order of FIELDS. Delays are ends of steps of the histogram (`engine.tally`), by their number. So a second of a
+hundred busy queues and hosts takes a kilobyte or two; rows go when they are older than their resolution is kept for.
+
+The file never grows beyond MOST_BYTES: when it would, the oldest of the finest rows go first.
+"""
+
+import json
+import sqlite3
+import zlib
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal, TypeAlias
+
+from wily_sluice.engine.tally import step_end, step_of
+from wily_sluice.history.counts import Counts, Key
+from wily_sluice.units import MILLISECOND, Nanoseconds, Size
+
+Resolution: TypeAlias = Literal["second", "minute", "hour"]
+SPANS: dict[Resolution, int] = {"second": 1, "minute": 60, "hour": 3600}
+KEPT: dict[Resolution, int] = {"second": 3600, "minute": 31 * 86_400, "hour": 3660 * 86_400}  # seconds
+# `busy` in milliseconds, `p50` to `p99` as numbers of steps, -1 where nothing waited; the rest as in Counts.
+FIELDS = (
+    "bytes", "packets", "drops", "marks", "backlog", "waiting", "busy", "framed", "payload", "p50", "p95", "p99",
+)  # fmt: skip
+MOST_BYTES: Size = 512_000_000
+PAGE: Size = 4096
+COMMIT_EVERY = 5  # seconds
+MOST_WAITING = 600  # rows that could not be written yet
+
+_SCHEMA = """
+    create table if not exists counted (
+        resolution text not null, begin integer not null, data blob not null, primary key (resolution, begin)
+    ) without rowid
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    """What was counted of one subject in a span, as it is kept. Delays in nanoseconds, 0 where nothing waited."""
+
+    bytes: Size
+    packets: int
+    drops: int
+    marks: int
+    backlog: Size
+    waiting: int
+    busy: Nanoseconds
+    framed: Size
+    payload: Size
+    p50: Nanoseconds
+    p95: Nanoseconds
+    p99: Nanoseconds
+
+
+@dataclass(slots=True)
+class _Span:
+    begin: int
+    counts: dict[Key, Counts]
+
+
+class CounterStore:
+    """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be.
+
+    What was counted since the last row was written is lost when the process is killed: a few seconds.
+    """
+
+    def __init__(self, folder: Path, patience: float = 1.0) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        self.path = folder / "history.sqlite"
+        self._database = sqlite3.connect(self.path, timeout=patience)
+        self._database.execute(f"pragma page_size = {PAGE}")
+        self._database.execute("pragma journal_mode = wal")
+        self._database.execute("pragma synchronous = normal")
+        self._database.execute("pragma journal_size_limit = 1000000")
+        self._database.execute(f"pragma max_page_count = {MOST_BYTES // PAGE}")
+        self._database.execute(_SCHEMA)
+        self._database.commit()
+        self._open: dict[Resolution, _Span] = {}
+        self._waiting: list[tuple[Resolution, int, bytes]] = []
+        self._flushed = 0
+
+    def add(self, at: int, counts: dict[Key, Counts]) -> None:
+        """What was counted in a second. sqlite3.Error when it cannot be written; it is tried again with the next."""
+        self._waiting.append(("second", at, _packed(counts)))
+        for resolution in ("minute", "hour"):
+            self._gather(resolution, at, counts)
+        if not 0 <= at - self._flushed < COMMIT_EVERY:
+            self._flushed = at
+            self._write(at)
+
+    def _gather(self, resolution: Resolution, at: int, counts: dict[Key, Counts]) -> None:
+        begin = at - at % SPANS[resolution]
+        span = self._open.get(resolution)
+        if span is not None and span.begin != begin:
+            self._waiting.append((resolution, span.begin, _packed(span.counts)))
+            span = None
+        if span is None:
+            span = self._open[resolution] = _Span(begin, {})
+        for key, own in counts.items():
+            span.counts.setdefault(key, Counts()).then(own)
+
+    def _write(self, at: int) -> None:
+        """Write what waits, and let go of what is too old."""
+        del self._waiting[:-MOST_WAITING]
+        for _ in range(3):
+            try:
+                with self._database:
+                    for resolution, kept in KEPT.items():
+                        self._database.execute(
+                            "delete from counted where resolution = ? and begin < ?", (resolution, at - kept)
+                        )
+                    self._database.executemany("insert or replace into counted values (?, ?, ?)", self._waiting)
+                self._waiting.clear()
+                return
+            except sqlite3.OperationalError as error:
+                if "full" not in str(error) or not self._shrink():
+                    raise
+
+    def _shrink(self) -> bool:
+        """Let the oldest tenth of the finest rows go. False when there is nothing left to go."""
+        for resolution in KEPT:
+            with self._database:
+                gone = self._database.execute(
+                    "delete from counted where resolution = ?1 and begin <= (select begin from counted "
+                    "where resolution = ?1 order by begin limit 1 offset "
+                    "(select count(*) / 10 from counted where resolution = ?1))",
+                    (resolution,),
+                ).rowcount
+            if gone:
+                return True
+        return False
+
+    def read(self, resolution: Resolution, begin: int, end: int) -> Iterator[tuple[int, dict[Key, Sample]]]:
+        """The spans that begin from `begin` up to before `end`, in their order."""
+        rows = self._database.execute(
+            "select begin, data from counted where resolution = ? and begin >= ? and begin < ? order by begin",
+            (resolution, begin, end),
+        )
+        for at, data in rows:
+            yield at, _unpacked(data)
+
+    def close(self, at: int) -> None:
+        """Write what waits, the spans that are not over among it, and close."""
+        try:
+            for resolution, span in self._open.items():
+                self._waiting.append((resolution, span.begin, _packed(span.counts)))
+            self._open.clear()
+            self._write(at)
+        finally:
+            self._database.close()
+
+
+def _packed(counts: Mapping[Key, Counts]) -> bytes:
+    samples = {"\t".join(key): _numbers(own) for key, own in counts.items()}
+    return zlib.compress(json.dumps(samples, ensure_ascii=False, separators=(",", ":")).encode(), 6)
+
+
+def _numbers(own: Counts) -> list[int]:
+    delays = [step_of(own.delay(part) - 1) if own.waits else -1 for part in (0.5, 0.95, 0.99)]
+    return [
+        own.bytes, own.packets, own.drops, own.marks, own.backlog, own.waiting, own.busy // MILLISECOND, own.framed,
+        own.payload, *delays,
+    ]  # fmt: skip
+
+
+def _unpacked(data: bytes) -> dict[Key, Sample]:
+    samples: dict[str, list[int]] = json.loads(zlib.decompress(data))
+    found = {}
+    for words, numbers in samples.items():
+        *counts, p50, p95, p99 = numbers
+        counts[FIELDS.index("busy")] *= MILLISECOND
+        delays = [step_end(step) if step >= 0 else 0 for step in (p50, p95, p99)]
+        found[Key(*words.split("\t", 3))] = Sample(*counts, *delays)  # type: ignore[arg-type]
+    return found

@@ -1,0 +1,75 @@
+"""What was counted of something in some span of time."""
+
+from dataclasses import dataclass, field
+from typing import Any, Literal, NamedTuple, TypeAlias
+
+from wily_sluice.engine.tally import STEPS, percentile
+from wily_sluice.units import Direction, Nanoseconds, Size
+
+Subject: TypeAlias = Literal["uplink", "queue", "limiter", "host", "rule", "service"]
+
+
+class Key(NamedTuple):
+    """Of what. `uplink` is empty where it is counted over all of them."""
+
+    subject: Subject
+    uplink: str
+    direction: Direction
+    name: str
+
+
+@dataclass(slots=True)
+class Counts:
+    """What was counted in some span of time. Sizes in bytes as an interface counts them, `framed` as on the line.
+
+    `backlog` and `waiting`, in bytes and packets, are as they were at its end; `busy` is in ns; `waits` as in
+    `engine.tally`, without the first step.
+    """
+
+    bytes: Size = 0
+    packets: int = 0
+    drops: int = 0
+    marks: int = 0
+    backlog: Size = 0
+    waiting: int = 0
+    busy: Nanoseconds = 0
+    framed: Size = 0
+    payload: Size = 0
+    waits: list[int] = field(default_factory=list)
+
+    def add(self, row: Any) -> None:
+        """Count what `row`, which has counts of the same names, counted elsewhere in the same span: backlogs add up."""
+        self.backlog += row.backlog
+        self.waiting += row.waiting
+        self._add(row)
+
+    def then(self, later: "Counts") -> None:
+        """Count what was counted after this, of the same: the backlog is the later one."""
+        self.backlog, self.waiting = later.backlog, later.waiting
+        self._add(later)
+
+    def _add(self, row: Any) -> None:
+        self.bytes += row.bytes
+        self.packets += row.packets
+        self.drops += row.drops
+        self.marks += row.marks
+        self.busy += row.busy
+        self.framed += row.framed
+        self.payload += row.payload
+        if row.waits:
+            if not self.waits:
+                self.waits = [0] * STEPS
+            for step, count in enumerate(row.waits):
+                self.waits[step] += count
+
+    def delay(self, part: float) -> Nanoseconds:
+        """What so great a part of the packets did not wait longer than."""
+        if not self.waits:
+            return 0
+        at_once = self.packets - sum(self.waits)
+        return percentile([at_once + self.waits[0], *self.waits[1:]], part)
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing happened."""
+        return not (self.packets or self.drops or self.waiting or self.busy)

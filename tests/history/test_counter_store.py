@@ -1,0 +1,96 @@
+import random
+import sqlite3
+from pathlib import Path
+
+import pytest
+
+from wily_sluice.engine.tally import STEPS, step_end, step_of
+from wily_sluice.history import counter_store
+from wily_sluice.history.counter_store import CounterStore
+from wily_sluice.history.counts import Counts, Key
+from wily_sluice.units import MILLISECOND
+
+BEGIN = 1_800_000_000  # on a full hour
+CALLS = Key("queue", "fibre", "up", "calls")
+
+
+def counted(size: int, wait: int = 0) -> Counts:
+    counts = Counts(bytes=size, packets=10, backlog=size // 10, waiting=1, busy=5 * MILLISECOND)
+    if wait:
+        counts.waits = [0] * STEPS
+        counts.waits[step_of(wait)] = 10
+    return counts
+
+
+def test_seconds_are_added_up_to_minutes_and_hours_and_outlive_the_store(tmp_path: Path) -> None:
+    store = CounterStore(tmp_path)
+    for second in range(130):
+        store.add(BEGIN + second, {CALLS: counted(1000 + second, 3 * MILLISECOND)})
+    store.close(BEGIN + 130)
+    store = CounterStore(tmp_path)
+    seconds = list(store.read("second", BEGIN, BEGIN + 130))
+    assert [sample[CALLS].bytes for _, sample in seconds] == [1000 + second for second in range(130)]
+    minutes = dict(store.read("minute", BEGIN, BEGIN + 3600))
+    assert list(minutes) == [BEGIN, BEGIN + 60, BEGIN + 120]
+    first = minutes[BEGIN][CALLS]
+    assert (first.bytes, first.packets, first.busy) == (sum(range(1000, 1060)), 600, 300 * MILLISECOND)
+    assert first.backlog == 105  # as it was at the end
+    assert 3 * MILLISECOND < first.p50 == first.p99 <= 1.25 * 3 * MILLISECOND
+    (hour,) = dict(store.read("hour", BEGIN, BEGIN + 3600)).values()
+    assert hour[CALLS].bytes == sum(range(1000, 1130))
+    store.close(BEGIN + 130)
+
+
+def test_what_is_older_than_its_resolution_is_kept_for_goes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setitem(counter_store.KEPT, "minute", 7200)
+    store = CounterStore(tmp_path)
+    for second in range(0, 4 * 3600, 10):
+        store.add(BEGIN + second, {CALLS: counted(1)})
+    store.close(BEGIN + 4 * 3600)
+    database = sqlite3.connect(tmp_path / "history.sqlite")
+    spans = dict(database.execute("select resolution, max(begin) - min(begin) from counted group by 1"))
+    assert (spans["second"] // 60, spans["minute"] // 60, spans["hour"] // 3600) == (59, 119, 3)
+
+
+def test_a_full_store_lets_the_oldest_of_the_finest_go(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(counter_store, "MOST_BYTES", 400_000)
+    drawn = random.Random(1)
+    store = CounterStore(tmp_path)
+    for second in range(1500):
+        hosts = {Key("host", "", "up", f"10.0.0.{n}"): counted(drawn.randrange(10**6)) for n in range(40)}
+        store.add(BEGIN + second, hosts)
+    assert (tmp_path / "history.sqlite").stat().st_size <= 400_000
+    kept = [at for at, _ in store.read("second", BEGIN, BEGIN + 1500)]
+    assert kept[-1] > BEGIN + 1490 and kept[0] > BEGIN + 100
+    assert len(list(store.read("minute", BEGIN, BEGIN + 1500))) >= 24
+
+
+def test_a_histogram_step_is_told_from_its_end() -> None:
+    for step in range(STEPS - 1):
+        assert step_of(step_end(step) - 1) == step
+        assert step_of(step_end(step)) == step + 1
+
+
+@pytest.mark.slow
+def test_a_day_takes_less_than_20_megabytes(tmp_path: Path) -> None:
+    drawn = random.Random(1)
+    keys = [Key("queue", "fibre", way, f"work/queue {n}") for way in ("up", "down") for n in range(12)]
+    keys += [Key("host", "", way, f"10.61.{n}.{host}") for way in ("up", "down") for n in (0, 30) for host in range(15)]
+    keys += [Key(of, "", way, f"{of} {n}") for of in ("rule", "service", "limiter") for way in ("up", "down")
+             for n in range(9)]  # fmt: skip
+    store = CounterStore(tmp_path)
+    for second in range(86_400):
+        counts = {}
+        for key in drawn.sample(keys, len(keys) // 2):
+            packets = drawn.randint(1, 2000)
+            size = packets * drawn.randint(60, 1500)
+            counts[key] = Counts(
+                size, packets, drawn.randint(0, 9), 0, drawn.randint(0, 90_000), 9, drawn.getrandbits(29)
+            )
+            if key.subject == "queue":
+                counts[key].framed, counts[key].payload = size + 38 * packets, size - 52 * packets
+            counts[key].waits = [0] * STEPS
+            counts[key].waits[drawn.randrange(60)] = packets
+        store.add(BEGIN + second, counts)
+    store.close(BEGIN + 86_400)
+    assert sum(file.stat().st_size for file in tmp_path.iterdir()) < 20_000_000
