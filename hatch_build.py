@@ -1,4 +1,4 @@
-"""Compiles the engine ahead of time when a wheel is built, with mypyc; the very same files run uncompiled as well.
+"""Compiles the engine, and the gate's way to it, ahead of time when a wheel is built, with mypyc; the very same files run uncompiled as well.
 
 An editable installation stays uncompiled, so that a change of a file is what runs. Where there is no C compiler the
 wheel is built without, and says so.
@@ -13,7 +13,8 @@ from typing import Any
 
 from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 
-COMPILED = "src/wily_sluice/engine"
+COMPILED = ("src/wily_sluice/engine/*.py", "src/wily_sluice/gate/packet_queue.py", "src/wily_sluice/gate/admission.py",
+            "src/wily_sluice/gate/loop.py")  # fmt: skip
 
 
 class Compile(BuildHookInterface[Any]):
@@ -39,7 +40,7 @@ def _compiled(root: Path) -> dict[str, str]:
     Kept in `build/` for as long as the sources stay the same: an installer asks for the metadata first, and then again
     for the wheel.
     """
-    sources = sorted(file for file in (root / COMPILED).glob("*.py") if file.stem != "__init__")
+    sources = sorted(file for part in COMPILED for file in root.glob(part) if file.stem != "__init__")
     digest = hashlib.sha256(sys.version.encode())
     for file in [*sources, Path(__file__)]:
         digest.update(file.read_bytes())

@@ -18,7 +18,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field
 
 from wily_sluice.control.counts import add_up
-from wily_sluice.control.json_rpc import INVALID_PARAMS, Method, RpcError, notification
+from wily_sluice.control.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcError, notification
 from wily_sluice.control.life import Life
 from wily_sluice.control.link import Link, Message
 from wily_sluice.control.log import note
@@ -151,7 +151,10 @@ class Desk:
         if word == "tick":
             self._tick(*rest)
         elif word == "state":
-            self.life.begin(*rest)
+            try:
+                self.life.begin(*rest)
+            except (AttributeError, TypeError, ImportError) as error:  # the program was replaced meanwhile
+                note("gate.other", "error", why=f"the gate runs another version of the program: {error!r}")
             self._plan_changed()
             note("gate.running", revision=self.life.running, trial=self.life.trial is not None)
         elif word == "undone":
@@ -171,6 +174,8 @@ class Desk:
         self._unreadable = unreadable
         counts = add_up(rows)
         self._last = Snapshot(time.time(), lasted, counts)
+        if self.life.plan is None:
+            return
         ticks, conversations = self._server.subscribers("ticks"), self._server.subscribers("conversations")
         if ticks or conversations:
             told = self._snapshot(self._last)
@@ -210,8 +215,7 @@ class Desk:
             self._counting = False
 
     def _snapshot(self, snapshot: Snapshot) -> dict[str, Any]:
-        assert self.life.plan is not None
-        return {**self._summary(), **snapshot_data(self.life.plan, snapshot)}
+        return {**self._summary(), **snapshot_data(self._plan, snapshot)}
 
     def _summary(self) -> dict[str, Any]:
         life = self.life
@@ -236,13 +240,19 @@ class Desk:
             "watch.subscribe": Method(SubscribeParams, self._subscribe, "be told twice a second", watchers=True),
         }
 
+    @property
+    def _plan(self) -> Plan:
+        """The plan that runs. RpcError while that is not known."""
+        if self.life.plan is None:
+            raise RpcError(REFUSED, "the gate is only starting, or is of another version: try again, or restart it")
+        return self.life.plan
+
     async def _status(self, _: NoParams, __: Caller) -> dict[str, Any]:
         life = self.life
         holder = life.holder
-        assert life.plan is not None
         return {
             **self._summary(),
-            "site": life.plan.site,
+            "site": self._plan.site,
             "digest": life.digest(),
             "held_by": {"who": holder.who, "since": holder.since, "what": holder.what} if holder else None,
             "uplinks": {
@@ -252,7 +262,7 @@ class Desk:
                     "down": u.usable("down"),
                     "up": u.usable("up"),
                 }
-                for u in life.plan.uplinks
+                for u in self._plan.uplinks
             },
             "since": round(self._since, 3),
             "unreadable": self._unreadable,

@@ -9,6 +9,8 @@ from typing import Any, TypeAlias
 
 from pydantic import BaseModel, ValidationError
 
+from wily_sluice.control.log import note
+
 PARSE_ERROR, INVALID_REQUEST, METHOD_NOT_FOUND, INVALID_PARAMS, INTERNAL_ERROR = -32700, -32600, -32601, -32602, -32603
 REFUSED, BUSY, NOT_PERMITTED = 1, 2, 3  # our own codes
 MOST_IN_A_BATCH = 100
@@ -74,6 +76,9 @@ async def _respond_one(message: Any, methods: Mapping[str, Method], caller: Any)
         answer = {"jsonrpc": "2.0", "id": message.get("id"), "result": result}
     except RpcError as error:
         answer = _failure(message.get("id"), error)
+    except Exception as error:  # a fault of ours is the caller's to know, and no reason to end
+        note("call.failed", "error", method=message["method"], why=repr(error))
+        answer = _failure(message.get("id"), RpcError(INTERNAL_ERROR, "that failed, by a fault of the program"))
     return answer if "id" in message else None
 
 

@@ -1,7 +1,7 @@
 """Reads the first bytes of an IP packet: which conversation it belongs to, how long it is, and its DSCP.
 
 Sources: RFC 791 (IPv4), RFC 8200 (IPv6 and its extension headers), RFC 2474 (DSCP). Called once for every packet, so
-it slices and does not build objects.
+what most packets are, TCP or UDP over IPv4 without options, is read by the fewest slices.
 
 The key of a conversation is the same for both directions: protocol, local address, remote address, local port, remote
 port; 13 bytes for IPv4, 37 for IPv6. A fragment's key has ports of zero, since only the first fragment knows them and
@@ -19,19 +19,22 @@ _MOST_EXTENSIONS = 8
 UNREADABLE = bytes(13)  # the key of all that cannot be read
 
 
-class Parsed(NamedTuple):
+class Parsed:
     """What a header says: the conversation's key, the packet's length in bytes, its DSCP (0 to 63), its ECN field.
 
     `headers` is how many of its bytes are those of IP and of TCP or UDP; the rest is what an application sent. `flags`
     are TCP's (RFC 9293 §3.1).
     """
 
-    key: bytes
-    length: int
-    dscp: int
-    ecn: int
-    headers: int
-    flags: int = 0
+    __slots__ = ("dscp", "ecn", "flags", "headers", "key", "length")
+
+    def __init__(self, key: bytes, length: int, dscp: int, ecn: int, headers: int, flags: int = 0) -> None:
+        self.key = key
+        self.length = length
+        self.dscp = dscp
+        self.ecn = ecn
+        self.headers = headers
+        self.flags = flags
 
 
 class Parties(NamedTuple):
@@ -49,8 +52,17 @@ def parse(header: bytes, up: bool) -> Parsed | None:
     if len(header) < 20:
         return None
     version = header[0] >> 4
+    protocol = header[9]
+    if header[0] == 0x45 and protocol in (TCP, UDP) and len(header) >= 34 and not (header[6] & 0x3F or header[7]):
+        if up:
+            key = header[9:10] + header[12:24]
+        else:
+            key = header[9:10] + header[16:20] + header[12:16] + header[22:24] + header[20:22]
+        if protocol == UDP:
+            return Parsed(key, header[2] << 8 | header[3], header[1] >> 2, header[1] & 3, 28)
+        headers = 20 + (header[32] >> 4) * 4
+        return Parsed(key, header[2] << 8 | header[3], header[1] >> 2, header[1] & 3, headers, header[33])
     if version == 4:
-        protocol = header[9]
         start = (header[0] & 15) * 4
         fragment = (header[6] & 0x3F) | header[7]
         ports = header[start : start + 4] if protocol in _WITH_PORTS and not fragment else _NO_PORTS

@@ -29,6 +29,7 @@ class Admission:
         self._engine = engine
         self._recognition = recognition
         self._framing = framing
+        self._costs = [framing.cost(length) for length in range(LARGEST_PACKET + 1)]
         self._up = direction == "up"
         self._marks = marks
         self._find = engine.conversations.find
@@ -48,7 +49,7 @@ class Admission:
             self._engine.learn(parties(parsed.key).local, diverted.hardware)
         length = diverted.length or parsed.length
         if length <= LARGEST_PACKET:
-            size = self._framing.cost(length)
+            size = self._costs[length]
         else:
             size = self._framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
         conversation = self._find(parsed.key, parsed.dscp, now)

@@ -36,6 +36,8 @@ from wily_sluice.plan.periods import period_start
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Size
 
+# Packets come and go by the hundred and leave no garbage behind: to look for it after every 700 would be in vain.
+GARBAGE = (100_000, 10, 10)
 THREAD_TURN = 0.0005  # seconds that a thread beside the loop may hold it up
 KEEP_EVERY: Nanoseconds = 5 * SECOND
 LOCK = "\0wily-sluice-gate"  # an abstract Unix socket: one for each network namespace, gone with its process
@@ -135,6 +137,7 @@ class Gate:
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
             self._arrange(taken)
             gc.freeze()
+            gc.set_threshold(*GARBAGE)
             run_before_others()
             sys.setswitchinterval(THREAD_TURN)
             self._ticked = self._kept = time.monotonic_ns()

@@ -13,7 +13,6 @@ import errno
 import os
 import socket
 import struct
-from typing import NamedTuple
 
 from wily_sluice.units import Size
 
@@ -39,19 +38,24 @@ VERDICT_BATCH = 64  # messages a send
 _ATTRIBUTE = struct.Struct("=HH")
 
 
-class Diverted(NamedTuple):
+class Diverted:
     """A packet that the kernel holds: its id as it stands in the message, its first bytes, its length if over 64 kB.
 
     `mark` is the kernel's own mark on it, which routing and other rules may look at; `hardware` who sent it to us,
     empty where the kernel does not say, as of the parts of a large packet that it has cut; `queue` where it came from.
     """
 
-    token: bytes
-    header: bytes
-    length: int
-    mark: int
-    hardware: bytes
-    queue: "PacketQueue"
+    __slots__ = ("hardware", "header", "length", "mark", "queue", "token")
+
+    def __init__(
+        self, token: bytes, header: bytes, length: int, mark: int, hardware: bytes, queue: "PacketQueue"
+    ) -> None:
+        self.token = token
+        self.header = header
+        self.length = length
+        self.mark = mark
+        self.hardware = hardware
+        self.queue = queue
 
 
 def _message(kind: int, flags: int, number: int, attributes: bytes) -> bytes:
