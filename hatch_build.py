@@ -1,4 +1,6 @@
-"""Compiles the engine, and the gate's way to it, ahead of time when a wheel is built, with mypyc; the very same files run uncompiled as well.
+"""Compiles the engine, and the gate's way to it, ahead of time when a wheel is built, with mypyc.
+
+The very same files run uncompiled as well.
 
 An editable installation stays uncompiled, so that a change of a file is what runs. Where there is no C compiler the
 wheel is built without, and says so.
