@@ -1,5 +1,6 @@
 """`sluice gate`: the live shaping of this machine."""
 
+import json
 import os
 import socket
 import sqlite3
@@ -11,13 +12,15 @@ from pathlib import Path
 import click
 
 from wily_sluice.cli.keeper import quota_keeper
-from wily_sluice.cli.options import Refusal, json_option, state_option
+from wily_sluice.cli.options import COST, Refusal, json_option, plan_option, state_option
+from wily_sluice.control import unit
 from wily_sluice.control.client import Client
 from wily_sluice.control.life import moment
 from wily_sluice.control.log import note
 from wily_sluice.control.overseer import Overseer
 from wily_sluice.control.server import user_name
 from wily_sluice.gate.gate import Gate
+from wily_sluice.gate.rig.cost import measure
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.plan.bundle import bundle_of
 from wily_sluice.plan.finding import FileError
@@ -25,6 +28,7 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.units import DIRECTIONS, format_rate
 from wily_sluice.views.console import console, print_json
+from wily_sluice.views.cost import cost_data, print_cost
 from wily_sluice.views.status import print_status
 
 
@@ -161,6 +165,78 @@ def stop() -> None:
     with Client() as client:
         client.call("gate.stop")
     click.echo("the gate ends: packets flow unshaped")
+
+
+@gate.command()
+@click.option(
+    "-p", "--plan", "plan_file", type=click.Path(path_type=Path), metavar="FILE", help="The plan that it starts with."
+)
+@click.option("--print", "only_print", is_flag=True, help="Print the unit, and change nothing.")
+@state_option
+def install(plan_file: Path | None, only_print: bool, state: Path) -> None:
+    """Have systemd run the gate, from now on and at every boot.
+
+    It starts with what was kept last; with --plan, that plan is kept first. `sluice apply` changes it later.
+
+    \b
+    Examples:
+      sudo sluice gate install --plan surgery.yaml
+      sluice gate install --print
+    """
+    if only_print:
+        click.echo(unit.unit_text(state), nl=False)
+        return
+    if os.geteuid() != 0:
+        raise Refusal("installing a service needs root: run it with sudo")
+    plan, revision = _begin(plan_file, state)
+    if not revision:
+        raise Refusal(f"the history in {state} cannot be written, so nothing could be started from it")
+    path = unit.install(state)
+    click.echo(f"{path} is in: revision {revision} of {plan.site} is shaped now, and after every boot")
+
+
+@gate.command()
+def remove() -> None:
+    """Have systemd no longer run the gate. Its history stays.
+
+    \b
+    Example:
+      sudo sluice gate remove
+    """
+    if os.geteuid() != 0:
+        raise Refusal("removing a service needs root: run it with sudo")
+    click.echo("the service is removed" if unit.remove() else "there was no service")
+
+
+@gate.command()
+@plan_option
+@state_option
+@json_option
+def cost(plan_file: Path, state: Path, as_json: bool) -> None:
+    """Measure what shaping by a plan costs on this machine, before it is applied.
+
+    Sends all that it can through a path of its own, made from network namespaces: without a gate, through a loop that
+    lets everything go at once, and through the gate with this plan, its rates lifted. Says what part of one core full
+    lines will take. Takes half a minute and needs root; what the machine does meanwhile shows in the figures.
+
+    `sluice apply` warns of a plan that needs more than was measured here.
+
+    \b
+    Example:
+      sudo sluice gate cost --plan surgery.yaml
+    """
+    if os.geteuid() != 0:
+        raise Refusal("network namespaces need root: run it with sudo")
+    plan = load(plan_file)
+    found = measure(plan, plan_file, lambda line: click.echo(line, err=True))
+    data = cost_data(plan, found)
+    with suppress(OSError):
+        state.mkdir(parents=True, exist_ok=True)
+        (state / COST).write_text(json.dumps(data))
+    if as_json:
+        print_json(data)
+    else:
+        print_cost(console(), plan, found)
 
 
 @gate.command()

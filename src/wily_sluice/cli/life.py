@@ -1,5 +1,6 @@
 """The life of a plan: `sluice apply`, `keep`, `undo`, `history` and `diff`."""
 
+import json
 import sqlite3
 import sys
 from base64 import b64decode, b64encode
@@ -8,19 +9,22 @@ from typing import Any
 
 import click
 
-from wily_sluice.cli.options import Refusal, Time, json_option, plan_option, state_option
+from wily_sluice.cli.options import COST, Refusal, Time, json_option, plan_option, state_option
 from wily_sluice.control.client import Client
 from wily_sluice.control.desk import revision_data
 from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.rig.cost import MIX, needed
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.plan.bundle import Bundle, bundle_of
 from wily_sluice.plan.compare import compare
 from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import examine
 from wily_sluice.units import SECOND, Nanoseconds, format_time
 from wily_sluice.views.changes import changes_data, diff_lines, history_table, print_changes, print_diff
 from wily_sluice.views.console import console, print_json
+from wily_sluice.views.cost import ENOUGH
 from wily_sluice.views.findings import print_findings
 
 
@@ -72,6 +76,7 @@ def apply(plan_file: Path, trial: Nanoseconds, note: str, yes: bool, dry_run: bo
             print_findings(console(), findings)
             print_diff(console(), diff)
             print_changes(console(), changes)
+            _warn_of_cost(plan, Path(client.call("gate.status")["state"]))
         if dry_run:
             if as_json:
                 print_json({"changes": changes_data(changes), "diff": diff})
@@ -96,6 +101,18 @@ def apply(plan_file: Path, trial: Nanoseconds, note: str, yes: bool, dry_run: bo
         print_json({"revision": done["revision"], "digest": done["digest"], "changes": changes_data(changes)})
     else:
         click.echo(f"revision {done['revision']} is on trial for {format_time(trial)}: `sluice keep` keeps it")
+
+
+def _warn_of_cost(plan: Plan, state: Path) -> None:
+    """Say so, when the plan needs more than was measured that this machine carries."""
+    try:
+        carried = json.loads((state / COST).read_text())["mix"]["gate"]
+    except (OSError, ValueError, KeyError):
+        return
+    part = needed(plan, MIX) / carried if carried else float("inf")
+    if part > ENOUGH:
+        line = f"full lines would take {part:.0%} of one core of this machine, by what was measured on it"
+        console().print(f"[bold yellow]{line}: see `sluice gate cost`[/]")
 
 
 @click.command()

@@ -54,6 +54,8 @@ def plan_option(command: Command) -> Command:
     )(command)
 
 
+COST = "cost.json"  # in the folder of the state: what was measured on this machine
+
 state_option = click.option(
     "--state",
     type=click.Path(path_type=Path, file_okay=False),

@@ -22,6 +22,7 @@ from wily_sluice.control.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcErr
 from wily_sluice.control.life import Life
 from wily_sluice.control.link import Link, Message
 from wily_sluice.control.log import note
+from wily_sluice.control.metrics import Endpoint, Gathered
 from wily_sluice.control.orders import Orders
 from wily_sluice.control.paths import runtime_folder
 from wily_sluice.control.server import Caller, Server, Subscription, methods_data
@@ -35,6 +36,7 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
+MOST_HOSTS = 4096  # in the totals, in both directions together
 LONGEST_TRIAL = 24 * 3600  # seconds
 
 
@@ -126,6 +128,9 @@ class Desk:
         self._second: dict[Key, Counts] = {}
         self._second_lasted: Nanoseconds = 0
         self._wanted = (SECOND, False)
+        self._hosts = 0  # in the totals, in each direction
+        self._totals: dict[Key, Counts] = {}
+        self._metrics = Endpoint(Gathered(self._gathered))
 
     async def run(self) -> None:
         """Until the gate ends."""
@@ -167,13 +172,24 @@ class Desk:
 
     def _plan_changed(self) -> None:
         plan = self.life.plan
-        if plan is not None:
-            self._server.let_watch(plan.gate.watchers)
+        if plan is None:
+            return
+        self._server.let_watch(plan.gate.watchers)
+        try:
+            self._metrics.serve(plan.gate.metrics)
+        except OSError as error:
+            note("metrics.unusable", "error", port=plan.gate.metrics, why=str(error))
 
     def _tick(self, rows: list[Row], lasted: Nanoseconds, unreadable: int, talks: list[Talk]) -> None:
         self._unreadable = unreadable
         counts = add_up(rows)
         self._last = Snapshot(time.time(), lasted, counts)
+        for key in self._totals:
+            self._totals[key].backlog = self._totals[key].waiting = 0
+        for key, found in counts.items():
+            if key in self._totals or key.subject != "host" or self._hosts < MOST_HOSTS:
+                self._hosts += key.subject == "host" and key not in self._totals
+                self._totals.setdefault(key, Counts()).then(found)
         if self.life.plan is None:
             return
         ticks, conversations = self._server.subscribers("ticks"), self._server.subscribers("conversations")
@@ -213,6 +229,10 @@ class Desk:
             if self._counting:
                 note("counters.unwritten", "error", why=str(error))
             self._counting = False
+
+    def _gathered(self) -> tuple[Plan | None, dict[Key, Counts], int, bool, set[str]]:
+        life = self.life
+        return life.plan, self._totals, life.running, life.trial is not None, self._missing
 
     def _snapshot(self, snapshot: Snapshot) -> dict[str, Any]:
         return {**self._summary(), **snapshot_data(self._plan, snapshot)}

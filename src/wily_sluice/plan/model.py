@@ -358,9 +358,13 @@ class Rule:
 
 @dataclass(frozen=True, slots=True)
 class GateSettings:
-    """What the gate does beside shaping. `watchers` is `everyone` or a group of users; None for nobody but root."""
+    """What the gate does beside shaping. `watchers` is `everyone` or a group of users; None for nobody but root.
+
+    `metrics` is the port on which they are served to this machine, or None.
+    """
 
     watchers: str | None = None
+    metrics: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

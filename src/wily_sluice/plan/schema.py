@@ -459,6 +459,7 @@ class GateEntry(Entry):
     """What the gate does beside shaping."""
 
     watchers: str | None = Field(default=None, examples=["everyone"])
+    metrics: int | None = Field(default=None, ge=1, le=65_535, examples=["9797"])
 
 
 class PlanEntry(Entry):

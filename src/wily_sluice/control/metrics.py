@@ -1,0 +1,120 @@
+"""What was counted, for whoever collects metrics: in the OpenMetrics format, over HTTP, on this machine alone.
+
+The names, their labels and units stand in docs/metrics.md. Counters begin at nothing when the gate starts.
+"""
+
+from collections.abc import Callable, Iterable
+from socketserver import BaseServer
+from threading import Thread
+
+from prometheus_client import start_http_server
+from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, HistogramMetricFamily, Metric
+from prometheus_client.registry import Collector, CollectorRegistry
+
+from wily_sluice.engine.tally import STEPS, step_end
+from wily_sluice.history.counts import Counts, Key, Subject
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import DIRECTIONS, SECOND
+
+LOOPBACK = "127.0.0.1"
+LABELS: dict[Subject, tuple[str, ...]] = {
+    "queue": ("uplink", "direction", "queue"),
+    "uplink": ("direction", "uplink"),
+    "limiter": ("direction", "limiter"),
+    "host": ("direction", "host"),
+    "rule": ("direction", "rule"),
+    "service": ("direction", "service"),
+}
+A_BUCKET = 4  # steps of the histogram: a doubling
+COUNTED = (
+    ("bytes", "bytes", "bytes that were sent on, as an interface counts them"),
+    ("packets", "packets", "packets that were sent on"),
+    ("dropped_packets", "drops", "packets that were dropped"),
+    ("marked_packets", "marks", "packets that were marked instead of dropped (RFC 3168)"),
+)
+
+
+class Gathered(Collector):
+    """Gives out the totals at each collection. `now` has the plan, the totals, and what is missing and on trial."""
+
+    def __init__(self, now: Callable[[], tuple[Plan | None, dict[Key, Counts], int, bool, set[str]]]) -> None:
+        self._now = now
+
+    def collect(self) -> Iterable[Metric]:
+        """All metrics."""
+        plan, totals, revision, trial, missing = self._now()
+        by_subject: dict[Subject, list[tuple[Key, Counts]]] = {}
+        for key, counts in list(totals.items()):
+            by_subject.setdefault(key.subject, []).append((key, counts))
+        for subject, labels in LABELS.items():
+            yield from _of(subject, labels, by_subject.get(subject, []))
+        usable = GaugeMetricFamily(
+            "sluice_uplink_usable_bits_per_second", "what of the line is used", labels=("direction", "uplink")
+        )
+        here = GaugeMetricFamily("sluice_uplink_here", "1 while its interface is there", labels=("uplink",))
+        for uplink in plan.uplinks if plan is not None else ():
+            here.add_metric((uplink.name,), float(uplink.interface not in missing))
+            for direction in DIRECTIONS:
+                usable.add_metric((direction, uplink.name), uplink.usable(direction))
+        yield usable
+        yield here
+        yield GaugeMetricFamily("sluice_plan_revision", "the plan that runs, by its number", value=revision)
+        yield GaugeMetricFamily("sluice_plan_on_trial", "1 while it is on trial", value=float(trial))
+
+
+def _of(subject: Subject, labels: tuple[str, ...], found: list[tuple[Key, Counts]]) -> Iterable[Metric]:
+    for word, field, about in COUNTED:
+        metric = CounterMetricFamily(f"sluice_{subject}_{word}", f"{about}, by {subject}", labels=labels)
+        for key, counts in found:
+            metric.add_metric(_labels(key), getattr(counts, field))
+        yield metric
+    by = f", by {subject}"
+    busy = CounterMetricFamily(f"sluice_{subject}_busy_seconds", f"time in which packets waited{by}", labels=labels)
+    backlog = GaugeMetricFamily(f"sluice_{subject}_backlog_bytes", f"what waits now{by}", labels=labels)
+    waits = HistogramMetricFamily(f"sluice_{subject}_wait_seconds", f"how long packets waited{by}", labels=labels)
+    for key, counts in found:
+        busy.add_metric(_labels(key), counts.busy / SECOND)
+        backlog.add_metric(_labels(key), counts.backlog)
+        waits.add_metric(_labels(key), _buckets(counts), sum_value=None)
+    yield busy
+    yield backlog
+    yield waits
+
+
+def _labels(key: Key) -> tuple[str, ...]:
+    return (key.uplink, key.direction, key.name) if key.subject == "queue" else (key.direction, key.name)
+
+
+def _buckets(counts: Counts) -> list[tuple[str, float]]:
+    """How many waited at most so long, in seconds."""
+    waits = counts.waits or [0] * STEPS
+    seen = counts.packets - sum(waits)  # what did not wait
+    buckets = []
+    for first in range(0, STEPS - A_BUCKET, A_BUCKET):
+        seen += sum(waits[first : first + A_BUCKET])
+        buckets.append((repr(step_end(first + A_BUCKET - 1) / SECOND), float(seen)))
+    return [*buckets, ("+Inf", float(counts.packets))]
+
+
+class Endpoint:
+    """Serves them on a port of the loopback address, while there is one."""
+
+    def __init__(self, collector: Collector) -> None:
+        self._registry = CollectorRegistry()
+        self._registry.register(collector)
+        self._serving: tuple[BaseServer, Thread] | None = None
+        self.port: int | None = None
+
+    def serve(self, port: int | None) -> None:
+        """Serve there from now on; nowhere for None. OSError when the port is taken."""
+        if port == self.port:
+            return
+        if self._serving is not None:
+            server, thread = self._serving
+            server.shutdown()
+            server.server_close()
+            thread.join()
+        self._serving, self.port = None, None
+        if port is not None:
+            self._serving = start_http_server(port, addr=LOOPBACK, registry=self._registry)
+            self.port = port

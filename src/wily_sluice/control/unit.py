@@ -1,0 +1,108 @@
+"""The gate as a service of systemd: its unit, put in and taken away.
+
+It is told when it shapes (`Type=notify`), restarted when it fails or no longer turns (`WatchdogSec`), and has only what
+it needs: the capabilities for the kernel's packet queue and chains, for its place before other processes, and for
+giving the watchers' socket to a group.
+"""
+
+import shutil
+import sys
+from pathlib import Path
+
+from wily_sluice.gate.command import run
+from wily_sluice.gate.errors import LiveError
+
+UNIT = "wily-sluice.service"
+FOLDER = Path("/etc/systemd/system")
+_TEXT = """\
+[Unit]
+Description=Wily Sluice: shapes the uplinks of this gateway
+Documentation=man:systemd.service(5)
+After=network-pre.target
+Before=network.target
+StartLimitIntervalSec=0
+
+[Service]
+Type=notify
+NotifyAccess=main
+ExecStart={python} -m wily_sluice gate run --quiet --state {state}
+Restart=always
+RestartSec=1
+WatchdogSec=15
+TimeoutStartSec=60
+TimeoutStopSec=20
+OOMScoreAdjust=-500
+StateDirectory=wily-sluice
+RuntimeDirectory=wily-sluice
+RuntimeDirectoryMode=0755
+RuntimeDirectoryPreserve=restart
+UMask=0077
+
+CapabilityBoundingSet=CAP_NET_ADMIN CAP_NET_RAW CAP_SYS_NICE CAP_CHOWN
+NoNewPrivileges=yes
+ProtectSystem=strict
+ReadWritePaths={state} /run
+ProtectHome=read-only
+PrivateTmp=yes
+PrivateDevices=yes
+DevicePolicy=closed
+ProtectClock=yes
+ProtectHostname=yes
+ProtectKernelLogs=yes
+ProtectKernelModules=yes
+ProtectKernelTunables=yes
+ProtectControlGroups=yes
+RestrictAddressFamilies=AF_UNIX AF_NETLINK AF_INET AF_INET6
+RestrictNamespaces=yes
+RestrictSUIDSGID=yes
+LockPersonality=yes
+MemoryDenyWriteExecute=yes
+RemoveIPC=yes
+SystemCallArchitectures=native
+SystemCallFilter=@system-service
+SystemCallErrorNumber=EPERM
+IPAddressDeny=any
+IPAddressAllow=localhost
+
+[Install]
+WantedBy=multi-user.target
+"""
+
+
+def unit_text(state: Path) -> str:
+    """The unit, for this installation of the program."""
+    return _TEXT.format(python=sys.executable, state=state.absolute())
+
+
+def install(state: Path) -> Path:
+    """Put the unit in, and start it now and at every boot. LiveError when that fails; then it is taken away again."""
+    _require()
+    path = FOLDER / UNIT
+    if path.exists():
+        raise LiveError(f"{path} is there already: `sluice gate remove` first")
+    state.mkdir(parents=True, exist_ok=True)
+    path.write_text(unit_text(state))
+    try:
+        run(["systemctl", "daemon-reload"])
+        run(["systemctl", "enable", "--now", UNIT])
+    except LiveError:
+        remove()
+        raise
+    return path
+
+
+def remove() -> bool:
+    """Stop the service, and take its unit away. False when there was none; the history stays."""
+    _require()
+    path = FOLDER / UNIT
+    if not path.exists():
+        return False
+    run(["systemctl", "disable", "--now", UNIT], check=False)
+    path.unlink()
+    run(["systemctl", "daemon-reload"])
+    return True
+
+
+def _require() -> None:
+    if shutil.which("systemctl") is None:
+        raise LiveError("this machine has no systemd: `sluice gate run` shapes in the foreground")

@@ -1,0 +1,157 @@
+"""What shaping costs on this machine, measured in a rig of its own: packets a second through the gate with a plan.
+
+Beside it the same path without a gate, and through a loop of the same kind that lets everything go at once. The plan's
+rates are lifted, so that its rules, limiters and queues are what costs.
+"""
+
+import json
+import signal
+import subprocess
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from subprocess import PIPE
+
+from wily_sluice.gate.command import run
+from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.rig.flood_program import CONVERSATIONS, FIRST_PORT
+from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout
+from wily_sluice.gate.rig.rig import Rig
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Size
+
+FULL: tuple[Size, ...] = (1500,)
+# What hosts of a small site send: full packets, acknowledgements and voice, and something between.
+MIX: tuple[Size, ...] = (1500, 1500, 1500, 1500, 1500, 1500, 600, 214, 90, 60, 60, 60)
+WARM_UP, MEASURED = 1.0, 3.0  # seconds
+PATIENCE = 15.0
+
+
+@dataclass(frozen=True, slots=True)
+class Carried:
+    """Packets a second of some sizes: without a gate, through the loop that does nothing, through the gate."""
+
+    sizes: tuple[Size, ...]
+    free: float
+    bare: float
+    gate: float
+
+    @property
+    def mean(self) -> float:
+        """The mean packet, in bytes."""
+        return sum(self.sizes) / len(self.sizes)
+
+    @property
+    def rate(self) -> float:
+        """Bit/s of packets through the gate."""
+        return self.gate * self.mean * 8
+
+
+@dataclass(frozen=True, slots=True)
+class Cost:
+    """For full packets, and for a mix of sizes."""
+
+    full: Carried
+    mix: Carried
+
+
+def needed(plan: Plan, sizes: tuple[Size, ...]) -> float:
+    """Packets a second when all lines of a plan are full of packets of these sizes, in both directions."""
+    return sum(
+        uplink.usable(direction) * SECOND / (BYTE_TIME * sum(map(uplink.framing.cost, sizes)) / len(sizes))
+        for uplink in plan.uplinks
+        for direction in DIRECTIONS
+    )
+
+
+def measure(plan: Plan, plan_file: Path, tell: Callable[[str], None]) -> Cost:
+    """Build the rig, measure, take it down. LiveError when it cannot be."""
+    if not any(":" not in subnet for network in plan.networks for subnet in network.subnets):
+        raise LiveError("the measurement needs a network with a subnet of IPv4")
+    rig = Rig("cost")
+    rig.down()
+    layout = Layout(plan, "cost", hosts=4)
+    tell("building a path from network namespaces …")
+    rig.up(layout, {})
+    try:
+        ports = f"{FIRST_PORT}:{FIRST_PORT + CONVERSATIONS}"
+        run(rig.command("far", ["iptables", "-w", "-A", "INPUT", "-p", "udp", "--dport", ports, "-j", "DROP"]))
+        found = [
+            _carried(rig, layout, plan_file, name, sizes, tell) for name, sizes in (("full", FULL), ("mixed", MIX))
+        ]
+    finally:
+        rig.down()
+    return Cost(*found)
+
+
+def _carried(
+    rig: Rig, layout: Layout, plan_file: Path, name: str, sizes: tuple[Size, ...], tell: Callable[[str], None]
+) -> Carried:
+    tell(f"{name} packets, without a gate …")
+    free = _far_packets(rig, layout, sizes)
+    tell(f"{name} packets, let go at once …")
+    with _program(rig, "bare", plan_file) as bare:
+        at_once = _through(rig, layout, sizes, bare)
+    tell(f"{name} packets, through the gate …")
+    with _program(rig, "gate", plan_file) as gate:
+        shaped = _through(rig, layout, sizes, gate)
+    return Carried(sizes, free, at_once, shaped)
+
+
+@contextmanager
+def _flood(rig: Rig, layout: Layout, sizes: tuple[Size, ...]) -> Iterator[None]:
+    """Send meanwhile, from one host of the first network."""
+    network = next(n for n in layout.plan.networks if any(":" not in subnet for subnet in n.subnets))
+    local = next(address for address in layout.host_addresses(network) if ":" not in address).partition("/")[0]
+    seconds = WARM_UP + MEASURED + 1
+    command = rig.program(network.name, "rig.flood_program", local, FAR_ADDRESSES[0], seconds, *sizes)
+    sender = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=PIPE, text=True)
+    try:
+        time.sleep(WARM_UP)
+        yield
+    finally:
+        sender.terminate()
+        sender.communicate(timeout=PATIENCE)
+
+
+def _far_packets(rig: Rig, layout: Layout, sizes: tuple[Size, ...]) -> float:
+    """Packets a second that arrive."""
+
+    def arrived() -> int:
+        lines = run(rig.command("far", ["cat", "/proc/net/dev"])).stdout.splitlines()
+        return sum(int(line.split(":")[1].split()[1]) for line in lines if line.strip().startswith("line"))
+
+    with _flood(rig, layout, sizes):
+        before, begun = arrived(), time.monotonic()
+        time.sleep(MEASURED)
+        return (arrived() - before) / (time.monotonic() - begun)
+
+
+@contextmanager
+def _program(rig: Rig, what: str, plan_file: Path) -> Iterator["subprocess.Popen[str]"]:
+    command = rig.program("gateway", "rig.cost_program", what, plan_file.absolute())
+    program = subprocess.Popen(command, stdout=PIPE, stderr=PIPE, text=True, start_new_session=True)
+    try:
+        assert program.stdout is not None
+        if not program.stdout.readline():
+            raise LiveError(f"it did not start: {program.communicate()[1].strip()}")
+        yield program
+    finally:
+        if program.poll() is None:
+            program.send_signal(signal.SIGINT)
+        program.communicate(timeout=PATIENCE)
+
+
+def _through(rig: Rig, layout: Layout, sizes: tuple[Size, ...], program: "subprocess.Popen[str]") -> float:
+    """Packets a second that a program let go."""
+    assert program.stdout is not None
+    with _flood(rig, layout, sizes):
+        packets = seconds = 0.0
+        program.stdout.readline()  # begun before
+        while seconds < MEASURED - 0.5:
+            told = json.loads(program.stdout.readline())
+            packets += told["packets"]
+            seconds += told["seconds"]
+    return packets / seconds

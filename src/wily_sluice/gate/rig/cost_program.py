@@ -1,0 +1,101 @@
+"""What is measured in a rig of cost: a gate that is not held by its rates, or a loop that lets everything go at once.
+
+`python -m … gate PLAN` or `… bare PLAN`: prints a line of JSON a second, with the packets that it let go, until ended.
+"""
+
+import json
+import select
+import sys
+import time
+from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
+
+from wily_sluice.gate import diversion
+from wily_sluice.gate.counters import Row
+from wily_sluice.gate.gate import Gate
+from wily_sluice.gate.intake import FIRST_QUEUE
+from wily_sluice.gate.loop import BATCH
+from wily_sluice.gate.packet_queue import PacketQueue
+from wily_sluice.gate.urgency import run_before_others
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.read import load
+from wily_sluice.units import SECOND, Nanoseconds, Rate
+
+LIFTED: Rate = 40_000_000_000
+
+
+def lifted(plan: Plan) -> Plan:
+    """The same plan on lines, and with limiters, that hold nothing back: its rules and queues cost what they cost."""
+    limiters = tuple(
+        replace(one, down=LIFTED if one.down else None, up=LIFTED if one.up else None) for one in plan.limiters
+    )
+    return replace(plan, uplinks=tuple(replace(one, down=LIFTED, up=LIFTED) for one in plan.uplinks), limiters=limiters)
+
+
+def tell(packets: int, lasted: Nanoseconds) -> None:
+    """A line of it."""
+    print(json.dumps({"packets": packets, "seconds": lasted / SECOND}), flush=True)
+
+
+class Teller:
+    """Tells what the gate counted."""
+
+    def fileno(self) -> int:
+        """Of something that is never readable."""
+        return sys.stderr.fileno()
+
+    def turn(self) -> None:
+        """Nothing to do."""
+
+    def ready(self) -> None:
+        """Nothing to do."""
+
+    def told(self, interface: str, here: bool) -> None:
+        """Nothing to do."""
+
+    def tick(self, rows: list[Row], lasted: Nanoseconds) -> None:
+        """Tell."""
+        tell(sum(row.packets for row in rows if row.kind == "queue"), lasted)
+
+
+def bare(plan: Plan) -> None:
+    """Let everything go that goes up."""
+    diversion.remove()
+    queue = PacketQueue(FIRST_QUEUE)
+    diversion.put(
+        diversion.rules([diversion.Diverting(plan.uplinks[0].interface, "up", FIRST_QUEUE)], None, None), True
+    )
+    run_before_others()
+    packets, begun = 0, time.monotonic_ns()
+    try:
+        while True:
+            select.select([queue], (), (), 0.2)
+            while arrived := queue.read(BATCH):
+                for diverted in arrived:
+                    queue.accept(diverted.token)
+                queue.flush()
+                packets += len(arrived)
+                if time.monotonic_ns() - begun >= SECOND:
+                    break
+            now = time.monotonic_ns()
+            if now - begun >= SECOND:
+                tell(packets, now - begun)
+                packets, begun = 0, now
+    finally:
+        diversion.remove()
+        queue.close()
+
+
+def main(what: str, plan_file: str) -> None:
+    """Measure one of them."""
+    plan = load(Path(plan_file))
+    if what == "bare":
+        with suppress(KeyboardInterrupt):
+            bare(plan)
+    else:
+        Gate(lifted(plan), None, Teller()).run(lambda: None)
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:])
