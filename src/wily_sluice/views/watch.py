@@ -156,7 +156,7 @@ class Watch:
         self._top = min(max(0, self._top, place - room + 1), place)
         body = [self._row(row, width) for row in rows[self._top : self._top + room]]
         if not rows:
-            body = [Text(self._nothing(), "dim")]
+            body = [Text(f" {line}", "dim") for line in _wrapped(self._nothing(), width - 2)][:room]
         body += [Text("")] * (room - len(body))
         return [*head, *body, *explained, *foot]
 
@@ -229,6 +229,7 @@ class Watch:
         if room >= 6:
             text.append(" ")
             text.append(self._spark(row, min(room - 1, KEPT)), "cyan")
+        text.truncate(width)
         return text
 
     def _spark(self, row: Row, columns: int) -> str:
@@ -319,6 +320,7 @@ def _between(left: Text, right: Text, width: int) -> Text:
     left.truncate(max(0, width - right.cell_len - 1), overflow="ellipsis")
     left.append(" " * max(1, width - left.cell_len - right.cell_len))
     left.append_text(right)
+    left.truncate(width)
     return left
 
 
