@@ -73,7 +73,7 @@ def test_check_ends_with_0_1_or_2(sluice: Sluice, tmp_path: Path) -> None:
 
 def test_a_plan_with_errors_is_refused_by_every_command_that_reads_it(sluice: Sluice, tmp_path: Path) -> None:
     (tmp_path / "sluice.yaml").write_text(SMALL_PLAN.replace("queue: calls", "queue: cals"))
-    for command in (("show",), ("share",), ("lab", "run", "t.yaml"), ("gate", "run"), ("rig", "up")):
+    for command in (("show",), ("share",), ("lab", "run", "t.yaml"), ("apply",), ("rig", "up")):
         done = sluice(*command)
         assert done.returncode == 2
         assert done.stdout == ""

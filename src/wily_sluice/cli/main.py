@@ -1,29 +1,49 @@
 """The `sluice` command: its groups, and the one place where errors become messages."""
 
+from importlib import import_module
 from typing import Any
 
 import click
 
 from wily_sluice import __version__
-from wily_sluice.cli.check import check
-from wily_sluice.cli.demo import demo
-from wily_sluice.cli.gate import gate
-from wily_sluice.cli.lab import lab
-from wily_sluice.cli.life import apply, diff, history, keep, undo
 from wily_sluice.cli.options import ERRORS, INTERRUPTED, Refusal
-from wily_sluice.cli.rig import rig
-from wily_sluice.cli.share import share
-from wily_sluice.cli.show import show
-from wily_sluice.cli.trace import trace
-from wily_sluice.cli.watch import watch
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.finding import FileError
 from wily_sluice.views.console import console
 from wily_sluice.views.findings import count_findings, print_findings
 
+# Where each command is. A command's module is imported when it is needed: some bring a lot with them.
+COMMANDS = {
+    "apply": "life",
+    "check": "check",
+    "demo": "demo",
+    "diff": "life",
+    "gate": "gate",
+    "history": "life",
+    "keep": "life",
+    "lab": "lab",
+    "rig": "rig",
+    "share": "share",
+    "show": "show",
+    "trace": "trace",
+    "undo": "life",
+    "watch": "watch",
+}
+
 
 class Sluice(click.Group):
     """Turns what is wrong with a file into its findings."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """All of them."""
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """One of them, imported."""
+        if cmd_name not in COMMANDS:
+            return None
+        command: click.Command = getattr(import_module(f"wily_sluice.cli.{COMMANDS[cmd_name]}"), cmd_name)
+        return command
 
     def invoke(self, ctx: click.Context) -> Any:
         """Run the command."""
@@ -52,7 +72,3 @@ def sluice() -> None:
       sluice demo                 check, split and simulate it; no root needed
       sluice demo --save FOLDER   write its files, to start from
     """
-
-
-for command in (check, show, share, lab, trace, gate, apply, keep, undo, history, diff, watch, rig, demo):
-    sluice.add_command(command)
