@@ -45,6 +45,7 @@ ReadWritePaths={state} /run
 ProtectHome=read-only
 PrivateTmp=yes
 PrivateDevices=yes
+PrivateMounts=yes
 DevicePolicy=closed
 ProtectClock=yes
 ProtectHostname=yes

@@ -1,0 +1,41 @@
+from collections.abc import Callable
+
+from wily_sluice.plan.compare import compare
+from wily_sluice.plan.model import Plan
+
+RULES = (("A", 80), ("B", 81))
+
+
+def test_what_changes_is_said_by_what_it_comes_to_and_whom_it_concerns(small_plan: Callable[..., Plan]) -> None:
+    before = small_plan()
+    assert compare(before, before) == []
+    after = small_plan(
+        ("up: 10 Mbit/s", "up: 8 Mbit/s"),
+        ("calls: {guarantee: 20%, priority: 1}", "calls: {guarantee: 30%, priority: 1}\n      late: {}"),
+        ("  guest: {local: guests, per: host, down: 2 Mbit/s}", "  night: {local: house, up: 1 Mbit/s}"),
+        ("rules:\n", "rules:\n  - {name: Guests, local: guests, queue: late}\n"),
+        ("port: 5004-5005", "port: 5004"),
+    )
+    told = {(change.how, change.part, change.name): change for change in compare(before, after)}
+    # 10 and 8 Mbit/s less a tenth; of those 20 and 30 per cent.
+    assert told["changed", "uplink", "line"].what == "9 Mbit/s → 7.2 Mbit/s up"
+    calls = told["changed", "queue on line", "calls"]
+    assert "down: guarantee 3.6 Mbit/s → 5.4 Mbit/s" in calls.what
+    assert "up: guarantee 1.8 Mbit/s → 2.16 Mbit/s" in calls.what
+    assert calls.whom == ("house",)
+    assert told["new", "queue on line", "late"].whom == ("guests",)
+    assert told["gone", "limiter", "guest"].whom == ("guests",)
+    assert told["new", "limiter", "night"].what == "1 Mbit/s up"
+    assert told["new", "rule", "Guests"].what == "place 1, to late"
+    assert told["changed", "rule", "Calls"].what == "names other conversations"
+    assert told["changed", "queue on line", "rest"].whom == ("whoever no rule names",)
+    assert {change.how for change in compare(after, before)} == {"new", "gone", "changed"}
+
+
+def test_a_rule_that_only_changes_its_place_has_moved(small_plan: Callable[..., Plan]) -> None:
+    first, second = (f"  - {{name: {name}, local: house, port: {port}, queue: calls}}\n" for name, port in RULES)
+    before = small_plan(("rules:\n", f"rules:\n{first}{second}"))
+    after = small_plan(("rules:\n", f"rules:\n{second}{first}"))
+    (moved,) = compare(before, after)
+    assert (moved.how, moved.part) == ("moved", "rule")
+    assert (moved.name, moved.what) in {("A", "place 1 → 2"), ("B", "place 2 → 1")}
