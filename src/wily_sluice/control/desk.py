@@ -18,6 +18,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field
 
 from wily_sluice.control.counts import add_up
+from wily_sluice.control.health import Pulse
 from wily_sluice.control.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcError, notification
 from wily_sluice.control.life import Life
 from wily_sluice.control.link import Link, Message
@@ -129,6 +130,8 @@ class Desk:
         self._second_lasted: Nanoseconds = 0
         self._wanted = (SECOND, False)
         self._hosts = 0  # in the totals, in each direction
+        self._pulse = Pulse()
+        self._answering: set[str] = set()  # before the trial, and not known to have stopped
         self._totals: dict[Key, Counts] = {}
         self._metrics = Endpoint(Gathered(self._gathered))
 
@@ -143,6 +146,7 @@ class Desk:
             note("sockets.unusable", "error", why=str(error))
         await self._over.wait()
         self._server.close()
+        self._pulse.close()
         if self._counters is not None:
             with suppress(sqlite3.Error, OSError):
                 self._counters.close(int(time.time()))
@@ -176,12 +180,29 @@ class Desk:
             return
         self._server.let_watch(plan.gate.watchers)
         try:
+            self._pulse.watch(plan.gate.health)
+        except OSError as error:
+            note("health.unusable", "error", why=str(error))
+        try:
             self._metrics.serve(plan.gate.metrics)
         except OSError as error:
             note("metrics.unusable", "error", port=plan.gate.metrics, why=str(error))
 
+    def _look_after_trial(self) -> None:
+        """Have a trial undone when a remote that answered before it no longer does."""
+        trial = self.life.trial
+        if trial is None:
+            self._answering = self._pulse.answering()
+            return
+        silent = sorted(self._answering - self._pulse.answering())
+        if silent and not trial.ending:
+            trial.ending = True
+            note("health.failed", "warning", revision=trial.revision, silent=silent)
+            self._orders.tell("undo", f"{', '.join(silent)} answered before it, and no longer did")
+
     def _tick(self, rows: list[Row], lasted: Nanoseconds, unreadable: int, talks: list[Talk]) -> None:
         self._unreadable = unreadable
+        self._look_after_trial()
         counts = add_up(rows)
         self._last = Snapshot(time.time(), lasted, counts)
         for key in self._totals:

@@ -48,6 +48,7 @@ class OnTrial:
     ends: Nanoseconds
     before_revision: int
     before: bytes
+    ending: bool = False
 
 
 class Life:

@@ -20,7 +20,7 @@ from wily_sluice.gate.command import run
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.units import Direction
 
-CHAINS = CHAIN, MARKING_CHAIN, NAMES_CHAIN = "SLUICE", "SLUICE-MARKS", "SLUICE-NAMES"
+CHAINS = CHAIN, MARKING_CHAIN, NAMES_CHAIN, HEALTH_CHAIN = "SLUICE", "SLUICE-MARKS", "SLUICE-NAMES", "SLUICE-HEALTH"
 # Of the kernel's 32-bit mark: whether a DSCP is to be written, whether congestion is, and which DSCP.
 DSCP_BIT, CE_BIT, DSCP_SHIFT = 1 << 31, 1 << 30, 24
 OURS = 0xFF << DSCP_SHIFT
@@ -39,16 +39,28 @@ class Diverting(NamedTuple):
     opening: int | None = None
 
 
-def rules(queues: Sequence[Diverting], names: int | None, marking: Iterable[int] | None) -> str:
-    """What the chains are to hold: divert what interfaces forward; show queue `names` the answers of DNS that this
-    machine gives; have written what the gate asks for, congestion and the DSCPs in `marking`, unless that is None.
+def rules(
+    queues: Sequence[Diverting], names: int | None, marking: Iterable[int] | None, health: Iterable[str] = ()
+) -> tuple[str, str]:
+    """What the chains are to hold, for IPv4 and for IPv6: divert what interfaces forward; show queue `names` the
+    answers of DNS that this machine gives; have written what the gate asks for, congestion and the DSCPs in `marking`,
+    unless that is None; divert the echoes that this machine itself has from the remotes in `health`.
     """
+    dscps = sorted(set(marking)) if marking is not None else None
+    remotes = sorted(set(health))
+    v4, v6 = (_rules(queues, names, dscps, [r for r in remotes if (":" in r) == six]) for six in (False, True))
+    return v4, v6
+
+
+def _rules(queues: Sequence[Diverting], names: int | None, marking: list[int] | None, health: list[str]) -> str:
     lines = [f":{chain} - [0:0]" for chain in CHAINS]
     for interface, direction, number, opening in queues:
         way = ("-A", CHAIN, "-o" if direction == "up" else "-i", interface)
         if opening is not None:
             lines += [" ".join((*way, *part, *_queue(opening))) for part in _openings()]
         lines.append(" ".join((*way, *_queue(number))))
+        end = "-d" if direction == "up" else "-s"
+        lines += [" ".join(("-A", HEALTH_CHAIN, *way[2:], end, remote, *_queue(number))) for remote in health]
     if names is not None:
         lines.append(" ".join(("-A", NAMES_CHAIN, *_queue(names))))
     if marking is not None:
@@ -56,16 +68,16 @@ def rules(queues: Sequence[Diverting], names: int | None, marking: Iterable[int]
     return "\n".join(lines)
 
 
-def put(contents: str, first: bool = False) -> None:
+def put(contents: tuple[str, str], first: bool = False) -> None:
     """Have the chains hold what `rules` said, in one step for each of IPv4 and IPv6; `first` also leads packets there.
 
     LiveError when the system refuses; then nothing is left behind if it is the first time, and nothing changed for
     IPv4 or for both if it is not.
     """
-    jumps = [" ".join(("-A", *jump)) for jump in _JUMPS] if first else []
-    text = "\n".join((f"*{TABLE}", contents, *jumps, "COMMIT", ""))
     try:
-        for family in FAMILIES:
+        for family, own in zip(FAMILIES, contents, strict=True):
+            jumps = [" ".join(("-A", *jump)) for jump in _jumps(family)] if first else []
+            text = "\n".join((f"*{TABLE}", own, *jumps, "COMMIT", ""))
             run([f"{family}-restore", "-w", "--noflush"], stdin=text)
     except LiveError as error:
         if first:
@@ -130,20 +142,27 @@ def remove() -> bool:
     """Take the chains away, whatever of them is there. True when there was something to take."""
     found = False
     for family in FAMILIES:
-        for chain, jump in zip(CHAINS, _JUMPS, strict=True):
-            found = _table(family, "-S", chain, check=False) or found
+        for jump in _jumps(family):
             while _table(family, "-D", *jump, check=False):
                 pass
+        for chain in CHAINS:
+            found = _table(family, "-S", chain, check=False) or found
             _table(family, "-F", chain, check=False)
             _table(family, "-X", chain, check=False)
     return found
 
 
-_JUMPS = (
-    ("FORWARD", "-j", CHAIN),
-    ("POSTROUTING", "-m", "mark", "!", "--mark", f"0x0/{DSCP_BIT | CE_BIT:#x}", "-j", MARKING_CHAIN),
-    ("OUTPUT", "-p", "udp", "--sport", "53", "-j", NAMES_CHAIN),
-)
+def _jumps(family: str) -> list[tuple[str, ...]]:
+    """What leads to the chains."""
+    protocol, kind = ("icmp", "--icmp-type") if family == "iptables" else ("ipv6-icmp", "--icmpv6-type")
+    wished = f"0x0/{DSCP_BIT | CE_BIT:#x}"
+    return [
+        ("POSTROUTING", "-m", "mark", "!", "--mark", wished, "-j", MARKING_CHAIN),
+        ("OUTPUT", "-p", "udp", "--sport", "53", "-j", NAMES_CHAIN),
+        ("OUTPUT", "-p", protocol, kind, "echo-request", "-j", HEALTH_CHAIN),
+        ("INPUT", "-p", protocol, kind, "echo-reply", "-j", HEALTH_CHAIN),
+        ("FORWARD", "-j", CHAIN),
+    ]
 
 
 def _table(family: str, *words: str, check: bool = True) -> bool:

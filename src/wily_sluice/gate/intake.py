@@ -39,7 +39,7 @@ class Taken:
     whole: dict[Way, bool]
     recognizes: bool
     apart: bool
-    chains: str
+    chains: tuple[str, str]
 
     @property
     def numbers(self) -> set[int]:
@@ -87,7 +87,8 @@ class Intake:
             for uplink in plan.uplinks
             for direction in DIRECTIONS
         ]
-        chains = diversion.rules(diverting, NAMES_QUEUE if recognizes else None, dscps if self.can_write else None)
+        marking = dscps if self.can_write else None
+        chains = diversion.rules(diverting, NAMES_QUEUE if recognizes else None, marking, plan.gate.health)
         whole = {(u.name, d): takes_whole(u.usable(d)) for u in plan.uplinks for d in DIRECTIONS}
         taken = Taken(places, whole, recognizes, apart, chains)
         try:
@@ -110,7 +111,7 @@ class Intake:
         free = (place for place in count() if place not in known.values())
         return {way: known[way] if way in known else next(free) for way in ways}
 
-    def _lead(self, chains: str) -> None:
+    def _lead(self, chains: tuple[str, str]) -> None:
         if self._taken is None:
             diversion.put(chains, first=True)
         elif chains != self._taken.chains:

@@ -360,11 +360,13 @@ class Rule:
 class GateSettings:
     """What the gate does beside shaping. `watchers` is `everyone` or a group of users; None for nobody but root.
 
-    `metrics` is the port on which they are served to this machine, or None.
+    `metrics` is the port on which they are served to this machine, or None. `health` are addresses of remotes that are
+    to go on answering while a plan is on trial.
     """
 
     watchers: str | None = None
     metrics: int | None = None
+    health: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

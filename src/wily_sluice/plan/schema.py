@@ -7,10 +7,11 @@ a limiter's group) are not followed here but in `read`.
 import re
 from collections.abc import Iterator
 from datetime import date
+from ipaddress import ip_address
 from typing import Annotated, Any, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
 
 from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
 from wily_sluice.engine.known import PROTOCOLS_SEEN
@@ -455,10 +456,20 @@ class CatalogueEntry(Entry):
     services: dict[Name, ServiceEntry] = Field(examples=["{league: {ports: [27000-27010/udp]}}"])
 
 
+def _remotes(words: tuple[str, ...]) -> tuple[str, ...]:
+    for word in words:
+        try:
+            ip_address(word)
+        except ValueError:
+            raise ValueError(f"“{word}” is no address: write one such as 198.51.100.10") from None
+    return words
+
+
 class GateEntry(Entry):
     """What the gate does beside shaping."""
 
     watchers: str | None = Field(default=None, examples=["everyone"])
+    health: Annotated[Words, AfterValidator(_remotes)] = Field(default=(), examples=["[198.51.100.10]"])
     metrics: int | None = Field(default=None, ge=1, le=65_535, examples=["9797"])
 
 
