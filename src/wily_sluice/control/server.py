@@ -81,7 +81,9 @@ class Server:
 
     async def begin(self) -> None:
         """Open both for root alone. OSError when that cannot be."""
-        self._folder.mkdir(parents=True, exist_ok=True, mode=0o755)
+        for folder in (self._folder.parent, self._folder):
+            folder.mkdir(exist_ok=True)
+            folder.chmod(0o755)  # whatever the umask: the sockets themselves say who may
         self._servers = [await self._open(True), await self._open(False)]
 
     async def _open(self, may_change: bool) -> asyncio.Server:
