@@ -21,11 +21,12 @@ from wily_sluice.plan.compare import compare
 from wily_sluice.plan.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import examine
-from wily_sluice.units import SECOND, Nanoseconds, format_time
+from wily_sluice.units import SECOND, Nanoseconds
 from wily_sluice.views.changes import changes_data, diff_lines, history_table, print_changes, print_diff
 from wily_sluice.views.console import console, print_json
 from wily_sluice.views.cost import ENOUGH
 from wily_sluice.views.findings import print_findings
+from wily_sluice.views.status import span_words
 
 
 def _call(client: Client, method: str, **params: Any) -> Any:
@@ -86,7 +87,7 @@ def apply(plan_file: Path, trial: Nanoseconds, note: str, yes: bool, dry_run: bo
         if not yes:
             if not sys.stdin.isatty():
                 raise Refusal("nobody can be asked here: give --yes to apply it all the same")
-            if not click.confirm(f"apply it, on trial for {format_time(trial)}?"):
+            if not click.confirm(f"apply it, on trial for {span_words(trial / SECOND)}?"):
                 raise Refusal("nothing was changed")
         done = _call(
             client,
@@ -100,7 +101,7 @@ def apply(plan_file: Path, trial: Nanoseconds, note: str, yes: bool, dry_run: bo
     if as_json:
         print_json({"revision": done["revision"], "digest": done["digest"], "changes": changes_data(changes)})
     else:
-        click.echo(f"revision {done['revision']} is on trial for {format_time(trial)}: `sluice keep` keeps it")
+        click.echo(f"revision {done['revision']} is on trial for {span_words(trial / SECOND)}: `sluice keep` keeps it")
 
 
 def _warn_of_cost(plan: Plan, state: Path) -> None:
@@ -154,7 +155,7 @@ def undo(revision: int | None, trial: Nanoseconds | None, as_json: bool) -> None
     elif done["how"] == "undone":
         click.echo(f"undone: revision {done['revision']} runs again")
     else:
-        on_trial = f", on trial for {format_time(trial)}" if trial is not None else ", and is kept"
+        on_trial = f", on trial for {span_words(trial / SECOND)}" if trial is not None else ", and is kept"
         click.echo(f"revision {done['revision']} runs{on_trial}")
 
 

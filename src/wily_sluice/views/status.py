@@ -5,7 +5,7 @@ from typing import Any
 
 from rich.console import Console
 
-from wily_sluice.units import SECOND, format_rate, format_time
+from wily_sluice.units import format_rate
 
 
 def span_words(seconds: float) -> str:
@@ -31,11 +31,11 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
         console.print(f"  {name} on {uplink['interface']}: {rates}{here}")
     trial = status["trial"]
     if trial is not None:
-        left = format_time(round(trial["left"]) * SECOND)
+        left = span_words(trial["left"])
         console.print(f"[yellow]on trial: revision {trial['revision']}, undone in {left}; `sluice keep` keeps it[/]")
     if status["held_by"] is not None:
         held = status["held_by"]
         console.print(f"held by {held['who']} since {held['since']}: {held['what']}")
     if status["unreadable"]:
         console.print(f"{status['unreadable']} packets could not be read, and went to the default")
-    console.print(f"its history is in {status['state']}; {status['clients']} connections now", style="dim")
+    console.print(f"its history is in {status['state']}; connections now: {status['clients']}", style="dim")

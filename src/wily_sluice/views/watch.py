@@ -13,6 +13,7 @@ from rich.text import Text
 
 from wily_sluice.units import SECOND, format_rate, format_size, format_time
 from wily_sluice.views.explain_row import explain_host, explain_limiter, explain_other, explain_queue
+from wily_sluice.views.status import span_words
 from wily_sluice.views.tree import ARROWS
 
 Page: TypeAlias = Literal["queues", "hosts", "services", "conversations", "limiters", "rules"]
@@ -21,7 +22,7 @@ SORTS = ("rate", "name", "drops", "delay", "backlog")
 KEPT = 120  # ticks of history
 SPARKS = "▁▂▃▄▅▆▇█"
 NAME, FIGURES = 18, 51  # columns
-HELP = "←→ page  ↑↓ row  s sort  / filter  space freeze  e explain  a idle too  q end"
+HELP = "←→ page  ↑↓ row  s sort  / filter  space freeze  e explain  a all  q end"
 
 
 @dataclass(slots=True)
@@ -171,7 +172,7 @@ class Watch:
     def _nothing(self) -> str:
         if self.filter:
             return f"nothing here has “{self.filter}” in its name: escape shows all again"
-        return f"no {self.page} with traffic at the moment: a shows idle ones too"
+        return f"no {self.page} with traffic at the moment: a shows all"
 
     def _title(self, width: int) -> Text:
         told = self.told
@@ -180,7 +181,7 @@ class Watch:
         text.append(f"  revision {told['revision']}" if told["revision"] else "", "not bold")
         trial = told["trial"]
         if trial is not None:
-            left = format_time(round(trial["left"]) * SECOND)
+            left = span_words(trial["left"])
             text.append(f"  on trial, {left} left", "bold yellow")
         for name in told["missing"]:
             text.append(f"  {name} is not here", "bold red")
