@@ -6,32 +6,19 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import click
 import pytest
+from click.testing import CliRunner
 
 from tests.conftest import SMALL_PLAN
 from wily_sluice import examples
+from wily_sluice.cli import main
 
 Sluice = Callable[..., "subprocess.CompletedProcess[str]"]
 PROGRAM = [str(Path(sys.executable).with_name("sluice"))]
-COMMANDS = [
-    (),
-    ("check",),
-    ("show",),
-    ("share",),
-    ("lab",),
-    ("lab", "run"),
-    ("gate",),
-    ("gate", "run"),
-    ("rig",),
-    ("rig", "up"),
-    ("rig", "down"),
-    ("rig", "status"),
-    ("rig", "exec"),
-    ("demo",),
-]
 
 
 @pytest.fixture
@@ -48,12 +35,24 @@ def sluice(tmp_path: Path) -> Sluice:
     return run
 
 
-@pytest.mark.parametrize("command", COMMANDS, ids=" ".join)
-def test_every_command_has_help_with_an_example(sluice: Sluice, command: tuple[str, ...]) -> None:
-    done = sluice(*command, "--help")
-    assert done.returncode == 0
-    _, _, below_usage = done.stdout.partition("\n")
-    assert " ".join(("sluice", *command)).strip() in below_usage
+def commands(group: click.Group, path: tuple[str, ...] = ()) -> Iterator[tuple[str, ...]]:
+    """Every command, by the words that call it."""
+    yield path
+    context = click.Context(group)
+    for name in group.list_commands(context):
+        command = group.get_command(context, name)
+        if isinstance(command, click.Group):
+            yield from commands(command, (*path, name))
+        else:
+            yield (*path, name)
+
+
+@pytest.mark.parametrize("command", list(commands(main.sluice)), ids=" ".join)
+def test_every_command_has_help_with_an_example(command: tuple[str, ...]) -> None:
+    done = CliRunner().invoke(main.sluice, [*command, "--help"], prog_name="sluice")
+    assert done.exit_code == 0
+    assert f"sluice {' '.join(command)}".strip() in done.output
+    assert "Example" in done.output or not command
 
 
 def test_check_ends_with_0_1_or_2(sluice: Sluice, tmp_path: Path) -> None:

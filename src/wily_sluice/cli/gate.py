@@ -15,6 +15,7 @@ from wily_sluice.cli.keeper import quota_keeper
 from wily_sluice.cli.options import COST, Refusal, json_option, plan_option, state_option
 from wily_sluice.control import unit
 from wily_sluice.control.client import Client
+from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.control.life import moment
 from wily_sluice.control.log import note
 from wily_sluice.control.overseer import Overseer
@@ -152,6 +153,26 @@ def status(as_json: bool) -> None:
         print_json(found)
     else:
         print_status(console(), found, datetime.now(UTC))
+
+
+@gate.command()
+@json_option
+def reload(as_json: bool) -> None:
+    """Have the gate take up again what is kept, read anew. A trial ends by it.
+
+    \b
+    Example:
+      sudo sluice gate reload
+    """
+    with Client() as client:
+        try:
+            found = client.call("plan.reload")
+        except RpcError as error:
+            raise Refusal(error.message) from None
+    if as_json:
+        print_json(found)
+    else:
+        click.echo(f"revision {found['revision']} runs, read anew")
 
 
 @gate.command()

@@ -275,6 +275,7 @@ class Desk:
             "plan.apply": Method(ApplyParams, self._apply, "go on by another plan, on trial"),
             "plan.keep": Method(NoParams, self._keep, "keep what is on trial"),
             "plan.undo": Method(UndoParams, self._undo, "end a trial, or go back to an earlier revision"),
+            "plan.reload": Method(NoParams, self._reload, "take up again what is kept; a trial ends by it"),
             "plan.read": Method(RevisionParams, self._read, "a revision's plan and files"),
             "history.list": Method(ListParams, self._history, "the revisions, the newest first"),
             "watch.now": Method(NoParams, self._now, "what was counted last", watchers=True),
@@ -334,6 +335,11 @@ class Desk:
         revision, how = await self.life.undo(caller.who, params.revision, trial)
         self._plan_changed()
         return {**self._summary(), "revision": revision, "how": how}
+
+    async def _reload(self, _: NoParams, caller: Caller) -> dict[str, Any]:
+        revision = await self.life.reload(caller.who)
+        self._plan_changed()
+        return {"revision": revision}
 
     async def _read(self, params: RevisionParams, _: Caller) -> dict[str, Any]:
         number = params.revision if params.revision is not None else self.life.running

@@ -195,6 +195,25 @@ class Life:
         revision_now = await self.apply(bundle, who, f"back to revision {found.number}", trial, None)
         return revision_now.number, "applied"
 
+    async def reload(self, who: str) -> int:
+        """Take up again what is kept, read anew; a trial ends by it."""
+        if self.trial is not None:
+            return (await self.undo(who, None, None))[0]
+        with self._alone(who, "reloading the plan"):
+            kept = self.history.kept()
+            bundle = self.history.bundle(kept.number) if kept is not None else None
+            if kept is None or bundle is None:
+                raise RpcError(REFUSED, "no plan is kept")
+            plan, _ = await asyncio.to_thread(bundle.examine)
+            if plan is None:
+                raise RpcError(REFUSED, f"revision {kept.number} can no longer be read")
+            trouble = await self._orders.give("take", pickle.dumps(plan), kept.number, None)
+            if trouble:
+                raise RpcError(REFUSED, f"the gate goes on as it was: {trouble}")
+            self.running, self.plan = kept.number, plan
+            note("plan.reloaded", revision=kept.number, who=who)
+            return kept.number
+
     def _written(self, write: Callable[[], T]) -> T:
         """Write to the history. RpcError when that cannot be."""
         try:

@@ -26,6 +26,7 @@ StartLimitIntervalSec=0
 Type=notify
 NotifyAccess=main
 ExecStart={python} -m wily_sluice gate run --quiet --state {state}
+ExecReload={python} -m wily_sluice gate reload
 Restart=always
 RestartSec=1
 WatchdogSec=15

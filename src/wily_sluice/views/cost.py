@@ -9,6 +9,7 @@ from wily_sluice.gate.rig.cost import Carried, Cost, needed
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import format_rate
 
+DISTURBED = 0.01
 ENOUGH = 0.7  # of what the gate carries: above this a busy machine may not keep up
 
 
@@ -30,7 +31,7 @@ def cost_data(plan: Plan, cost: Cost) -> dict[str, Any]:
             "share_of_a_core": round(share(plan, carried), 4),
         }
         for name, carried in (("full", cost.full), ("mix", cost.mix))
-    }
+    } | {"stolen": round(cost.stolen, 4)}
 
 
 def print_cost(console: Console, plan: Plan, cost: Cost) -> None:
@@ -49,6 +50,9 @@ def print_cost(console: Console, plan: Plan, cost: Cost) -> None:
             f"{needed(plan, carried.sizes):,.0f}/s",
         )
     console.print(table)
+    if cost.stolen > DISTURBED:
+        taken = f"{cost.stolen:.0%} of the processors' time went to somebody else meanwhile"
+        console.print(f"[yellow]{taken}: measure again when the host is quiet.[/]")
     part = share(plan, cost.mix)
     console.print(f"With all lines full of mixed packets, both ways, the gate takes {part:.0%} of one core.")
     if part > 1:

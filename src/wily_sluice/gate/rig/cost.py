@@ -51,10 +51,11 @@ class Carried:
 
 @dataclass(frozen=True, slots=True)
 class Cost:
-    """For full packets, and for a mix of sizes."""
+    """For full packets, and for a mix of sizes. `stolen` is the part of the processors that a host took meanwhile."""
 
     full: Carried
     mix: Carried
+    stolen: float
 
 
 def needed(plan: Plan, sizes: tuple[Size, ...]) -> float:
@@ -78,12 +79,19 @@ def measure(plan: Plan, plan_file: Path, tell: Callable[[str], None]) -> Cost:
     try:
         ports = f"{FIRST_PORT}:{FIRST_PORT + CONVERSATIONS}"
         run(rig.command("far", ["iptables", "-w", "-A", "INPUT", "-p", "udp", "--dport", ports, "-j", "DROP"]))
-        found = [
-            _carried(rig, layout, plan_file, name, sizes, tell) for name, sizes in (("full", FULL), ("mixed", MIX))
-        ]
+        before = _processor_time()
+        full = _carried(rig, layout, plan_file, "full", FULL, tell)
+        mix = _carried(rig, layout, plan_file, "mixed", MIX, tell)
+        stolen, whole = (now - then for now, then in zip(_processor_time(), before, strict=True))
+        return Cost(full, mix, stolen / whole if whole else 0.0)
     finally:
         rig.down()
-    return Cost(*found)
+
+
+def _processor_time() -> tuple[int, int]:
+    """What a host has taken away of the processors' time, and all of it, in ticks (proc(5))."""
+    fields = list(map(int, Path("/proc/stat").read_text().split("\n", 1)[0].split()[1:9]))
+    return fields[7], sum(fields)
 
 
 def _carried(
