@@ -86,8 +86,8 @@ def added(delays: tuple[int, ...], percent: float) -> float:
 @pytest.mark.parametrize(
     ("direction", "host"),
     [
-        ("up", WORKER),
         ("down", WORKER6),
+        pytest.param("up", WORKER, marks=pytest.mark.slow),
         pytest.param("up", WORKER6, marks=pytest.mark.slow),
         pytest.param("down", WORKER, marks=pytest.mark.slow),
     ],
@@ -112,6 +112,7 @@ def test_a_call_is_not_delayed_by_eight_uploads(rig: Rig, gate: "subprocess.Pope
     assert call.loss == 0
 
 
+@pytest.mark.slow
 def test_without_the_gate_the_same_call_is_delayed_by_the_lines_deep_buffer(rig: Rig) -> None:
     call = call_beside_uploads(rig)
     assert added(call.up, 99) > 100

@@ -89,7 +89,7 @@ def framed_rates(rig: Rig, kind: str, direction: str, hosts: list[str], rate: in
     ("kind", "direction", "hosts", "version"),
     [
         ("load", "down", 100, 4),
-        ("flood", "up", 10, 4),
+        pytest.param("flood", "up", 10, 4, marks=pytest.mark.slow),
         pytest.param("load", "up", 10, 6, marks=pytest.mark.slow),
         pytest.param("load", "down", 1, 4, marks=pytest.mark.slow),
         pytest.param("load", "up", 100, 4, marks=pytest.mark.slow),
@@ -202,6 +202,7 @@ def test_a_quota_counts_what_the_interface_counts_and_survives_a_killing(rig: Ri
     assert kept() >= counted + 0.9 * 1 * 5_000_000 / 8
 
 
+@pytest.mark.slow
 def test_a_host_named_by_its_hardware_address_is_limited_whatever_its_address(rig: Rig, tmp_path: Path) -> None:
     command = rig.command("house", ["cat", "/sys/class/net/eth0/address"])
     hardware = subprocess.run(command, capture_output=True, text=True, check=True).stdout.strip()
