@@ -20,6 +20,7 @@ from wily_sluice.control.life import moment
 from wily_sluice.control.log import note
 from wily_sluice.control.overseer import Overseer
 from wily_sluice.control.server import user_name
+from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.rig.cost import measure
 from wily_sluice.history.revisions import RevisionStore
@@ -79,7 +80,13 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
     show = "nothing" if quiet else "json" if as_json else "lines"
     command = [sys.executable, "-m", "wily_sluice.cli.desk", str(state.absolute()), show]
     with ExitStack() as stack:
-        keeper = stack.enter_context(quota_keeper(state)) if any(lim.quota for lim in plan.limiters) else None
+        keeper = None
+        try:
+            keeper = stack.enter_context(quota_keeper(state))
+        except LiveError as error:
+            if any(lim.quota for lim in plan.limiters):
+                raise
+            note("quotas.unusable", "warning", folder=str(state), why=str(error))
         overseer = Overseer(command, plan, revision, _notify)
         stack.callback(overseer.close)
         running = Gate(plan, keeper, overseer)
