@@ -1,9 +1,10 @@
 """What was counted, kept in SQLite: seconds for an hour, minutes for a month, hours for ten years.
 
 A row is a span of one of these resolutions that something was counted in: its beginning, in seconds since 1970, and
-what was counted, as JSON compressed by zlib (RFC 1950): for each subject, its words joined by tabs, a list of numbers
-in the order of FIELDS. Delays are ends of steps of the histogram (`engine.tally`), by their number. So a second of a
-hundred busy queues and hosts takes a kilobyte or two; rows go when they are older than their resolution is kept for.
+what was counted, as JSON compressed by zlib (RFC 1950): a list of the subjects, the words of each joined by tabs, and a
+list of columns in the order of FIELDS, each with a number for every subject. Delays are ends of steps of the histogram
+(`engine.tally`), by their number. So a second of a hundred busy queues and hosts takes a kilobyte or two; rows go when
+they are older than their resolution is kept for.
 
 The file never grows beyond MOST_BYTES: when it would, the oldest of the finest rows go first.
 """
@@ -35,7 +36,7 @@ MOST_WAITING = 600  # rows that could not be written yet
 _SCHEMA = """
     create table if not exists counted (
         resolution text not null, begin integer not null, data blob not null, primary key (resolution, begin)
-    ) without rowid
+    )
 """
 
 
@@ -156,8 +157,9 @@ class CounterStore:
 
 
 def _packed(counts: Mapping[Key, Counts]) -> bytes:
-    samples = {"\t".join(key): _numbers(own) for key, own in counts.items()}
-    return zlib.compress(json.dumps(samples, ensure_ascii=False, separators=(",", ":")).encode(), 6)
+    subjects = ["\t".join(key) for key in counts]
+    columns = list(zip(*map(_numbers, counts.values()), strict=True))
+    return zlib.compress(json.dumps([subjects, columns], ensure_ascii=False, separators=(",", ":")).encode(), 9)
 
 
 def _numbers(own: Counts) -> list[int]:
@@ -169,11 +171,11 @@ def _numbers(own: Counts) -> list[int]:
 
 
 def _unpacked(data: bytes) -> dict[Key, Sample]:
-    samples: dict[str, list[int]] = json.loads(zlib.decompress(data))
+    subjects, columns = json.loads(zlib.decompress(data))
     found = {}
-    for words, numbers in samples.items():
+    for words, numbers in zip(subjects, zip(*columns, strict=True), strict=True):
         *counts, p50, p95, p99 = numbers
         counts[FIELDS.index("busy")] *= MILLISECOND
         delays = [step_end(step) if step >= 0 else 0 for step in (p50, p95, p99)]
-        found[Key(*words.split("\t", 3))] = Sample(*counts, *delays)  # type: ignore[arg-type]
+        found[Key(*words.split("\t", 3))] = Sample(*counts, *delays)
     return found
