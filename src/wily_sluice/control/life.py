@@ -139,10 +139,14 @@ class Life:
             if trouble:
                 self._written(lambda: self.history.end(revision.number, "refused", moment(), trouble))
                 raise RpcError(REFUSED, f"the gate goes on as it was: {trouble}")
-            self.running, self.plan = revision.number, plan
             if trial is None:
-                self._written(lambda: self.history.keep(revision.number, moment()))
-            else:
+                try:
+                    self._written(lambda: self.history.keep(revision.number, moment()))
+                except RpcError:  # what is not written down does not go on
+                    await self._orders.give("take", before, before_revision, None)
+                    raise
+            self.running, self.plan = revision.number, plan
+            if trial is not None:
                 self.trial = OnTrial(revision.number, boot_clock() + trial, before_revision, before)
                 assert self.holder is not None
                 self.holder = Holder(who, self.holder.since, f"trial of revision {revision.number}")

@@ -4,7 +4,7 @@ Counts only grow, so that whoever reads them now and then sees what happened bet
 them: an IP packet and its Ethernet header of 14 bytes.
 
 How long packets waited goes into a histogram of fixed size: four steps to each doubling, from 16 µs to half a minute. A
-percentile read from it is at most a fifth too high, and never too low.
+percentile read from it is at most a quarter too high, and never too low.
 """
 
 from collections.abc import Sequence
