@@ -31,7 +31,7 @@ _RATE = re.compile(
 )
 _SHOUTED_RATE = re.compile(_NUMBER + r"\s*(?P<prefix>[KMGT]?)B(?:PS|/S)$")
 _SIZE = re.compile(_NUMBER + r"\s*(?P<prefix>(?:[kKmMgGtT]i?)?)(?:B|bytes?)$")
-_TIME = re.compile(_NUMBER + r"\s*(?P<unit>ns|us|µs|ms|s|min|m|h)$")
+_TIME = re.compile(_NUMBER + r"\s*(?P<unit>ns|us|µs|ms|s|min|m|h|d|days?)$")
 _SHARE = re.compile(_NUMBER + r"\s*%$")
 _TIME_UNITS = {
     "ns": 1,
@@ -42,6 +42,7 @@ _TIME_UNITS = {
     "min": 60 * SECOND,
     "m": 60 * SECOND,
     "h": 3600 * SECOND,
+    **dict.fromkeys(("d", "day", "days"), 86_400 * SECOND),
 }
 
 
@@ -83,10 +84,10 @@ def parse_share(text: object) -> float:
 
 
 def parse_time(text: object) -> Nanoseconds:
-    """Read a span of time such as `10 ms`, `2 s` or `5 min`; in nanoseconds."""
+    """Read a span of time such as `10 ms`, `5 min` or `7 days`; in nanoseconds."""
     match = _TIME.match(text.strip()) if isinstance(text, str) else None
     if match is None:
-        raise ValueError(f"“{text}” is not a span of time: write it like 10 ms, 2 s or 5 min")
+        raise ValueError(f"“{text}” is not a span of time: write it like 10 ms, 5 min or 7 days")
     return round(float(match["number"]) * _TIME_UNITS[match["unit"]])
 
 

@@ -1,7 +1,10 @@
 """Real packets are sorted by what they speak, whatever their port."""
 
+import json
 import os
 import subprocess
+import sys
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -34,6 +37,7 @@ rules:
   - {name: Media, service: calls, queue: calls}
   - {name: Long, service: web, moved: over 5 MB, queue: bulk}
   - {name: Pages, remote: "*.pages.example", queue: web}
+gate: {keep-names: 2 h}
 """
 PEER = Path(__file__).parent / "peer.py"
 HOST = "10.7.0.100"
@@ -102,6 +106,16 @@ def test_a_download_and_a_call_on_one_port_go_to_different_queues_and_the_downlo
 
     with serving(rig, ("far", "serve-tls", far, 443), ("far", "echo-media", far, 443)):
         hold(measured, kept)
+    command = [sys.executable, "-m", "wily_sluice", "names", "--host", HOST, "--json"]
+    deadline = time.monotonic() + 10
+    while True:
+        told = json.loads(
+            subprocess.run(rig.command("gateway", command), capture_output=True, text=True).stdout or "[]"
+        )
+        if told or time.monotonic() > deadline:
+            break
+        time.sleep(0.5)
+    assert {(one["host"], one["name"]) for one in told} == {(HOST, "www.pages.example")}
 
 
 def test_what_the_gateway_answers_to_questions_of_dns_names_what_tells_no_name_itself(rig: Rig) -> None:

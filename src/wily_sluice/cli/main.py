@@ -22,6 +22,7 @@ COMMANDS = {
     "history": "life",
     "keep": "life",
     "lab": "lab",
+    "names": "names",
     "rig": "rig",
     "share": "share",
     "show": "show",

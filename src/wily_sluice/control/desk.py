@@ -23,7 +23,8 @@ from wily_sluice.control.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcErr
 from wily_sluice.control.life import Life
 from wily_sluice.control.link import Link, Message
 from wily_sluice.control.log import note
-from wily_sluice.control.metrics import Endpoint, Gathered
+from wily_sluice.control.metrics import Endpoint, Gathered, Totals
+from wily_sluice.control.names import NameBook
 from wily_sluice.control.orders import Orders
 from wily_sluice.control.paths import runtime_folder
 from wily_sluice.control.server import Caller, Server, Subscription, methods_data
@@ -38,6 +39,7 @@ from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
 MOST_HOSTS = 4096  # in the totals, in both directions together
+TELL_AGAIN = 60.0  # seconds
 LONGEST_TRIAL = 24 * 3600  # seconds
 
 
@@ -125,6 +127,9 @@ class Desk:
         self._since = time.time()
         self._missing: set[str] = set()
         self._unreadable = 0
+        self._unshaped = 0
+        self._told_unshaped = (0, 0.0)  # how many, and when
+        self._names = NameBook(state)
         self._last = Snapshot(0, 0, {})
         self._second: dict[Key, Counts] = {}
         self._second_lasted: Nanoseconds = 0
@@ -147,6 +152,7 @@ class Desk:
         await self._over.wait()
         self._server.close()
         self._pulse.close()
+        self._names.write(int(time.time()))
         if self._counters is not None:
             with suppress(sqlite3.Error, OSError):
                 self._counters.close(int(time.time()))
@@ -179,6 +185,7 @@ class Desk:
         if plan is None:
             return
         self._server.let_watch(plan.gate.watchers)
+        self._names.keep(plan.gate.keep_names, self.life.trial is not None)
         try:
             self._pulse.watch(plan.gate.health)
         except OSError as error:
@@ -200,8 +207,17 @@ class Desk:
             note("health.failed", "warning", revision=trial.revision, silent=silent)
             self._orders.tell("undo", f"{', '.join(silent)} answered before it, and no longer did")
 
-    def _tick(self, rows: list[Row], lasted: Nanoseconds, unreadable: int, talks: list[Talk]) -> None:
-        self._unreadable = unreadable
+    def _tick(
+        self,
+        rows: list[Row],
+        lasted: Nanoseconds,
+        strays: tuple[int, int],
+        talks: list[Talk],
+        visits: list[tuple[bytes, str]],
+    ) -> None:
+        self._unreadable, unshaped = strays
+        self._tell_unshaped(unshaped)
+        self._names.add(int(time.time()), visits)
         self._look_after_trial()
         counts = add_up(rows)
         self._last = Snapshot(time.time(), lasted, counts)
@@ -239,6 +255,15 @@ class Desk:
             if self._show is not None and self.life.plan is not None:
                 self._show(self.life.plan, second)
 
+    def _tell_unshaped(self, unshaped: int) -> None:
+        """Say so when packets flow past since the gate is too slow for them; once a minute while it lasts."""
+        self._unshaped = unshaped
+        told, at = self._told_unshaped
+        now = time.monotonic()
+        if unshaped > told and (not told or now - at >= TELL_AGAIN):
+            self._told_unshaped = (unshaped, now)
+            note("gate.too_slow", "warning", unshaped=unshaped - told, why="packets came faster than taken in")
+
     def _write_down(self, second: Snapshot) -> None:
         """Write a second's counts down. What cannot be written is told once, until it can be again."""
         if self._counters is None:
@@ -251,9 +276,10 @@ class Desk:
                 note("counters.unwritten", "error", why=str(error))
             self._counting = False
 
-    def _gathered(self) -> tuple[Plan | None, dict[Key, Counts], int, bool, set[str]]:
+    def _gathered(self) -> Totals:
         life = self.life
-        return life.plan, self._totals, life.running, life.trial is not None, self._missing
+        trial = life.trial is not None
+        return Totals(life.plan, self._totals, life.running, trial, self._missing, self._unshaped)
 
     def _snapshot(self, snapshot: Snapshot) -> dict[str, Any]:
         return {**self._summary(), **snapshot_data(self._plan, snapshot)}
@@ -308,6 +334,7 @@ class Desk:
             },
             "since": round(self._since, 3),
             "unreadable": self._unreadable,
+            "unshaped": self._unshaped,
             "state": str(self._state),
             "clients": sum(map(len, self._server.callers.values())),
         }
@@ -328,7 +355,9 @@ class Desk:
         return {**self._summary(), "revision": revision.number, "digest": revision.digest}
 
     async def _keep(self, _: NoParams, caller: Caller) -> dict[str, Any]:
-        return {"revision": await self.life.keep(caller.who)}
+        revision = await self.life.keep(caller.who)
+        self._plan_changed()
+        return {"revision": revision}
 
     async def _undo(self, params: UndoParams, caller: Caller) -> dict[str, Any]:
         trial = round(params.trial * SECOND) if params.trial is not None else None

@@ -6,6 +6,7 @@ The names, their labels and units stand in docs/metrics.md. Counters begin at no
 from collections.abc import Callable, Iterable
 from socketserver import BaseServer
 from threading import Thread
+from typing import NamedTuple
 
 from prometheus_client import start_http_server
 from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, HistogramMetricFamily, Metric
@@ -34,15 +35,26 @@ COUNTED = (
 )
 
 
-class Gathered(Collector):
-    """Gives out the totals at each collection. `now` has the plan, the totals, and what is missing and on trial."""
+class Totals(NamedTuple):
+    """What there is to tell: `missing` are interfaces, `unshaped` packets that the gate was too slow for."""
 
-    def __init__(self, now: Callable[[], tuple[Plan | None, dict[Key, Counts], int, bool, set[str]]]) -> None:
+    plan: Plan | None
+    counts: dict[Key, Counts]
+    revision: int
+    trial: bool
+    missing: set[str]
+    unshaped: int
+
+
+class Gathered(Collector):
+    """Gives out the totals at each collection."""
+
+    def __init__(self, now: Callable[[], Totals]) -> None:
         self._now = now
 
     def collect(self) -> Iterable[Metric]:
         """All metrics."""
-        plan, totals, revision, trial, missing = self._now()
+        plan, totals, revision, trial, missing, unshaped = self._now()
         by_subject: dict[Subject, list[tuple[Key, Counts]]] = {}
         for key, counts in list(totals.items()):
             by_subject.setdefault(key.subject, []).append((key, counts))
@@ -58,6 +70,8 @@ class Gathered(Collector):
                 usable.add_metric((direction, uplink.name), uplink.usable(direction))
         yield usable
         yield here
+        about = "packets that flowed past unshaped, since they came faster than they were taken in"
+        yield CounterMetricFamily("sluice_unshaped_packets", about, value=unshaped)
         yield GaugeMetricFamily("sluice_plan_revision", "the plan that runs, by its number", value=revision)
         yield GaugeMetricFamily("sluice_plan_on_trial", "1 while it is on trial", value=float(trial))
 

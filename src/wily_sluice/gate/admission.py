@@ -5,6 +5,7 @@ from wily_sluice.engine.header import UNREADABLE, is_ipv6, parse, parties
 from wily_sluice.engine.kind import kind_of
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate.packet_queue import Diverted
+from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import Direction, Nanoseconds
@@ -13,7 +14,8 @@ TCP_HEADERS = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
 
 
 class Admission:
-    """Of one direction of an uplink with this framing. `marks` says that the ECN field can be written.
+    """Of one direction of an uplink with this framing. `marks` says that the ECN field can be written; `visits` takes
+    down what hosts speak with, where that is to be kept.
 
     `unreadable` counts packets that are no IP that can be read.
     """
@@ -25,6 +27,7 @@ class Admission:
         framing: Framing,
         direction: Direction,
         marks: bool,
+        visits: Visits | None = None,
     ) -> None:
         self._engine = engine
         self._recognition = recognition
@@ -34,6 +37,7 @@ class Admission:
         self._marks = marks
         self._find = engine.conversations.find
         self._kinds = bool(engine.kinds)
+        self._visits = visits
         self._learns = self._up and bool(engine.neighbours.watched)
         self.unreadable = 0
 
@@ -60,6 +64,8 @@ class Admission:
             and recognition.look(conversation, parsed, header, self._up, now)
         ):
             conversation.sort_again()
+            if self._visits is not None:
+                self._visits.note(conversation, conversation.known)
         return Packet(
             size,
             conversation,

@@ -29,6 +29,7 @@ from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.intake import Intake, Taken
 from wily_sluice.gate.loop import Crossing, Listener, Loop
 from wily_sluice.gate.urgency import run_before_others
+from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.finding import FileError
 from wily_sluice.plan.model import Plan
@@ -66,7 +67,7 @@ class Watcher(Protocol):
         """The gate shapes from now on."""
 
     def tick(self, rows: list[Row], lasted: Nanoseconds) -> None:
-        """What was counted since the last tick."""
+        """What was counted since the last tick. The gate's `unshaped` and `visits` are to be looked at as well."""
 
     def told(self, interface: str, here: bool) -> None:
         """An interface of an uplink has gone, or is back."""
@@ -98,6 +99,7 @@ class Gate:
         self._keeper = keeper
         self._watcher = watcher
         self._recognition = Recognition() if self.engine.recognizes else None
+        self.visits = Visits()
         self._intake = Intake()
         self._admissions: list[Admission] = []
         self._unreadable = 0
@@ -114,6 +116,11 @@ class Gate:
     def unreadable(self) -> int:
         """Packets that were no IP that can be read; they go to the default."""
         return self._unreadable + sum(admission.unreadable for admission in self._admissions)
+
+    @property
+    def unshaped(self) -> int:
+        """Packets that flowed past unshaped, since they came faster than they could be taken in."""
+        return self._intake.missed
 
     def run(self, ready: Callable[[], None]) -> None:
         """Shape until SIGINT, SIGTERM or SIGHUP; `ready` is called once it does.
@@ -233,10 +240,13 @@ class Gate:
         self._unreadable = self.unreadable
         crossings = []
         self._admissions = []
+        visits = self.visits if self.plan.gate.keep_names is not None else None
         for uplink in self.plan.uplinks:
             for direction in DIRECTIONS:
                 queue, opening = self._intake.queues((uplink.name, direction))
-                admission = Admission(self.engine, self._recognition, uplink.framing, direction, self._intake.can_write)
+                admission = Admission(
+                    self.engine, self._recognition, uplink.framing, direction, self._intake.can_write, visits
+                )
                 self._admissions.append(admission)
                 crossings.append(Crossing(queue, self.engine.shapers[uplink.name, direction], admission, opening))
         self._loop.crossings, self._loop.listeners = crossings, self._listeners()

@@ -57,6 +57,7 @@ class Intake:
         self._queues: dict[int, PacketQueue] = {}
         self._taken: Taken | None = None
         self._begun = False
+        self._missed = 0  # by queues that are closed
         self._can_count = False
         self.can_write = False
 
@@ -150,13 +151,20 @@ class Intake:
 
     def _close(self, numbers: Iterable[int]) -> None:
         for number in list(numbers):
-            self._queues.pop(number).close()
+            queue = self._queues.pop(number)
+            queue.close()
+            self._missed += queue.missed
 
     def queues(self, way: Way) -> tuple[PacketQueue, PacketQueue | None]:
         """The queue of a way, and that of the first packets of its conversations."""
         assert self._taken is not None
         place = self._taken.places[way]
         return self._queues[FIRST_QUEUE + place], self._queues.get(FIRST_OPENING + place)
+
+    @property
+    def missed(self) -> int:
+        """Packets that flowed past unshaped, since the gate was too slow for them."""
+        return self._missed + sum(queue.missed for queue in self._queues.values())
 
     @property
     def names(self) -> PacketQueue | None:

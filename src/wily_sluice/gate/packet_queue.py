@@ -4,8 +4,9 @@ Source: linux/netfilter/nfnetlink_queue.h and linux/netlink.h. A netlink header 
 machine's byte order, what is inside is in network byte order. Only the first bytes of each packet are copied to us;
 the packet itself stays in the kernel until its verdict. Verdicts are gathered and sent together.
 
-A queue whose reader is gone lets packets through where the rule that feeds it says `--queue-bypass`; a queue that is
-full lets them through here (`FAIL_OPEN`).
+A queue whose reader is gone lets packets through where the rule that feeds it says `--queue-bypass`; one whose reader
+is too slow lets them through here (`FAIL_OPEN`). The kernel numbers packets before it finds out that we do not take
+them, so those that flowed past are what is missing of the numbers.
 """
 
 import contextlib
@@ -78,12 +79,15 @@ def _handing_over(whole: bool, copied: Size) -> bytes:
 class PacketQueue:
     """One numbered queue. `whole` takes large offloaded packets uncut. OSError when the kernel refuses.
 
-    `copied` is how many bytes of each packet the kernel hands over.
+    `copied` is how many bytes of each packet the kernel hands over; `missed` how many packets it let through unshaped,
+    since we did not read fast enough.
     """
 
     def __init__(self, number: int, whole: bool = False, copied: Size = HEADER_BYTES) -> None:
         self.number = number
+        self.missed = 0
         self._last = b""
+        self._number = 0
         self._verdicts: list[bytes] = []
         verdict = struct.Struct(">I")
         self._accept, self._drop = (
@@ -152,6 +156,9 @@ class PacketQueue:
                 raise
         if packets:
             self._last = packets[-1].token
+            number = int.from_bytes(self._last)
+            self.missed += (number - self._number - len(packets)) & 0xFFFFFFFF
+            self._number = number
         return packets
 
     def accept(self, token: bytes) -> None:

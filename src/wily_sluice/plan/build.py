@@ -84,8 +84,8 @@ class SiteEngine:
     """All shapers of a site, with the conversations and limiters that they share. `drop` must not call back.
 
     Until `at` is called, what a schedule governs holds. `recognizes` says that the plan asks what conversations speak,
-    or for names; `kinds` are the kinds of packets that it asks for. With `behaviour`, how conversations behave is
-    followed, asked for or not.
+    or for names, or has these kept; `kinds` are the kinds of packets that it asks for. With `behaviour`, how
+    conversations behave is followed, asked for or not.
     """
 
     def __init__(self, plan: Plan, drop: Callable[[Packet], None], behaviour: bool = False) -> None:
@@ -96,7 +96,9 @@ class SiteEngine:
         self.neighbours = Neighbours(frozenset(one for party in parties if party for one in party.members.hardware))
         self.clock = builder.clock
         self.kinds = builder.kinds
-        self.recognizes = any(terms.services or _named(terms.remote) for one in asked for terms in one.walk())
+        self.recognizes = plan.gate.keep_names is not None or any(
+            terms.services or _named(terms.remote) for one in asked for terms in one.walk()
+        )
         self.watches_marks, self.watch = builder.watches_marks, builder.watch
         self.conversations = ConversationTable(watch_marks=builder.watches_marks, watch=builder.watch)
         self.ledgers = {limiter.name: Ledger() for limiter in plan.limiters if limiter.quota and limiter.enabled}

@@ -10,9 +10,9 @@ from difflib import SequenceMatcher
 from typing import Literal, TypeAlias, TypeVar
 
 from wily_sluice.engine.spec import QueueSpec
-from wily_sluice.plan.model import Limiter, Plan, Rule, Terms, Uplink
+from wily_sluice.plan.model import GateSettings, Limiter, Plan, Rule, Terms, Uplink
 from wily_sluice.plan.rates import resolve
-from wily_sluice.units import DIRECTIONS, Rate, format_rate
+from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, format_rate
 
 T = TypeVar("T")
 How: TypeAlias = Literal["new", "gone", "changed", "moved"]
@@ -192,7 +192,23 @@ def _others(before: Plan, after: Plan) -> Iterable[Change]:
     if before.timezone != after.timezone:
         yield Change("changed", "plan", "timezone", f"{before.timezone} → {after.timezone}")
     if before.gate != after.gate:
-        yield Change("changed", "plan", "gate", "what the gate does beside shaping")
+        whom = ("everybody",) if before.gate.keep_names != after.gate.keep_names else ()
+        yield Change("changed", "plan", "gate", "; ".join(_gate_words(before.gate, after.gate)), whom)
+
+
+def _gate_words(was: GateSettings, now: GateSettings) -> Iterable[str]:
+    for what, old, new in (
+        ("may be watched by", was.watchers or "root", now.watchers or "root"),
+        ("metrics", f"port {was.metrics}" if was.metrics else "off", f"port {now.metrics}" if now.metrics else "off"),
+        ("looks whether these answer", ", ".join(was.health) or "none", ", ".join(now.health) or "none"),
+        ("names that hosts speak with", _kept(was.keep_names), _kept(now.keep_names)),
+    ):
+        if old != new:
+            yield f"{what}: {old} → {new}"
+
+
+def _kept(span: Nanoseconds | None) -> str:
+    return f"kept for {span / (86_400 * SECOND):.4g} days" if span is not None else "not kept"
 
 
 _NAMED: dict[str, Callable[[Plan], Mapping[str, object]]] = {

@@ -105,7 +105,7 @@ class _Follower:
             limiters,
             rules,
             self.follow.services.used,
-            GateSettings(entry.gate.watchers, entry.gate.metrics, tuple(entry.gate.health)),
+            GateSettings(entry.gate.watchers, entry.gate.metrics, tuple(entry.gate.health), entry.gate.keep_names),
         )
 
     def _rule(self, place: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:

@@ -30,6 +30,7 @@ from wily_sluice.plan.traffic_words import (
     parse_service_port,
 )
 from wily_sluice.units import (
+    SECOND,
     Amount,
     Nanoseconds,
     Rate,
@@ -41,6 +42,7 @@ from wily_sluice.units import (
     parse_time,
 )
 
+SHORTEST_RETENTION, LONGEST_RETENTION = 3600 * SECOND, 400 * 86_400 * SECOND  # of names that hosts spoke with
 _NAME = re.compile(r"[^\W\d][\w.-]*")
 
 
@@ -465,12 +467,22 @@ def _remotes(words: tuple[str, ...]) -> tuple[str, ...]:
     return words
 
 
+def _retention(value: object) -> Nanoseconds:
+    span = parse_time(value)
+    if not SHORTEST_RETENTION <= span <= LONGEST_RETENTION:
+        raise ValueError(f"“{value}” is no time to keep names for: from 1 h to 400 days")
+    return span
+
+
 class GateEntry(Entry):
     """What the gate does beside shaping."""
 
     watchers: str | None = Field(default=None, examples=["everyone"])
     health: Annotated[Words, AfterValidator(_remotes)] = Field(default=(), examples=["[198.51.100.10]"])
     metrics: int | None = Field(default=None, ge=1, le=65_535, examples=["9797"])
+    keep_names: Annotated[Nanoseconds, BeforeValidator(_retention)] | None = Field(
+        default=None, alias="keep-names", examples=["7 days"]
+    )
 
 
 class PlanEntry(Entry):

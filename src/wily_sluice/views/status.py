@@ -36,6 +36,9 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
     if status["held_by"] is not None:
         held = status["held_by"]
         console.print(f"held by {held['who']} since {held['since']}: {held['what']}")
+    if status["unshaped"]:
+        told = f"{status['unshaped']:,} packets came faster than they could be taken in, and flowed past unshaped"
+        console.print(f"[bold yellow]{told}[/]: see `sluice gate cost`")
     if status["unreadable"]:
         console.print(f"{status['unreadable']} packets could not be read, and went to the default")
     console.print(f"its history is in {status['state']}; connections now: {status['clients']}", style="dim")

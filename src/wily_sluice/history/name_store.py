@@ -1,0 +1,79 @@
+"""Which names each host spoke with, by the hour, in SQLite: kept only while a plan asks for it, and as long as it says.
+
+A row says that a host spoke with a name within an hour, in seconds since 1970; how much or how often is not kept. What
+is past its time is overwritten with zeros, not only marked as free (`secure_delete`).
+"""
+
+import sqlite3
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
+from pathlib import Path
+from typing import NamedTuple
+
+from wily_sluice.units import SECOND, Nanoseconds
+
+HOUR = 3600  # seconds
+FILE = "names.sqlite"
+
+_SCHEMA = """
+    create table if not exists spoke (
+        hour integer not null, host text not null, name text not null, primary key (hour, host, name)
+    ) without rowid
+"""
+
+
+class Spoken(NamedTuple):
+    """A host, a name, the first and the last hour in which they spoke, and in how many."""
+
+    host: str
+    name: str
+    first: int
+    last: int
+    hours: int
+
+
+class NameStore:
+    """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be."""
+
+    def __init__(self, folder: Path) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        self.path = folder / FILE
+        self._database = sqlite3.connect(self.path, timeout=1)
+        self._database.execute("pragma secure_delete = on")
+        self._database.execute(_SCHEMA)
+        self._database.commit()
+
+    def add(self, at: int, kept: Nanoseconds, spoken: Iterable[tuple[str, str]]) -> None:
+        """Hosts with names at a moment, and for how long they are kept. What is older goes."""
+        hour = at - at % HOUR
+        with self._database:
+            self._database.executemany(
+                "insert or ignore into spoke values (?, ?, ?)", ((hour, host, name) for host, name in spoken)
+            )
+            self._database.execute("delete from spoke where hour + ? <= ?", (HOUR, at - kept // SECOND))
+
+    def read(self, host: str | None = None) -> Iterator[Spoken]:
+        """What is kept, of all hosts or of one: the latest first."""
+        rows = self._database.execute(
+            "select host, name, min(hour), max(hour), count(*) from spoke where ?1 is null or host = ?1 "
+            "group by host, name order by max(hour) desc, host, name",
+            (host,),
+        )
+        return (Spoken(*row) for row in rows)
+
+    def close(self) -> None:
+        """Close the database."""
+        self._database.close()
+
+
+def forget(folder: Path) -> None:
+    """Keep nothing, and let go of all that was kept. sqlite3.Error or OSError when that cannot be."""
+    path = folder / FILE
+    if path.exists():
+        store = NameStore(folder)
+        with store._database:
+            store._database.execute("delete from spoke")
+        store.close()
+    for leftover in (path, path.with_name(FILE + "-journal")):
+        with suppress(FileNotFoundError):
+            leftover.unlink()
