@@ -12,6 +12,7 @@ from pathlib import Path
 import click
 
 from wily_sluice.cli.keeper import quota_keeper
+from wily_sluice.cli.occupied import occupied
 from wily_sluice.cli.options import COST, Refusal, json_option, plan_option, state_option
 from wily_sluice.control import unit
 from wily_sluice.control.client import Client
@@ -76,10 +77,11 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
     """
     if os.geteuid() != 0:
         raise Refusal("shaping real packets needs root: run it with sudo")
-    plan, revision = _begin(plan_file, state)
     show = "nothing" if quiet else "json" if as_json else "lines"
     command = [sys.executable, "-m", "wily_sluice.cli.desk", str(state.absolute()), show]
     with ExitStack() as stack:
+        stack.enter_context(occupied(state))
+        plan, revision = _begin(plan_file, state)
         keeper = None
         try:
             keeper = stack.enter_context(quota_keeper(state))
@@ -216,7 +218,8 @@ def install(plan_file: Path | None, only_print: bool, state: Path) -> None:
         return
     if os.geteuid() != 0:
         raise Refusal("installing a service needs root: run it with sudo")
-    plan, revision = _begin(plan_file, state)
+    with occupied(state):
+        plan, revision = _begin(plan_file, state)
     if not revision:
         raise Refusal(f"the history in {state} cannot be written, so nothing could be started from it")
     path = unit.install(state)

@@ -1,0 +1,44 @@
+"""One gate to a folder of state: two would mix up their histories, each the other's."""
+
+import fcntl
+import os
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from wily_sluice.cli.options import Refusal
+
+PATIENCE = 3.0  # seconds: what belonged to a killed gate ends soon, and may have the folder open until then
+
+
+@contextmanager
+def occupied(state: Path) -> Iterator[None]:
+    """Have the folder meanwhile. Refusal when another gate has it.
+
+    A folder that cannot be made or opened is nobody's; whoever writes to it will find out.
+    """
+    folder = -1
+    with suppress(OSError):
+        state.mkdir(parents=True, exist_ok=True)
+        folder = os.open(state, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        if folder >= 0:
+            _wait_for(folder, state)
+        yield
+    finally:
+        if folder >= 0:
+            os.close(folder)
+
+
+def _wait_for(folder: int, state: Path) -> None:
+    deadline = time.monotonic() + PATIENCE
+    while True:
+        try:
+            fcntl.flock(folder, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            return
+        except BlockingIOError:
+            if time.monotonic() >= deadline:
+                told = f"another gate runs here already, or in another network namespace, with its history in {state}"
+                raise Refusal(f"{told}: stop it first, or give this one a folder of its own with --state") from None
+            time.sleep(0.1)
