@@ -151,6 +151,35 @@ def test_the_next_second_has_the_new_rates_and_what_stayed_is_counted_on(small_p
     assert second(2 * SECOND) == pytest.approx(2_250_000, rel=0.03)
 
 
+@pytest.mark.parametrize(
+    "place",
+    [
+        ("up: 10 Mbit/s", "up: RATE"),
+        ("rest: {default: true}", "rest: {default: true, cap: RATE}"),
+        ("down: 2 Mbit/s}", "down: 2 Mbit/s}\n  all: {local: house, up: RATE}"),
+    ],
+)
+def test_what_was_choked_goes_at_its_new_rate_at_once(small_plan: Callable[..., Plan], place: tuple[str, str]) -> None:
+    before, after = (small_plan((place[0], place[1].replace("RATE", rate))) for rate in ("10 kbit/s", "5 Mbit/s"))
+    engine = SiteEngine(before, lambda _: None)
+    shaper, who = engine.shapers["line", "up"], talk(9, 443)
+
+    def second(begin: int) -> int:
+        left = 0
+        for now in range(begin, begin + SECOND, MILLISECOND):
+            for _ in range(5):
+                shaper.offer(Packet(1500, who), now)
+            while (packet := shaper.release(now)) is not None:
+                left += packet.size
+        return left * 8
+
+    # At 10 kbit/s each of these takes 1.2 s; some go at once, as a burst after idleness.
+    assert second(0) <= 5 * 1500 * 8 + 10_000
+    engine.follow(SiteEngine(after, lambda _: None), SECOND)
+    usable = engine.shapers["line", "up"].rate
+    assert second(SECOND) == pytest.approx(min(usable, 5_000_000), rel=0.03)
+
+
 def test_counters_of_limiters_and_quotas_go_on(small_plan: Callable[..., Plan]) -> None:
     dropped: list[Packet] = []
     engine = SiteEngine(small_plan(("down: 2 Mbit/s", "down: 2 Mbit/s, quota: 1 GB per month")), dropped.append)

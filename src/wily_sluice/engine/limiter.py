@@ -26,6 +26,7 @@ from wily_sluice.engine.busyness import Engagement
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.pace import at_rate
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.quota import Account, Ledger
 from wily_sluice.engine.tally import Tally
@@ -148,7 +149,7 @@ class Limiter:
     def __len__(self) -> int:
         return len(self._buckets)
 
-    def follow(self, other: "Limiter") -> bool:
+    def follow(self, other: "Limiter", now: Nanoseconds) -> bool:
         """Limit from now on as `other`, a new one, would; False where that has other buckets, or other meters."""
         spec = other.spec
         if (spec.per, spec.excess) != (self.spec.per, self.spec.excess) or (
@@ -158,8 +159,10 @@ class Limiter:
         if spec.threshold != self.spec.threshold:
             self._engagements = {}
         if spec != self.spec:
+            before = self.rate
             self.spec, self.rate, self.burst = spec, other.rate, other.burst
             for bucket in list(self._buckets.values()):
+                bucket.clock = at_rate(bucket.clock, now, before, self.rate)
                 bucket.measure(self)
         return True
 

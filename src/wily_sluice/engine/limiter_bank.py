@@ -99,7 +99,7 @@ class LimiterBank:
             bucket.limiter.tally.move(packet, now)
         return packets
 
-    def follow(self, other: "LimiterBank") -> None:
+    def follow(self, other: "LimiterBank", now: Nanoseconds) -> None:
         """Go on with the limiters of `other`, a new one; those that were here before go on as they are.
 
         What waits at one that is no more is let pass at the next `advance`.
@@ -108,7 +108,7 @@ class LimiterBank:
         limiters: list[Limiter | None] = []
         for limiter in other.limiters:
             old = before.get(limiter.spec.name) if limiter is not None else None
-            if limiter is None or old is None or not old.follow(limiter):
+            if limiter is None or old is None or not old.follow(limiter, now):
                 limiters.append(limiter)
             else:
                 limiters.append(before.pop(limiter.spec.name))

@@ -14,6 +14,7 @@ from wily_sluice.engine.header import UNREADABLE
 from wily_sluice.engine.lane import STALE, Lane
 from wily_sluice.engine.limiter import Bucket
 from wily_sluice.engine.limiter_bank import LimiterBank
+from wily_sluice.engine.pace import at_rate
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.sorter import Sorter
 from wily_sluice.engine.spec import QueueSpec
@@ -215,6 +216,7 @@ class Shaper:
 
         What stands in a queue that is no more goes where its conversation is now sorted to.
         """
+        self._clock = at_rate(self._clock, now, self.rate, other.rate)
         self.rate = other.rate
         self.sorter = other.sorter
         self._others = other._others

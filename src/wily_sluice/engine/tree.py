@@ -27,15 +27,16 @@ CAP_BURST, and as much as promised leaves below may have at once.
 from collections.abc import Callable
 from heapq import heappop, heappush, heapreplace
 from operator import attrgetter
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.leaf_queue import LeafQueue
+from wily_sluice.engine.pace import at_rate
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.service_curve import BUSY_CREDIT, Promise, RealTime
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.engine.tally import Tally
-from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Size, transmission_time
+from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
 if TYPE_CHECKING:
     from wily_sluice.engine.lane import Lane
@@ -48,6 +49,18 @@ IDLE_CREDIT: Nanoseconds = 10 * MILLISECOND
 # How far, over its weight, a curve's child may get ahead in its turns by its guarantee: it is not made to wait longer
 # than that for having had it. Its part by weight is exact to a packet in so many bytes.
 MOST_AHEAD: Size = 400 * LONGEST_FRAME
+
+
+class Past(NamedTuple):
+    """What a queue has counted, and its clocks with the rates that they went at."""
+
+    sent_bytes: Size
+    marks: int
+    drops: int
+    cap: Rate
+    cap_clock: Nanoseconds
+    guarantee: Rate
+    due: Nanoseconds
 
 
 class Node:
@@ -101,10 +114,16 @@ class Node:
         self.marks = 0
         self.drops = 0
 
-    def carry_on(self, sent_bytes: Size, marks: int, drops: int, cap_clock: Nanoseconds, due: Nanoseconds) -> None:
+    @property
+    def past(self) -> Past:
+        """For whoever takes this place in a tree of another shape."""
+        return Past(self.sent_bytes, self.marks, self.drops, self.cap, self.cap_clock, self.guarantee, self.due)
+
+    def carry_on(self, past: Past, now: Nanoseconds) -> None:
         """Go on with the counters of the queue that stood here before, and with what it used of cap and guarantee."""
-        self.sent_bytes, self.marks, self.drops = sent_bytes, marks, drops
-        self.cap_clock, self.due = cap_clock, due
+        self.sent_bytes, self.marks, self.drops = past.sent_bytes, past.marks, past.drops
+        self.cap_clock = at_rate(past.cap_clock, now, past.cap, self.cap)
+        self.due = at_rate(past.due, now, past.guarantee, self.guarantee)
 
     @property
     def has_packet(self) -> bool:
@@ -136,9 +155,9 @@ class Leaf(Node):
 
     def replant(self, spec: QueueSpec, parent: "Parent", order: int, queue: LeafQueue, now: Nanoseconds) -> None:
         """Take a place in a tree of another shape, with all that stands here, held as `queue`, a new one, would."""
-        sent_bytes, marks, drops, cap_clock, due = self.sent_bytes, self.marks, self.drops, self.cap_clock, self.due
+        past = self.past
         Node.__init__(self, spec, parent, order)
-        self.carry_on(sent_bytes, marks, drops, cap_clock, due)
+        self.carry_on(past, now)
         before, promise = self.promise, _promise(spec, parent)
         if promise is None or before is None or not promise.is_like(before):
             self.promise = promise
@@ -305,7 +324,7 @@ class Tree:
         self.nodes.append(node)
         old = before.get(spec.path)
         if old is not None:
-            node.carry_on(old.sent_bytes, old.marks, old.drops, old.cap_clock, old.due)
+            node.carry_on(old.past, self._now)
         if parent is not None:
             parent.children.append(node)
         for child in spec.children:
@@ -320,7 +339,7 @@ class Tree:
                 else:
                     leaf = Leaf(child, node, len(self.nodes), queue)
                     if old is not None:
-                        leaf.carry_on(old.sent_bytes, old.marks, old.drops, old.cap_clock, old.due)
+                        leaf.carry_on(old.past, self._now)
                 if leaf.promise is not None and self._real_time is None:
                     self._real_time = RealTime()
                 self.nodes.append(leaf)

@@ -143,7 +143,7 @@ class SiteEngine:
         self.conversations.follow(other.watches_marks, other.watch)
         self.watches_marks, self.watch = other.watches_marks, other.watch
         for direction, bank in self.banks.items():
-            bank.follow(other.banks[direction])
+            bank.follow(other.banks[direction], now)
         self.ledgers = {
             limiter.spec.name: limiter.ledger
             for bank in self.banks.values()

@@ -1,0 +1,15 @@
+"""Virtual clocks under a change of rate.
+
+A cap, a guarantee, a limiter and the line each have a clock that a packet moves on by its own time at their rate.
+How far it is ahead of now is what was sent beyond the rate, in time; when the rate changes, the same bytes are another
+time. Without that, what was held to 1 kbit/s would stand still for seconds after it is let go.
+"""
+
+from wily_sluice.units import Nanoseconds, Rate
+
+
+def at_rate(clock: Nanoseconds, now: Nanoseconds, before: Rate, after: Rate) -> Nanoseconds:
+    """A clock that went at rate `before`, as it is at `after`; 0 is no rate. One that is behind now stays so."""
+    if clock <= now:
+        return clock
+    return now + (clock - now) * before // after if after else now
