@@ -1,10 +1,8 @@
 """The life of a plan on a real gate: applied under load, kept, undone by itself, and what a killing leaves of it."""
 
-import json
 import os
 import random
 import signal
-import socket
 import sqlite3
 import subprocess
 import sys
@@ -15,106 +13,18 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from subprocess import PIPE
-from typing import Any
 
 import pytest
 
-from tests.conftest import SMALL_PLAN
-from wily_sluice.control.client import Client
+from tests.gate.running import HOST, PLAN, PLANS, Running, gate, up_rate
 from wily_sluice.control.json_rpc import BUSY, REFUSED, RpcError
-from wily_sluice.control.paths import RUN
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.rig.layout import FAR_ADDRESSES
 from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import Host, built, finish, start_endpoint
+from wily_sluice.gate.rig.trial import Host, finish, start_endpoint
 from wily_sluice.history.revisions import RevisionStore
-from wily_sluice.plan.read import load
-from wily_sluice.units import MILLISECOND
 
 pytestmark = pytest.mark.live
-
-PLAN = SMALL_PLAN.replace("port: 5004-5005", "port: 7000")
-# What each plan lets up: told apart by what passes.
-PLANS = {rate: PLAN.replace("up: 10 Mbit/s", f"up: {rate} Mbit/s") for rate in (10, 8, 6, 4)}
-HOST, CALLER = Host("house", "10.7.0.100"), Host("house", "10.7.0.101")
-
-
-@pytest.fixture(scope="module")
-def rig(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Rig]:
-    file = tmp_path_factory.mktemp("life") / "sluice.yaml"
-    file.write_text(PLAN)
-    with built(load(file), f"life{os.getpid()}", 10 * MILLISECOND) as standing:
-        yield standing
-
-
-class Running:
-    """A gate in the rig, spoken with from outside."""
-
-    def __init__(self, rig: Rig, state: Path, *options: str) -> None:
-        self.state = state
-        inode = Path(f"/run/netns/{rig.prefix}gateway").stat().st_ino
-        self.folder = RUN / f"net-{inode}"
-        words = ["gate", "run", "--json", "--state", str(state), *options]
-        self.process = subprocess.Popen(
-            rig.command("gateway", [sys.executable, "-m", "wily_sluice", *words]),
-            stdout=PIPE, stderr=PIPE, text=True, start_new_session=True,
-        )  # fmt: skip
-
-    def client(self, watching: bool = False) -> Client:
-        return Client(watching, self.folder)
-
-    def call(self, method: str, **params: Any) -> Any:
-        with self.client() as client:
-            return client.call(method, **params)
-
-    def wait(self) -> "Running":
-        deadline = time.monotonic() + 20
-        while time.monotonic() < deadline and self.process.poll() is None:
-            with suppress(LiveError, RpcError):
-                self.call("gate.status")
-                return self
-            time.sleep(0.05)
-        raise AssertionError(f"the gate did not start: {self.end()}")
-
-    def apply(self, rate: int, trial: float | None = 60.0) -> dict[str, Any]:
-        plan = b64encode(PLANS[rate].encode()).decode()
-        answer: dict[str, Any] = self.call("plan.apply", plan=plan, trial=trial)
-        return answer
-
-    def until(self, what: str, value: object, seconds: float = 10.0) -> dict[str, Any]:
-        """Wait for something in the status."""
-        deadline = time.monotonic() + seconds
-        while (status := self.call("gate.status"))[what] != value:
-            assert time.monotonic() < deadline, status
-            time.sleep(0.05)
-        return dict(status)
-
-    def end(self, how: signal.Signals = signal.SIGTERM) -> str:
-        """What it had to say on its standard error."""
-        if self.process.poll() is None:
-            self.process.send_signal(how)
-        return self.process.communicate(timeout=30)[1]
-
-    def events(self) -> list[dict[str, Any]]:
-        return [json.loads(line) for line in self.end().splitlines() if line.startswith("{")]
-
-
-@contextmanager
-def gate(rig: Rig, state: Path, plan: str | None = PLAN) -> Iterator[Running]:
-    options = []
-    if plan is not None:
-        state.mkdir(exist_ok=True)
-        (state / "given.yaml").write_text(plan)
-        options = ["--plan", str(state / "given.yaml")]
-    running = Running(rig, state, *options)
-    try:
-        yield running.wait()
-    finally:
-        running.end()
-
-
-def up_rate(running: Running) -> int:
-    return int(running.call("gate.status")["uplinks"]["line"]["up"])
 
 
 def test_a_trial_that_nobody_keeps_undoes_itself_and_one_that_is_kept_starts_next_time(
@@ -159,133 +69,6 @@ def test_a_plan_that_cannot_be_used_leaves_the_old_one_running(rig: Rig, tmp_pat
         assert (up_rate(running), running.call("gate.status")["revision"]) == (9_000_000, 1)
 
 
-def test_who_may_only_watch_can_change_nothing_and_noise_on_the_sockets_is_answered(rig: Rig, tmp_path: Path) -> None:
-    with gate(rig, tmp_path, PLAN + "gate: {watchers: everyone}\n") as running:
-        script = (
-            "import os; from pathlib import Path; from wily_sluice.control.client import Client; os.setuid(65534)\n"
-            f"folder = Path({str(running.folder)!r})\n"
-            "c = Client(True, folder)\n"
-            "print(c.call('gate.status')['revision'])\n"
-            "for name, params in (('gate.stop', {}), ('plan.undo', {}), ('plan.apply', {'plan': ''})):\n"
-            "    try: print(c.call(name, **params))\n"
-            "    except Exception as e: print(e.code)\n"
-            "try: Client(False, folder)\n"
-            "except Exception as e: print(e)\n"
-        )
-        done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
-        assert done.stdout.split("\n")[:4] == ["1", "-32601", "-32601", "-32601"]
-        assert "needs root" in done.stdout
-        drawn = random.Random(1)
-        idle = []
-        for _ in range(100):
-            end = socket.socket(socket.AF_UNIX)
-            end.connect(str(running.folder / "watch.sock"))
-            idle.append(end)
-        with socket.socket(socket.AF_UNIX) as end:
-            end.settimeout(10)
-            end.connect(str(running.folder / "control.sock"))
-            lines = end.makefile("rb")
-            for _ in range(300):
-                noise = bytes(drawn.randrange(256) for _ in range(drawn.randrange(1, 60))).replace(b"\n", b"")
-                end.sendall((noise or b"?") + b"\n")
-                assert b'"error"' in lines.readline()
-            end.sendall(b'{"jsonrpc": "2.0", "method": "gate.status", "id": 7}\n')
-            assert json.loads(lines.readline())["result"]["clients"] >= 101
-        with socket.socket(socket.AF_UNIX) as end:
-            end.connect(str(running.folder / "watch.sock"))
-            with suppress(OSError):
-                end.sendall(b"x" * 200_000)
-            end.settimeout(5)
-            closed = b""
-            with suppress(OSError):
-                while data := end.recv(4096):
-                    closed += data
-            assert b"too long" in closed
-        assert running.call("gate.status")["revision"] == 1
-
-
-def test_the_sum_over_the_queues_is_what_the_interface_counted(rig: Rig, tmp_path: Path) -> None:
-    with gate(rig, tmp_path) as running, running.client() as client:
-        client.call("watch.subscribe", to="seconds")
-        before = interface_bytes(rig)
-        span = ("--seconds", 6, "--warmup", 1)
-        loads = [start_endpoint(rig, HOST, "load", way, "--flows", 3, *span) for way in ("up", "down")]
-        call = start_endpoint(rig, CALLER, "call", "--seconds", 6)
-        seen = {"up": 0, "down": 0}
-        rules = 0
-        over = time.monotonic() + 9
-        for told in client.notifications():
-            for way in seen:
-                line = told["uplinks"]["line"][way]
-                seen[way] += sum(queue["bytes"] for queue in line["queues"].values())
-            rules += sum(one["bytes"] for ways in told["rules"].values() for one in ways.values())
-            if time.monotonic() > over:
-                break
-        for one in (*loads, call):
-            finish(one)
-        after = interface_bytes(rig)
-    for way, own in seen.items():
-        counted = after[way] - before[way]
-        assert own > 4_000_000
-        assert abs(own - counted) <= 0.001 * counted
-    assert rules == sum(seen.values())
-
-
-def interface_bytes(rig: Rig) -> dict[str, int]:
-    """What the gateway's interfaces themselves counted as sent: up on wan0, down on those of the hosts."""
-    output = subprocess.run(
-        rig.command("gateway", ["cat", "/proc/net/dev"]), capture_output=True, text=True, check=True
-    )
-    sent = {name.strip(): int(line.split()[8]) for name, _, line in
-            (line.partition(":") for line in output.stdout.splitlines()[2:])}  # fmt: skip
-    return {"up": sent["wan0"], "down": sent["lan0"] + sent["lan1"]}
-
-
-def test_a_state_folder_that_cannot_be_written_is_told_and_survived(rig: Rig, tmp_path: Path) -> None:
-    state = tmp_path / "small"
-    state.mkdir()
-    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=400k", "tmpfs", str(state)], check=True)
-    try:
-        with gate(rig, state) as running:
-            assert running.apply(8)["revision"] == 2
-            with suppress(OSError), (state / "filler").open("wb") as filler:
-                while True:
-                    filler.write(bytes(4096))
-                    filler.flush()
-            with pytest.raises(RpcError, match="history cannot be written"):
-                running.call("plan.keep")
-            assert running.call("gate.status")["trial"]["revision"] == 2  # the trial goes on
-            (state / "filler").unlink()
-            assert running.call("plan.keep") == {"revision": 2}
-            database = sqlite3.connect(state / "plans.sqlite", isolation_level=None)
-            database.execute("begin exclusive")
-            with pytest.raises(RpcError, match="locked"):
-                running.apply(6)
-            database.execute("rollback")
-            database.close()
-            assert up_rate(running) == 7_200_000
-            subprocess.run(["mount", "-o", "remount,ro", str(state)], check=False)
-            told = running.events()
-    finally:
-        subprocess.run(["umount", "-l", str(state)], check=True)
-    assert [one["event"] for one in told][:2] == ["gate.running", "plan.applied"]
-
-
-def test_an_interface_that_goes_and_comes_back_is_told_and_shaped_again(rig: Rig, tmp_path: Path) -> None:
-    plan = PLAN.replace("networks:", "  spare: {interface: wan9, down: 2 Mbit/s, up: 2 Mbit/s}\nnetworks:")
-    gateway = ["ip", "-n", f"{rig.prefix}gateway", "link"]
-    with gate(rig, tmp_path, plan) as running:
-        assert running.until("missing", ["wan9"])
-        subprocess.run([*gateway, "add", "wan9", "type", "veth", "peer", "name", "wan9-far"], check=True)
-        assert running.until("missing", [])
-        subprocess.run([*gateway, "del", "wan9"], check=True)
-        assert running.until("missing", ["wan9"])
-        told = [one["event"] for one in running.events()]
-    assert told[:4] == ["gate.running", "interface.missing", "interface.back", "interface.missing"] or told[:4] == [
-        "interface.missing", "gate.running", "interface.back", "interface.missing",
-    ]  # fmt: skip
-
-
 def test_a_trial_ends_at_once_when_a_remote_that_answered_no_longer_does(rig: Rig, tmp_path: Path) -> None:
     watched = PLAN + f"gate: {{health: [{', '.join(FAR_ADDRESSES)}, 192.0.2.200]}}\n"
     # Everything that no rule claims, and so the echoes, behind 4 kbit/s that somebody else keeps busy.
@@ -307,6 +90,82 @@ def test_a_trial_ends_at_once_when_a_remote_that_answered_no_longer_does(rig: Ri
     assert "answered before it, and no longer did" in told["why"]
     assert any(remote in told["why"] for remote in FAR_ADDRESSES)
     assert "192.0.2.200" not in told["why"]  # which never did
+
+
+# At one end of an administrator's connection whatever is typed comes back; at the other each line of the standard input
+# says for how long to wait, once a key is struck, until all that were struck have come back.
+REMOTE_SHELL = """
+import socket
+peer, _ = socket.create_server(("198.51.100.10", 2222)).accept()
+while data := peer.recv(100):
+    peer.sendall(data)
+"""
+KEYBOARD = """
+import socket, sys, time
+end = socket.create_connection(("198.51.100.10", 2222), source_address=("10.7.0.103", 0))
+end.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+struck = back = 0
+for line in sys.stdin:
+    end.sendall(b"k")
+    struck, over = struck + 1, time.monotonic() + float(line)
+    while back < struck and (left := over - time.monotonic()) > 0:
+        end.settimeout(left)
+        try:
+            back += len(end.recv(100))
+        except TimeoutError:
+            break
+    print(back == struck, flush=True)
+"""
+
+
+class Administrator:
+    """Somebody far from the host that they are at work on: a connection through the gate."""
+
+    def __init__(self, rig: Rig) -> None:
+        self._shell = subprocess.Popen(rig.command("far", [sys.executable, "-c", REMOTE_SHELL]))
+        time.sleep(0.5)
+        keyboard = rig.command("house", [sys.executable, "-c", KEYBOARD])
+        self._keyboard = subprocess.Popen(keyboard, stdin=PIPE, stdout=PIPE, text=True)
+
+    def is_answered(self, seconds: float) -> bool:
+        """Strike a key: whether that, and all before it, come back within so long."""
+        assert self._keyboard.stdin is not None and self._keyboard.stdout is not None
+        self._keyboard.stdin.write(f"{seconds}\n")
+        self._keyboard.stdin.flush()
+        return self._keyboard.stdout.readline() == "True\n"
+
+    def leave(self) -> None:
+        for end in (self._keyboard, self._shell):
+            end.kill()
+            end.communicate()
+
+
+@contextmanager
+def administrator(rig: Rig) -> Iterator[Administrator]:
+    there = Administrator(rig)
+    try:
+        yield there
+    finally:
+        there.leave()
+
+
+def test_a_plan_that_cuts_the_administrator_off_is_gone_when_its_time_is_up(rig: Rig, tmp_path: Path) -> None:
+    cut_off = PLAN.replace("rest: {default: true}", "rest: {default: true, cap: 1 kbit/s}")
+    with gate(rig, tmp_path) as running:
+        load = start_endpoint(rig, HOST, "load", "up", "--flows", 2, "--seconds", 30, "--warmup", 1)
+        with administrator(rig) as there:
+            assert there.is_answered(5)
+            applied = time.monotonic()
+            running.call("plan.apply", plan=b64encode(cut_off.encode()).decode(), trial=6)
+            while there.is_answered(0.5):  # what is let through at first, before the cap is felt
+                assert time.monotonic() < applied + 4
+            running.until("revision", 1)  # nobody touches anything
+            assert time.monotonic() == pytest.approx(applied + 6, abs=1.5)
+            # The connection is still there. Its host tries again by ever longer steps, the next within six seconds.
+            assert there.is_answered(10)
+            assert there.is_answered(1)
+        load.kill()
+        load.communicate()
 
 
 def memory(running: Running) -> int:

@@ -1,0 +1,94 @@
+"""The gate's own watch over a trial, with a process beside it that puts a plan on trial for a minute."""
+
+import select
+import sys
+from collections.abc import Callable, Iterator
+
+import pytest
+
+from wily_sluice.control import overseer as module
+from wily_sluice.control.overseer import Overseer
+from wily_sluice.gate.visits import Visits
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import SECOND
+
+BESIDE = (
+    "import pickle, socket, sys\n"
+    "from wily_sluice.control.link import Link\n"
+    "end = socket.socket(fileno=int(sys.argv[1]))\n"
+    "link = Link(end)\n"
+    "link.send('take', 1, pickle.dumps(None), 2, 60_000_000_000)\n"
+    "end.setblocking(True)\n"
+    "while end.recv(4096): pass\n"
+)
+
+
+class StandIn:
+    """A gate that takes up every plan at once."""
+
+    unreadable = unshaped = 0
+    visits = Visits()
+
+    def offer(self, plan: Callable[[], Plan], done: Callable[[str], None]) -> None:
+        plan()
+        done("")
+
+    def talks(self) -> list[object]:
+        return []
+
+
+@pytest.fixture
+def clock(monkeypatch: pytest.MonkeyPatch) -> list[int]:
+    """What the clock says that goes on while the machine sleeps."""
+    now = [0]
+    monkeypatch.setattr(module, "boot_clock", lambda: now[0])
+    return now
+
+
+@pytest.fixture
+def on_trial(clock: list[int], demo_plan: Plan) -> Iterator[Overseer]:
+    overseer = Overseer([sys.executable, "-c", BESIDE], demo_plan, 1, lambda _: None)
+    overseer.oversee(StandIn())  # type: ignore[arg-type]
+    try:
+        while overseer.revision == 1:
+            assert select.select([overseer], (), (), 20)[0]
+            overseer.turn()
+        yield overseer
+    finally:
+        overseer.close()
+
+
+def test_a_trial_lasts_as_long_as_was_said_whatever_the_wall_clock_does(
+    on_trial: Overseer, clock: list[int], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for wall, at, revision in ((4e9, 30, 2), (0.0, 59, 2), (1.8e9, 60, 1)):
+        monkeypatch.setattr("time.time", lambda wall=wall: wall)
+        clock[0] = at * SECOND
+        on_trial.tick([], SECOND)
+        assert on_trial.revision == revision
+
+
+def test_a_trial_is_over_when_the_machine_wakes_up_after_it(on_trial: Overseer, clock: list[int]) -> None:
+    clock[0] = 8 * 3600 * SECOND
+    on_trial.tick([], SECOND)
+    assert on_trial.revision == 1
+
+
+def test_a_process_beside_the_gate_that_was_killed_is_started_again_and_the_trial_goes_on(
+    on_trial: Overseer, clock: list[int]
+) -> None:
+    first = on_trial._process
+    assert first is not None
+    first.kill()
+    first.wait()
+    while on_trial._link is not None:
+        assert select.select([on_trial], (), (), 20)[0]
+        on_trial.turn()
+    for seconds in (1, 3):
+        clock[0] = seconds * SECOND
+        on_trial.tick([], SECOND)
+    assert on_trial._process is not first and on_trial._process is not None
+    assert on_trial.revision == 2
+    clock[0] = 61 * SECOND
+    on_trial.tick([], SECOND)
+    assert on_trial.revision == 1
