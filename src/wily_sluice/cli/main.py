@@ -28,6 +28,7 @@ COMMANDS = {
     "show": "show",
     "trace": "trace",
     "undo": "life",
+    "usage": "usage",
     "watch": "watch",
 }
 

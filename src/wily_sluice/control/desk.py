@@ -155,7 +155,7 @@ class Desk:
         self._names.write(int(time.time()))
         if self._counters is not None:
             with suppress(sqlite3.Error, OSError):
-                self._counters.close(int(time.time()))
+                self._counters.close()
 
     def _end(self) -> None:
         self._over.set()

@@ -1,10 +1,13 @@
 """What was counted, kept in SQLite: seconds for an hour, minutes for a month, hours for ten years.
 
-A row is a span of one of these resolutions that something was counted in: its beginning, in seconds since 1970, and
-what was counted, as JSON compressed by zlib (RFC 1950): a list of the subjects, the words of each joined by tabs, and a
-list of columns in the order of FIELDS, each with a number for every subject. Delays are ends of steps of the histogram
-(`engine.tally`), by their number. So a second of a hundred busy queues and hosts takes a kilobyte or two; rows go when
-they are older than their resolution is kept for.
+A row is a span of one of these resolutions that something was counted in: its beginning, in seconds since 1970, which
+run of the gate it is of, and what was counted, as JSON compressed by zlib (RFC 1950): a list of the subjects, the words
+of each joined by tabs, and a list of columns in the order of FIELDS, each with a number for every subject. Delays are
+ends of steps of the histogram (`engine.tally`), by their number. So a second of a hundred busy queues and hosts takes a
+kilobyte or two; rows go when they are older than their resolution is kept for.
+
+A minute and an hour are written while they last, again and again, so that a killing costs some seconds of the one and a
+minute of the other. A run is begun by every start, and by a clock that steps back, so that nothing is written over.
 
 The file never grows beyond MOST_BYTES: when it would, the oldest of the finest rows go first.
 """
@@ -14,12 +17,16 @@ import sqlite3
 import zlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from itertools import groupby
+from operator import itemgetter
 from pathlib import Path
 from typing import Literal, TypeAlias
 
 from wily_sluice.engine.tally import step_end, step_of
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.units import MILLISECOND, Nanoseconds, Size
+
+FILE = "history.sqlite"
 
 Resolution: TypeAlias = Literal["second", "minute", "hour"]
 SPANS: dict[Resolution, int] = {"second": 1, "minute": 60, "hour": 3600}
@@ -34,8 +41,9 @@ COMMIT_EVERY = 5  # seconds
 MOST_WAITING = 600  # rows that could not be written yet
 
 _SCHEMA = """
-    create table if not exists counted (
-        resolution text not null, begin integer not null, data blob not null, primary key (resolution, begin)
+    create table if not exists spans (
+        resolution text not null, begin integer not null, run integer not null, data blob not null,
+        primary key (resolution, begin, run)
     )
 """
 
@@ -57,6 +65,23 @@ class Sample:
     p95: Nanoseconds
     p99: Nanoseconds
 
+    def then(self, later: "Sample") -> "Sample":
+        """With what was counted after it, of the same: the backlog is the later one, a delay the longer of the two."""
+        return Sample(
+            self.bytes + later.bytes,
+            self.packets + later.packets,
+            self.drops + later.drops,
+            self.marks + later.marks,
+            later.backlog,
+            later.waiting,
+            self.busy + later.busy,
+            self.framed + later.framed,
+            self.payload + later.payload,
+            max(self.p50, later.p50),
+            max(self.p95, later.p95),
+            max(self.p99, later.p99),
+        )
+
 
 @dataclass(slots=True)
 class _Span:
@@ -64,7 +89,32 @@ class _Span:
     counts: dict[Key, Counts]
 
 
-class CounterStore:
+class CounterReader:
+    """Reads a database of a folder, also while a gate writes it. sqlite3.Error when that cannot be."""
+
+    def __init__(self, folder: Path, patience: float = 1.0) -> None:
+        self.path = folder / FILE
+        self._database = sqlite3.connect(self.path, timeout=patience)
+
+    def read(self, resolution: Resolution, begin: int, end: int) -> Iterator[tuple[int, dict[Key, Sample]]]:
+        """The spans that begin from `begin` up to before `end`, in their order."""
+        rows = self._database.execute(
+            "select begin, data from spans where resolution = ? and begin >= ? and begin < ? order by begin, run",
+            (resolution, begin, end),
+        )
+        for at, runs in groupby(rows, key=itemgetter(0)):
+            found: dict[Key, Sample] = {}
+            for _, data in runs:
+                for key, sample in _unpacked(data).items():
+                    found[key] = found[key].then(sample) if key in found else sample
+            yield at, found
+
+    def close(self) -> None:
+        """Close it."""
+        self._database.close()
+
+
+class CounterStore(CounterReader):
     """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be.
 
     What was counted since the last row was written is lost when the process is killed: a few seconds.
@@ -72,8 +122,7 @@ class CounterStore:
 
     def __init__(self, folder: Path, patience: float = 1.0) -> None:
         folder.mkdir(parents=True, exist_ok=True)
-        self.path = folder / "history.sqlite"
-        self._database = sqlite3.connect(self.path, timeout=patience)
+        super().__init__(folder, patience)
         self._database.execute(f"pragma page_size = {PAGE}")
         self._database.execute("pragma journal_mode = wal")
         self._database.execute("pragma synchronous = normal")
@@ -81,25 +130,46 @@ class CounterStore:
         self._database.execute(f"pragma max_page_count = {MOST_BYTES // PAGE}")
         self._database.execute(_SCHEMA)
         self._database.commit()
+        self._run = self._next_run()
         self._open: dict[Resolution, _Span] = {}
-        self._waiting: list[tuple[Resolution, int, bytes]] = []
+        self._waiting: list[tuple[Resolution, int, int, bytes]] = []
+        self._latest = 0
         self._flushed = 0
+
+    def _next_run(self) -> int:
+        run: int = self._database.execute("pragma user_version").fetchone()[0] + 1
+        with self._database:
+            self._database.execute(f"pragma user_version = {run}")
+        return run
 
     def add(self, at: int, counts: dict[Key, Counts]) -> None:
         """What was counted in a second. sqlite3.Error when it cannot be written; it is tried again with the next."""
-        self._waiting.append(("second", at, _packed(counts)))
+        if at < self._latest:
+            self._finish()
+            self._run = self._next_run()
+        self._latest = at
+        self._waiting.append(("second", at, self._run, _packed(counts)))
         for resolution in ("minute", "hour"):
             self._gather(resolution, at, counts)
         if not 0 <= at - self._flushed < COMMIT_EVERY:
             self._flushed = at
             self._write(at)
 
+    def _finish(self) -> None:
+        """Have the spans written that are not over."""
+        for resolution, span in self._open.items():
+            self._waiting.append((resolution, span.begin, self._run, _packed(span.counts)))
+        self._open.clear()
+
     def _gather(self, resolution: Resolution, at: int, counts: dict[Key, Counts]) -> None:
         begin = at - at % SPANS[resolution]
         span = self._open.get(resolution)
         if span is not None and span.begin != begin:
-            self._waiting.append((resolution, span.begin, _packed(span.counts)))
+            self._waiting.append((resolution, span.begin, self._run, _packed(span.counts)))
             span = None
+            if resolution == "minute" and "hour" in self._open:
+                hour = self._open["hour"]
+                self._waiting.append(("hour", hour.begin, self._run, _packed(hour.counts)))
         if span is None:
             span = self._open[resolution] = _Span(begin, {})
         for key, own in counts.items():
@@ -108,14 +178,18 @@ class CounterStore:
     def _write(self, at: int) -> None:
         """Write what waits, and let go of what is too old."""
         del self._waiting[:-MOST_WAITING]
+        rows = list(self._waiting)
+        if "minute" in self._open:
+            minute = self._open["minute"]
+            rows.append(("minute", minute.begin, self._run, _packed(minute.counts)))
         for _ in range(3):
             try:
                 with self._database:
                     for resolution, kept in KEPT.items():
                         self._database.execute(
-                            "delete from counted where resolution = ? and begin < ?", (resolution, at - kept)
+                            "delete from spans where resolution = ? and begin < ?", (resolution, at - kept)
                         )
-                    self._database.executemany("insert or replace into counted values (?, ?, ?)", self._waiting)
+                    self._database.executemany("insert or replace into spans values (?, ?, ?, ?)", rows)
                 self._waiting.clear()
                 return
             except sqlite3.OperationalError as error:
@@ -127,33 +201,22 @@ class CounterStore:
         for resolution in KEPT:
             with self._database:
                 gone = self._database.execute(
-                    "delete from counted where resolution = ?1 and begin <= (select begin from counted "
+                    "delete from spans where resolution = ?1 and begin <= (select begin from spans "
                     "where resolution = ?1 order by begin limit 1 offset "
-                    "(select count(*) / 10 from counted where resolution = ?1))",
+                    "(select count(*) / 10 from spans where resolution = ?1))",
                     (resolution,),
                 ).rowcount
             if gone:
                 return True
         return False
 
-    def read(self, resolution: Resolution, begin: int, end: int) -> Iterator[tuple[int, dict[Key, Sample]]]:
-        """The spans that begin from `begin` up to before `end`, in their order."""
-        rows = self._database.execute(
-            "select begin, data from counted where resolution = ? and begin >= ? and begin < ? order by begin",
-            (resolution, begin, end),
-        )
-        for at, data in rows:
-            yield at, _unpacked(data)
-
-    def close(self, at: int) -> None:
+    def close(self) -> None:
         """Write what waits, the spans that are not over among it, and close."""
         try:
-            for resolution, span in self._open.items():
-                self._waiting.append((resolution, span.begin, _packed(span.counts)))
-            self._open.clear()
-            self._write(at)
+            self._finish()
+            self._write(self._latest)
         finally:
-            self._database.close()
+            super().close()
 
 
 def _packed(counts: Mapping[Key, Counts]) -> bytes:

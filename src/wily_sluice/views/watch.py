@@ -13,6 +13,7 @@ from rich.text import Text
 
 from wily_sluice.units import SECOND, format_rate, format_size, format_time
 from wily_sluice.views.explain_row import explain_host, explain_limiter, explain_other, explain_queue
+from wily_sluice.views.sparks import sparkline
 from wily_sluice.views.status import span_words
 from wily_sluice.views.tree import ARROWS
 
@@ -20,7 +21,6 @@ Page: TypeAlias = Literal["queues", "hosts", "services", "conversations", "limit
 PAGES: tuple[Page, ...] = ("queues", "hosts", "services", "conversations", "limiters", "rules")
 SORTS = ("rate", "name", "drops", "delay", "backlog")
 KEPT = 120  # ticks of history
-SPARKS = "▁▂▃▄▅▆▇█"
 NAME, FIGURES = 18, 51  # columns
 HELP = "←→ page  ↑↓ row  s sort  / filter  space freeze  e explain  a all  q end"
 
@@ -236,8 +236,7 @@ class Watch:
     def _spark(self, row: Row, columns: int) -> str:
         history = list(self.histories.get(row.key, ()))[-columns:]
         most = max(row.most, *history, 1.0) if history else 1.0
-        line = "".join(" " if not rate else SPARKS[min(7, int(rate / most * 8))] for rate in history)
-        return line.rjust(columns)
+        return sparkline(history, most).rjust(columns)
 
     def _explained(self, rows: list[Row], width: int) -> list[Text]:
         row = next((row for row in rows if row.key == self.selected), None)
