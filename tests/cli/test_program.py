@@ -1,5 +1,6 @@
 """Drives the built program on files in a temporary folder, as a person would."""
 
+import csv
 import json
 import os
 import signal
@@ -16,6 +17,8 @@ from click.testing import CliRunner
 from tests.conftest import SMALL_PLAN
 from wily_sluice import examples
 from wily_sluice.cli import main
+from wily_sluice.history.counter_store import CounterStore
+from wily_sluice.history.counts import Counts, Key
 
 Sluice = Callable[..., "subprocess.CompletedProcess[str]"]
 PROGRAM = [str(Path(sys.executable).with_name("sluice"))]
@@ -200,3 +203,28 @@ def test_a_gate_that_cannot_start_says_why(sluice: Sluice) -> None:
     for command in (["gate", "status"], ["apply", "--yes"], ["keep"], ["undo"], ["watch", "--json"]):
         assert sluice(*command, SLUICE_STATE="state").returncode == 3
     assert "no rig is up" in sluice("rig", "exec", "--name", "none", "gateway", "true").stderr
+
+
+def test_usage_is_read_when_no_gate_runs_as_a_table_data_csv_and_a_picture(sluice: Sluice, tmp_path: Path) -> None:
+    state = tmp_path / "state"
+    assert "nothing was counted" in sluice("usage", "--state", str(state)).stderr
+    now = int(time.time())
+    store = CounterStore(state)
+    for second in range(now - 40, now):
+        hosts = {
+            Key("host", "", "down", f"10.61.0.{n}"): Counts(bytes=n * 1_000_000, packets=700) for n in range(1, 26)
+        }
+        store.add(second, hosts)
+    store.close()
+    words = ("usage", "--state", str(state), "--last", "10 min", "--by", "host")
+    table = sluice(*words).stdout
+    # 25 MB a second are 200 Mbit/s; over ten minutes, 13.3 in the mean.
+    assert table.splitlines()[1].split()[:8] == ["10.61.0.25", "down", "1", "GB", "13.3", "Mbit/s", "200", "Mbit/s"]
+    assert "5 more, who used less" in table
+    uses = json.loads(sluice(*words, "--json").stdout)["uses"]
+    assert {use["host"]: use["bytes"] for use in uses} == {f"10.61.0.{n}": 40 * n * 1_000_000 for n in range(1, 26)}
+    rows = list(csv.DictReader(sluice(*words, "--only", "0.25", "--csv").stdout.splitlines()))
+    assert sum(int(row["bytes"]) for row in rows) == 1_000_000_000
+    assert sluice(*words, "--png", "usage.png").returncode == 0
+    assert (tmp_path / "usage.png").read_bytes().startswith(b"\x89PNG")
+    assert sluice(*words, "--png", "usage.gif").returncode == 2

@@ -10,7 +10,7 @@ from typing import Any
 from rich.table import Table
 
 from wily_sluice.history.usage import Usage, Use
-from wily_sluice.units import MILLISECOND, SECOND, format_rate, format_size, format_time
+from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, format_rate, format_size, format_time
 from wily_sluice.views.sparks import sparkline
 
 COLUMNS = 24  # of a sparkline
@@ -18,13 +18,14 @@ STEP_NAMES = {1: "second", 60: "minute", 3600: "hour"}
 
 
 def usage_table(usage: Usage, uses: Sequence[Use]) -> Table:
-    """A row for each subject and direction, with its course."""
+    """A row for each subject and direction, with its course beside those of the same direction."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for name in ("", "", "moved", "mean", f"busiest {STEP_NAMES[usage.step]}", "drops", "delay p99", "course"):
         table.add_column(name, justify="left" if name in ("", "course") else "right", no_wrap=True)
-    most = max((usage.rate(size) for use in uses for size in squeezed(use.course, COLUMNS)), default=0) or 1
+    courses = [(use.key.direction, squeezed(use.course, COLUMNS)) for use in uses]
+    most = {way: max((max(course) for of, course in courses if of == way), default=0) or 1 for way in DIRECTIONS}
     before = None
-    for use in uses:
+    for use, (_, course) in zip(uses, courses, strict=True):
         name = _name(use)
         table.add_row(
             "" if name == before else name,
@@ -34,7 +35,7 @@ def usage_table(usage: Usage, uses: Sequence[Use]) -> Table:
             _short(usage.most(use)),
             f"{use.whole.drops:,}" if use.whole.drops else "",
             format_time(use.whole.p99) if use.whole.p99 > MILLISECOND else "",
-            sparkline([usage.rate(size) for size in squeezed(use.course, COLUMNS)], most),
+            sparkline(course, most[use.key.direction]),
         )
         before = name
     return table
