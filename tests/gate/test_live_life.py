@@ -102,7 +102,7 @@ while data := peer.recv(100):
 """
 KEYBOARD = """
 import socket, sys, time
-end = socket.create_connection(("198.51.100.10", 2222), source_address=("10.7.0.103", 0))
+end = socket.create_connection(("198.51.100.10", 2222), source_address=("10.7.0.103", 40123))
 end.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
 struck = back = 0
 for line in sys.stdin:
@@ -155,6 +155,12 @@ def test_a_plan_that_cuts_the_administrator_off_is_gone_when_its_time_is_up(rig:
         load = start_endpoint(rig, HOST, "load", "up", "--flows", 2, "--seconds", 30, "--warmup", 1)
         with administrator(rig) as there:
             assert there.is_answered(5)
+            who = {"protocol": 6, "local": "10.7.0.103", "remote": FAR_ADDRESSES[0], "remote_port": 2222}
+            going = running.call("trace.look", **who, local_port=40123)["going"]
+            assert {(one["direction"], one["queue"], one["rule"]) for one in going} == {
+                ("up", "rest", ""), ("down", "rest", ""),
+            }  # fmt: skip
+            assert running.call("trace.look", **who, local_port=40124) is None
             applied = time.monotonic()
             running.call("plan.apply", plan=b64encode(cut_off.encode()).decode(), trial=6)
             while there.is_answered(0.5):  # what is let through at first, before the cap is felt

@@ -3,14 +3,14 @@
 import json
 import sqlite3
 import sys
-from base64 import b64decode, b64encode
+from base64 import b64encode
 from pathlib import Path
 from typing import Any
 
 import click
 
 from wily_sluice.cli.options import COST, Refusal, Time, json_option, plan_option, state_option
-from wily_sluice.control.client import Client
+from wily_sluice.control.client import Client, bundle_from
 from wily_sluice.control.desk import revision_data
 from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
@@ -36,10 +36,6 @@ def _call(client: Client, method: str, **params: Any) -> Any:
     except RpcError as error:
         more = "".join(f"\n  {line}" for line in error.data) if isinstance(error.data, list) else ""
         raise Refusal(error.message + more) from None
-
-
-def _bundle(answer: dict[str, Any]) -> Bundle:
-    return Bundle(b64decode(answer["plan"]), {name: b64decode(content) for name, content in answer["files"].items()})
 
 
 @click.command()
@@ -69,7 +65,7 @@ def apply(plan_file: Path, trial: Nanoseconds, note: str, yes: bool, dry_run: bo
     bundle = bundle_of(plan)
     with Client() as client:
         running = _call(client, "plan.read")
-        before = _bundle(running)
+        before = bundle_from(running)
         old, _ = before.examine()
         changes = compare(old, plan) if old is not None else []
         diff = diff_lines(before, bundle, (f"revision {running['revision']}", str(plan_file)))

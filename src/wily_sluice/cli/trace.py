@@ -10,6 +10,8 @@ import click
 from rich.progress import Progress
 
 from wily_sluice.cli.options import Refusal, at_option, choose_uplinks, json_option, plan_option, read_at
+from wily_sluice.control.client import Client, bundle_from
+from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.engine.header import Parties
 from wily_sluice.engine.kind import NAMES as KINDS
 from wily_sluice.engine.known import PROTOCOLS_SEEN
@@ -26,6 +28,7 @@ from wily_sluice.views.trace import (
     followed_data,
     print_answer,
     print_followed,
+    print_running,
     print_trace,
     trace_csv,
     trace_data,
@@ -72,6 +75,7 @@ class Party(click.ParamType[tuple[bytes, int, int | None]]):
 @click.option("--moved", metavar="SIZE", help="What it has carried so far: 25 MB.")
 @click.option("--packet", "kinds", type=click.Choice(list(KINDS)), multiple=True, help="A kind of its packets.")
 @click.option("--pcap", "capture", type=click.Path(path_type=Path), metavar="FILE", help="Follow a capture instead.")
+@click.option("--running", is_flag=True, help="Of a conversation that the running gate carries; it knows the rest.")
 @click.option("--conversation", "number", type=int, metavar="N", help="Of the capture, explain this one.")
 @click.option("--uplink", metavar="NAME", help="Only this uplink; a capture is of the first, unless said.")
 @click.option("--most", type=click.IntRange(1), default=30, show_default=True, help="Rows of a table.")
@@ -89,6 +93,7 @@ def trace(
     moved: str | None,
     kinds: tuple[str, ...],
     capture: Path | None,
+    running: bool,
     number: int | None,
     uplink: str | None,
     most: int,
@@ -99,15 +104,22 @@ def trace(
     """Say where a conversation goes, and why: which rule, queue, limiters and mark, and what was tried before.
 
     Of a conversation that you describe, or of all conversations in a capture (pcap or pcapng), as the gate would
-    recognize and sort them. A capture is one of the gateway's inner side, with your hosts' own addresses.
+    recognize and sort them. A capture is one of the gateway's inner side, with your hosts' own addresses. With
+    --running, of one that the gate carries at this moment, by its own plan and by what it knows; that needs root.
 
     \b
     Examples:
       sluice trace --local 10.61.0.41 --remote 203.0.113.9:443/udp --name meet.example
+      sudo sluice trace --running --local 10.61.0.41:5004 --remote 203.0.113.9:5004/udp
       sluice trace --pcap morning.pcap
       sluice trace --pcap morning.pcap --conversation 3
       sluice trace --pcap morning.pcapng --csv > morning.csv
     """
+    if running:
+        if local is None or remote is None or capture is not None:
+            raise click.UsageError("--running goes with --local and --remote, with their ports")
+        _show_running(local, remote, as_json)
+        return
     plan = load(plan_file)
     if capture is not None:
         if local is not None or remote is not None:
@@ -116,8 +128,7 @@ def trace(
         return
     if local is None or remote is None:
         raise click.UsageError("say --local and --remote, or --pcap FILE")
-    if len(local[0]) != len(remote[0]):
-        raise click.UsageError("one of them is IPv4, the other IPv6: a conversation is of one version")
+    _check_versions(local, remote)
     if local[0] not in plan.hosts:
         networks = ", ".join(network.name for network in plan.networks)
         raise click.BadParameter(
@@ -134,7 +145,7 @@ def trace(
             ),
             tuple(parse_host_name(name) for name in names),
             seen or "",
-            parse_dscp(int(dscp) if dscp.isdigit() else dscp)[0] if dscp else 0,
+            1 << parse_dscp(int(dscp) if dscp.isdigit() else dscp)[0] if dscp else 1,
             parse_size(moved) if moved else 0,
             shape or "",
             sum(KINDS[kind] for kind in set(kinds)),
@@ -147,6 +158,49 @@ def trace(
         print_json(answer_data(described.parties, answer))
     else:
         print_answer(console(), described.parties, described.names, answer)
+
+
+def _check_versions(local: tuple[bytes, int, int | None], remote: tuple[bytes, int, int | None]) -> None:
+    if len(local[0]) != len(remote[0]):
+        raise click.UsageError("one of them is IPv4, the other IPv6: a conversation is of one version")
+
+
+def _show_running(local: tuple[bytes, int, int | None], remote: tuple[bytes, int, int | None], as_json: bool) -> None:
+    """Ask the gate for what it knows and where it has it go, and explain that by the plan that it runs."""
+    _check_versions(local, remote)
+    who = Parties(remote[2] if remote[2] is not None else 6, local[0], remote[0], local[1], remote[1])
+    with Client() as client:
+        try:
+            found = client.call(
+                "trace.look",
+                protocol=who.protocol,
+                local=str(ip_address(who.local)),
+                local_port=who.local_port,
+                remote=str(ip_address(who.remote)),
+                remote_port=who.remote_port,
+            )
+            plan = bundle_from(client.call("plan.read")).load()
+        except RpcError as error:
+            raise Refusal(error.message) from None
+    if found is None:
+        raise Refusal(
+            "the gate carries no such conversation, or none in the last minutes: "
+            "the local port is wanted as well, which `sluice watch` shows among the conversations (e)"
+        )
+    described = Described(
+        who,
+        tuple(found["names"]),
+        found["seen"],
+        sum(1 << dscp for dscp in found["marks"]),
+        found["moved"] or 0,
+        found["shape"],
+    )
+    uplinks = [one for one in plan.uplinks if any(one.name == going["uplink"] for going in found["going"])]
+    answer = explain(plan, uplinks, described, datetime.now(ZoneInfo(plan.timezone)))
+    if as_json:
+        print_json({**answer_data(who, answer), "known": found})
+    else:
+        print_running(console(), who, found, answer)
 
 
 def _show_capture(

@@ -3,6 +3,7 @@
 import json
 import os
 import socket
+from base64 import b64decode
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -10,6 +11,7 @@ from typing import Any
 from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.control.paths import CONTROL, WATCH, runtime_folder
 from wily_sluice.gate.errors import LiveError
+from wily_sluice.plan.bundle import Bundle
 
 PATIENCE = 60.0  # seconds for an answer: what a large plan takes on a slow machine
 
@@ -111,3 +113,8 @@ class Client:
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+
+def bundle_from(answer: dict[str, Any]) -> Bundle:
+    """A plan with its files, as `plan.read` gives them."""
+    return Bundle(b64decode(answer["plan"]), {name: b64decode(content) for name, content in answer["files"].items()})

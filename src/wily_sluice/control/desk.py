@@ -15,7 +15,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, IPvAnyAddress
 
 from wily_sluice.control.counts import add_up
 from wily_sluice.control.health import Pulse
@@ -28,8 +28,10 @@ from wily_sluice.control.names import NameBook
 from wily_sluice.control.orders import Orders
 from wily_sluice.control.paths import runtime_folder
 from wily_sluice.control.server import Caller, Server, Subscription, methods_data
-from wily_sluice.control.snapshot import Snapshot, conversations_data, snapshot_data
+from wily_sluice.control.snapshot import Snapshot, conversations_data, look_data, snapshot_data
+from wily_sluice.engine.header import Parties, key_of
 from wily_sluice.gate.counters import Row, Talk
+from wily_sluice.gate.look import Look
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.revisions import Revision, RevisionStore
@@ -80,6 +82,16 @@ class RevisionParams(Params):
     """Which one; the running one unless said."""
 
     revision: int | None = Field(default=None, ge=1, le=1 << 62)
+
+
+class LookParams(Params):
+    """A conversation: its protocol by number (IANA), both addresses and ports, 0 where it has none."""
+
+    protocol: int = Field(ge=0, le=255)
+    local: IPvAnyAddress
+    local_port: int = Field(default=0, ge=0, le=65_535)
+    remote: IPvAnyAddress
+    remote_port: int = Field(default=0, ge=0, le=65_535)
 
 
 class SubscribeParams(Params):
@@ -304,6 +316,7 @@ class Desk:
             "plan.reload": Method(NoParams, self._reload, "take up again what is kept; a trial ends by it"),
             "plan.read": Method(RevisionParams, self._read, "a revision's plan and files"),
             "history.list": Method(ListParams, self._history, "the revisions, the newest first"),
+            "trace.look": Method(LookParams, self._look, "what is known of a conversation, and where it goes"),
             "watch.now": Method(NoParams, self._now, "what was counted last", watchers=True),
             "watch.subscribe": Method(SubscribeParams, self._subscribe, "be told twice a second", watchers=True),
         }
@@ -389,6 +402,14 @@ class Desk:
             "kept": kept.number if kept is not None else None,
             "revisions": [revision_data(revision) for revision in self.life.history.revisions(params.most)],
         }
+
+    async def _look(self, params: LookParams, _: Caller) -> dict[str, Any] | None:
+        local, remote = params.local.packed, params.remote.packed
+        if len(local) != len(remote):
+            raise RpcError(INVALID_PARAMS, "one of them is IPv4, the other IPv6: a conversation is of one version")
+        key = key_of(Parties(params.protocol, local, remote, params.local_port, params.remote_port))
+        found: Look | None = await self._orders.ask("look", key)
+        return look_data(found) if found is not None else None
 
     async def _now(self, _: NoParams, __: Caller) -> dict[str, Any]:
         return self._snapshot(self._last)

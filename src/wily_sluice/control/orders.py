@@ -18,7 +18,7 @@ class Orders:
         self._told = told
         self._ended = ended
         self._number = 0
-        self._awaited: dict[int, asyncio.Future[str]] = {}
+        self._awaited: dict[int, asyncio.Future[Any]] = {}
 
     def listen(self) -> None:
         """Begin; within a running event loop."""
@@ -45,6 +45,10 @@ class Orders:
 
     async def give(self, word: str, *what: Any) -> str:
         """An order; empty when it was carried out, else why it was not."""
+        return str(await self.ask(word, *what))
+
+    async def ask(self, word: str, *what: Any) -> Any:
+        """A question; what the gate answers."""
         self._number += 1
         awaited = self._awaited[self._number] = asyncio.get_running_loop().create_future()
         self._send(word, self._number, *what)

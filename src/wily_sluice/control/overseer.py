@@ -18,6 +18,7 @@ from dataclasses import dataclass
 from wily_sluice.control.link import Link, Message
 from wily_sluice.gate.counters import Row
 from wily_sluice.gate.gate import Gate
+from wily_sluice.gate.look import look_at
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds
 
@@ -182,14 +183,16 @@ class Overseer:
             self._answer(number, "")
         elif word == "undo":
             self._answer(number, self._undo(*rest))
+        elif word == "look":
+            self._answer(number, look_at(self._gate.engine, *rest))
         elif word == "watch":
             self._gate.watch(*rest)
         elif word == "stop":
             self._answer(number, "")
             self._gate.stop()
 
-    def _answer(self, number: int, trouble: str) -> None:
-        self._say("done", number, trouble)
+    def _answer(self, number: int, answer: object) -> None:
+        self._say("done", number, answer)
 
     def _take(self, number: int, plan: bytes, revision: int, trial: Nanoseconds | None) -> None:
         """Go on by a plan, pickled: for good, or on trial for so long."""

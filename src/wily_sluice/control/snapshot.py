@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 from wily_sluice.engine.header import parties
 from wily_sluice.engine.limiter import Whom
 from wily_sluice.gate.counters import Talk
+from wily_sluice.gate.look import Look
 from wily_sluice.history.counts import Counts, Key, Subject
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
@@ -114,6 +115,20 @@ def snapshot_data(plan: Plan, snapshot: Snapshot) -> dict[str, Any]:
         "lasted": snapshot.lasted,
         "uplinks": uplinks,
         **parts,
+    }
+
+
+def look_data(look: Look) -> dict[str, Any]:
+    """What is known of a conversation, for JSON. `marks` are the DSCPs that it carried."""
+    return {
+        "seen": look.seen,
+        "likely": look.likely,
+        "names": list(look.names),
+        "evidence": list(look.evidence),
+        "marks": [dscp for dscp in range(64) if look.marks >> dscp & 1],
+        "moved": look.moved,
+        "shape": look.shape,
+        "going": [going._asdict() | {"limiters": list(going.limiters)} for going in look.going],
     }
 
 

@@ -74,6 +74,10 @@ class ConversationTable:
     def __len__(self) -> int:
         return len(self._young) + len(self._old)
 
+    def peek(self, key: bytes) -> Conversation | None:
+        """The conversation with this key, if it is open; nothing is changed by that."""
+        return self._young.get(key) or self._old.get(key)
+
     def find(self, key: bytes, dscp: int, now: Nanoseconds) -> Conversation:
         """The conversation with this key, opened if need be."""
         if self._turn is None or now >= self._turn:

@@ -15,12 +15,15 @@ from wily_sluice.units import DIRECTIONS, Direction, Size
 
 @dataclass(frozen=True, slots=True)
 class Described:
-    """A conversation as a person describes it. `kind` are bits of `engine.kind`; `moved` is in bytes."""
+    """A conversation as a person describes it. `kind` are bits of `engine.kind`; `moved` is in bytes.
+
+    `marks` are the DSCPs that its packets carry, as bits.
+    """
 
     parties: Parties
     names: tuple[str, ...] = ()
     seen: str = ""
-    dscp: int = 0
+    marks: int = 1
     moved: Size = 0
     shape: str = ""
     kind: int = 0
@@ -41,7 +44,7 @@ def explain(plan: Plan, uplinks: list[Uplink], described: Described, at: datetim
     engine = SiteEngine(plan, lambda _: None, behaviour=True)
     engine.at(at)
     conversation = Conversation(key_of(described.parties))
-    conversation.marks = 1 << described.dscp
+    conversation.marks = described.marks
     conversation.known = Known(described.seen, described.names)
 
     def subject(kind: int) -> Subject:

@@ -3,6 +3,7 @@
 import csv
 import io
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from ipaddress import ip_address
 from typing import Any
 
@@ -83,6 +84,29 @@ def print_answer(screen: Console, parties: Parties, names: tuple[str, ...], answ
         if down.tried != up.tried:
             print_line(screen, Text("  and down:", "dim"))
             _tried(screen, down.tried)
+
+
+def print_running(screen: Console, parties: Parties, known: Mapping[str, Any], answer: Answer) -> None:
+    """One conversation that a gate carries: what it knows of it, where it has it go, and why."""
+    followed = Followed(parties, 1)
+    followed.seen, followed.likely, followed.shape = known["seen"], known["likely"], known["shape"]
+    followed.names, followed.evidence = tuple(known["names"]), tuple(known["evidence"])
+    followed.service, followed.category, followed.sign = answer.service, answer.category, answer.sign
+    print_line(screen, Text(_title(followed), "bold"))
+    if known["moved"] is not None:
+        print_line(screen, f"It has moved {format_size(known['moved'])} so far.")
+    for line in known_lines(followed):
+        print_line(screen, line)
+    told: tuple[Tried, ...] | None = None
+    for going in known["going"]:
+        way = answer.ways[going["uplink"]][going["direction"]]
+        rule = going["rule"] or None
+        arrow = ARROWS[going["direction"]][0]
+        own = replace(way, rule=rule, queue=going["queue"], limiters=tuple(going["limiters"]))
+        print_line(screen, Text.assemble((f"{going['uplink']} {arrow} ", "bold"), way_words(own)))
+        if rule == way.rule and way.tried != told:
+            _tried(screen, way.tried)
+            told = way.tried
 
 
 def print_followed(screen: Console, number: int, followed: Followed) -> None:
