@@ -10,7 +10,7 @@ Every parser raises ValueError with a message fit for the person who wrote the t
 
 import re
 from dataclasses import dataclass
-from typing import Literal, TypeAlias
+from typing import Final, Literal, TypeAlias
 
 Rate: TypeAlias = int  # bit/s
 Size: TypeAlias = int  # bytes
@@ -18,22 +18,22 @@ Nanoseconds: TypeAlias = int
 Direction: TypeAlias = Literal["up", "down"]  # up is toward the internet, down toward your hosts
 
 DIRECTIONS: tuple[Direction, Direction] = ("down", "up")
-SECOND: Nanoseconds = 1_000_000_000
-MILLISECOND: Nanoseconds = 1_000_000
-BYTE_TIME = 8 * SECOND  # over a rate in bit/s: what one byte takes, in ns
+SECOND: Final[Nanoseconds] = 1_000_000_000
+MILLISECOND: Final[Nanoseconds] = 1_000_000
+BYTE_TIME: Final = 8 * SECOND  # over a rate in bit/s: what one byte takes, in ns
 
-HIGHEST_RATE: Rate = 1_000_000_000_000  # 1 Tbit/s: beyond any line this tool meets, so surely a slip of the pen
+HIGHEST_RATE: Final[Rate] = 1_000_000_000_000  # 1 Tbit/s: beyond any line this tool meets, so surely a slip of the pen
 
-_PREFIXES = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9, "t": 10**12, "ki": 2**10, "mi": 2**20, "gi": 2**30}
-_NUMBER = r"(?P<number>[0-9]+(?:\.[0-9]+)?)"
-_RATE = re.compile(
+_PREFIXES: Final = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9, "t": 10**12, "ki": 2**10, "mi": 2**20, "gi": 2**30}
+_NUMBER: Final = r"(?P<number>[0-9]+(?:\.[0-9]+)?)"
+_RATE: Final = re.compile(
     _NUMBER + r"\s*(?P<prefix>(?:[kKmMgGtT]i?)?)(?P<unit>[bB][iI][tT][sS]?/s|[bB]ytes?/s|b/s|B/s|bps|Bps)$"
 )
-_SHOUTED_RATE = re.compile(_NUMBER + r"\s*(?P<prefix>[KMGT]?)B(?:PS|/S)$")
-_SIZE = re.compile(_NUMBER + r"\s*(?P<prefix>(?:[kKmMgGtT]i?)?)(?:B|bytes?)$")
-_TIME = re.compile(_NUMBER + r"\s*(?P<unit>ns|us|µs|ms|s|min|m|h|d|days?)$")
-_SHARE = re.compile(_NUMBER + r"\s*%$")
-_TIME_UNITS = {
+_SHOUTED_RATE: Final = re.compile(_NUMBER + r"\s*(?P<prefix>[KMGT]?)B(?:PS|/S)$")
+_SIZE: Final = re.compile(_NUMBER + r"\s*(?P<prefix>(?:[kKmMgGtT]i?)?)(?:B|bytes?)$")
+_TIME: Final = re.compile(_NUMBER + r"\s*(?P<unit>ns|us|µs|ms|s|min|m|h|d|days?)$")
+_SHARE: Final = re.compile(_NUMBER + r"\s*%$")
+_TIME_UNITS: Final = {
     "ns": 1,
     "us": 10**3,
     "µs": 10**3,

@@ -10,15 +10,18 @@ as it had then, up to once in every 512; each judgement is of what was sent sinc
 may change. Time and memory per packet are constant.
 """
 
+from typing import Final
+
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size
 
-FIRST_LOOK, LONGEST_BETWEEN = 24, 512  # packets
-SMALL_MEAN: Size = 450  # bytes: the mean packet of an interactive conversation is no larger, in either direction
-LARGE_MEAN: Size = 1000  # bytes: that of a bulk transfer, in its direction, is no smaller
-BULK: Size = 200_000  # bytes: and this much of it in one look
-SLOWEST: Nanoseconds = 100 * MILLISECOND  # from packet to packet, in each direction, if it is interactive
-LONGEST_GAP: Nanoseconds = SECOND  # a conversation that pauses longer is not steady
-SHORTEST_LOOK: Nanoseconds = 200 * MILLISECOND
+FIRST_LOOK: Final = 24  # packets
+LONGEST_BETWEEN: Final = 512
+SMALL_MEAN: Final[Size] = 450  # bytes: the mean packet of an interactive conversation is no larger, in either direction
+LARGE_MEAN: Final[Size] = 1000  # bytes: that of a bulk transfer, in its direction, is no smaller
+BULK: Final[Size] = 200_000  # bytes: and this much of it in one look
+SLOWEST: Final[Nanoseconds] = 100 * MILLISECOND  # from packet to packet, in each direction, if it is interactive
+LONGEST_GAP: Final[Nanoseconds] = SECOND  # a conversation that pauses longer is not steady
+SHORTEST_LOOK: Final[Nanoseconds] = 200 * MILLISECOND
 
 
 class Behaviour:

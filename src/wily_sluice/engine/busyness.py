@@ -9,13 +9,15 @@ switches it once. A limiter's own effect does not switch it off at once, though 
 the line would be busy without the limiter cannot be seen while the limiter holds.
 """
 
+from typing import Final
+
 from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Nanoseconds, Rate, Size
 
-SLOT: Nanoseconds = 50 * MILLISECOND
-KEEP = 0.8187307530779818  # exp(-50 ms / 250 ms)
-LONGEST_AGO = 100  # slots after which nothing is left
-MARGIN = 0.1  # of the line
-CALM: Nanoseconds = 10 * SECOND
+SLOT: Final[Nanoseconds] = 50 * MILLISECOND
+KEEP: Final = 0.8187307530779818  # exp(-50 ms / 250 ms)
+LONGEST_AGO: Final = 100  # slots after which nothing is left
+MARGIN: Final = 0.1  # of the line
+CALM: Final[Nanoseconds] = 10 * SECOND
 
 
 class Busyness:

@@ -10,7 +10,7 @@ Invariants: packets leave in the order in which they came; each is either return
 
 from collections.abc import Callable
 from math import isqrt
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.leaf_queue import LeafQueue
@@ -21,8 +21,8 @@ from wily_sluice.units import MILLISECOND, Nanoseconds, Size
 if TYPE_CHECKING:
     from wily_sluice.engine.lane import Lane
 
-TARGET: Nanoseconds = 5 * MILLISECOND
-INTERVAL: Nanoseconds = 100 * MILLISECOND
+TARGET: Final[Nanoseconds] = 5 * MILLISECOND
+INTERVAL: Final[Nanoseconds] = 100 * MILLISECOND
 
 
 def control_law(t: Nanoseconds, count: int, interval: Nanoseconds) -> Nanoseconds:

@@ -5,7 +5,7 @@ one and two times `IDLE`: the table keeps a young and an old generation, a looku
 the young, and when a generation is over the old ones go. So forgetting costs nothing per packet and never scans.
 """
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from wily_sluice.engine.header import Parties, parties
 from wily_sluice.engine.known import Known
@@ -15,7 +15,7 @@ from wily_sluice.units import SECOND, Nanoseconds
 if TYPE_CHECKING:
     from wily_sluice.engine.lane import Lane
 
-IDLE: Nanoseconds = 120 * SECOND
+IDLE: Final[Nanoseconds] = 120 * SECOND
 
 
 class Conversation:

@@ -13,7 +13,7 @@ packet does not depend on how many conversations or hosts there are.
 
 from collections.abc import Callable
 from operator import attrgetter
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from wily_sluice.engine.codel import INTERVAL, TARGET, CodelQueue
 from wily_sluice.engine.framing import LONGEST_FRAME
@@ -25,9 +25,9 @@ from wily_sluice.units import Nanoseconds, Size
 if TYPE_CHECKING:
     from wily_sluice.engine.lane import Lane
 
-MOST_PACKETS = 10_240  # RFC 8290 §5.2.1
-DROP_BATCH = 64  # RFC 8290 §4.1.2: at most this many from the fattest flow at once
-FEW_IDLE = 64  # hosts that may stand empty before anybody looks which of them can be forgotten
+MOST_PACKETS: Final = 10_240  # RFC 8290 §5.2.1
+DROP_BATCH: Final = 64  # RFC 8290 §4.1.2: at most this many from the fattest flow at once
+FEW_IDLE: Final = 64  # hosts that may stand empty before anybody looks which of them can be forgotten
 
 
 class Flow(CodelQueue):

@@ -14,15 +14,17 @@ A line carries frames, not packets, and a plan's rates are rates of frames. Laye
 """
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Final, Literal
 
 from mypy_extensions import mypyc_attr
 
 from wily_sluice.units import Size
 
-LARGEST_PACKET: Size = 1500  # bytes
-ATM_CELL, ATM_PAYLOAD = 53, 48
-PTM_BLOCK, PTM_PAYLOAD = 65, 64
+LARGEST_PACKET: Final[Size] = 1500  # bytes
+ATM_CELL: Final = 53
+ATM_PAYLOAD: Final = 48
+PTM_BLOCK: Final = 65
+PTM_PAYLOAD: Final = 64
 
 Cells = Literal["atm", "ptm"]
 
@@ -63,7 +65,7 @@ class Framing:
         return full * self.cost(LARGEST_PACKET) + (self.cost(rest + headers) if rest else 0)
 
 
-ETHERNET = Framing(18, 64)
+ETHERNET: Final = Framing(18, 64)
 NAMED: dict[str, Framing] = {
     "none": Framing(0),
     "ethernet": ETHERNET,
@@ -86,4 +88,4 @@ NAMED: dict[str, Framing] = {
     "pppoa-vc": Framing(10, 0, "atm"),
     "cable": ETHERNET,
 }
-LONGEST_FRAME: Size = ETHERNET.cost(LARGEST_PACKET)
+LONGEST_FRAME: Final[Size] = ETHERNET.cost(LARGEST_PACKET)

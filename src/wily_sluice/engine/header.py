@@ -8,15 +8,18 @@ port; 13 bytes for IPv4, 37 for IPv6. A fragment's key has ports of zero, since 
 all of a datagram must take one way. Nothing here raises: what cannot be read is None.
 """
 
-from typing import NamedTuple
+from typing import Final, NamedTuple
 
-TCP, UDP = 6, 17
-_WITH_PORTS = frozenset({TCP, UDP, 33, 132, 136})  # TCP, UDP, DCCP, SCTP, UDP-Lite: ports are their first four bytes
-_NO_PORTS = bytes(4)
-_EXTENSIONS = frozenset({0, 43, 51, 60, 135})  # hop-by-hop, routing, authentication, destination options, mobility
-_FRAGMENT = 44
-_MOST_EXTENSIONS = 8
-UNREADABLE = bytes(13)  # the key of all that cannot be read
+TCP: Final = 6
+UDP: Final = 17
+# TCP, UDP, DCCP, SCTP, UDP-Lite: ports are their first four bytes.
+_WITH_PORTS: Final = frozenset({TCP, UDP, 33, 132, 136})
+_NO_PORTS: Final = bytes(4)
+# Hop-by-hop, routing, authentication, destination options, mobility.
+_EXTENSIONS: Final = frozenset({0, 43, 51, 60, 135})
+_FRAGMENT: Final = 44
+_MOST_EXTENSIONS: Final = 8
+UNREADABLE: Final = bytes(13)  # the key of all that cannot be read
 
 
 class Parsed:

@@ -3,8 +3,15 @@
 Sources: RFC 9293 §3.1 (TCP's flags), RFC 792 and RFC 4443 (ICMP).
 """
 
-PURE_ACK, SYN, FIN, RST, ICMP, SMALL = 1, 2, 4, 8, 16, 32
-SMALLEST: int = 128  # bytes of an IP packet: no longer than this is small
+from typing import Final
+
+PURE_ACK: Final = 1
+SYN: Final = 2
+FIN: Final = 4
+RST: Final = 8
+ICMP: Final = 16
+SMALL: Final = 32
+SMALLEST: Final[int] = 128  # bytes of an IP packet: no longer than this is small
 NAMES: dict[str, int] = {"ack": PURE_ACK, "syn": SYN, "fin": FIN, "rst": RST, "icmp": ICMP, "small": SMALL}
 
 

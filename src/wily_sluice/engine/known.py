@@ -1,5 +1,7 @@
 """What has been recognized of a conversation, and by which evidence. Recognition writes it, sorting reads it."""
 
+from typing import Final
+
 from mypy_extensions import mypyc_attr
 
 
@@ -22,7 +24,7 @@ class Known:
         self.likely = likely
 
 
-NOTHING = Known()
+NOTHING: Final = Known()
 
 PROTOCOLS_SEEN: dict[str, str] = {
     "bittorrent": "BitTorrent between peers (BEP 3)",

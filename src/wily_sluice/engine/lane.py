@@ -3,7 +3,7 @@
 It stays the same object while the way changes, so that what waits on it can be found and taken along.
 """
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 if TYPE_CHECKING:
     from wily_sluice.engine.fq_codel import Flow
@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from wily_sluice.engine.tally import FlowTally
     from wily_sluice.engine.tree import Leaf
 
-STALE = -1
+STALE: Final = -1
 
 
 class Lane:

@@ -17,7 +17,7 @@ late; after a stall in which packets waited, what the stall held up as well, but
 """
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal, TypeAlias
+from typing import TYPE_CHECKING, Final, Literal, TypeAlias
 from weakref import WeakValueDictionary
 
 from mypy_extensions import mypyc_attr
@@ -39,9 +39,9 @@ if TYPE_CHECKING:
 Excess: TypeAlias = Literal["wait", "drop", "mark"]
 Whom: TypeAlias = Literal["together", "host", "subnet", "conversation"]
 
-BURST_TIME: Nanoseconds = 20 * MILLISECOND
-BURST_FRAMES = 4
-CATCH_UP: Nanoseconds = 100 * MILLISECOND  # of a stall, for who had packets waiting meanwhile
+BURST_TIME: Final[Nanoseconds] = 20 * MILLISECOND
+BURST_FRAMES: Final = 4
+CATCH_UP: Final[Nanoseconds] = 100 * MILLISECOND  # of a stall, for who had packets waiting meanwhile
 
 
 @mypyc_attr(native_class=False)  # so that it can be pickled

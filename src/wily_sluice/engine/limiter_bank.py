@@ -6,7 +6,7 @@ conversation is kept; nothing is lost but what a bucket's queue or meter hands t
 
 from collections.abc import Callable
 from heapq import heapify, heappop, heappush
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
@@ -17,8 +17,8 @@ from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Size, transmi
 if TYPE_CHECKING:
     from wily_sluice.engine.lane import Lane
 
-LONGEST_WAIT: Nanoseconds = 500 * MILLISECOND  # of backlog, at the limiter's rate
-FEWEST_BYTES: Size = 64 * LONGEST_FRAME
+LONGEST_WAIT: Final[Nanoseconds] = 500 * MILLISECOND  # of backlog, at the limiter's rate
+FEWEST_BYTES: Final[Size] = 64 * LONGEST_FRAME
 
 
 class LimiterBank:

@@ -1,17 +1,18 @@
 """A line that is not shaped: one deep first-in-first-out buffer, a rate, and a delay.
 
 This is the modem and the provider as they are without us: the lab and the rig put it at the end of the wire. A packet
-that does not fit into the buffer is dropped at its tail. It has the same three calls as a shaper.
+that does not fit into the buffer is dropped at its tail.
 """
 
 from collections import deque
 from collections.abc import Callable
 
+from wily_sluice.engine.discipline import Discipline
 from wily_sluice.engine.packet import Packet
 from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
 
 
-class Line:
+class Line(Discipline):
     """`rate` in bit/s, `delay` one way in ns, `buffer` in bytes beyond the packet on the wire."""
 
     __slots__ = ("_drop", "_under_way", "buffer", "carried", "delay", "drops", "free_at", "rate")

@@ -5,8 +5,9 @@ case and without a final dot. A look-up takes as many steps as the name has labe
 """
 
 from collections.abc import Iterable
+from typing import Final
 
-LONGEST = 253  # characters: RFC 1035 §2.3.4
+LONGEST: Final = 253  # characters: RFC 1035 §2.3.4
 
 
 def normal(name: str) -> str:

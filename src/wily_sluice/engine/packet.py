@@ -1,6 +1,6 @@
 """A packet as the engine knows it: a size, a conversation, and a token by which the caller knows it again."""
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 from wily_sluice.units import Nanoseconds, Size
 
@@ -9,7 +9,10 @@ if TYPE_CHECKING:
     from wily_sluice.engine.lane import Lane
     from wily_sluice.engine.tally import FlowTally
 
-NOT_ECT, ECT_1, ECT_0, CE = range(4)  # the ECN field (RFC 3168 §5)
+NOT_ECT: Final = 0  # the ECN field (RFC 3168 §5)
+ECT_1: Final = 1
+ECT_0: Final = 2
+CE: Final = 3
 
 
 class Packet:

@@ -17,14 +17,14 @@ and that packet.
 """
 
 from heapq import heappop, heappush
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from wily_sluice.units import BYTE_TIME, SECOND, Nanoseconds, Rate, Size, transmission_time
 
 if TYPE_CHECKING:
     from wily_sluice.engine.tree import Leaf
 
-BUSY_CREDIT: Nanoseconds = SECOND  # of a stall that kept a busy leaf from what it was promised, as much is made good
+BUSY_CREDIT: Final[Nanoseconds] = SECOND  # of a stall that kept a busy leaf from what it was promised
 
 
 def first_slope(guarantee: Rate, delay: Nanoseconds | None, burst: Size) -> Rate:

@@ -7,9 +7,12 @@ The pace is a virtual clock at the usable rate. While packets stand here it keep
 late sends what it missed and the rate still holds; after idleness it starts at now, so nothing is saved up.
 """
 
+from typing import Final
+
 from wily_sluice.engine.busyness import Busyness
 from wily_sluice.engine.condition import Subject
 from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.discipline import Discipline
 from wily_sluice.engine.header import UNREADABLE
 from wily_sluice.engine.lane import STALE, Lane
 from wily_sluice.engine.limiter import Bucket
@@ -23,11 +26,11 @@ from wily_sluice.engine.tree import Leaf, Tree
 from wily_sluice.engine.watch import Watch
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds, Size
 
-CATCH_UP: Nanoseconds = 20 * MILLISECOND  # how much of a stall is made good afterwards
-MOST_TALLIES = 16_384
+CATCH_UP: Final[Nanoseconds] = 20 * MILLISECOND  # how much of a stall is made good afterwards
+MOST_TALLIES: Final = 16_384
 
 
-class Shaper:
+class Shaper(Discipline):
     """Shapes one direction of one uplink. `rate` is the usable rate in bit/s.
 
     `others` are the limiters, by their place in the bank, that are for other uplinks only. Whoever changes what

@@ -5,6 +5,8 @@ depend on how many rules there are. Where rules ask for kinds of packets, a conv
 that it shows.
 """
 
+from typing import Final
+
 from wily_sluice.engine.condition import All, Clock, Condition, Subject
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.neighbours import Neighbours
@@ -12,7 +14,7 @@ from wily_sluice.engine.rule_index import Reach, RuleIndex
 from wily_sluice.engine.service import Service
 from wily_sluice.engine.watch import WatchSpec
 
-ANYONE = All()
+ANYONE: Final = All()
 
 
 class Rule:

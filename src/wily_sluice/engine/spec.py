@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Literal, TypeAlias
+from typing import Final, Literal, TypeAlias
 
 from mypy_extensions import mypyc_attr
 
@@ -17,7 +17,9 @@ FairBy: TypeAlias = Literal["conversation", "host"]
 # - curve: all by weight, no less than the guarantee; leaves have deadlines for theirs.
 Discipline: TypeAlias = Literal["weighted", "strict", "curve"]
 
-FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY = 1, 9, 5
+FIRST_PRIORITY: Final = 1
+LAST_PRIORITY: Final = 9
+USUAL_PRIORITY: Final = 5
 
 
 @mypyc_attr(native_class=False)  # so that it can be pickled

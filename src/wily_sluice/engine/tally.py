@@ -8,13 +8,14 @@ percentile read from it is at most a quarter too high, and never too low.
 """
 
 from collections.abc import Sequence
+from typing import Final
 
 from wily_sluice.engine.packet import Packet
 from wily_sluice.units import Nanoseconds, Size
 
-ETHERNET_HEADER: Size = 14
-FINEST = 14  # a wait is counted in units of 2**14 ns
-STEPS = 84
+ETHERNET_HEADER: Final[Size] = 14
+FINEST: Final = 14  # a wait is counted in units of 2**14 ns
+STEPS: Final = 84
 
 
 def step_of(wait: Nanoseconds) -> int:

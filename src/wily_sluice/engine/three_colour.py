@@ -6,9 +6,13 @@ colour-blind mode. Names follow them: Tc and Te, or Tc and Tp, are the tokens of
 Units: rates in bit/s, bursts and sizes in bytes, times in ns. Tokens are kept in bit/s x ns, so nothing is rounded.
 """
 
+from typing import Final
+
 from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
 
-GREEN, YELLOW, RED = range(3)
+GREEN: Final = 0
+YELLOW: Final = 1
+RED: Final = 2
 
 
 class ThreeColour:

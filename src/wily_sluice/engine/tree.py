@@ -27,7 +27,7 @@ CAP_BURST, and as much as promised leaves below may have at once.
 from collections.abc import Callable
 from heapq import heappop, heappush, heapreplace
 from operator import attrgetter
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Final, NamedTuple
 
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.leaf_queue import LeafQueue
@@ -41,14 +41,14 @@ from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, t
 if TYPE_CHECKING:
     from wily_sluice.engine.lane import Lane
 
-CAP_BURST_TIME: Nanoseconds = 10 * MILLISECOND
-CAP_BURST_FRAMES = 4
+CAP_BURST_TIME: Final[Nanoseconds] = 10 * MILLISECOND
+CAP_BURST_FRAMES: Final = 4
 # How far a guarantee's clock may fall behind while its queue cannot send, which is what it may then claim at once;
 # while it can, BUSY_CREDIT holds, so that what a long stall held up is not all made good at the others' cost.
-IDLE_CREDIT: Nanoseconds = 10 * MILLISECOND
+IDLE_CREDIT: Final[Nanoseconds] = 10 * MILLISECOND
 # How far, over its weight, a curve's child may get ahead in its turns by its guarantee: it is not made to wait longer
 # than that for having had it. Its part by weight is exact to a packet in so many bytes.
-MOST_AHEAD: Size = 400 * LONGEST_FRAME
+MOST_AHEAD: Final[Size] = 400 * LONGEST_FRAME
 
 
 class Past(NamedTuple):

@@ -13,13 +13,14 @@ many there are.
 """
 
 from collections.abc import Callable
+from typing import Final
 
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.packet import Packet
 from wily_sluice.units import Nanoseconds, Size
 
-QUANTUM: Size = LONGEST_FRAME
-FIRST_LEVEL: Size = 2048  # bytes of one contender's backlog
+QUANTUM: Final[Size] = LONGEST_FRAME
+FIRST_LEVEL: Final[Size] = 2048  # bytes of one contender's backlog
 
 
 class Contender:

@@ -11,12 +11,13 @@ is looked for by the next size alone, and the plan may name at most MOST_RATES d
 """
 
 from bisect import bisect_right
+from typing import Final
 
 from wily_sluice.engine.behaviour import Behaviour
 from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
 
-MOST_RATES = 8
-NEVER: Size = 1 << 62
+MOST_RATES: Final = 8
+NEVER: Final[Size] = 1 << 62
 
 
 class WatchSpec:

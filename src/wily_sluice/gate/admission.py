@@ -1,19 +1,22 @@
 """Makes the engine's packets of what the kernel diverted."""
 
+from typing import Final
+
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.engine.header import UNREADABLE, is_ipv6, parse, parties
 from wily_sluice.engine.kind import kind_of
 from wily_sluice.engine.packet import Packet
+from wily_sluice.gate.loop import Entrance
 from wily_sluice.gate.packet_queue import Diverted
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import Direction, Nanoseconds
 
-TCP_HEADERS = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
+TCP_HEADERS: Final = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
 
 
-class Admission:
+class Admission(Entrance):
     """Of one direction of an uplink with this framing. `marks` says that the ECN field can be written; `visits` takes
     down what hosts speak with, where that is to be kept.
 
@@ -41,7 +44,7 @@ class Admission:
         self._learns = self._up and bool(engine.neighbours.watched)
         self.unreadable = 0
 
-    def __call__(self, diverted: Diverted, now: Nanoseconds) -> Packet:
+    def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet:
         """A packet, its token what was diverted."""
         header = diverted.header
         parsed = parse(header, self._up)

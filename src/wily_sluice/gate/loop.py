@@ -8,48 +8,43 @@ import os
 import select
 import time
 from collections.abc import Callable, Sequence
-from typing import Protocol
+from typing import Final, Protocol
 
+from mypy_extensions import mypyc_attr
+
+from wily_sluice.engine.discipline import Discipline
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate.diversion import wishes
 from wily_sluice.gate.packet_queue import MOST_WAITING, Diverted, PacketQueue
 from wily_sluice.units import SECOND, Nanoseconds
 
-BATCH = 128  # packets taken in from one queue before what is due is let go
-LONGEST_SLEEP: Nanoseconds = SECOND
+BATCH: Final = 128  # packets taken in from one queue before what is due is let go
+LONGEST_SLEEP: Final[Nanoseconds] = SECOND
 
 
-class Discipline(Protocol):
-    """What a packet waits in: a shaper, or a line."""
+@mypyc_attr(allow_interpreted_subclasses=True)
+class Entrance:
+    """Makes packets of what was diverted."""
 
-    def offer(self, packet: Packet, now: Nanoseconds) -> None:
-        """Take a packet in."""
-
-    def release(self, now: Nanoseconds) -> Packet | None:
-        """The packet to let go now."""
-
-    def next_release(self, now: Nanoseconds) -> Nanoseconds | None:
-        """When that may next have one."""
-
-
-Admit = Callable[[Diverted, Nanoseconds], Packet | None]
+    def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet | None:
+        """A packet, its token what was diverted; None for one that is let go at once."""
+        raise NotImplementedError
 
 
 class Crossing:
-    """One queue of the kernel's, and what its packets wait in.
+    """One queue of the kernel's, by which entrance its packets come in, and what they wait in.
 
-    `admit` makes a packet of what was diverted, its token what was diverted; or None for one that is let go at once.
     `opening` is another queue, for the first packets of each conversation, which are copied whole.
     """
 
-    __slots__ = ("admit", "discipline", "opening", "queue")
+    __slots__ = ("discipline", "entrance", "opening", "queue")
 
     def __init__(
-        self, queue: PacketQueue, discipline: Discipline, admit: Admit, opening: PacketQueue | None = None
+        self, queue: PacketQueue, discipline: Discipline, entrance: Entrance, opening: PacketQueue | None = None
     ) -> None:
         self.queue = queue
         self.discipline = discipline
-        self.admit = admit
+        self.entrance = entrance
         self.opening = opening
 
     @property
@@ -152,20 +147,20 @@ class Loop:
                     self._tick()
 
     def _turn(self, crossing: Crossing) -> None:
-        discipline, admit = crossing.discipline, crossing.admit
+        discipline, entrance = crossing.discipline, crossing.entrance
         arrived = crossing.queue.read(BATCH)
         if crossing.opening is not None:
             # A conversation's first packets are all here by now, if one behind them is: so they are not overtaken.
             arrived = crossing.opening.read(MOST_WAITING) + arrived
         now = time.monotonic_ns()
-        for diverted in arrived:
-            packet = admit(diverted, now)
+        for one in arrived:
+            packet = entrance.admit(one, now)
             if packet is None:
-                diverted.queue.accept(diverted.token)
+                one.queue.accept(one.token)
             else:
                 discipline.offer(packet, now)
         while (packet := discipline.release(now)) is not None:
-            diverted = packet.token
+            diverted: Diverted = packet.token
             if packet.marked or packet.dscp >= 0:
                 diverted.queue.accept_marked(diverted.token, diverted.mark | wishes(packet.marked, packet.dscp))
             else:

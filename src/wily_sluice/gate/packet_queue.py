@@ -14,29 +14,52 @@ import errno
 import os
 import socket
 import struct
+import sys
+from typing import Final
 
 from wily_sluice.units import Size
 
-NETLINK_NETFILTER = 12
-SOL_NETLINK, NETLINK_NO_ENOBUFS = 270, 5
-NLM_F_REQUEST, NLM_F_ACK = 1, 4
-NLMSG_ERROR = 2
-SUBSYSTEM = 3 << 8  # NFNL_SUBSYS_QUEUE
-MSG_PACKET, MSG_VERDICT, MSG_CONFIG, MSG_VERDICT_BATCH = (SUBSYSTEM | message for message in range(4))
-CFG_CMD, CFG_PARAMS, CFG_QUEUE_MAXLEN, CFG_MASK, CFG_FLAGS = 1, 2, 3, 4, 5
-CMD_BIND, CMD_UNBIND = 1, 2
-COPY_PACKET = 2
-FAIL_OPEN, WHOLE_SEGMENTS = 1, 4  # NFQA_CFG_F_FAIL_OPEN, NFQA_CFG_F_GSO
-PACKET_HDR, VERDICT_HDR, MARK, HARDWARE, PAYLOAD, CAP_LEN = 1, 2, 3, 9, 10, 13
-DROP, ACCEPT = 0, 1
+NETLINK_NETFILTER: Final = 12
+SOL_NETLINK: Final = 270
+NETLINK_NO_ENOBUFS: Final = 5
+NLM_F_REQUEST: Final = 1
+NLM_F_ACK: Final = 4
+NLMSG_ERROR: Final = 2
+SUBSYSTEM: Final = 3 << 8  # NFNL_SUBSYS_QUEUE
+MSG_PACKET: Final = SUBSYSTEM | 0
+MSG_VERDICT: Final = SUBSYSTEM | 1
+MSG_CONFIG: Final = SUBSYSTEM | 2
+MSG_VERDICT_BATCH: Final = SUBSYSTEM | 3
+CFG_CMD: Final = 1
+CFG_PARAMS: Final = 2
+CFG_QUEUE_MAXLEN: Final = 3
+CFG_MASK: Final = 4
+CFG_FLAGS: Final = 5
+CMD_BIND: Final = 1
+CMD_UNBIND: Final = 2
+COPY_PACKET: Final = 2
+FAIL_OPEN: Final = 1  # NFQA_CFG_F_FAIL_OPEN, NFQA_CFG_F_GSO
+WHOLE_SEGMENTS: Final = 4
+PACKET_HDR: Final = 1
+VERDICT_HDR: Final = 2
+MARK: Final = 3
+HARDWARE: Final = 9
+PAYLOAD: Final = 10
+CAP_LEN: Final = 13
+DROP: Final = 0
+ACCEPT: Final = 1
 
-HEADER_BYTES = 128  # enough for IPv6 with some extension headers, and the ports
-WHOLE_BYTES = 2048  # enough for any packet of a line
-MOST_WAITING = 65_535  # packets the kernel may hold for us
-RECEIVE_BUFFER = 16 << 20  # bytes
-VERDICT_BATCH = 64  # messages a send
+HEADER_BYTES: Final = 128  # enough for IPv6 with some extension headers, and the ports
+WHOLE_BYTES: Final = 2048  # enough for any packet of a line
+MOST_WAITING: Final = 65_535  # packets the kernel may hold for us
+RECEIVE_BUFFER: Final = 16 << 20  # bytes
+VERDICT_BATCH: Final = 64  # messages a send
 
-_ATTRIBUTE = struct.Struct("=HH")
+ATTRIBUTES: Final = 256  # bytes of a message that are not the packet's, and some more
+
+_ATTRIBUTE: Final = struct.Struct("=HH")
+_LOW: Final = 0 if sys.byteorder == "little" else 1  # where the lower byte of two is
+_HIGH: Final = 1 - _LOW
 
 
 class Diverted:
@@ -86,6 +109,7 @@ class PacketQueue:
     def __init__(self, number: int, whole: bool = False, copied: Size = HEADER_BYTES) -> None:
         self.number = number
         self.missed = 0
+        self._room = copied + ATTRIBUTES
         self._last = b""
         self._number = 0
         self._verdicts: list[bytes] = []
@@ -111,6 +135,7 @@ class PacketQueue:
 
     def hand_over(self, whole: bool, copied: Size) -> None:
         """Have later packets handed over in another way."""
+        self._room = copied + ATTRIBUTES
         self._socket.send(_message(MSG_CONFIG, 0, self.number, _handing_over(whole, copied)))
 
     def fileno(self) -> int:
@@ -127,17 +152,18 @@ class PacketQueue:
     def read(self, most: int) -> list[Diverted]:
         """The packets that the kernel has handed over, up to `most`; an empty list when there are none."""
         packets: list[Diverted] = []
-        receive = self._socket.recv
+        receive, room = self._socket.recv, self._room
         try:
             while len(packets) < most:
-                data = receive(4096)
+                data: bytes = receive(room)
                 # The kernel sends each packet as a message of its own, its id in the first attribute.
-                if data[4:6] != _PACKET_KIND:
+                if data[4 + _LOW] | data[4 + _HIGH] << 8 != MSG_PACKET:
                     continue
                 place, end, length, mark = 20, len(data), 0, 0
                 header = hardware = b""
                 while place + 4 <= end:
-                    size, kind = _ATTRIBUTE.unpack_from(data, place)
+                    size = data[place + _LOW] | data[place + _HIGH] << 8
+                    kind = data[place + 2 + _LOW]
                     if kind == PAYLOAD:
                         header = data[place + 4 : place + size]
                         break
@@ -197,6 +223,3 @@ class PacketQueue:
                 _message(MSG_CONFIG, 0, self.number, _attribute(CFG_CMD, struct.pack(">BBH", CMD_UNBIND, 0, 0)))
             )
         self._socket.close()
-
-
-_PACKET_KIND = struct.pack("=H", MSG_PACKET)

@@ -1,13 +1,14 @@
 """What is measured in a rig of cost: a gate that is not held by its rates, or a loop that lets everything go at once.
 
-`python -m … gate PLAN` or `… bare PLAN`: prints a line of JSON a second, with the packets that it let go, until ended.
+`python -m … gate PLAN` or `… bare PLAN`: prints a line of JSON a second, with the packets that it let go and how much
+of the time it worked, until ended.
 """
 
 import json
 import select
+import signal
 import sys
 import time
-from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -33,13 +34,18 @@ def lifted(plan: Plan) -> Plan:
     return replace(plan, uplinks=tuple(replace(one, down=LIFTED, up=LIFTED) for one in plan.uplinks), limiters=limiters)
 
 
-def tell(packets: int, lasted: Nanoseconds) -> None:
-    """A line of it."""
-    print(json.dumps({"packets": packets, "seconds": lasted / SECOND}), flush=True)
-
-
 class Teller:
     """Tells what the gate counted."""
+
+    def __init__(self) -> None:
+        self._worked = time.process_time()
+
+    def tell(self, packets: int, lasted: Nanoseconds) -> None:
+        """A line of it."""
+        worked = time.process_time()
+        told = {"packets": packets, "seconds": lasted / SECOND, "worked": worked - self._worked}
+        self._worked = worked
+        print(json.dumps(told), flush=True)
 
     def fileno(self) -> int:
         """Of something that is never readable."""
@@ -56,7 +62,7 @@ class Teller:
 
     def tick(self, rows: list[Row], lasted: Nanoseconds) -> None:
         """Tell."""
-        tell(sum(row.packets for row in rows if row.kind == "queue"), lasted)
+        self.tell(sum(row.packets for row in rows if row.kind == "queue"), lasted)
 
 
 def bare(plan: Plan) -> None:
@@ -67,9 +73,12 @@ def bare(plan: Plan) -> None:
         diversion.rules([diversion.Diverting(plan.uplinks[0].interface, "up", FIRST_QUEUE)], None, None), True
     )
     run_before_others()
+    teller = Teller()
     packets, begun = 0, time.monotonic_ns()
+    over: list[int] = []
+    signal.signal(signal.SIGINT, lambda number, _: over.append(number))
     try:
-        while True:
+        while not over:
             select.select([queue], (), (), 0.2)
             while arrived := queue.read(BATCH):
                 for diverted in arrived:
@@ -80,7 +89,7 @@ def bare(plan: Plan) -> None:
                     break
             now = time.monotonic_ns()
             if now - begun >= SECOND:
-                tell(packets, now - begun)
+                teller.tell(packets, now - begun)
                 packets, begun = 0, now
     finally:
         diversion.remove()
@@ -91,8 +100,7 @@ def main(what: str, plan_file: str) -> None:
     """Measure one of them."""
     plan = load(Path(plan_file))
     if what == "bare":
-        with suppress(KeyboardInterrupt):
-            bare(plan)
+        bare(plan)
     else:
         Gate(lifted(plan), None, Teller()).run(lambda: None)
 

@@ -17,7 +17,7 @@ from wily_sluice.engine.header import parse
 from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate.command import run
-from wily_sluice.gate.loop import Crossing, Loop
+from wily_sluice.gate.loop import Crossing, Entrance, Loop
 from wily_sluice.gate.packet_queue import Diverted, PacketQueue
 from wily_sluice.gate.urgency import run_before_others
 from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate
@@ -25,16 +25,24 @@ from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate
 NOBODY = Conversation(bytes(13))  # a line does not tell conversations apart
 
 
+class End(Entrance):
+    """Where packets come in, each charged its frame."""
+
+    def __init__(self, framing: Framing) -> None:
+        self._framing = framing
+
+    def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet | None:
+        """All that is IP."""
+        parsed = parse(diverted.header, True)
+        return None if parsed is None else Packet(self._framing.cost(parsed.length), NOBODY, diverted)
+
+
 def crossing(number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing) -> Crossing:
     """One direction of the line. It goes on holding packets when it is full: a full line drops."""
     queue = PacketQueue(number)
     line = Line(rate, delay, rate * buffer // BYTE_TIME, lambda packet: queue.drop(packet.token.token))
 
-    def admit(diverted: Diverted, now: Nanoseconds) -> Packet | None:
-        parsed = parse(diverted.header, True)
-        return None if parsed is None else Packet(framing.cost(parsed.length), NOBODY, diverted)
-
-    return Crossing(queue, line, admit)
+    return Crossing(queue, line, End(framing))
 
 
 def main(down: Rate, up: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing) -> None:
