@@ -26,7 +26,7 @@ from wily_sluice.engine.busyness import Engagement
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.pace import at_rate
+from wily_sluice.engine.pace import at_rate, sending_time
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.quota import Account, Ledger
 from wily_sluice.engine.tally import Tally
@@ -122,7 +122,7 @@ class Bucket:
     def charge(self, size: Size, now: Nanoseconds, waited: bool = False) -> None:
         """Count a packet that passes. One that has waited was ready before: if the caller is late, it is made good."""
         behind = now - (CATCH_UP if waited and self.burst < CATCH_UP else self.burst)
-        self.clock = (self.clock if self.clock > behind else behind) + size * BYTE_TIME // self.limiter.rate
+        self.clock = (self.clock if self.clock > behind else behind) + sending_time(size, self.limiter.rate)
 
 
 class Limiter:

@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Callable
 
 from wily_sluice.engine.discipline import Discipline
+from wily_sluice.engine.pace import sending_time
 from wily_sluice.engine.packet import Packet
 from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
 
@@ -38,7 +39,7 @@ class Line(Discipline):
             self.drops += 1
             return None
         self.carried += size
-        self.free_at = free_at + size * BYTE_TIME // self.rate
+        self.free_at = free_at + sending_time(size, self.rate)
         return self.free_at + self.delay
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:

@@ -19,6 +19,7 @@ and that packet.
 from heapq import heappop, heappush
 from typing import TYPE_CHECKING, Final
 
+from wily_sluice.engine.pace import sending_time
 from wily_sluice.units import BYTE_TIME, SECOND, Nanoseconds, Rate, Size, transmission_time
 
 if TYPE_CHECKING:
@@ -64,15 +65,15 @@ class Promise:
 
     def deadline(self, size: Size) -> Nanoseconds:
         """By when a packet of this size must have been sent, if it is the next."""
-        burst = self._burst_clock + size * BYTE_TIME // self.first
-        lasting = self._lasting_clock + size * BYTE_TIME // self.guarantee
+        burst = self._burst_clock + sending_time(size, self.first)
+        lasting = self._lasting_clock + sending_time(size, self.guarantee)
         return burst if burst > lasting else lasting
 
     def charge(self, size: Size, now: Nanoseconds) -> None:
         """Count a packet that was sent for the promise."""
         behind = now - BUSY_CREDIT
-        self._burst_clock = max(self._burst_clock, behind) + size * BYTE_TIME // self.first
-        self._lasting_clock = max(self._lasting_clock, behind - self._credit) + size * BYTE_TIME // self.guarantee
+        self._burst_clock = max(self._burst_clock, behind) + sending_time(size, self.first)
+        self._lasting_clock = max(self._lasting_clock, behind - self._credit) + sending_time(size, self.guarantee)
 
 
 class RealTime:

@@ -17,14 +17,14 @@ from wily_sluice.engine.header import UNREADABLE
 from wily_sluice.engine.lane import STALE, Lane
 from wily_sluice.engine.limiter import Bucket
 from wily_sluice.engine.limiter_bank import LimiterBank
-from wily_sluice.engine.pace import at_rate
+from wily_sluice.engine.pace import at_rate, sending_time
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.sorter import Sorter
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.engine.tally import ETHERNET_HEADER, FlowTally
 from wily_sluice.engine.tree import Leaf, Tree
 from wily_sluice.engine.watch import Watch
-from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds, Size
+from wily_sluice.units import MILLISECOND, Direction, Nanoseconds, Size
 
 CATCH_UP: Final[Nanoseconds] = 20 * MILLISECOND  # how much of a stall is made good afterwards
 MOST_TALLIES: Final = 16_384
@@ -272,7 +272,7 @@ class Shaper(Discipline):
         if self._busyness is not None:
             self._busyness.sent(packet.size, now)
         behind = now - CATCH_UP
-        self._clock = (self._clock if self._clock > behind else behind) + packet.size * BYTE_TIME // self.rate
+        self._clock = (self._clock if self._clock > behind else behind) + sending_time(packet.size, self.rate)
         return packet
 
     def next_release(self, now: Nanoseconds) -> Nanoseconds | None:

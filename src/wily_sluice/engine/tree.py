@@ -31,12 +31,12 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.leaf_queue import LeafQueue
-from wily_sluice.engine.pace import at_rate
+from wily_sluice.engine.pace import at_rate, sending_time
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.service_curve import BUSY_CREDIT, Promise, RealTime
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.engine.tally import Tally
-from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
+from wily_sluice.units import MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
 if TYPE_CHECKING:
     from wily_sluice.engine.lane import Lane
@@ -512,11 +512,11 @@ def _charge(node: Node, parent: Parent, packet: Packet, now: Nanoseconds, promis
     else:
         if node.guarantee:
             behind = now - BUSY_CREDIT
-            node.due = (node.due if node.due > behind else behind) + size * BYTE_TIME // node.guarantee
+            node.due = (node.due if node.due > behind else behind) + sending_time(size, node.guarantee)
         if parent.is_curve:
             start = node.start + size / node.weight
             most = band.virtual + MOST_AHEAD / node.weight
             node.start = start if start < most else max(node.start, most)
     if node.cap:
         behind = now - node.cap_burst
-        node.cap_clock = (node.cap_clock if node.cap_clock > behind else behind) + size * BYTE_TIME // node.cap
+        node.cap_clock = (node.cap_clock if node.cap_clock > behind else behind) + sending_time(size, node.cap)

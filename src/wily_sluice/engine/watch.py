@@ -14,7 +14,8 @@ from bisect import bisect_right
 from typing import Final
 
 from wily_sluice.engine.behaviour import Behaviour
-from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
+from wily_sluice.engine.pace import sending_time
+from wily_sluice.units import Nanoseconds, Rate, Size
 
 MOST_RATES: Final = 8
 NEVER: Final[Size] = 1 << 62
@@ -99,7 +100,7 @@ class Watch:
                 if self._clocks[way] < now:
                     self._clocks[way] = self._since[way] = now
                 if (way & 1) != up:  # even for up
-                    self._clocks[way] = min(self._clocks[way] + length * BYTE_TIME // rate, now + longest)
+                    self._clocks[way] = min(self._clocks[way] + sending_time(length, rate), now + longest)
                 if self._clocks[way] > now and now - self._since[way] >= longest:
                     fast |= 1 << place
         self.fast = fast

@@ -38,7 +38,7 @@ class Admission(Entrance):
         self._costs = [framing.cost(length) for length in range(LARGEST_PACKET + 1)]
         self._up = direction == "up"
         self._marks = marks
-        self._find = engine.conversations.find
+        self._conversations = engine.conversations
         self._kinds = bool(engine.kinds)
         self._visits = visits
         self._learns = self._up and bool(engine.neighbours.watched)
@@ -51,7 +51,9 @@ class Admission(Entrance):
         if parsed is None:
             self.unreadable += 1
             length = diverted.length or len(header)
-            return Packet(self._framing.cost(length), self._find(UNREADABLE, 0, now), diverted, length=length)
+            return Packet(
+                self._framing.cost(length), self._conversations.find(UNREADABLE, 0, now), diverted, length=length
+            )
         if self._learns and diverted.hardware:
             self._engine.learn(parties(parsed.key).local, diverted.hardware)
         length = diverted.length or parsed.length
@@ -59,7 +61,7 @@ class Admission(Entrance):
             size = self._costs[length]
         else:
             size = self._framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
-        conversation = self._find(parsed.key, parsed.dscp, now)
+        conversation = self._conversations.find(parsed.key, parsed.dscp, now)
         recognition = self._recognition
         if (
             recognition is not None

@@ -130,9 +130,10 @@ class Loop:
                     wake_at = due
             readable, _, _ = select.select(self._readers, (), (), max(0, wake_at - time.monotonic_ns()) / SECOND)
             for listener in self.listeners:
-                listener.turn()
+                if listener.queue in readable:
+                    listener.turn()
             for crossing in self.crossings:
-                self._turn(crossing)
+                self._turn(crossing, readable)
             if readable and self._wake in readable:
                 os.read(self._wake, 4096)
                 if self._woken is not None:
@@ -146,12 +147,14 @@ class Loop:
                 if self._tick is not None:
                     self._tick()
 
-    def _turn(self, crossing: Crossing) -> None:
-        discipline, entrance = crossing.discipline, crossing.entrance
-        arrived = crossing.queue.read(BATCH)
-        if crossing.opening is not None:
+    def _turn(self, crossing: Crossing, readable: Sequence[object]) -> None:
+        discipline, entrance, opening = crossing.discipline, crossing.entrance, crossing.opening
+        arrived: list[Diverted] = []
+        if crossing.queue in readable:
+            arrived = crossing.queue.read(BATCH)
+        if opening is not None and (arrived or opening in readable):
             # A conversation's first packets are all here by now, if one behind them is: so they are not overtaken.
-            arrived = crossing.opening.read(MOST_WAITING) + arrived
+            arrived = opening.read(MOST_WAITING) + arrived
         now = time.monotonic_ns()
         for one in arrived:
             packet = entrance.admit(one, now)

@@ -53,7 +53,7 @@ HEADER_BYTES: Final = 128  # enough for IPv6 with some extension headers, and th
 WHOLE_BYTES: Final = 2048  # enough for any packet of a line
 MOST_WAITING: Final = 65_535  # packets the kernel may hold for us
 RECEIVE_BUFFER: Final = 16 << 20  # bytes
-VERDICT_BATCH: Final = 64  # messages a send
+VERDICT_PARTS: Final = 128  # of messages that are sent together: each is its head, and the token of the packet
 
 ATTRIBUTES: Final = 256  # bytes of a message that are not the packet's, and some more
 
@@ -189,8 +189,9 @@ class PacketQueue:
 
     def accept(self, token: bytes) -> None:
         """Let a packet go, at the next `flush` or when enough have gathered."""
-        self._verdicts.append(self._accept + token)
-        if len(self._verdicts) >= VERDICT_BATCH:
+        self._verdicts.append(self._accept)
+        self._verdicts.append(token)
+        if len(self._verdicts) >= VERDICT_PARTS:
             self.flush()
 
     def accept_marked(self, token: bytes, mark: int) -> None:
@@ -202,7 +203,8 @@ class PacketQueue:
 
     def drop(self, token: bytes) -> None:
         """Drop a packet, likewise."""
-        self._verdicts.append(self._drop + token)
+        self._verdicts.append(self._drop)
+        self._verdicts.append(token)
 
     def flush(self) -> None:
         """Send the verdicts that have gathered."""
