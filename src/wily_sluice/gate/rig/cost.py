@@ -104,11 +104,11 @@ def _carried(
     tell(f"{name} packets, without a gate …")
     free = _far_packets(rig, layout, sizes)
     tell(f"{name} packets, let go at once …")
-    with _program(rig, "bare", plan_file) as bare:
-        at_once = _through(rig, layout, sizes, bare)
+    with program_running(rig, "bare", plan_file) as bare:
+        at_once = packets_through(rig, layout, sizes, bare)
     tell(f"{name} packets, through the gate …")
-    with _program(rig, "gate", plan_file) as gate:
-        shaped = _through(rig, layout, sizes, gate)
+    with program_running(rig, "gate", plan_file) as gate:
+        shaped = packets_through(rig, layout, sizes, gate)
     return Carried(sizes, free, at_once, shaped)
 
 
@@ -145,7 +145,8 @@ def _far_packets(rig: Rig, layout: Layout, sizes: tuple[Size, ...]) -> float:
 
 
 @contextmanager
-def _program(rig: Rig, what: str, plan_file: Path) -> Iterator["subprocess.Popen[str]"]:
+def program_running(rig: Rig, what: str, plan_file: Path) -> Iterator["subprocess.Popen[str]"]:
+    """The gate without its rates (`gate`), or the loop that lets everything go (`bare`), in the gateway meanwhile."""
     command = rig.program("gateway", "rig.cost_program", what, plan_file.absolute())
     program = subprocess.Popen(command, stdout=PIPE, stderr=PIPE, text=True, start_new_session=True)
     try:
@@ -163,7 +164,7 @@ def _program(rig: Rig, what: str, plan_file: Path) -> Iterator["subprocess.Popen
             program.communicate()
 
 
-def _through(rig: Rig, layout: Layout, sizes: tuple[Size, ...], program: "subprocess.Popen[str]") -> float:
+def packets_through(rig: Rig, layout: Layout, sizes: tuple[Size, ...], program: "subprocess.Popen[str]") -> float:
     """Packets that a program let go in each second that it worked."""
     assert program.stdout is not None
     with _flood(rig, layout, sizes):
