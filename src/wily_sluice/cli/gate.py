@@ -247,8 +247,9 @@ def cost(plan_file: Path, state: Path, as_json: bool) -> None:
     """Measure what shaping by a plan costs on this machine, before it is applied.
 
     Sends all that it can through a path of its own, made from network namespaces: without a gate, through a loop that
-    lets everything go at once, and through the gate with this plan, its rates lifted. Says what part of one core full
-    lines will take. Takes half a minute and needs root; what the machine does meanwhile shows in the figures.
+    lets everything go at once, and through the gate with this plan, its rates lifted. Of the latter two it says what
+    one core carries, and what part of one core full lines will take. Takes half a minute and needs root; what the
+    machine does meanwhile shows in the figures.
 
     `sluice apply` warns of a plan that needs more than was measured here.
 

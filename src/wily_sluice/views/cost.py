@@ -37,7 +37,7 @@ def cost_data(plan: Plan, cost: Cost) -> dict[str, Any]:
 def print_cost(console: Console, plan: Plan, cost: Cost) -> None:
     """A row for each mix of sizes, then what that means for the lines of the plan."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    for name in ("packets", "mean size", "no gate", "let go at once", "through the gate", "", "full lines need"):
+    for name in ("packets", "mean size", "no gate", "one core lets go", "one core shapes", "", "full lines need"):
         table.add_column(name, justify="left" if name == "packets" else "right")
     for name, carried in (("full", cost.full), ("mixed", cost.mix)):
         table.add_row(
@@ -50,6 +50,7 @@ def print_cost(console: Console, plan: Plan, cost: Cost) -> None:
             f"{needed(plan, carried.sizes):,.0f}/s",
         )
     console.print(table)
+    console.print("no gate: all cores together; lets go: the same path with a loop that does nothing else", style="dim")
     if cost.stolen > DISTURBED:
         taken = f"{cost.stolen:.0%} of the processors' time went to somebody else meanwhile"
         console.print(f"[yellow]{taken}: measure again when the host is quiet.[/]")
