@@ -11,7 +11,7 @@ from wily_sluice.views.watch import PAGES, Watch
 HANDSET, PHONE = bytes([10, 61, 0, 41]), bytes([10, 61, 30, 117])
 
 
-def told(plan: Plan, megabits: float = 30.0) -> dict[str, object]:
+def told(plan: Plan, megabits: float = 30.0, unshaped: int = 0) -> dict[str, object]:
     """A second in which visitors get so much, and wait 40 ms; and a call that nothing holds."""
     waits = [0] * STEPS
     waits[step_of(40 * MILLISECOND)] = 400
@@ -25,7 +25,7 @@ def told(plan: Plan, megabits: float = 30.0) -> dict[str, object]:
         busy._replace(kind="flow", name=(PHONE, "Visitors", "")),
         calls._replace(kind="flow", name=(HANDSET, "Handsets", "calls")),
     ]
-    summary = {"revision": 3, "trial": {"revision": 3, "left": 75.0}, "missing": ["wan1"]}
+    summary = {"revision": 3, "trial": {"revision": 3, "left": 75.0}, "missing": ["wan1"], "unshaped": unshaped}
     return summary | snapshot_data(plan, Snapshot(1_795_000_000.0, SECOND, add_up(rows)))
 
 
@@ -47,6 +47,14 @@ def test_every_page_fits_the_screen(demo_plan: Plan, width: int, height: int) ->
             assert len(lines) <= height
             assert all(line.cell_len <= width for line in lines)
             assert "Saltmarsh" in lines[0].plain
+
+
+def test_packets_that_flow_past_while_somebody_watches_are_told(demo_plan: Plan) -> None:
+    watch = Watch()
+    watch.feed(told(demo_plan, unshaped=7))
+    assert "too slow" not in watch.lines(157, 40)[0].plain
+    watch.feed(told(demo_plan, unshaped=1207))
+    assert "too slow: 1,200 packets unshaped" in watch.lines(157, 40)[0].plain
 
 
 def test_what_is_seen_is_what_was_told(demo_plan: Plan) -> None:

@@ -303,6 +303,7 @@ class Desk:
             "revision": life.running,
             "trial": {"revision": trial.revision, "left": round(life.left() / SECOND, 1)} if trial else None,
             "missing": sorted(self._missing),
+            "unshaped": self._unshaped,
         }
 
     def _methods(self) -> dict[str, Method]:
@@ -347,7 +348,6 @@ class Desk:
             },
             "since": round(self._since, 3),
             "unreadable": self._unreadable,
-            "unshaped": self._unshaped,
             "state": str(self._state),
             "clients": sum(map(len, self._server.callers.values())),
         }

@@ -57,6 +57,7 @@ class Watch:
     latest: dict[str, Any] | None = None
     histories: dict[tuple[str, ...], deque[float]] = field(default_factory=dict)
     _top: int = 0
+    _unshaped: int = 0  # when it began to watch
 
     @property
     def wants_conversations(self) -> bool:
@@ -65,6 +66,8 @@ class Watch:
 
     def feed(self, told: dict[str, Any]) -> None:
         """Take in a tick."""
+        if self.latest is None:
+            self._unshaped = told["unshaped"]
         self.latest = told
         seen = set()
         for page in PAGES:
@@ -185,6 +188,9 @@ class Watch:
             text.append(f"  on trial, {left} left", "bold yellow")
         for name in told["missing"]:
             text.append(f"  {name} is not here", "bold red")
+        passed = told["unshaped"] - self._unshaped
+        if passed:
+            text.append(f"  too slow: {passed:,} packets unshaped", "bold red")
         state = "frozen  " if self.frozen else ""
         return _between(text, Text(f"{state}{told['clock']} ", "bold cyan" if self.frozen else "dim"), width)
 
