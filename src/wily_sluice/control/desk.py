@@ -221,6 +221,7 @@ class Desk:
 
     def _tick(
         self,
+        at: float,
         rows: list[Row],
         lasted: Nanoseconds,
         strays: tuple[int, int],
@@ -229,10 +230,10 @@ class Desk:
     ) -> None:
         self._unreadable, unshaped = strays
         self._tell_unshaped(unshaped)
-        self._names.add(int(time.time()), visits)
+        self._names.add(int(at), visits)
         self._look_after_trial()
         counts = add_up(rows)
-        self._last = Snapshot(time.time(), lasted, counts)
+        self._last = Snapshot(at, lasted, counts)
         for key in self._totals:
             self._totals[key].backlog = self._totals[key].waiting = 0
         for key, found in counts.items():

@@ -156,7 +156,9 @@ class Overseer:
         self._lasted += lasted
         if self._link is not None and not self._link.behind:
             strays = (self._gate.unreadable, self._gate.unshaped)
-            self._say("tick", self._rows, self._lasted, strays, self._gate.talks(), self._gate.visits.take())
+            self._say(
+                "tick", time.time(), self._rows, self._lasted, strays, self._gate.talks(), self._gate.visits.take()
+            )
             self._rows, self._lasted = [], 0
         elif self._link is not None:
             try:

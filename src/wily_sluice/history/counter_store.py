@@ -143,13 +143,15 @@ class CounterStore(CounterReader):
         return run
 
     def add(self, at: int, counts: dict[Key, Counts]) -> None:
-        """What was counted in a second. sqlite3.Error when it cannot be written; it is tried again with the next."""
+        """What was counted in a second, or in a part of it. What cannot be written is tried again with the next.
+
+        sqlite3.Error when it cannot.
+        """
         if at < self._latest:
             self._finish()
             self._run = self._next_run()
         self._latest = at
-        self._waiting.append(("second", at, self._run, _packed(counts)))
-        for resolution in ("minute", "hour"):
+        for resolution in SPANS:
             self._gather(resolution, at, counts)
         if not 0 <= at - self._flushed < COMMIT_EVERY:
             self._flushed = at
