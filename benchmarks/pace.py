@@ -2,7 +2,8 @@
 
 The packets that one core carries through the gate, beside a loop of the same kind that lets everything go at once; and
 how much of a line of 1 Gbit/s large offloaded packets of one TCP connection fill. Beside each figure stands the part of
-the time in which the machine itself stood still. Say `PYTHONPATH=build/compiled` for the compiled gate.
+the time in which the machine itself stood still; those of packets are medians of seven measurements. Put
+`PYTHONPATH=build/compiled` before it for the compiled gate.
 """
 
 import os
@@ -11,6 +12,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from statistics import median
 
 from tests.gate.stillness import stood_still_during
 from wily_sluice import examples
@@ -25,7 +27,7 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.units import Size
 
-TIMES = 3
+TIMES = 7
 SMALL: tuple[Size, ...] = (100,)
 PLAN = """\
 site: Small
@@ -69,9 +71,15 @@ def packets(name: str, plan_file: Path, sizes: tuple[Size, ...]) -> None:
                     carried.append(packets_through(rig, layout, sizes, program))
             return tuple(carried)
 
+        found = []
         for _ in range(TIMES):
             (bare, gate), still = stood_still_during(measured)
-            print(f"{name:<40} {bare:>9,.0f}/s {gate:>9,.0f}/s {gate / bare:>7.2f} {still:>8.2%}", flush=True)
+            found.append((bare, gate, gate / bare, still))
+        # A machine's own pace changes from second to second, and so single ratios do.
+        bare, gate, ratio, still = (median(column) for column in zip(*found, strict=True))
+        least, most = min(one[2] for one in found), max(one[2] for one in found)
+        rates = f"{bare:>9,.0f}/s {gate:>9,.0f}/s"
+        print(f"{name:<40} {rates} {ratio:>7.2f} {f'{least:.2f}-{most:.2f}':>11} {still:>8.2%}", flush=True)
 
 
 def offloaded(plan_file: Path) -> None:
@@ -85,7 +93,7 @@ def offloaded(plan_file: Path) -> None:
             return goodput, (worked(gate.pid) - before) / (time.monotonic() - begun)
 
         for direction in ("up", "down"):
-            for _ in range(TIMES):
+            for _ in range(3):
                 (goodput, share), still = stood_still_during(lambda way=direction: measured(way))
                 name = f"1 Gbit/s {direction}, offloaded"
                 print(
@@ -104,7 +112,7 @@ if __name__ == "__main__":
     with tempfile.TemporaryDirectory() as folder:
         small = Path(folder) / "sluice.yaml"
         small.write_text(PLAN)
-        print(f"{'':<40} {'let go':>11} {'gate':>11} {'':>7} {'stood still':>8}")
+        print(f"{'':<40} {'let go':>11} {'gate':>11} {'ratio':>7} {'least-most':>11} {'stood still':>8}")
         packets("a small plan, packets of 100 bytes", small, SMALL)
         demo = examples.folder() / examples.PLAN
         packets("the demo's plan, packets of 1500 bytes", demo, FULL)
