@@ -15,8 +15,6 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field, IPvAnyAddress
-
 from wily_sluice.control.counts import add_up
 from wily_sluice.control.health import Pulse
 from wily_sluice.control.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcError, notification
@@ -26,8 +24,17 @@ from wily_sluice.control.log import note
 from wily_sluice.control.metrics import Endpoint, Gathered, Totals
 from wily_sluice.control.names import NameBook
 from wily_sluice.control.orders import Orders
+from wily_sluice.control.params import (
+    ApplyParams,
+    ListParams,
+    LookParams,
+    NoParams,
+    RevisionParams,
+    SubscribeParams,
+    UndoParams,
+)
 from wily_sluice.control.paths import runtime_folder
-from wily_sluice.control.server import Caller, Server, Subscription, methods_data
+from wily_sluice.control.server import Caller, Server, methods_data
 from wily_sluice.control.snapshot import Snapshot, conversations_data, look_data, snapshot_data
 from wily_sluice.engine.header import Parties, key_of
 from wily_sluice.gate.counters import Row, Talk
@@ -42,62 +49,6 @@ from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
 MOST_HOSTS = 4096  # in the totals, in both directions together
 TELL_AGAIN = 60.0  # seconds
-LONGEST_TRIAL = 24 * 3600  # seconds
-
-
-class Params(BaseModel):
-    """What a method takes."""
-
-    model_config = ConfigDict(extra="forbid")
-
-
-class NoParams(Params):
-    """Nothing."""
-
-
-class ApplyParams(Params):
-    """`plan` and `files` in base64, files by the names that the plan gives; `trial` in seconds."""
-
-    plan: str
-    files: dict[str, str] = {}
-    note: str = Field(default="", max_length=1000)
-    trial: float | None = Field(default=120, ge=1, le=LONGEST_TRIAL)
-    base: str | None = None
-
-
-class UndoParams(Params):
-    """A revision to go back to; `trial` in seconds."""
-
-    revision: int | None = Field(default=None, ge=1, le=1 << 62)
-    trial: float | None = Field(default=None, ge=1, le=LONGEST_TRIAL)
-
-
-class ListParams(Params):
-    """How many at most."""
-
-    most: int = Field(default=50, ge=1, le=10_000)
-
-
-class RevisionParams(Params):
-    """Which one; the running one unless said."""
-
-    revision: int | None = Field(default=None, ge=1, le=1 << 62)
-
-
-class LookParams(Params):
-    """A conversation: its protocol by number (IANA), both addresses and ports, 0 where it has none."""
-
-    protocol: int = Field(ge=0, le=255)
-    local: IPvAnyAddress
-    local_port: int = Field(default=0, ge=0, le=65_535)
-    remote: IPvAnyAddress
-    remote_port: int = Field(default=0, ge=0, le=65_535)
-
-
-class SubscribeParams(Params):
-    """Ticks come twice a second; with conversations, these are counted as well. None to be told no more."""
-
-    to: Subscription | None = "ticks"
 
 
 def _tell(callers: Iterable[Caller], told: dict[str, Any]) -> None:

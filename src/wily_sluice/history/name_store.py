@@ -61,6 +61,11 @@ class NameStore:
         )
         return (Spoken(*row) for row in rows)
 
+    def clear(self) -> None:
+        """Let go of all of it."""
+        with self._database:
+            self._database.execute("delete from spoke")
+
     def close(self) -> None:
         """Close the database."""
         self._database.close()
@@ -71,8 +76,7 @@ def forget(folder: Path) -> None:
     path = folder / FILE
     if path.exists():
         store = NameStore(folder)
-        with store._database:
-            store._database.execute("delete from spoke")
+        store.clear()
         store.close()
     for leftover in (path, path.with_name(FILE + "-journal")):
         with suppress(FileNotFoundError):

@@ -1,0 +1,62 @@
+"""What the methods take that a gate's sockets offer. A name that none of them has is refused."""
+
+from pydantic import BaseModel, ConfigDict, Field, IPvAnyAddress
+
+from wily_sluice.control.server import Subscription
+
+LONGEST_TRIAL = 24 * 3600  # seconds
+
+
+class Params(BaseModel):
+    """What a method takes."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class NoParams(Params):
+    """Nothing."""
+
+
+class ApplyParams(Params):
+    """`plan` and `files` in base64, files by the names that the plan gives; `trial` in seconds."""
+
+    plan: str
+    files: dict[str, str] = {}
+    note: str = Field(default="", max_length=1000)
+    trial: float | None = Field(default=120, ge=1, le=LONGEST_TRIAL)
+    base: str | None = None
+
+
+class UndoParams(Params):
+    """A revision to go back to; `trial` in seconds."""
+
+    revision: int | None = Field(default=None, ge=1, le=1 << 62)
+    trial: float | None = Field(default=None, ge=1, le=LONGEST_TRIAL)
+
+
+class ListParams(Params):
+    """How many at most."""
+
+    most: int = Field(default=50, ge=1, le=10_000)
+
+
+class RevisionParams(Params):
+    """Which one; the running one unless said."""
+
+    revision: int | None = Field(default=None, ge=1, le=1 << 62)
+
+
+class LookParams(Params):
+    """A conversation: its protocol by number (IANA), both addresses and ports, 0 where it has none."""
+
+    protocol: int = Field(ge=0, le=255)
+    local: IPvAnyAddress
+    local_port: int = Field(default=0, ge=0, le=65_535)
+    remote: IPvAnyAddress
+    remote_port: int = Field(default=0, ge=0, le=65_535)
+
+
+class SubscribeParams(Params):
+    """Ticks come twice a second; with conversations, these are counted as well. None to be told no more."""
+
+    to: Subscription | None = "ticks"
