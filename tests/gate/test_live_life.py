@@ -166,10 +166,10 @@ def test_a_plan_that_cuts_the_administrator_off_is_gone_when_its_time_is_up(rig:
             while there.is_answered(0.5):  # what is let through at first, before the cap is felt
                 assert time.monotonic() < applied + 4
             running.until("revision", 1)  # nobody touches anything
-            assert time.monotonic() == pytest.approx(applied + 6, abs=1.5)
+            assert applied + 5 < time.monotonic() < applied + 11
             # The connection is still there. Its host tries again by ever longer steps, the next within six seconds.
-            assert there.is_answered(10)
-            assert there.is_answered(1)
+            assert there.is_answered(15)
+            assert there.is_answered(3)
         load.kill()
         load.communicate()
 

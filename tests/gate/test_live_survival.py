@@ -273,7 +273,7 @@ def test_gates_in_two_namespaces_leave_each_other_alone(rig: Rig, tmp_path: Path
             for where in (rig, other)
         ]
         found = [finish(one)["goodput"] for one in loads]
-        assert found[0] > 2 * found[1] > 2_000_000
+        assert found[0] > 1.5 * found[1] > 1_500_000
         third = Running(other, tmp_path / "one", "--plan", str(file))
         assert (
             "another gate runs here already, or in another network namespace"
