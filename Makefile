@@ -3,27 +3,43 @@ PYTHON ?= python3
 VENV := .venv
 READY := $(VENV)/.ready
 BIN := $(VENV)/bin
+# The program as it ships: a wheel, compiled ahead of time, installed where nothing else is.
+SHIPPED := build/shipped
+VERSIONS ?= 3.12 3.13
 
-.PHONY: demo test slow lint clean benchmark
+.PHONY: demo test slow lint clean benchmark versions
 
 demo: $(READY)
 	$(BIN)/sluice demo
 
-test: lint system compiled
-	$(BIN)/pytest -m "not slow" --ignore tests/engine --ignore tests/forecast
-	PYTHONPATH=$(COMPILED) $(BIN)/pytest -m "not slow" tests/engine tests/forecast  # these know no outside world
+test: lint system shipped
+	SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest -m "not slow"
+	SLUICE_FORM=source $(BIN)/python -m pytest -m "not slow" tests/engine tests/plan tests/forecast
 
-# What takes its time: some more of the tests on real packets.
-slow: $(READY) system
-	$(BIN)/pytest -m slow
+# What takes its time: some more of the tests on real packets, and examples that are drawn anew each time.
+slow: system shipped
+	SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest -m slow
 
-# The engine as a wheel has it, compiled ahead of time; an editable installation runs the files as they are.
-COMPILED := build/compiled
-.PHONY: compiled
-compiled: $(READY)
-	rm -rf build/wheel $(COMPILED)
+# The compiled wheel in an environment of its own; an editable installation runs the files as they are.
+.PHONY: shipped
+shipped: $(READY)
+	rm -rf build/wheel
 	$(BIN)/pip wheel --quiet --no-deps --wheel-dir build/wheel .
-	$(BIN)/python -m zipfile -e build/wheel/*.whl $(COMPILED)
+	test -x $(SHIPPED)/bin/python || $(BIN)/python -m venv $(SHIPPED)
+	$(SHIPPED)/bin/pip install --quiet "$$(ls build/wheel/*.whl)[test]"
+	$(SHIPPED)/bin/pip install --quiet --no-deps --force-reinstall build/wheel/*.whl
+
+# The wheel and its tests with other versions of Python, those of VERSIONS that are on this machine.
+versions: system
+	@found=; for version in $(VERSIONS); do \
+	  python=$$(ls -d $$HOME/.pyenv/versions/$$version.*/bin/python 2>/dev/null | tail -1); \
+	  python=$${python:-$$(command -v python$$version)}; \
+	  if ! "$$python" -c '' 2>/dev/null; then echo "Python $$version is not on this machine"; continue; fi; \
+	  found=yes; place=build/python$$version; rm -rf $$place && "$$python" -m venv $$place && \
+	  $$place/bin/pip wheel --quiet --no-deps --wheel-dir $$place/wheel . && \
+	  $$place/bin/pip install --quiet "$$(ls $$place/wheel/*.whl)[test]" && \
+	  SLUICE_FORM=compiled $$place/bin/python -m pytest -m "not slow" || exit 1; \
+	done; test -n "$$found"
 
 lint: $(READY)
 	$(BIN)/ruff check .
@@ -31,15 +47,15 @@ lint: $(READY)
 	$(BIN)/mypy
 
 # Figures for docs/performance.md, with the compiled engine.
-benchmark: compiled
-	PYTHONPATH=$(COMPILED) $(BIN)/python -m benchmarks.engine
+benchmark: shipped
+	$(SHIPPED)/bin/python -m benchmarks.engine
 
 # The live tests want iptables and ip; only root can install them, and only root can run those tests.
 .PHONY: system
 system:
 	@if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
-	   ! { command -v iptables && command -v ip; } >/dev/null; then \
-	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq iptables iproute2; fi
+	   ! { command -v iptables && command -v ip && command -v nft; } >/dev/null; then \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq iptables iproute2 nftables; fi
 
 # Debian keeps `venv` in a package of its own.
 $(READY): pyproject.toml

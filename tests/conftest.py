@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+import wily_sluice.engine.tree
 from wily_sluice import examples
 from wily_sluice.gate.packet_queue import PacketQueue
 from wily_sluice.plan.model import Plan
@@ -69,6 +70,21 @@ def why_not_live() -> str:
     except OSError as error:
         return f"the kernel's packet queue cannot be used: {error}"
     return ""
+
+
+def form() -> str:
+    """In which form the engine is tested here."""
+    return "source" if (wily_sluice.engine.tree.__file__ or "").endswith(".py") else "compiled"
+
+
+def pytest_report_header() -> str:
+    return f"wily_sluice: {form()}, in {Path(wily_sluice.__file__).parent}"
+
+
+def pytest_sessionstart() -> None:
+    wanted = os.environ.get("SLUICE_FORM", form())
+    if wanted != form():
+        raise pytest.UsageError(f"the engine is to be tested {wanted}, but is {form()} in {wily_sluice.__file__}")
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

@@ -16,8 +16,6 @@ A line carries frames, not packets, and a plan's rates are rates of frames. Laye
 from dataclasses import dataclass
 from typing import Final, Literal
 
-from mypy_extensions import mypyc_attr
-
 from wily_sluice.units import Size
 
 LARGEST_PACKET: Final[Size] = 1500  # bytes
@@ -29,7 +27,6 @@ PTM_PAYLOAD: Final = 64
 Cells = Literal["atm", "ptm"]
 
 
-@mypyc_attr(native_class=False)  # so that it can be pickled
 @dataclass(frozen=True, slots=True)
 class Framing:
     """`overhead` bytes are added to each packet; no frame is shorter than `minimum` bytes; then it goes into cells.
@@ -44,6 +41,10 @@ class Framing:
     def __post_init__(self) -> None:
         if not 0 <= self.overhead <= 256 or not 0 <= self.minimum <= LARGEST_PACKET:
             raise ValueError(f"no line has an overhead of {self.overhead} B and frames of at least {self.minimum} B")
+
+    def __reduce__(self) -> tuple[type["Framing"], tuple[Size, Size, Cells | None]]:
+        """For pickling, which the default cannot do of a frozen compiled class."""
+        return (Framing, (self.overhead, self.minimum, self.cells))
 
     def cost(self, length: Size) -> Size:
         """Bytes on the line for a packet of `length` bytes, IP header included."""

@@ -44,7 +44,6 @@ BURST_FRAMES: Final = 4
 CATCH_UP: Final[Nanoseconds] = 100 * MILLISECOND  # of a stall, for who had packets waiting meanwhile
 
 
-@mypyc_attr(native_class=False)  # so that it can be pickled
 @dataclass(frozen=True, slots=True)
 class Per:
     """Who has a bucket of their own. Of a subnet, `v4` and `v6` are the lengths of its prefix."""
@@ -52,6 +51,10 @@ class Per:
     whom: Whom = "together"
     v4: int = 32
     v6: int = 64
+
+    def __reduce__(self) -> tuple[type["Per"], tuple[Whom, int, int]]:
+        """For pickling, which the default cannot do of a frozen compiled class."""
+        return (Per, (self.whom, self.v4, self.v6))
 
     def key(self, conversation: Conversation) -> bytes:
         """What all have in common who share a bucket."""

@@ -4,8 +4,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Final, Literal, TypeAlias
 
-from mypy_extensions import mypyc_attr
-
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.units import Nanoseconds, Rate, Size
 
@@ -22,7 +20,6 @@ LAST_PRIORITY: Final = 9
 USUAL_PRIORITY: Final = 5
 
 
-@mypyc_attr(native_class=False)  # so that it can be pickled
 @dataclass(frozen=True, slots=True)
 class LeafSpec:
     """How a leaf holds packets: under which management, and how many at most; None where nobody said.
@@ -38,6 +35,11 @@ class LeafSpec:
     most_packets: int | None = None
     longest: Nanoseconds | None = None
     delay: Nanoseconds | None = None
+
+    def __reduce__(self) -> tuple[type["LeafSpec"], tuple[object, ...]]:
+        """For pickling, which the default cannot do of a frozen compiled class."""
+        own = (self.aqm, self.fair_by, self.ecn, self.most_bytes, self.most_packets, self.longest, self.delay)
+        return (LeafSpec, own)
 
 
 @dataclass(frozen=True, slots=True)

@@ -300,8 +300,8 @@ class Tree:
         before: dict[str, Node] = {node.path: node for node in self.nodes}
         leaves = self.leaves
         self._leaf_queue = other._leaf_queue
-        self._closed, self._real_time, self._now = [], None, now
-        self.leaves, self.nodes = [], []
+        self._now = now
+        self._clear()
         self.root = self._grow_parent(spec, None, before)
         stay = {leaf.path for leaf in self.leaves}
         packets: list[Packet] = []
@@ -318,6 +318,11 @@ class Tree:
             if leaf.has_packet:
                 self._make_ready(leaf, now)
         return packets
+
+    def _clear(self) -> None:
+        """Have no queues. A method of its own: who assigned None here and went on would be compiled as if it stayed."""
+        self._closed, self._real_time = [], None
+        self.leaves, self.nodes = [], []
 
     def _grow_parent(self, spec: QueueSpec, parent: Parent | None, before: dict[str, Node]) -> Parent:
         node = Parent(spec, parent, len(self.nodes))

@@ -1,0 +1,148 @@
+"""What floods do to a call, to a TCP flow and to the gate's memory: `python -m benchmarks.floods [SECONDS] [KIND…]`.
+
+A rig of 100/20 Mbit/s whose plan asks for a service, so that the first packets of conversations are recognized; a call
+and an upload run beside each flood. Root. Figures of one run on one machine: `unshaped` is what the gate let past since
+it came faster than it could be taken in, and `sent` what the flooding host got out.
+"""
+
+import json
+import re
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from subprocess import PIPE
+from typing import Any
+
+from tests.gate.running import Running
+from wily_sluice.gate.rig.layout import FAR_ADDRESSES
+from wily_sluice.gate.rig.rig import Rig
+from wily_sluice.gate.rig.trial import Host, built, call_result, finish, start_endpoint
+from wily_sluice.plan.read import load
+from wily_sluice.units import MILLISECOND
+
+PLAN = """\
+site: Floods
+uplinks:
+  line: {interface: wan0, down: 100 Mbit/s, up: 20 Mbit/s, headroom: 8%}
+networks:
+  house: {interface: lan0, subnets: [10.7.0.0/16, "fd07::/64"]}
+groups:
+  tablets: ["02:00:5e:00:53:01"]
+trees:
+  main:
+    queues:
+      calls: {guarantee: 20%, priority: 1}
+      web: {guarantee: 20%}
+      rest: {default: true}
+limiters:
+  each: {local: house, per: host, up: 15 Mbit/s, down: 60 Mbit/s}
+rules:
+  - {name: Call, local: 10.7.0.101, protocol: udp, remote-port: 7000, queue: calls}
+  - {name: Tablets, local: tablets, queue: web}
+  - {name: Calls, service: [calls, meetings], queue: calls}
+  - {name: Web, service: web, queue: web}
+"""
+WORKER, CALLER = Host("house", "10.7.0.100"), Host("house", "10.7.0.101")
+FLOODER = "10.7.0.103"
+RATES = {"none": 0, "udp": 20_000, "udp-50k": 50_000, "udp-200k": 200_000, "syn": 50_000, "hosts4": 20_000,
+         "hosts6": 20_000, "quic": 10_000, "fragments": 20_000}  # fmt: skip
+
+
+def resident(process: int) -> dict[int, int]:
+    """Of a process and all below it, in bytes."""
+    found = {}
+    waiting = [process]
+    while waiting:
+        one = waiting.pop()
+        try:
+            status = Path(f"/proc/{one}/status").read_text()
+            waiting += map(int, Path(f"/proc/{one}/task/{one}/children").read_text().split())
+        except OSError:
+            continue
+        match = re.search(r"VmRSS:\s+(\d+)", status)
+        found[one] = int(match[1]) << 10 if match else 0
+    return found
+
+
+def worked(process: int) -> float:
+    """Seconds of a processor that it has used."""
+    fields = Path(f"/proc/{process}/stat").read_text().rsplit(")", 1)[1].split()
+    return (int(fields[11]) + int(fields[12])) / 100
+
+
+@contextmanager
+def flood(rig: Rig, kind: str, rate: int, seconds: float) -> Iterator[None]:
+    """A flood meanwhile; waits for its end."""
+    if kind == "none":
+        yield
+        return
+    hardware = subprocess.run(
+        rig.command("gateway", ["cat", "/sys/class/net/lan0/address"]), capture_output=True, text=True, check=True
+    ).stdout.strip()
+    local, remote = (("fd07::67", FAR_ADDRESSES[1]) if kind == "hosts6" else (FLOODER, FAR_ADDRESSES[0]))
+    words = (kind.partition("-")[0], "eth0", hardware, local, remote, seconds, rate)
+    process = subprocess.Popen(rig.program("house", "rig.storm_program", *words), stdout=PIPE, stderr=PIPE, text=True)
+    yield
+    told, errors = process.communicate()
+    print(f"    flood: {told.strip() or errors.strip()}")
+
+
+def measure(rig: Rig, running: Running, kind: str, seconds: float) -> dict[str, Any]:
+    """One flood."""
+    process = gate_process(running)
+    before, work = sum(resident(process).values()), worked(process)
+    status = running.call("gate.status")
+    load_ = start_endpoint(rig, WORKER, "load", "up", "--flows", 1, "--seconds", seconds, "--warmup", 2)
+    begun = time.monotonic()
+    with flood(rig, kind, RATES[kind], seconds + 2):
+        time.sleep(2)
+        call = start_endpoint(rig, CALLER, "call", "--seconds", seconds - 1)
+        most = 0
+        while call.poll() is None:
+            time.sleep(0.2)
+            most = max(most, sum(resident(process).values()))
+        result = call_result(finish(call))
+        goodput = finish(load_)["goodput"]
+    lasted = time.monotonic() - begun
+    after = running.call("gate.status")
+    return {
+        "kind": kind,
+        "p99_up_ms": round(result.percentile("up", 99) / MILLISECOND - 10, 2),
+        "p99_down_ms": round(result.percentile("down", 99) / MILLISECOND - 10, 2),
+        "loss": round(result.loss, 4),
+        "tcp_mbit": round(goodput / 1e6, 2),
+        "grown_mb": round((most - before) / 1e6, 1),
+        "cpu": round((worked(process) - work) / lasted, 2),
+        "unshaped": after["unshaped"] - status["unshaped"],
+    } | {key: after[key] for key in ("longest_turn_ms", "crowd") if key in after}
+
+
+def gate_process(running: Running) -> int:
+    """The gate itself, which `ip netns exec` has become."""
+    return running.process.pid
+
+
+def main(arguments: list[str]) -> None:
+    """Run them."""
+    seconds = float(arguments[0]) if arguments else 60.0
+    kinds = arguments[1:] or list(RATES)
+    with tempfile.TemporaryDirectory() as folder:
+        plan = Path(folder) / "plan.yaml"
+        plan.write_text(PLAN)
+        with built(load(plan), "floods", 10 * MILLISECOND) as rig:
+            for kind in kinds:
+                running = Running(rig, Path(folder) / "state", "--plan", str(plan)).wait()
+                try:
+                    print(json.dumps(measure(rig, running, kind, seconds)), flush=True)
+                except Exception as error:
+                    print(f"{kind}: {error!r}", flush=True)
+                finally:
+                    print("    " + running.end()[-1500:].replace("\n", "\n    "), flush=True)
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

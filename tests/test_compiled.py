@@ -1,0 +1,42 @@
+"""What compiled modules must keep to, since there the same lines would mean something else than in the source."""
+
+import ast
+import pickle
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+import wily_sluice
+from wily_sluice.engine.framing import Framing
+from wily_sluice.engine.limiter import Limiter, LimiterSpec, Per
+from wily_sluice.engine.spec import LeafSpec
+
+ROOT = Path(wily_sluice.__file__).parent
+
+
+def classes() -> Iterator[tuple[str, ast.ClassDef]]:
+    for file in sorted([*(ROOT / "engine").rglob("*.py"), *(ROOT / "gate").glob("*.py")]):
+        for node in ast.walk(ast.parse(file.read_text())):
+            if isinstance(node, ast.ClassDef):
+                yield f"{file.name}: {node.name}", node
+
+
+def test_a_class_that_is_compared_by_value_is_a_native_one() -> None:
+    """Compiled code compares instances of the others by identity alone, whatever their dataclass says."""
+    for name, node in classes():
+        decorators = [ast.unparse(decorator) for decorator in node.decorator_list]
+        if any("native_class=False" in one for one in decorators):
+            own = [one.name for one in node.body if isinstance(one, ast.FunctionDef)]
+            assert "__eq__" not in own and not any("dataclass" in one for one in decorators), name
+
+
+@pytest.mark.parametrize("value", [Framing(18, 64, "ptm"), Per("subnet", 24, 56), LeafSpec(most_packets=9)])
+def test_values_go_through_a_pickle(value: object) -> None:
+    assert pickle.loads(pickle.dumps(value)) == value
+
+
+def test_a_limiter_goes_on_as_one_that_is_equal_but_not_the_same() -> None:
+    before, after = (Limiter(LimiterSpec("each", rate, Per("host"))) for rate in (1_000_000, 2_000_000))
+    assert before.follow(after, 0)
+    assert not before.follow(Limiter(LimiterSpec("each", 1_000_000, Per("subnet"))), 0)
