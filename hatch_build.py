@@ -15,8 +15,9 @@ from typing import Any
 
 from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 
-COMPILED = ("src/wily_sluice/engine/*.py", "src/wily_sluice/gate/packet_queue.py", "src/wily_sluice/gate/admission.py",
-            "src/wily_sluice/gate/loop.py")  # fmt: skip
+GATE = ("packet_queue", "admission", "loop", "budget")
+COMPILED = ("src/wily_sluice/engine/*.py", "src/wily_sluice/recognition/*.py",
+            *(f"src/wily_sluice/gate/{name}.py" for name in GATE))  # fmt: skip
 
 
 class Compile(BuildHookInterface[Any]):

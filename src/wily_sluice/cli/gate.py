@@ -16,14 +16,15 @@ from wily_sluice.cli.occupied import occupied
 from wily_sluice.cli.options import COST, Refusal, json_option, plan_option, state_option
 from wily_sluice.control import unit
 from wily_sluice.control.client import Client
-from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.control.life import moment
 from wily_sluice.control.log import note
 from wily_sluice.control.overseer import Overseer
 from wily_sluice.control.server import user_name
+from wily_sluice.gate.command import PYTHON
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.rig.cost import measure
+from wily_sluice.history.private import private_file, private_folder
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.plan.bundle import bundle_of
 from wily_sluice.plan.finding import FileError
@@ -78,7 +79,7 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
     if os.geteuid() != 0:
         raise Refusal("shaping real packets needs root: run it with sudo")
     show = "nothing" if quiet else "json" if as_json else "lines"
-    command = [sys.executable, "-m", "wily_sluice.cli.desk", str(state.absolute()), show]
+    command = [*PYTHON, "wily_sluice.cli.desk", str(state.absolute()), show]
     with ExitStack() as stack:
         stack.enter_context(occupied(state))
         plan, revision = _begin(plan_file, state)
@@ -174,10 +175,7 @@ def reload(as_json: bool) -> None:
       sudo sluice gate reload
     """
     with Client() as client:
-        try:
-            found = client.call("plan.reload")
-        except RpcError as error:
-            raise Refusal(error.message) from None
+        found = client.call("plan.reload")
     if as_json:
         print_json(found)
     else:
@@ -263,7 +261,8 @@ def cost(plan_file: Path, state: Path, as_json: bool) -> None:
     found = measure(plan, plan_file, lambda line: click.echo(line, err=True))
     data = cost_data(plan, found)
     with suppress(OSError):
-        state.mkdir(parents=True, exist_ok=True)
+        private_folder(state)
+        private_file(state / COST)
         (state / COST).write_text(json.dumps(data))
     if as_json:
         print_json(data)

@@ -7,6 +7,7 @@ import click
 
 from wily_sluice import __version__
 from wily_sluice.cli.options import ERRORS, INTERRUPTED, Refusal
+from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.finding import FileError
 from wily_sluice.views.console import console
@@ -55,7 +56,7 @@ class Sluice(click.Group):
             print_findings(console(stderr=True), error.findings)
             click.echo(count_findings(error.findings), err=True)
             ctx.exit(ERRORS)
-        except LiveError as error:
+        except (LiveError, RpcError) as error:
             raise Refusal(str(error)) from None
         except KeyboardInterrupt:
             click.echo("ended at your word; nothing is left half done", err=True)

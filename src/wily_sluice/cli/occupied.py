@@ -8,6 +8,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from wily_sluice.cli.options import Refusal
+from wily_sluice.history.private import private_folder
 
 PATIENCE = 3.0  # seconds: what belonged to a killed gate ends soon, and may have the folder open until then
 
@@ -20,7 +21,7 @@ def occupied(state: Path) -> Iterator[None]:
     """
     folder = -1
     with suppress(OSError):
-        state.mkdir(parents=True, exist_ok=True)
+        private_folder(state)
         folder = os.open(state, os.O_RDONLY | os.O_DIRECTORY)
     try:
         if folder >= 0:

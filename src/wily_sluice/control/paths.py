@@ -2,10 +2,11 @@
 
 from pathlib import Path
 
-RUN = Path("/run/wily-sluice")
+from wily_sluice.gate.lock import RUN, network_namespace
+
 CONTROL, WATCH = "control.sock", "watch.sock"
 
 
 def runtime_folder() -> Path:
     """The folder of the gate in the network namespace that this process is in."""
-    return RUN / f"net-{Path('/proc/self/ns/net').stat().st_ino}"
+    return RUN / f"net-{network_namespace()}"

@@ -2,7 +2,8 @@
 
 It is told when it shapes (`Type=notify`), restarted when it fails or no longer turns (`WatchdogSec`), and has only what
 it needs: the capabilities for the kernel's packet queue and chains, for its place before other processes, and for
-giving the watchers' socket to a group.
+giving the watchers' socket to a group. It may send to any address, since the remotes that the plan has it ask for their
+health (`gate: {health: …}`) may be anywhere.
 """
 
 import shutil
@@ -11,6 +12,7 @@ from pathlib import Path
 
 from wily_sluice.gate.command import run
 from wily_sluice.gate.errors import LiveError
+from wily_sluice.history.private import private_folder
 
 UNIT = "wily-sluice.service"
 FOLDER = Path("/etc/systemd/system")
@@ -25,8 +27,8 @@ StartLimitIntervalSec=0
 [Service]
 Type=notify
 NotifyAccess=main
-ExecStart={python} -m wily_sluice gate run --quiet --state {state}
-ExecReload={python} -m wily_sluice gate reload
+ExecStart={python} -P -m wily_sluice gate run --quiet --state {state}
+ExecReload={python} -P -m wily_sluice gate reload
 Restart=always
 RestartSec=1
 WatchdogSec=15
@@ -63,8 +65,6 @@ RemoveIPC=yes
 SystemCallArchitectures=native
 SystemCallFilter=@system-service
 SystemCallErrorNumber=EPERM
-IPAddressDeny=any
-IPAddressAllow=localhost
 
 [Install]
 WantedBy=multi-user.target
@@ -82,7 +82,7 @@ def install(state: Path) -> Path:
     path = FOLDER / UNIT
     if path.exists():
         raise LiveError(f"{path} is there already: `sluice gate remove` first")
-    state.mkdir(parents=True, exist_ok=True)
+    private_folder(state)
     path.write_text(unit_text(state))
     try:
         run(["systemctl", "daemon-reload"])

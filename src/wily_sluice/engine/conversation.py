@@ -3,8 +3,14 @@
 A conversation is looked up by the key that `header.parse` makes. It is forgotten after it has been idle for between
 one and two times `IDLE`: the table keeps a young and an old generation, a lookup brings its conversation back among
 the young, and when a generation is over the old ones go. So forgetting costs nothing per packet and never scans.
+
+A conversation is half open until it has sent both ways, or SETTLED packets one way. Such are MOST_HALF_OPEN at most, of
+which the oldest is forgotten first, and those that are idle for HALF_OPEN; the others are MOST_OPEN at most, and
+while there are as many, no more become so. So no flood of new conversations makes the table grow, nor takes those away
+that somebody is having. Those that are forgotten are freed a few at a time.
 """
 
+from collections import deque
 from typing import TYPE_CHECKING, Final
 
 from wily_sluice.engine.header import Parties, parties
@@ -13,19 +19,39 @@ from wily_sluice.engine.watch import Watch, WatchSpec
 from wily_sluice.units import SECOND, Nanoseconds
 
 if TYPE_CHECKING:
+    from wily_sluice.engine.crowd import Crowd
     from wily_sluice.engine.lane import Lane
 
 IDLE: Final[Nanoseconds] = 120 * SECOND
+HALF_OPEN: Final[Nanoseconds] = 60 * SECOND
+SETTLED: Final = 8  # packets
+MOST_HALF_OPEN: Final = 16_384
+MOST_OPEN: Final = 65_536
+A_SWEEP: Final = 512  # conversations that are freed at a time
 
 
 class Conversation:
     """`marks` is the set of DSCPs that its packets have carried, as bits. Lanes belong to the shapers.
 
     `unknown` says that its packets are still shown to recognition, which writes what it finds into `known`. `watch`
-    follows it where rules ask for what only time shows.
+    follows it where rules ask for what only time shows. `settled` is for whoever takes its packets in from several
+    places, to note that those of one place are past. While it was half open it sent `packets`, the last at `seen`; it
+    is in turn to be forgotten since `due`.
     """
 
-    __slots__ = ("down_lane", "key", "known", "marks", "unknown", "up_lane", "watch")
+    __slots__ = (
+        "down_lane",
+        "due",
+        "key",
+        "known",
+        "marks",
+        "packets",
+        "seen",
+        "settled",
+        "unknown",
+        "up_lane",
+        "watch",
+    )
 
     def __init__(self, key: bytes, watch: Watch | None = None) -> None:
         self.key = key
@@ -33,6 +59,10 @@ class Conversation:
         self.unknown = True
         self.known: Known | None = None
         self.watch = watch
+        self.settled = 0
+        self.due: Nanoseconds = 0
+        self.seen: Nanoseconds = 0
+        self.packets = 1
         self.up_lane: Lane | None = None
         self.down_lane: Lane | None = None
 
@@ -53,45 +83,118 @@ class ConversationTable:
     """Finds the conversation of a packet, or opens one.
 
     `watch_marks` says that sorting looks at DSCPs: then a conversation is sorted afresh when one of its packets
-    carries a mark that none before it did. `watch` says what else of a conversation is followed.
+    carries a mark that none before it did. `watch` says what else of a conversation is followed. Where there is a
+    `crowd`, it bounds how fast conversations may open, and gives what stands in for the others.
     """
 
-    __slots__ = ("_idle", "_old", "_turn", "_watch", "_watch_marks", "_young")
+    __slots__ = ("_half", "_idle", "_leaving", "_old", "_order", "_turn", "_watch", "_watch_marks", "_young", "crowd")
 
-    def __init__(self, watch_marks: bool = False, idle: Nanoseconds = IDLE, watch: WatchSpec | None = None) -> None:
+    def __init__(
+        self,
+        watch_marks: bool = False,
+        idle: Nanoseconds = IDLE,
+        watch: WatchSpec | None = None,
+        crowd: "Crowd | None" = None,
+    ) -> None:
         self._watch = watch if watch is not None and watch else None
         self._young: dict[bytes, Conversation] = {}
         self._old: dict[bytes, Conversation] = {}
+        self._half: dict[bytes, Conversation] = {}
+        self._order: deque[Conversation] = deque()  # of those that opened last, some of which are half open
+        self._leaving: list[dict[bytes, Conversation]] = []
         self._turn: Nanoseconds | None = None
         self._idle = idle
         self._watch_marks = watch_marks
+        self.crowd = crowd
 
-    def follow(self, watch_marks: bool, watch: WatchSpec) -> None:
+    def follow(self, watch_marks: bool, watch: WatchSpec, crowd: "Crowd | None" = None) -> None:
         """Watch from now on for something else. Conversations that are open take it up when they are next sorted."""
         self._watch_marks = watch_marks
         self._watch = watch if watch else None
+        if crowd is not None and self.crowd is not None:
+            crowd.follow(self.crowd)
+        self.crowd = crowd
 
     def __len__(self) -> int:
-        return len(self._young) + len(self._old)
+        return len(self._young) + len(self._old) + len(self._half)
 
     def peek(self, key: bytes) -> Conversation | None:
         """The conversation with this key, if it is open; nothing is changed by that."""
-        return self._young.get(key) or self._old.get(key)
+        return self._young.get(key) or self._old.get(key) or self._half.get(key)
 
     def find(self, key: bytes, dscp: int, now: Nanoseconds) -> Conversation:
         """The conversation with this key, opened if need be."""
         if self._turn is None or now >= self._turn:
             if self._turn is not None:
-                self._old = self._young if now < self._turn + self._idle else {}
-                self._young = {}
+                self._turn_over(now)
             self._turn = now + self._idle
         conversation = self._young.get(key)
         if conversation is None:
-            conversation = self._old.pop(key, None) or Conversation(
-                key, Watch(self._watch) if self._watch is not None else None
-            )
-            self._young[key] = conversation
+            conversation = self._find_further(key, now)
         if self._watch_marks and not conversation.marks >> dscp & 1:
             conversation.marks |= 1 << dscp
             conversation.sort_again()
         return conversation
+
+    def _turn_over(self, now: Nanoseconds) -> None:
+        """Begin another generation."""
+        assert self._turn is not None
+        self._leaving.append(self._old)
+        if now >= self._turn + self._idle:
+            self._leaving.append(self._young)
+            self._young = {}
+        self._old, self._young = self._young, {}
+        self.sweep(now)
+
+    def _find_further(self, key: bytes, now: Nanoseconds) -> Conversation:
+        """The conversation with this key, which is not among the young."""
+        conversation = self._old.pop(key, None)
+        if conversation is not None:
+            self._young[key] = conversation
+            return conversation
+        conversation = self._half.get(key)
+        if conversation is not None:
+            conversation.packets += 1
+            conversation.seen = now
+            both = conversation.up_lane is not None and conversation.down_lane is not None
+            if (both or conversation.packets >= SETTLED) and len(self._young) + len(self._old) < MOST_OPEN:
+                del self._half[key]
+                self._young[key] = conversation
+            return conversation
+        crowd = self.crowd
+        if crowd is not None and not crowd.may_open(now):
+            return crowd.stand_in(key, now)
+        self.sweep(now, 2)
+        if len(self._order) >= MOST_HALF_OPEN:
+            self._forget(self._order.popleft())
+        conversation = Conversation(key, Watch(self._watch) if self._watch is not None else None)
+        conversation.due = conversation.seen = now
+        self._half[key] = conversation
+        self._order.append(conversation)
+        return conversation
+
+    def _forget(self, conversation: Conversation) -> None:
+        """Forget one if it is half open still."""
+        if self._half.get(conversation.key) is conversation:
+            del self._half[conversation.key]
+
+    def sweep(self, now: Nanoseconds, most: int = A_SWEEP) -> None:
+        """Free some of what is to be forgotten; to be called now and then."""
+        order = self._order
+        past = now - min(HALF_OPEN, self._idle)
+        for _ in range(most):
+            if not order or order[0].due > past:
+                break
+            first = order.popleft()
+            if first.seen <= past:
+                self._forget(first)
+            elif first.key in self._half:
+                first.due = first.seen
+                order.append(first)
+        while self._leaving and most > 0:
+            last = self._leaving[-1]
+            for _ in range(min(most, len(last))):
+                last.popitem()
+                most -= 1
+            if not last:
+                self._leaving.pop()

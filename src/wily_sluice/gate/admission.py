@@ -1,11 +1,14 @@
 """Makes the engine's packets of what the kernel diverted."""
 
+import time
 from typing import Final
 
+from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
-from wily_sluice.engine.header import UNREADABLE, is_ipv6, parse, parties
+from wily_sluice.engine.header import UNREADABLE, Parsed, is_ipv6, parse, parties
 from wily_sluice.engine.kind import kind_of
 from wily_sluice.engine.packet import Packet
+from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.loop import Entrance
 from wily_sluice.gate.packet_queue import Diverted
 from wily_sluice.gate.visits import Visits
@@ -18,7 +21,7 @@ TCP_HEADERS: Final = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
 
 class Admission(Entrance):
     """Of one direction of an uplink with this framing. `marks` says that the ECN field can be written; `visits` takes
-    down what hosts speak with, where that is to be kept.
+    down what hosts speak with, where that is to be kept; `budget` bounds the time that recognition takes.
 
     `unreadable` counts packets that are no IP that can be read.
     """
@@ -31,6 +34,7 @@ class Admission(Entrance):
         direction: Direction,
         marks: bool,
         visits: Visits | None = None,
+        budget: Budget | None = None,
     ) -> None:
         self._engine = engine
         self._recognition = recognition
@@ -41,6 +45,7 @@ class Admission(Entrance):
         self._conversations = engine.conversations
         self._kinds = bool(engine.kinds)
         self._visits = visits
+        self._budget = budget or Budget()
         self._learns = self._up and bool(engine.neighbours.watched)
         self.unreadable = 0
 
@@ -62,15 +67,8 @@ class Admission(Entrance):
         else:
             size = self._framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
         conversation = self._conversations.find(parsed.key, parsed.dscp, now)
-        recognition = self._recognition
-        if (
-            recognition is not None
-            and conversation.unknown
-            and recognition.look(conversation, parsed, header, self._up, now)
-        ):
-            conversation.sort_again()
-            if self._visits is not None:
-                self._visits.note(conversation, conversation.known)
+        if conversation.unknown and self._recognition is not None and self._budget.allows(now):
+            self._look(conversation, parsed, header, now)
         return Packet(
             size,
             conversation,
@@ -80,3 +78,14 @@ class Admission(Entrance):
             length,
             kind_of(parsed.key[0], parsed.flags, length, parsed.headers) if self._kinds else 0,
         )
+
+    def _look(self, conversation: Conversation, parsed: Parsed, header: bytes, now: Nanoseconds) -> None:
+        """Show a packet to recognition, and have it counted how long that took."""
+        recognition = self._recognition
+        assert recognition is not None
+        begun = time.monotonic_ns()
+        if recognition.look(conversation, parsed, header, self._up, now):
+            conversation.sort_again()
+            if self._visits is not None:
+                self._visits.note(conversation, conversation.known)
+        self._budget.spend(time.monotonic_ns() - begun)

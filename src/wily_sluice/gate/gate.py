@@ -5,7 +5,6 @@ a killing the kernel drops what was held and lets all later packets through unsh
 away.
 """
 
-import errno
 import gc
 import os
 import signal
@@ -23,10 +22,12 @@ from wily_sluice.engine.header import parse, parties
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate import diversion
 from wily_sluice.gate.admission import Admission
+from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.command import require
 from wily_sluice.gate.counters import Row, Talk, copy_counters, copy_talks
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.intake import Intake, Taken
+from wily_sluice.gate.lock import take_lock
 from wily_sluice.gate.loop import Crossing, Listener, Loop
 from wily_sluice.gate.urgency import run_before_others
 from wily_sluice.gate.visits import Visits
@@ -37,11 +38,8 @@ from wily_sluice.plan.periods import period_start
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Size
 
-# Packets come and go by the hundred and leave no garbage behind: to look for it after every 700 would be in vain.
-GARBAGE = (100_000, 10, 10)
 THREAD_TURN = 0.0005  # seconds that a thread beside the loop may hold it up
 KEEP_EVERY: Nanoseconds = 5 * SECOND
-LOCK = "\0wily-sluice-gate"  # an abstract Unix socket: one for each network namespace, gone with its process
 
 
 class Keeper(Protocol):
@@ -95,15 +93,16 @@ class Gate:
 
     def __init__(self, plan: Plan, keeper: Keeper | None = None, watcher: Watcher | None = None) -> None:
         self.plan = plan
-        self.engine = SiteEngine(plan, self._drop)
+        self.engine = SiteEngine(plan, self._drop, crowded=True)
         self._keeper = keeper
         self._watcher = watcher
         self._recognition = Recognition() if self.engine.recognizes else None
         self.visits = Visits()
+        self._budget = Budget()
         self._intake = Intake()
         self._admissions: list[Admission] = []
         self._unreadable = 0
-        self._lock: socket.socket | None = None
+        self._lock: int | None = None
         self._loop: Loop | None = None
         self._waker = -1
         self._making: Making | None = None
@@ -135,7 +134,7 @@ class Gate:
         old_wakeup = signal.set_wakeup_fd(self._waker, warn_on_full_buffer=False)
         old_handlers = {}
         try:
-            self._take_lock()
+            self._lock = take_lock()
             self._intake.begin()
             others = (self._watcher,) if self._watcher is not None else ()
             self._loop = loop = Loop((), reader, self._tick, others=others, woken=self._woken)
@@ -144,7 +143,7 @@ class Gate:
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
             self._arrange(taken)
             gc.freeze()
-            gc.set_threshold(*GARBAGE)
+            gc.disable()
             run_before_others()
             sys.setswitchinterval(THREAD_TURN)
             self._ticked = self._kept = time.monotonic_ns()
@@ -155,7 +154,7 @@ class Gate:
         finally:
             if self._lock is not None:
                 self._intake.close()
-                self._lock.close()
+                os.close(self._lock)
             self._keep_quotas()
             for number, handler in old_handlers.items():
                 signal.signal(number, handler)
@@ -180,17 +179,6 @@ class Gate:
         """The busiest conversations since the last call, where they are counted."""
         return copy_talks(self.engine) if self._talking else []
 
-    def _take_lock(self) -> None:
-        lock = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-        try:
-            lock.bind(LOCK)
-        except OSError as error:
-            lock.close()
-            if error.errno != errno.EADDRINUSE:
-                raise
-            raise LiveError("another gate runs here already: stop it first") from None
-        self._lock = lock
-
     def offer(self, plan: Callable[[], Plan], done: Callable[[str], None]) -> None:
         """Go on by another plan. `done` is called, between two turns, with an empty string or with why it cannot be.
 
@@ -206,7 +194,7 @@ class Gate:
     def _make_ready(self, making: Making, plan: Callable[[], Plan]) -> None:
         try:
             making.plan = plan()
-            making.engine = SiteEngine(making.plan, self._drop)
+            making.engine = SiteEngine(making.plan, self._drop, crowded=True)
             making.taken = self._intake.take(making.plan, making.engine.recognizes)
         except (LiveError, FileError, OSError, ValueError) as error:
             making.trouble = str(error)
@@ -222,6 +210,8 @@ class Gate:
             return
         self._making = None
         if making.plan is not None and making.engine is not None and making.taken is not None:
+            assert self._loop is not None
+            self._loop.let_in()
             self._tell(time.monotonic_ns())
             self._keep_quotas()
             self.plan = making.plan
@@ -245,7 +235,13 @@ class Gate:
             for direction in DIRECTIONS:
                 queue, opening = self._intake.queues((uplink.name, direction))
                 admission = Admission(
-                    self.engine, self._recognition, uplink.framing, direction, self._intake.can_write, visits
+                    self.engine,
+                    self._recognition,
+                    uplink.framing,
+                    direction,
+                    self._intake.can_write,
+                    visits,
+                    self._budget,
                 )
                 self._admissions.append(admission)
                 crossings.append(Crossing(queue, self.engine.shapers[uplink.name, direction], admission, opening))
@@ -272,6 +268,7 @@ class Gate:
     def _tick(self) -> None:
         """Between turns, now and then."""
         now = time.monotonic_ns()
+        self.engine.conversations.sweep(now)
         self._tell(now)
         self._follow_clock()
         self._look_at_interfaces()

@@ -14,7 +14,7 @@ from typing import TypeAlias
 
 from wily_sluice.gate import diversion
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.packet_queue import HEADER_BYTES, WHOLE_BYTES, PacketQueue
+from wily_sluice.gate.packet_queue import HEADER_BYTES, RECEIVE_BUFFER, SHORT_BUFFER, WHOLE_BYTES, PacketQueue
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Rate, Size, transmission_time
 
@@ -96,7 +96,7 @@ class Intake:
             for way, place in places.items():
                 self._open(FIRST_QUEUE + place, whole[way], WHOLE_BYTES if recognizes and not apart else HEADER_BYTES)
                 if apart:
-                    self._open(FIRST_OPENING + place, whole[way], WHOLE_BYTES)
+                    self._open(FIRST_OPENING + place, whole[way], WHOLE_BYTES, SHORT_BUFFER)
             if recognizes:
                 self._open(NAMES_QUEUE, False, WHOLE_BYTES)
             self._lead(chains)
@@ -123,11 +123,11 @@ class Intake:
                     diversion.put(self._taken.chains)
                 raise
 
-    def _open(self, number: int, whole: bool, copied: Size) -> None:
+    def _open(self, number: int, whole: bool, copied: Size, buffer: Size = RECEIVE_BUFFER) -> None:
         if number in self._queues:
             return
         try:
-            self._queues[number] = PacketQueue(number, whole, copied)
+            self._queues[number] = PacketQueue(number, whole, copied, buffer=buffer)
         except OSError as error:
             if error.errno in (errno.EBUSY, errno.EPERM):
                 raise LiveError(f"the kernel's packet queue {number} is in use by another program") from None

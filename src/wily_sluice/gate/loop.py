@@ -1,7 +1,12 @@
 """The event loop of the live world: packets in from the kernel's queue, through a shaper or a line, verdicts out.
 
 Time is the machine's monotonic clock, read once a turn. A turn: wait for packets or for the next release, take in
-what came, let go what is due, send the verdicts.
+what came, let go what is due, send the verdicts. However much comes, a turn takes in and lets go only so many packets,
+so that none waits for a crowd of others: what is left is for the next turn.
+
+The first packets of conversations come by a queue of their own and cost more. They are taken in behind the packets of
+conversations that are past that, so a flood of new ones does not delay the others. A packet of a conversation that is
+not yet `settled` is held until nothing that came before it can still stand in the other queue, so none is overtaken.
 """
 
 import os
@@ -15,10 +20,15 @@ from mypy_extensions import mypyc_attr
 from wily_sluice.engine.discipline import Discipline
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate.diversion import wishes
-from wily_sluice.gate.packet_queue import MOST_WAITING, Diverted, PacketQueue
-from wily_sluice.units import SECOND, Nanoseconds
+from wily_sluice.gate.packet_queue import Diverted, PacketQueue
+from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
-BATCH: Final = 128  # packets taken in from one queue before what is due is let go
+BATCH: Final = 64  # packets taken in from one queue in a turn
+FIRST_BATCH: Final = 32  # of those by which conversations open
+RELEASES: Final = 128  # packets let go in a turn
+MOST_HELD: Final = 4096  # packets that are held since others may have to go before them
+LONGEST_HELD: Final[Nanoseconds] = 50 * MILLISECOND  # for so long; then they go all the same
+LATE: Final[Nanoseconds] = 2 * MILLISECOND  # a turn that takes longer is counted
 LONGEST_SLEEP: Final[Nanoseconds] = SECOND
 
 
@@ -34,10 +44,11 @@ class Entrance:
 class Crossing:
     """One queue of the kernel's, by which entrance its packets come in, and what they wait in.
 
-    `opening` is another queue, for the first packets of each conversation, which are copied whole.
+    `opening` is another queue, for the first packets of each conversation, which are copied whole. `held` are packets
+    that may have to wait for others there, the first of them since `held_since`.
     """
 
-    __slots__ = ("discipline", "entrance", "opening", "queue")
+    __slots__ = ("discipline", "entrance", "held", "held_since", "opening", "queue")
 
     def __init__(
         self, queue: PacketQueue, discipline: Discipline, entrance: Entrance, opening: PacketQueue | None = None
@@ -46,6 +57,8 @@ class Crossing:
         self.discipline = discipline
         self.entrance = entrance
         self.opening = opening
+        self.held: list[Packet] = []
+        self.held_since: Nanoseconds = 0
 
     @property
     def queues(self) -> tuple[PacketQueue, ...]:
@@ -105,6 +118,9 @@ class Loop:
         self._wake = wake
         self._tick = tick
         self._stopped = False
+        self._era = 1  # of the queues: what is settled in one may not be in the next
+        self.longest: Nanoseconds = 0  # turn, since somebody set it to 0
+        self.late = 0  # turns that took longer than LATE
         self._readers: list[int | PacketQueue | Reader] = []
 
     def stop(self) -> None:
@@ -112,10 +128,19 @@ class Loop:
         self._stopped = True
 
     def changed(self) -> None:
-        """Take account of other crossings, listeners or readers."""
+        """Take account of other crossings, listeners or readers. What is held goes on."""
+        self._era += 1
         self._readers = [self._wake, *(listener.queue for listener in self.listeners), *self.others]
         for crossing in self.crossings:
             self._readers += crossing.queues
+
+    def let_in(self) -> None:
+        """Have what is held wait no longer for others; before crossings are replaced."""
+        now = time.monotonic_ns()
+        for crossing in self.crossings:
+            for packet in crossing.held:
+                crossing.discipline.offer(packet, now)
+            crossing.held.clear()
 
     def run(self) -> None:
         """Turn until stopped."""
@@ -128,7 +153,10 @@ class Loop:
                 due = crossing.discipline.next_release(now)
                 if due is not None and due < wake_at:
                     wake_at = due
+                if crossing.held:
+                    wake_at = now
             readable, _, _ = select.select(self._readers, (), (), max(0, wake_at - time.monotonic_ns()) / SECOND)
+            begun = time.monotonic_ns()
             for listener in self.listeners:
                 if listener.queue in readable:
                     listener.turn()
@@ -146,23 +174,32 @@ class Loop:
                 next_tick = max(next_tick + self.pace, now)
                 if self._tick is not None:
                     self._tick()
+                now = time.monotonic_ns()
+            if now - begun > LATE:
+                self.late += 1
+            if now - begun > self.longest:
+                self.longest = now - begun
 
     def _turn(self, crossing: Crossing, readable: Sequence[object]) -> None:
         discipline, entrance, opening = crossing.discipline, crossing.entrance, crossing.opening
         arrived: list[Diverted] = []
         if crossing.queue in readable:
             arrived = crossing.queue.read(BATCH)
-        if opening is not None and (arrived or opening in readable):
-            # A conversation's first packets are all here by now, if one behind them is: so they are not overtaken.
-            arrived = opening.read(MOST_WAITING) + arrived
-        now = time.monotonic_ns()
-        for one in arrived:
-            packet = entrance.admit(one, now)
+        if opening is None:
+            now = time.monotonic_ns()
+            for one in arrived:
+                packet = entrance.admit(one, now)
+                if packet is None:
+                    one.queue.accept(one.token)
+                else:
+                    discipline.offer(packet, now)
+        else:
+            self._take_both(crossing, opening, arrived, opening in readable)
+            now = time.monotonic_ns()
+        for _ in range(RELEASES):
+            packet = discipline.release(now)
             if packet is None:
-                one.queue.accept(one.token)
-            else:
-                discipline.offer(packet, now)
-        while (packet := discipline.release(now)) is not None:
+                break
             diverted: Diverted = packet.token
             if packet.marked or packet.dscp >= 0:
                 diverted.queue.accept_marked(diverted.token, diverted.mark | wishes(packet.marked, packet.dscp))
@@ -170,3 +207,34 @@ class Loop:
                 diverted.queue.accept(diverted.token)
         for queue in crossing.queues:
             queue.flush()
+
+    def _take_both(self, crossing: Crossing, opening: PacketQueue, arrived: list[Diverted], readable: bool) -> None:
+        """Take in what came by a queue, and some of what came by that of first packets."""
+        discipline, entrance, held = crossing.discipline, crossing.entrance, crossing.held
+        now = time.monotonic_ns()
+        unsettled: list[Packet] = []
+        for one in arrived:
+            packet = entrance.admit(one, now)
+            if packet is None:
+                one.queue.accept(one.token)
+            elif packet.conversation.settled == self._era:
+                discipline.offer(packet, now)
+            else:
+                unsettled.append(packet)
+        if not (readable or unsettled or held):
+            return
+        first = opening.read(FIRST_BATCH)
+        for one in first:
+            packet = entrance.admit(one, now)
+            if packet is None:
+                one.queue.accept(one.token)
+            else:
+                discipline.offer(packet, now)
+        if unsettled and not held:
+            crossing.held_since = now
+        held += unsettled
+        if len(first) < FIRST_BATCH or len(held) > MOST_HELD or now - crossing.held_since > LONGEST_HELD:
+            for packet in held:
+                packet.conversation.settled = self._era
+                discipline.offer(packet, now)
+            held.clear()

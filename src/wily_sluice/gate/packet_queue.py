@@ -6,7 +6,10 @@ the packet itself stays in the kernel until its verdict. Verdicts are gathered a
 
 A queue whose reader is gone lets packets through where the rule that feeds it says `--queue-bypass`; one whose reader
 is too slow lets them through here (`FAIL_OPEN`). The kernel numbers packets before it finds out that we do not take
-them, so those that flowed past are what is missing of the numbers.
+them, so those that bypassed us are what is missing of the numbers.
+
+A message of verdicts holds at most VERDICT_PARTS / 2 of them, however many packets are dropped or let go at a time: a
+longer one the kernel would refuse. One that it refuses all the same is counted, and sent again at the next `flush`.
 """
 
 import contextlib
@@ -15,6 +18,7 @@ import os
 import socket
 import struct
 import sys
+from collections.abc import Callable
 from typing import Final
 
 from wily_sluice.units import Size
@@ -52,9 +56,12 @@ ACCEPT: Final = 1
 HEADER_BYTES: Final = 128  # enough for IPv6 with some extension headers, and the ports
 WHOLE_BYTES: Final = 2048  # enough for any packet of a line
 MOST_WAITING: Final = 65_535  # packets the kernel may hold for us
-RECEIVE_BUFFER: Final = 16 << 20  # bytes
+RECEIVE_BUFFER: Final = 16 << 20  # bytes: some 16,000 packets
+SHORT_BUFFER: Final = 3 << 20  # for what must not wait behind so many
 VERDICT_PARTS: Final = 128  # of messages that are sent together: each is its head, and the token of the packet
 
+WHOLE: Final = 65_535
+SHORTEST_PACKET: Final = 28  # bytes of a message with a packet's id
 ATTRIBUTES: Final = 256  # bytes of a message that are not the packet's, and some more
 
 _ATTRIBUTE: Final = struct.Struct("=HH")
@@ -99,18 +106,40 @@ def _handing_over(whole: bool, copied: Size) -> bytes:
     )
 
 
+def netlink_socket() -> socket.socket:
+    """A socket to the kernel's netfilter. OSError when there is none to be had."""
+    line = socket.socket(socket.AF_NETLINK, socket.SOCK_RAW, NETLINK_NETFILTER)
+    try:
+        line.setsockopt(SOL_NETLINK, NETLINK_NO_ENOBUFS, 1)
+        line.bind((0, 0))
+    except OSError:
+        line.close()
+        raise
+    return line
+
+
 class PacketQueue:
     """One numbered queue. `whole` takes large offloaded packets uncut. OSError when the kernel refuses.
 
     `copied` is how many bytes of each packet the kernel hands over; `missed` how many packets it let through unshaped,
-    since we did not read fast enough.
+    since we did not read fast enough; `refused` how many messages of verdicts it did not take at first. `connect` gives
+    the socket by which the kernel, or what stands for it, is spoken to; up to `buffer` bytes may stand there unread.
     """
 
-    def __init__(self, number: int, whole: bool = False, copied: Size = HEADER_BYTES) -> None:
+    def __init__(
+        self,
+        number: int,
+        whole: bool = False,
+        copied: Size = HEADER_BYTES,
+        connect: Callable[[], socket.socket] = netlink_socket,
+        buffer: Size = RECEIVE_BUFFER,
+    ) -> None:
         self.number = number
         self.missed = 0
+        self.refused = 0
         self._room = copied + ATTRIBUTES
         self._last = b""
+        self._early: list[bytes] = []  # messages that came while it was configured
         self._number = 0
         self._verdicts: list[bytes] = []
         verdict = struct.Struct(">I")
@@ -118,12 +147,11 @@ class PacketQueue:
             _message(MSG_VERDICT, 0, number, _attribute(VERDICT_HDR, verdict.pack(word) + bytes(4)))[:-4]
             for word in (ACCEPT, DROP)
         )
-        self._socket = socket.socket(socket.AF_NETLINK, socket.SOCK_RAW, NETLINK_NETFILTER)
+        self._socket = connect()
         try:
-            self._socket.setsockopt(SOL_NETLINK, NETLINK_NO_ENOBUFS, 1)
-            # SO_RCVBUFFORCE (33) needs root, which whoever may bind a queue has.
-            self._socket.setsockopt(socket.SOL_SOCKET, 33, RECEIVE_BUFFER)
-            self._socket.bind((0, 0))
+            with contextlib.suppress(OSError):
+                # SO_RCVBUFFORCE (33) needs root, which whoever may bind a queue has.
+                self._socket.setsockopt(socket.SOL_SOCKET, 33, buffer)
             self._configure(_attribute(CFG_CMD, struct.pack(">BBH", CMD_BIND, 0, 0)))
             self._configure(
                 _handing_over(whole, copied) + _attribute(CFG_QUEUE_MAXLEN, struct.pack(">I", MOST_WAITING))
@@ -144,9 +172,13 @@ class PacketQueue:
 
     def _configure(self, attributes: bytes) -> None:
         self._socket.send(_message(MSG_CONFIG, NLM_F_ACK, self.number, attributes))
-        reply = self._socket.recv(4096)
-        kind, code = struct.unpack_from("=H", reply, 4)[0], struct.unpack_from("=i", reply, 16)[0]
-        if kind == NLMSG_ERROR and code:
+        while True:
+            reply = self._socket.recv(ATTRIBUTES + WHOLE)
+            if len(reply) >= 20 and struct.unpack_from("=H", reply, 4)[0] == NLMSG_ERROR:
+                break
+            self._early.append(reply)  # packets may come before the answer does
+        code: int = struct.unpack_from("=i", reply, 16)[0]
+        if code:
             raise OSError(-code, os.strerror(-code))
 
     def read(self, most: int) -> list[Diverted]:
@@ -155,14 +187,18 @@ class PacketQueue:
         receive, room = self._socket.recv, self._room
         try:
             while len(packets) < most:
-                data: bytes = receive(room)
+                data: bytes = self._early.pop(0) if self._early else receive(room)
                 # The kernel sends each packet as a message of its own, its id in the first attribute.
-                if data[4 + _LOW] | data[4 + _HIGH] << 8 != MSG_PACKET:
+                if len(data) < SHORTEST_PACKET or data[4 + _LOW] | data[4 + _HIGH] << 8 != MSG_PACKET:
+                    if not data:
+                        break
                     continue
                 place, end, length, mark = 20, len(data), 0, 0
                 header = hardware = b""
                 while place + 4 <= end:
                     size = data[place + _LOW] | data[place + _HIGH] << 8
+                    if size < 4:
+                        break
                     kind = data[place + 2 + _LOW]
                     if kind == PAYLOAD:
                         header = data[place + 4 : place + size]
@@ -189,28 +225,37 @@ class PacketQueue:
 
     def accept(self, token: bytes) -> None:
         """Let a packet go, at the next `flush` or when enough have gathered."""
-        self._verdicts.append(self._accept)
-        self._verdicts.append(token)
-        if len(self._verdicts) >= VERDICT_PARTS:
-            self.flush()
+        self._say(self._accept, token)
 
     def accept_marked(self, token: bytes, mark: int) -> None:
         """Let a packet go with this mark of the kernel's upon it."""
         verdict = _attribute(VERDICT_HDR, struct.pack(">I", ACCEPT) + token)
-        self._verdicts.append(
-            _message(MSG_VERDICT, 0, self.number, verdict + _attribute(MARK, struct.pack(">I", mark)))
-        )
+        self._say(_message(MSG_VERDICT, 0, self.number, verdict + _attribute(MARK, struct.pack(">I", mark))), b"")
 
     def drop(self, token: bytes) -> None:
         """Drop a packet, likewise."""
-        self._verdicts.append(self._drop)
+        self._say(self._drop, token)
+
+    def _say(self, head: bytes, token: bytes) -> None:
+        self._verdicts.append(head)
         self._verdicts.append(token)
+        if len(self._verdicts) == VERDICT_PARTS:
+            self.flush()
 
     def flush(self) -> None:
-        """Send the verdicts that have gathered."""
-        if self._verdicts:
-            self._socket.send(b"".join(self._verdicts))
-            self._verdicts.clear()
+        """Send the verdicts that have gathered. Those that the kernel does not take now stay for the next time."""
+        verdicts = self._verdicts
+        while verdicts:
+            some = verdicts if len(verdicts) <= VERDICT_PARTS else verdicts[:VERDICT_PARTS]
+            try:
+                self._socket.send(b"".join(some))
+            except OSError:
+                self.refused += 1
+                return
+            if some is verdicts:
+                verdicts.clear()
+            else:
+                del verdicts[:VERDICT_PARTS]
 
     def close(self) -> None:
         """Let everything go that is still held, and give the queue up."""

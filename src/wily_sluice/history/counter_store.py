@@ -24,6 +24,7 @@ from typing import Literal, TypeAlias
 
 from wily_sluice.engine.tally import step_end, step_of
 from wily_sluice.history.counts import Counts, Key
+from wily_sluice.history.private import private_database
 from wily_sluice.units import MILLISECOND, Nanoseconds, Size
 
 FILE = "history.sqlite"
@@ -92,9 +93,12 @@ class _Span:
 class CounterReader:
     """Reads a database of a folder, also while a gate writes it. sqlite3.Error when that cannot be."""
 
-    def __init__(self, folder: Path, patience: float = 1.0) -> None:
+    def __init__(self, folder: Path, patience: float = 1.0, write: bool = False) -> None:
         self.path = folder / FILE
-        self._database = sqlite3.connect(self.path, timeout=patience)
+        if write:
+            self._database = private_database(self.path, patience)
+        else:
+            self._database = sqlite3.connect(f"{self.path.absolute().as_uri()}?mode=rw", timeout=patience, uri=True)
 
     def read(self, resolution: Resolution, begin: int, end: int) -> Iterator[tuple[int, dict[Key, Sample]]]:
         """The spans that begin from `begin` up to before `end`, in their order."""
@@ -121,8 +125,7 @@ class CounterStore(CounterReader):
     """
 
     def __init__(self, folder: Path, patience: float = 1.0) -> None:
-        folder.mkdir(parents=True, exist_ok=True)
-        super().__init__(folder, patience)
+        super().__init__(folder, patience, write=True)
         self._database.execute(f"pragma page_size = {PAGE}")
         self._database.execute("pragma journal_mode = wal")
         self._database.execute("pragma synchronous = normal")

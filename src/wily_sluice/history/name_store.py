@@ -4,12 +4,12 @@ A row says that a host spoke with a name within an hour, in seconds since 1970; 
 is past its time is overwritten with zeros, not only marked as free (`secure_delete`).
 """
 
-import sqlite3
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
+from wily_sluice.history.private import private_database
 from wily_sluice.units import SECOND, Nanoseconds
 
 HOUR = 3600  # seconds
@@ -36,9 +36,8 @@ class NameStore:
     """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be."""
 
     def __init__(self, folder: Path) -> None:
-        folder.mkdir(parents=True, exist_ok=True)
         self.path = folder / FILE
-        self._database = sqlite3.connect(self.path, timeout=1)
+        self._database = private_database(self.path, 1)
         self._database.execute("pragma secure_delete = on")
         self._database.execute(_SCHEMA)
         self._database.commit()

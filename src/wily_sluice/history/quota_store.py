@@ -4,11 +4,11 @@ One row for each limiter, period and account; a period is the ISO date of its fi
 are kept for a year. A commit is written ahead of the database itself, so a crash leaves what was committed last.
 """
 
-import sqlite3
 from collections.abc import Iterable
 from contextlib import closing
 from pathlib import Path
 
+from wily_sluice.history.private import private_database
 from wily_sluice.units import Size
 
 _SCHEMA = """
@@ -23,9 +23,8 @@ class QuotaStore:
     """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be."""
 
     def __init__(self, folder: Path) -> None:
-        folder.mkdir(parents=True, exist_ok=True)
         self.path = folder / "counters.sqlite"
-        self._database = sqlite3.connect(self.path, timeout=5)
+        self._database = private_database(self.path, 5)
         self._database.execute("pragma journal_mode = wal")
         self._database.execute("pragma synchronous = normal")
         self._database.execute(_SCHEMA)

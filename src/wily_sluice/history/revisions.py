@@ -5,7 +5,6 @@ any moment leaves the history as it was before or after a call. What a plan and 
 contents. Revisions are numbered from 1; the kept one is what starts next time.
 """
 
-import sqlite3
 from collections.abc import Iterable
 from contextlib import closing
 from dataclasses import dataclass
@@ -13,6 +12,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import Literal, TypeAlias
 
+from wily_sluice.history.private import private_database
 from wily_sluice.plan.bundle import Bundle
 
 State: TypeAlias = Literal["trial", "kept", "undone", "refused"]
@@ -53,9 +53,8 @@ class RevisionStore:
     """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be, or is locked."""
 
     def __init__(self, folder: Path, patience: float = 2.0) -> None:
-        folder.mkdir(parents=True, exist_ok=True)
         self.path = folder / "plans.sqlite"
-        self._database = sqlite3.connect(self.path, timeout=patience, check_same_thread=False)
+        self._database = private_database(self.path, patience, check_same_thread=False)
         self._database.execute("pragma journal_mode = wal")
         self._database.execute("pragma synchronous = full")
         self._database.executescript(_SCHEMA)

@@ -6,6 +6,7 @@ from datetime import datetime
 from wily_sluice.engine.codel import TARGET, Codel
 from wily_sluice.engine.condition import Clock
 from wily_sluice.engine.conversation import ConversationTable
+from wily_sluice.engine.crowd import Crowd
 from wily_sluice.engine.fifo import Fifo
 from wily_sluice.engine.fq_codel import MOST_PACKETS, FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
@@ -76,6 +77,16 @@ def leaf_target(leaf: QueueSpec, leaves: int) -> Nanoseconds:
     return max(TARGET, 3 * transmission_time(leaf.largest, slowest) // 2)
 
 
+def _crowd(plan: Plan) -> Crowd:
+    """Of the plan's networks, each with the first address of a subnet of either version of IP."""
+    networks = []
+    for network in plan.networks:
+        firsts = [first for first, _ in network.addresses]
+        v4, v6 = (next((first for first in firsts if len(first) == width), b"") for width in (4, 16))
+        networks.append((network.addresses, v4, v6))
+    return Crowd(tuple(networks))
+
+
 def _named(party: Party | None) -> bool:
     return party is not None and bool(party.members.names)
 
@@ -85,10 +96,12 @@ class SiteEngine:
 
     Until `at` is called, what a schedule governs holds. `recognizes` says that the plan asks what conversations speak,
     or for names, or has these kept; `kinds` are the kinds of packets that it asks for. With `behaviour`, how
-    conversations behave is followed, asked for or not.
+    conversations behave is followed, asked for or not. With `crowded`, it is bounded how fast conversations may open.
     """
 
-    def __init__(self, plan: Plan, drop: Callable[[Packet], None], behaviour: bool = False) -> None:
+    def __init__(
+        self, plan: Plan, drop: Callable[[Packet], None], behaviour: bool = False, crowded: bool = False
+    ) -> None:
         self._plan = plan
         builder = RuleBuilder(plan, Clock(), behaviour)
         asked = [rule.terms for rule in plan.sorting] + [limiter.terms for limiter in plan.limiters]
@@ -100,7 +113,9 @@ class SiteEngine:
             terms.services or _named(terms.remote) for one in asked for terms in one.walk()
         )
         self.watches_marks, self.watch = builder.watches_marks, builder.watch
-        self.conversations = ConversationTable(watch_marks=builder.watches_marks, watch=builder.watch)
+        self.conversations = ConversationTable(
+            watch_marks=builder.watches_marks, watch=builder.watch, crowd=_crowd(plan) if crowded else None
+        )
         self.ledgers = {limiter.name: Ledger() for limiter in plan.limiters if limiter.quota and limiter.enabled}
         self.banks = {way: LimiterBank(self._limiters(way), forward_to_tree, drop) for way in DIRECTIONS}
         self.shapers = {
@@ -140,7 +155,7 @@ class SiteEngine:
         self._plan, self.clock, self.kinds, self.recognizes = other._plan, other.clock, other.kinds, other.recognizes
         other.neighbours.follow(self.neighbours)
         self.neighbours = other.neighbours
-        self.conversations.follow(other.watches_marks, other.watch)
+        self.conversations.follow(other.watches_marks, other.watch, other.conversations.crowd)
         self.watches_marks, self.watch = other.watches_marks, other.watch
         for direction, bank in self.banks.items():
             bank.follow(other.banks[direction], now)

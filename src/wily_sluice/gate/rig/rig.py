@@ -7,12 +7,11 @@ import os
 import shutil
 import signal
 import subprocess
-import sys
 import time
 from collections.abc import Sequence
 from pathlib import Path
 
-from wily_sluice.gate.command import require, run
+from wily_sluice.gate.command import PYTHON, require, run
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.rig.awake_program import on_virtual_machine
 from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
@@ -102,7 +101,7 @@ class Rig:
 
     def program(self, place: str, module: str, *arguments: object) -> list[str]:
         """The command line that runs one of our own modules in a place."""
-        command = [sys.executable, "-m", f"wily_sluice.gate.{module}", *map(str, arguments)]
+        command = [*PYTHON, f"wily_sluice.gate.{module}", *map(str, arguments)]
         return self.command(place, command)
 
     def _start(self, place: str, program: Sequence[object]) -> None:

@@ -26,14 +26,16 @@ HEADER = 14  # bytes of Ethernet
 
 def checksum(data: bytes) -> int:
     """The Internet checksum (RFC 1071)."""
-    total = sum(struct.unpack(f">{len(data) // 2}H", data + bytes(len(data) & 1) if len(data) & 1 else data))
+    total: int = sum(struct.unpack(f">{len(data) // 2}H", data + bytes(len(data) & 1) if len(data) & 1 else data))
     while total >> 16:
         total = (total & 0xFFFF) + (total >> 16)
     return total ^ 0xFFFF
 
 
 def _ipv4(local: bytes, remote: bytes, protocol: int, payload: bytes, fragment: int = 0) -> bytearray:
-    head = bytearray(struct.pack(">BBHHHBBH4s4s", 0x45, 0, 20 + len(payload), 0, fragment, 64, protocol, 0, local, remote))
+    head = bytearray(
+        struct.pack(">BBHHHBBH4s4s", 0x45, 0, 20 + len(payload), 0, fragment, 64, protocol, 0, local, remote)
+    )
     struct.pack_into(">H", head, 10, checksum(bytes(head)))
     return head + payload
 

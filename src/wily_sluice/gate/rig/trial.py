@@ -7,7 +7,6 @@ limiter that download all they can. The rig is taken down on every way out.
 import json
 import signal
 import subprocess
-import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -18,6 +17,7 @@ from typing import Any
 
 import numpy as np
 
+from wily_sluice.gate.command import PYTHON
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
 from wily_sluice.gate.rig.rig import Rig
@@ -82,7 +82,7 @@ def built(plan: Plan, name: str, delay: Nanoseconds = DELAY) -> Iterator[Rig]:
 def gate_running(rig: Rig, plan_file: Path) -> Iterator["subprocess.Popen[str]"]:
     """A gate in the rig's gateway meanwhile; the same program that a person runs. LiveError when it does not start."""
     _jump(rig, "-D")  # what a killed gate left would be taken for this one's
-    command = [sys.executable, "-m", "wily_sluice", "gate", "run", "--json", "--plan", str(plan_file)]
+    command = [*PYTHON, "wily_sluice", "gate", "run", "--json", "--plan", str(plan_file)]
     gate = subprocess.Popen(
         rig.command("gateway", command),
         stdout=PIPE,

@@ -1,0 +1,94 @@
+"""What opens too many conversations at a time, as a flood or a scan does, is not followed one by one.
+
+Opening a conversation costs some ten times as much as a packet of one that is open. So OPENINGS of them a second may
+open, and FIRST_OPENINGS at a time after a quiet while; a packet beyond that goes by a *stand-in*: one conversation for
+all those of a local host and a protocol, or, when there are too many hosts as well, of a network. A stand-in has no
+ports and no remote, is not shown to recognition, and is sorted as such: by rules that name the host or the network,
+and under all the limiters that do. A conversation that goes on sending is soon opened: each of its packets asks again.
+
+The local address of a network's stand-in is the first of its subnet's, which no host has (RFC 4291 §2.6.1 for IPv6).
+"""
+
+from typing import Final
+
+from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.header import is_ipv6
+from wily_sluice.units import SECOND, Nanoseconds
+
+OPENINGS: Final = 2000  # a second
+FIRST_OPENINGS: Final = 4000
+HOSTS: Final = 500  # stand-ins of hosts, a second
+FIRST_HOSTS: Final = 1000
+MOST_STAND_INS: Final = 4096  # of which the oldest is forgotten first
+_NOBODY4: Final = bytes(8)  # of a key: remote address and ports
+_NOBODY6: Final = bytes(20)
+
+
+class Pace:
+    """So many a second, and so many more after a quiet while."""
+
+    __slots__ = ("_burst", "_clock", "_step")
+
+    def __init__(self, rate: int, burst: int) -> None:
+        self._step: Nanoseconds = SECOND // rate
+        self._burst: Nanoseconds = self._step * burst
+        self._clock: Nanoseconds = 0
+
+    def allows(self, now: Nanoseconds) -> bool:
+        """Whether one more may be had now; if so, it is counted."""
+        behind = now - self._burst
+        if self._clock < behind:
+            self._clock = behind
+        if self._clock > now:
+            return False
+        self._clock += self._step
+        return True
+
+
+class Crowd:
+    """`networks` are the site's, each with the local addresses of its stand-in, of IPv4 and IPv6; empty for none.
+
+    `packets` counts those that went by a stand-in.
+    """
+
+    __slots__ = ("_found", "_hosts", "_networks", "_openings", "packets")
+
+    def __init__(self, networks: tuple[tuple[AddressSet, bytes, bytes], ...] = ()) -> None:
+        self._networks = networks
+        self._openings = Pace(OPENINGS, FIRST_OPENINGS)
+        self._hosts = Pace(HOSTS, FIRST_HOSTS)
+        self._found: dict[bytes, Conversation] = {}
+        self.packets = 0
+
+    def may_open(self, now: Nanoseconds) -> bool:
+        """Whether one more conversation may open now."""
+        return self._openings.allows(now)
+
+    def follow(self, before: "Crowd") -> None:
+        """Go on where another one was."""
+        self._openings, self._hosts, self.packets = before._openings, before._hosts, before.packets
+
+    def stand_in(self, key: bytes, now: Nanoseconds) -> Conversation:
+        """What a packet goes by whose conversation, of this key, may not open."""
+        self.packets += 1
+        own = key[:17] + _NOBODY6 if is_ipv6(key) else key[:5] + _NOBODY4
+        found = self._found.get(own)
+        if found is None:
+            if not self._hosts.allows(now):
+                end = 17 if is_ipv6(key) else 5
+                own = key[:1] + self._stranger(key[1:end]) + own[end:]
+                found = self._found.get(own)
+            if found is None:
+                if len(self._found) >= MOST_STAND_INS:
+                    del self._found[next(iter(self._found))]
+                found = self._found[own] = Conversation(own)
+                found.unknown = False
+        return found
+
+    def _stranger(self, local: bytes) -> bytes:
+        """The address of the stand-in of the network that an address is in; the unspecified one where it is in none."""
+        for addresses, v4, v6 in self._networks:
+            if local in addresses:
+                return v4 if len(local) == 4 else v6
+        return bytes(len(local))

@@ -1,0 +1,37 @@
+"""How much of the time recognition may take: a flood of what is costly to look at must not hold packets up.
+
+A bucket of nanoseconds that fills at SHARE of the time, up to MOST. What is looked at is charged with what it took, on
+the clock. While there is nothing left, conversations stay unknown, and are looked at again when there is.
+"""
+
+from typing import Final
+
+from wily_sluice.units import MILLISECOND, Nanoseconds
+
+SHARE: Final = 5  # one part of so many
+MOST: Final[Nanoseconds] = 20 * MILLISECOND
+
+
+class Budget:
+    """Of one gate. `refused` counts packets that were not looked at."""
+
+    __slots__ = ("_at", "_left", "refused")
+
+    def __init__(self) -> None:
+        self._left: Nanoseconds = MOST
+        self._at: Nanoseconds = 0
+        self.refused = 0
+
+    def allows(self, now: Nanoseconds) -> bool:
+        """Whether anything is left."""
+        left = self._left + (now - self._at) // SHARE
+        self._left = left if left < MOST else MOST
+        self._at = now
+        if self._left > 0:
+            return True
+        self.refused += 1
+        return False
+
+    def spend(self, lasted: Nanoseconds) -> None:
+        """Charge what a look took."""
+        self._left -= lasted
