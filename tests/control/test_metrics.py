@@ -3,6 +3,7 @@ import urllib.request
 
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
+from wily_sluice.control.messages import Health
 from wily_sluice.control.metrics import Endpoint, Gathered, Totals
 from wily_sluice.engine.tally import STEPS, step_of
 from wily_sluice.history.counts import Counts, Key
@@ -14,7 +15,7 @@ def test_what_is_served_is_open_metrics_and_on_loopback_alone(demo_plan: Plan) -
     counts = Counts(bytes=5000, packets=10, drops=2, backlog=300, busy=SECOND // 2, waits=[0] * STEPS)
     counts.waits[step_of(3 * MILLISECOND)] = 4
     totals = {Key("queue", "fibre", "up", "work/desk"): counts, Key("host", "", "down", "10.61.0.40"): counts}
-    endpoint = Endpoint(Gathered(lambda: Totals(demo_plan, totals, 7, True, {"wan1"}, 12)))
+    endpoint = Endpoint(Gathered(lambda: Totals(demo_plan, totals, 7, True, {"wan1"}, Health(unshaped=12, busy=0.25))))
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
@@ -38,6 +39,7 @@ def test_what_is_served_is_open_metrics_and_on_loopback_alone(demo_plan: Plan) -
     assert samples["sluice_uplink_here", "mobile"] == 0
     assert (samples["sluice_plan_revision",], samples["sluice_plan_on_trial",]) == (7, 1)
     assert samples["sluice_unshaped_packets_total",] == 12
+    assert samples["sluice_gate_busy_ratio",] == 0.25
     waited = {
         float(sample.labels["le"]): sample.value
         for family in text_string_to_metric_families(text)

@@ -3,21 +3,25 @@
 import select
 import sys
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 
 import pytest
 
 from wily_sluice.control import overseer as module
 from wily_sluice.control.overseer import Overseer
 from wily_sluice.gate.visits import Visits
+from wily_sluice.plan.bundle import Bundle
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND
 
 BESIDE = (
-    "import pickle, socket, sys\n"
+    "import socket, sys\n"
     "from wily_sluice.control.link import Link\n"
+    "from wily_sluice.control.messages import FromGate, Take\n"
+    "from wily_sluice.plan.bundle import Bundle\n"
     "end = socket.socket(fileno=int(sys.argv[1]))\n"
-    "link = Link(end)\n"
-    "link.send('take', 1, pickle.dumps(None), 2, 60_000_000_000)\n"
+    "link = Link(end, FromGate)\n"
+    "link.send(Take(1, Bundle(b'new'), 2, 60_000_000_000, 1 << 62))\n"
     "end.setblocking(True)\n"
     "while end.recv(4096): pass\n"
 )
@@ -26,11 +30,16 @@ BESIDE = (
 class StandIn:
     """A gate that takes up every plan at once."""
 
-    unreadable = unshaped = 0
     visits = Visits()
 
+    def __init__(self, plan: Plan) -> None:
+        self.plan = plan
+
+    def state(self, lasted: int) -> tuple[int, ...]:
+        return ()
+
     def offer(self, plan: Callable[[], Plan], done: Callable[[str], None]) -> None:
-        plan()
+        self.plan = plan()
         done("")
 
     def talks(self) -> list[object]:
@@ -47,12 +56,15 @@ def clock(monkeypatch: pytest.MonkeyPatch) -> list[int]:
 
 @pytest.fixture
 def on_trial(clock: list[int], demo_plan: Plan) -> Iterator[Overseer]:
-    overseer = Overseer([sys.executable, "-c", BESIDE], demo_plan, 1, lambda _: None)
-    overseer.oversee(StandIn())  # type: ignore[arg-type]
+    command = [sys.executable, "-c", BESIDE]
+    overseer = Overseer(command, Bundle(b"old"), 1, lambda _: None, lambda bundle: replace(demo_plan, site="New"))
+    gate = StandIn(demo_plan)
+    overseer.oversee(gate)  # type: ignore[arg-type]
     try:
         while overseer.revision == 1:
             assert select.select([overseer], (), (), 20)[0]
             overseer.turn()
+        assert gate.plan.site == "New"
         yield overseer
     finally:
         overseer.close()
@@ -64,13 +76,13 @@ def test_a_trial_lasts_as_long_as_was_said_whatever_the_wall_clock_does(
     for wall, at, revision in ((4e9, 30, 2), (0.0, 59, 2), (1.8e9, 60, 1)):
         monkeypatch.setattr("time.time", lambda wall=wall: wall)
         clock[0] = at * SECOND
-        on_trial.tick([], SECOND)
+        on_trial.tick(SECOND)
         assert on_trial.revision == revision
 
 
 def test_a_trial_is_over_when_the_machine_wakes_up_after_it(on_trial: Overseer, clock: list[int]) -> None:
     clock[0] = 8 * 3600 * SECOND
-    on_trial.tick([], SECOND)
+    on_trial.tick(SECOND)
     assert on_trial.revision == 1
 
 
@@ -86,9 +98,9 @@ def test_a_process_beside_the_gate_that_was_killed_is_started_again_and_the_tria
         on_trial.turn()
     for seconds in (1, 3):
         clock[0] = seconds * SECOND
-        on_trial.tick([], SECOND)
+        on_trial.tick(SECOND)
     assert on_trial._process is not first and on_trial._process is not None
     assert on_trial.revision == 2
     clock[0] = 61 * SECOND
-    on_trial.tick([], SECOND)
+    on_trial.tick(SECOND)
     assert on_trial.revision == 1

@@ -180,7 +180,7 @@ def test_a_load_around_the_threshold_engages_it_once() -> None:
 def test_a_quota_lets_by_until_it_is_used_up_and_counts_as_the_interface_does() -> None:
     ledger = Ledger()
     bench = bench_with(Limiter(LimiterSpec("month", 500_000, Per("host"), quota=1_000_000), ledger))
-    ledger.begin("2027-03-01", {})
+    ledger.begin("2027-03-01")
     one, two = conversation(1, host=1), conversation(1, host=2)
     while bench.now < 8 * SECOND:  # 4 and 1 Mbit/s
         for _ in range(4):
@@ -193,8 +193,13 @@ def test_a_quota_lets_by_until_it_is_used_up_and_counts_as_the_interface_does() 
     assert sum(now >= 3 * SECOND for now in times[one]) * 8000 / 5 == pytest.approx(500_000, rel=0.03)
     assert len(times[two]) == 1000  # it has not used up its own yet: a megabyte, 14 bytes a packet not counted
     assert ledger.used()[one.parties.local] == len(times[one]) * 1014
-    assert set(ledger.changes()) == {one.parties.local, two.parties.local}
-    assert not ledger.changes()
+    news = ledger.news()
+    assert news == ledger.used() and news.keys() == {one.parties.local, two.parties.local}
+    assert not ledger.news()
+    ledger.take_back({one.parties.local: 1000})
+    ledger.add({two.parties.local: 5})  # of before, which was kept already
+    assert ledger.news() == {one.parties.local: 1000}
+    assert ledger.used()[two.parties.local] == news[two.parties.local] + 5
 
 
 def test_ten_thousand_hosts_cost_no_more_memory_than_a_kilobyte_each_and_are_forgotten() -> None:

@@ -11,22 +11,22 @@ from pathlib import Path
 
 import click
 
-from wily_sluice.cli.keeper import quota_keeper
 from wily_sluice.cli.occupied import occupied
 from wily_sluice.cli.options import COST, Refusal, json_option, plan_option, state_option
 from wily_sluice.control import unit
+from wily_sluice.control.clerk import Clerk
 from wily_sluice.control.client import Client
 from wily_sluice.control.life import moment
 from wily_sluice.control.log import note
 from wily_sluice.control.overseer import Overseer
 from wily_sluice.control.server import user_name
 from wily_sluice.gate.command import PYTHON
-from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.rig.cost import measure
 from wily_sluice.history.private import private_file, private_folder
+from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
-from wily_sluice.plan.bundle import bundle_of
+from wily_sluice.plan.bundle import Bundle, bundle_of
 from wily_sluice.plan.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
@@ -82,17 +82,19 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
     command = [*PYTHON, "wily_sluice.cli.desk", str(state.absolute()), show]
     with ExitStack() as stack:
         stack.enter_context(occupied(state))
-        plan, revision = _begin(plan_file, state)
-        keeper = None
+        plan, bundle, revision = _begin(plan_file, state)
         try:
-            keeper = stack.enter_context(quota_keeper(state))
-        except LiveError as error:
-            if any(lim.quota for lim in plan.limiters):
-                raise
+            QuotaStore(state).close()
+        except (OSError, sqlite3.Error) as error:
+            if any(limiter.quota for limiter in plan.limiters):
+                told = f"quotas cannot be kept in {state}: {error}; give another folder with --state"
+                raise Refusal(told) from None
             note("quotas.unusable", "warning", folder=str(state), why=str(error))
-        overseer = Overseer(command, plan, revision, _notify)
+        clerk = Clerk(state)
+        stack.callback(clerk.close)
+        overseer = Overseer(command, bundle, revision, _notify, clerk.examine)
         stack.callback(overseer.close)
-        running = Gate(plan, keeper, overseer)
+        running = Gate(plan, clerk, overseer)
         overseer.oversee(running)
 
         def print_ready() -> None:
@@ -106,29 +108,29 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
         click.echo("ended: the chain is removed, packets flow unshaped")
 
 
-def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, int]:
-    """The plan to begin with, and its number in the history; 0 where that cannot be written to."""
+def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, Bundle, int]:
+    """The plan to begin with, as bytes too, and its number in the history; 0 where that cannot be written to."""
     plan = load(plan_file) if plan_file is not None else None
+    bundle = bundle_of(plan) if plan is not None else None
     try:
         store = RevisionStore(state)
         kept = store.kept()
-        if plan is not None:
-            bundle = bundle_of(plan)
+        if plan is not None and bundle is not None:
             if kept is None or kept.digest != bundle.digest:
                 kept = store.record(bundle, moment(), _who(), "given when the gate was started", "kept")
             store.close()
-            return plan, kept.number
+            return plan, bundle, kept.number
         found = store.bundle(kept.number) if kept is not None else None
         store.close()
     except (OSError, sqlite3.Error) as error:
-        if plan is None:
+        if plan is None or bundle is None:
             raise Refusal(f"the history in {state} cannot be read: {error}; give a plan with --plan") from None
         note("history.unusable", "error", folder=str(state), why=str(error))
-        return plan, 0
+        return plan, bundle, 0
     if found is None or kept is None:
         raise Refusal(f"no plan is kept in {state} yet: give one with --plan")
     try:
-        return found.load(), kept.number
+        return found.load(), found, kept.number
     except FileError as error:
         raise Refusal(f"revision {kept.number} can no longer be read: {error}") from None
 
@@ -217,7 +219,7 @@ def install(plan_file: Path | None, only_print: bool, state: Path) -> None:
     if os.geteuid() != 0:
         raise Refusal("installing a service needs root: run it with sudo")
     with occupied(state):
-        plan, revision = _begin(plan_file, state)
+        plan, _, revision = _begin(plan_file, state)
     if not revision:
         raise Refusal(f"the history in {state} cannot be written, so nothing could be started from it")
     path = unit.install(state)

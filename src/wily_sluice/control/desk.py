@@ -10,17 +10,34 @@ import sqlite3
 import time
 from base64 import b64decode, b64encode
 from binascii import Error as Base64Error
+from collections import deque
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+import msgspec
+
+from wily_sluice import __version__
 from wily_sluice.control.counts import add_up
 from wily_sluice.control.health import Pulse
 from wily_sluice.control.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcError, notification
 from wily_sluice.control.life import Life
-from wily_sluice.control.link import Link, Message
-from wily_sluice.control.log import note
+from wily_sluice.control.link import Link
+from wily_sluice.control.log import Level, note
+from wily_sluice.control.messages import (
+    Event,
+    FromGate,
+    Health,
+    Interface,
+    Rows,
+    State,
+    Stop,
+    Tick,
+    Undo,
+    Undone,
+    Watch,
+)
 from wily_sluice.control.metrics import Endpoint, Gathered, Totals
 from wily_sluice.control.names import NameBook
 from wily_sluice.control.orders import Orders
@@ -37,8 +54,7 @@ from wily_sluice.control.paths import runtime_folder
 from wily_sluice.control.server import Caller, Server, methods_data
 from wily_sluice.control.snapshot import Snapshot, conversations_data, look_data, snapshot_data
 from wily_sluice.engine.header import Parties, key_of
-from wily_sluice.gate.counters import Row, Talk
-from wily_sluice.gate.look import Look
+from wily_sluice.gate.counters import Row
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.revisions import Revision, RevisionStore
@@ -49,6 +65,9 @@ from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
 MOST_HOSTS = 4096  # in the totals, in both directions together
 TELL_AGAIN = 60.0  # seconds
+BUSY, BUSY_FOR = 0.9, 5.0  # part of the time, and seconds on end, in which the loop works: then the machine is too slow
+TOO_SLOW = "packets came faster than they could be taken in: see `sluice gate cost`"
+STRAINED = "shaping takes all of a processor, so rates may not be reached: see `sluice gate cost`"
 
 
 def _tell(callers: Iterable[Caller], told: dict[str, Any]) -> None:
@@ -68,10 +87,10 @@ def _bytes(text: str) -> bytes:
 class Desk:
     """Of one gate. `show` is handed each second's counts, for a person who looks on."""
 
-    def __init__(self, link: Link, state: Path, show: Callable[[Plan, Snapshot], None] | None) -> None:
+    def __init__(self, link: Link[FromGate], state: Path, show: Callable[[Plan, Snapshot], None] | None) -> None:
         self._state = state
         self._show = show
-        self._orders = Orders(link, self._hear, self._end)
+        self._orders = Orders(link, self._hear, self._end, self._other_version)
         self._over = asyncio.Event()
         store, trouble = None, ""
         try:
@@ -89,9 +108,12 @@ class Desk:
         self._server = Server(runtime_folder(), self._methods())
         self._since = time.time()
         self._missing: set[str] = set()
-        self._unreadable = 0
-        self._unshaped = 0
-        self._told_unshaped = (0, 0.0)  # how many, and when
+        self._rows: list[Row] = []
+        self._health = self._told_health = Health()
+        self._told_at = -TELL_AGAIN
+        self._busy_since: float | None = None
+        self._events: deque[tuple[float, str]] = deque(maxlen=20)
+        self.other = ""  # the gate's version, where that is not this one
         self._names = NameBook(state)
         self._last = Snapshot(0, 0, {})
         self._second: dict[Key, Counts] = {}
@@ -123,25 +145,40 @@ class Desk:
     def _end(self) -> None:
         self._over.set()
 
-    def _hear(self, message: Message) -> None:
+    def _other_version(self, version: str) -> None:
+        """The gate was begun by another version of the program, and goes on; nothing can be asked of it from here."""
+        self.other = version
+        note("gate.other", "error", gate=version, here=__version__, why=self._restart())
+
+    def _restart(self) -> str:
+        return (
+            f"the gate runs version {self.other} of the program, and {__version__} is installed now: "
+            "restart it (`sluice gate stop`, then `sluice gate run`; or `systemctl restart wily-sluice`)"
+        )
+
+    def _hear(self, message: FromGate) -> None:
         """What the gate tells by itself."""
-        word, *rest = message
-        if word == "tick":
-            self._tick(*rest)
-        elif word == "state":
-            try:
-                self.life.begin(*rest)
-            except (AttributeError, TypeError, ImportError) as error:  # the program was replaced meanwhile
-                note("gate.other", "error", why=f"the gate runs another version of the program: {error!r}")
-            self._plan_changed()
-            note("gate.running", revision=self.life.running, trial=self.life.trial is not None)
-        elif word == "undone":
-            self.life.undone(*rest)
-            self._plan_changed()
-        elif word == "interface":
-            name, here = rest
-            self._missing = self._missing - {name} if here else self._missing | {name}
-            note("interface.back" if here else "interface.missing", "info" if here else "warning", interface=name)
+        match message:
+            case Rows(rows):
+                self._rows += rows
+            case Tick():
+                self._tick(message)
+            case State(revision):
+                first = self.life.plan is None
+                self.life.begin(message)
+                self._plan_changed()
+                if first:
+                    note("gate.running", revision=revision, trial=self.life.trial is not None)
+            case Undone():
+                self.life.undone(message)
+                self._plan_changed()
+            case Interface(name, here):
+                self._missing = self._missing - {name} if here else self._missing | {name}
+                level: Level = "info" if here else "warning"
+                note("interface.back" if here else "interface.missing", level, interface=name)
+            case Event(event, level_, about):
+                self._events.append((time.time(), event))
+                note(event, "error" if level_ == "error" else "warning" if level_ == "warning" else "info", **about)
 
     def _plan_changed(self) -> None:
         plan = self.life.plan
@@ -168,20 +205,14 @@ class Desk:
         if silent and not trial.ending:
             trial.ending = True
             note("health.failed", "warning", revision=trial.revision, silent=silent)
-            self._orders.tell("undo", f"{', '.join(silent)} answered before it, and no longer did")
+            why = f"{', '.join(silent)} answered before it, and no longer did"
+            self._orders.tell(Undo(self._orders.next_number(), why))
 
-    def _tick(
-        self,
-        at: float,
-        rows: list[Row],
-        lasted: Nanoseconds,
-        strays: tuple[int, int],
-        talks: list[Talk],
-        visits: list[tuple[bytes, str]],
-    ) -> None:
-        self._unreadable, unshaped = strays
-        self._tell_unshaped(unshaped)
-        self._names.add(int(at), visits)
+    def _tick(self, tick: Tick) -> None:
+        at, lasted, talks = tick.at, tick.lasted, tick.talks
+        rows, self._rows = self._rows, []
+        self._tell_health(tick.health)
+        self._names.add(int(at), tick.visits)
         self._look_after_trial()
         counts = add_up(rows)
         self._last = Snapshot(at, lasted, counts)
@@ -202,7 +233,7 @@ class Desk:
         wanted = (WATCHED_PACE if ticks or conversations else SECOND, bool(conversations))
         if wanted != self._wanted:
             self._wanted = wanted
-            self._orders.tell("watch", *wanted)
+            self._orders.tell(Watch(*wanted))
         for key, found in counts.items():
             if key in self._second:
                 self._second[key].then(found)
@@ -219,14 +250,27 @@ class Desk:
             if self._show is not None and self.life.plan is not None:
                 self._show(self.life.plan, second)
 
-    def _tell_unshaped(self, unshaped: int) -> None:
-        """Say so when packets flow past since the gate is too slow for them; once a minute while it lasts."""
-        self._unshaped = unshaped
-        told, at = self._told_unshaped
+    def _tell_health(self, health: Health) -> None:
+        """Say so when the machine is too slow for what comes: once a minute while it lasts."""
+        before, self._health = self._health, health
         now = time.monotonic()
-        if unshaped > told and (not told or now - at >= TELL_AGAIN):
-            self._told_unshaped = (unshaped, now)
-            note("gate.too_slow", "warning", unshaped=unshaped - told, why="packets came faster than taken in")
+        if health.busy >= BUSY:
+            self._busy_since = self._busy_since or now
+        else:
+            self._busy_since = None
+        unshaped = health.unshaped - self._told_health.unshaped
+        strained = self._busy_since is not None and now - self._busy_since >= BUSY_FOR
+        if (unshaped <= 0 and not strained) or now - self._told_at < TELL_AGAIN:
+            return
+        self._told_at, self._told_health = now, health
+        if unshaped > 0:
+            note("gate.too_slow", "warning", unshaped=unshaped, busy=before.busy, why=TOO_SLOW)
+        else:
+            note("gate.strained", "warning", busy=health.busy, late_turns=health.late_turns, why=STRAINED)
+
+    @property
+    def _strained(self) -> bool:
+        return self._busy_since is not None and time.monotonic() - self._busy_since >= BUSY_FOR
 
     def _write_down(self, second: Snapshot) -> None:
         """Write a second's counts down. What cannot be written is told once, until it can be again."""
@@ -243,7 +287,7 @@ class Desk:
     def _gathered(self) -> Totals:
         life = self.life
         trial = life.trial is not None
-        return Totals(life.plan, self._totals, life.running, trial, self._missing, self._unshaped)
+        return Totals(life.plan, self._totals, life.running, trial, self._missing, self._health)
 
     def _snapshot(self, snapshot: Snapshot) -> dict[str, Any]:
         return {**self._summary(), **snapshot_data(self._plan, snapshot)}
@@ -255,7 +299,8 @@ class Desk:
             "revision": life.running,
             "trial": {"revision": trial.revision, "left": round(life.left() / SECOND, 1)} if trial else None,
             "missing": sorted(self._missing),
-            "unshaped": self._unshaped,
+            "unshaped": self._health.unshaped,
+            "strained": self._strained,
         }
 
     def _methods(self) -> dict[str, Method]:
@@ -277,8 +322,10 @@ class Desk:
     @property
     def _plan(self) -> Plan:
         """The plan that runs. RpcError while that is not known."""
+        if self.other:
+            raise RpcError(REFUSED, self._restart())
         if self.life.plan is None:
-            raise RpcError(REFUSED, "the gate is only starting, or is of another version: try again, or restart it")
+            raise RpcError(REFUSED, "the gate is only starting: try again")
         return self.life.plan
 
     async def _status(self, _: NoParams, __: Caller) -> dict[str, Any]:
@@ -299,7 +346,9 @@ class Desk:
                 for u in self._plan.uplinks
             },
             "since": round(self._since, 3),
-            "unreadable": self._unreadable,
+            "health": msgspec.to_builtins(self._health),
+            "events": [{"at": round(at, 3), "event": event} for at, event in self._events],
+            "version": __version__,
             "state": str(self._state),
             "clients": sum(map(len, self._server.callers.values())),
         }
@@ -309,7 +358,9 @@ class Desk:
 
     async def _stop(self, _: NoParams, caller: Caller) -> str:
         note("gate.stopped", who=caller.who)
-        await self._orders.give("stop")
+        if self.other:
+            raise RpcError(REFUSED, self._restart())
+        await self._orders.give(Stop(self._orders.next_number()))
         return "stopping"
 
     async def _apply(self, params: ApplyParams, caller: Caller) -> dict[str, Any]:
@@ -360,7 +411,7 @@ class Desk:
         if len(local) != len(remote):
             raise RpcError(INVALID_PARAMS, "one of them is IPv4, the other IPv6: a conversation is of one version")
         key = key_of(Parties(params.protocol, local, remote, params.local_port, params.remote_port))
-        found: Look | None = await self._orders.ask("look", key)
+        found = await self._orders.ask(key)
         return look_data(found) if found is not None else None
 
     async def _now(self, _: NoParams, __: Caller) -> dict[str, Any]:
@@ -387,7 +438,7 @@ def revision_data(revision: Revision) -> dict[str, Any]:
 
 def run_desk(number: int, state: Path, show: Callable[[Plan, Snapshot], None] | None) -> None:
     """Sit at the end of the link that has this file descriptor."""
-    link = Link(socket.socket(fileno=number))
+    link: Link[FromGate] = Link(socket.socket(fileno=number), FromGate)
 
     async def sit() -> None:
         await Desk(link, state, show).run()

@@ -6,7 +6,6 @@ told that the trial is over. What starts next is what was last written down as k
 """
 
 import asyncio
-import pickle
 import sqlite3
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -16,7 +15,8 @@ from typing import TypeVar
 
 from wily_sluice.control.json_rpc import BUSY, REFUSED, RpcError
 from wily_sluice.control.log import note
-from wily_sluice.control.orders import Orders
+from wily_sluice.control.messages import Hold, Kept, Resume, State, Take, Undo, Undone
+from wily_sluice.control.orders import PATIENCE, Orders
 from wily_sluice.control.overseer import boot_clock
 from wily_sluice.history.revisions import Revision, RevisionStore
 from wily_sluice.plan.bundle import Bundle
@@ -24,6 +24,7 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds
 
 T = TypeVar("T")
+MOST_PLANS = 3  # that are kept as they were read
 
 
 def moment() -> str:
@@ -42,12 +43,11 @@ class Holder:
 
 @dataclass(slots=True)
 class OnTrial:
-    """`ends` is on the boot clock; `before` is the plan that comes back, pickled."""
+    """`ends` is on the boot clock; `before_revision` is what comes back."""
 
     revision: int
     ends: Nanoseconds
     before_revision: int
-    before: bytes
     ending: bool = False
 
 
@@ -62,34 +62,67 @@ class Life:
         self.trial: OnTrial | None = None
         self.running = 0
         self.plan: Plan | None = None
+        self._bundle: Bundle | None = None
+        self._plans: list[tuple[Bundle, Plan]] = []  # the last that were read
 
-    def begin(self, revision: int, plan: bytes, trial: tuple[Nanoseconds, int, bytes] | None) -> None:
-        """Take note of what the gate does, when it tells that it began; or when this process is a new one."""
-        self.running, self.plan = revision, pickle.loads(plan)
-        self.trial = OnTrial(revision, *trial) if trial is not None else None
-        if self._store is None:
+    def begin(self, state: State) -> None:
+        """Take note of what the gate does, when it tells: at its beginning, when this process is a new one, and after
+        every change. RpcError when its plan cannot be read here.
+        """
+        known = self.running == state.revision and self.plan is not None
+        self.running = state.revision
+        past = state.trial
+        self.trial = OnTrial(state.revision, past.ends, past.before_revision) if past is not None else None
+        if not known or self._bundle != state.bundle:
+            self._bundle = state.bundle
+            self.plan = self._plan_of(state.bundle)
+        if known:
             return
-        try:
-            kept = self._store.kept()
-            if self.trial is not None and kept is not None and kept.number == revision:
-                self.trial = None
-                self._orders.tell("kept")
-            self._store.end_trials(self.trial.revision if self.trial else None, moment(), "the gate ended meanwhile")
-        except sqlite3.Error as error:
-            note("history.unusable", "error", why=str(error))
-        if self.trial is not None:
-            self.holder = Holder("whoever began it", moment(), f"trial of revision {revision}")
+        if self._store is not None:
+            try:
+                self._set_right(state)
+            except sqlite3.Error as error:
+                note("history.unusable", "error", why=str(error))
+        if self.trial is not None and self.holder is None:
+            self.holder = Holder("somebody", moment(), f"trial of revision {state.revision}")
 
-    def undone(self, revision: int, before: int, plan: bytes, why: str) -> None:
+    def _plan_of(self, bundle: Bundle) -> Plan | None:
+        """A plan, read unless it was a short while ago; None when it cannot be read."""
+        for known, plan in self._plans:
+            if known == bundle:
+                return plan
+        read, _ = bundle.examine()
+        if read is not None:
+            self._remember(bundle, read)
+        return read
+
+    def _remember(self, bundle: Bundle, plan: Plan) -> None:
+        self._plans = [(bundle, plan), *self._plans][:MOST_PLANS]
+
+    def _set_right(self, state: State) -> None:
+        """Have the history say what the gate does: what was not written down before this process began."""
+        store = self.history
+        kept = store.kept()
+        if self.trial is not None and kept is not None and kept.number == state.revision:
+            self.trial = None
+            self._orders.tell(Kept(self._orders.next_number()))
+        now = store.revision(state.revision)
+        if self.trial is None and self.holder is None and now is not None and now.state == "trial":
+            store.keep(state.revision, moment())  # applied for good, though that could not be written in time
+        if self.holder is None:
+            store.end_trials(self.trial.revision if self.trial else None, moment(), "the gate ended meanwhile")
+
+    def undone(self, told: Undone) -> None:
         """The gate has gone back to what was before a trial."""
-        self.running, self.plan = before, pickle.loads(plan)
+        self.running, self._bundle = told.running, told.bundle
+        self.plan = self._plan_of(told.bundle)
         self.trial = self.holder = None
-        note("trial.undone", "warning", revision=revision, running=before, why=why)
+        note("trial.undone", "warning", revision=told.revision, running=told.running, why=told.why)
         try:
             if self._store is not None:
-                self._store.end(revision, "undone", moment(), why)
+                self._store.end(told.revision, "undone", moment(), told.why)
         except sqlite3.Error as error:
-            note("history.unwritten", "error", revision=revision, why=str(error))
+            note("history.unwritten", "error", revision=told.revision, why=str(error))
 
     @property
     def history(self) -> RevisionStore:
@@ -133,9 +166,10 @@ class Life:
             if plan is None:
                 errors = [str(finding) for finding in findings if finding.severity == "error"]
                 raise RpcError(REFUSED, "the plan has errors", errors)
-            before_revision, before = self.running, pickle.dumps(self.plan)
+            self._remember(bundle, plan)
+            before_revision, before = self.running, self._bundle
             revision = self._written(lambda: self.history.record(bundle, moment(), who, remark))
-            trouble = await self._orders.give("take", pickle.dumps(plan), revision.number, trial)
+            trouble = await self._take(bundle, revision.number, trial)
             if trouble:
                 self._written(lambda: self.history.end(revision.number, "refused", moment(), trouble))
                 raise RpcError(REFUSED, f"the gate goes on as it was: {trouble}")
@@ -143,15 +177,21 @@ class Life:
                 try:
                     self._written(lambda: self.history.keep(revision.number, moment()))
                 except RpcError:  # what is not written down does not go on
-                    await self._orders.give("take", before, before_revision, None)
+                    if before is not None:
+                        await self._take(before, before_revision, None)
                     raise
-            self.running, self.plan = revision.number, plan
+            self.running, self.plan, self._bundle = revision.number, plan, bundle
             if trial is not None:
-                self.trial = OnTrial(revision.number, boot_clock() + trial, before_revision, before)
+                self.trial = self.trial or OnTrial(revision.number, boot_clock() + trial, before_revision)
                 assert self.holder is not None
                 self.holder = Holder(who, self.holder.since, f"trial of revision {revision.number}")
             note("plan.applied", revision=revision.number, who=who, trial=trial is not None, digest=bundle.digest[:12])
             return revision
+
+    async def _take(self, bundle: Bundle, revision: int, trial: Nanoseconds | None) -> str:
+        """Have the gate go on by a plan. It does so before we no longer wait for it, or not at all."""
+        until = boot_clock() + round((PATIENCE - 5) * SECOND)
+        return await self._orders.give(Take(self._orders.next_number(), bundle, revision, trial, until))
 
     def digest(self) -> str | None:
         """Of the revision that runs."""
@@ -163,16 +203,16 @@ class Life:
         trial = self.trial
         if trial is None:
             raise RpcError(REFUSED, f"nothing is on trial: revision {self.running} is kept already")
-        trouble = await self._orders.give("hold", trial.revision)
+        trouble = await self._orders.give(Hold(self._orders.next_number(), trial.revision))
         if trouble:
             raise RpcError(REFUSED, trouble)
         try:
             self._written(lambda: self.history.keep(trial.revision, moment()))
         except RpcError:
-            await self._orders.give("resume")
+            await self._orders.give(Resume(self._orders.next_number()))
             raise
         self.trial = self.holder = None
-        await self._orders.give("kept")
+        await self._orders.give(Kept(self._orders.next_number()))
         note("plan.kept", revision=trial.revision, who=who)
         return trial.revision
 
@@ -182,7 +222,7 @@ class Life:
             if number is not None:
                 raise RpcError(REFUSED, f"revision {self.trial.revision} is on trial: end that first, by `sluice undo`")
             revision = self.trial.revision
-            trouble = await self._orders.give("undo", f"{who} undid it")
+            trouble = await self._orders.give(Undo(self._orders.next_number(), f"{who} undid it"))
             if trouble:
                 raise RpcError(REFUSED, trouble)
             for _ in range(200):
@@ -211,10 +251,10 @@ class Life:
             plan, _ = await asyncio.to_thread(bundle.examine)
             if plan is None:
                 raise RpcError(REFUSED, f"revision {kept.number} can no longer be read")
-            trouble = await self._orders.give("take", pickle.dumps(plan), kept.number, None)
+            trouble = await self._take(bundle, kept.number, None)
             if trouble:
                 raise RpcError(REFUSED, f"the gate goes on as it was: {trouble}")
-            self.running, self.plan = kept.number, plan
+            self.running, self.plan, self._bundle = kept.number, plan, bundle
             note("plan.reloaded", revision=kept.number, who=who)
             return kept.number
 

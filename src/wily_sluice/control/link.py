@@ -1,29 +1,43 @@
-"""What the gate and the process beside it say to each other: pickled messages over a stream socket between the two.
+"""What carries messages between the gate and the process beside it: a stream socket between the two.
 
-Each message is its length, 4 bytes in network byte order, then that many bytes. Neither side ever waits: what the
-socket does not take is kept until it does. Only these two processes hold the ends, so what comes is to be trusted.
+Each message is its length, 4 bytes in network byte order, then that many bytes of MessagePack. Neither side ever waits:
+what the socket does not take is kept until it does. The first message of each side says how it speaks; from a side that
+speaks otherwise, as after an upgrade under a running gate, nothing more is taken.
 """
 
-import pickle
 import socket
 import struct
-from typing import Any, TypeAlias
+from typing import Any, Generic, TypeVar
 
-Message: TypeAlias = tuple[Any, ...]  # a word, and what belongs to it
+import msgspec
+
+from wily_sluice import __version__
+from wily_sluice.control.messages import PROTOCOL, Hello, Message
 
 A_READ = 1 << 18  # bytes taken in at a time
 LARGEST = 1 << 28  # bytes
 _LENGTH = struct.Struct("!I")
 
+M = TypeVar("M")
 
-class Link:
-    """One end. `EOFError` when the other has gone."""
 
-    def __init__(self, end: socket.socket) -> None:
+class OtherVersion(Exception):
+    """The other side is of another version of the program, which this is."""
+
+
+class Link(Generic[M]):
+    """One end; `kinds` is the type of what comes. `EOFError` when the other has gone, or says what is no message."""
+
+    def __init__(self, end: socket.socket, kinds: Any) -> None:
         end.setblocking(False)
         self._end = end
         self._in = bytearray()
         self._out = bytearray()
+        self._hello = msgspec.msgpack.Decoder(Hello)
+        self._decoder: msgspec.msgpack.Decoder[M] = msgspec.msgpack.Decoder(kinds)
+        self._encode = msgspec.msgpack.Encoder().encode
+        self._greeted = False
+        self.send(Hello(PROTOCOL, __version__))
 
     def fileno(self) -> int:
         """For select."""
@@ -34,9 +48,9 @@ class Link:
         """Whether the other side has not yet taken all that was sent."""
         return bool(self._out)
 
-    def send(self, *message: Any) -> None:
+    def send(self, message: Message) -> None:
         """Send a message: now, or as soon as the other side takes it."""
-        body = pickle.dumps(message, protocol=pickle.HIGHEST_PROTOCOL)
+        body = self._encode(message)
         self._out += _LENGTH.pack(len(body)) + body
         self.flush()
 
@@ -50,8 +64,8 @@ class Link:
         except OSError as error:
             raise EOFError from error
 
-    def receive(self) -> list[Message]:
-        """The messages that have come whole."""
+    def receive(self) -> list[M]:
+        """The messages that have come whole. OtherVersion when the other side speaks otherwise."""
         try:
             data = self._end.recv(A_READ)
         except BlockingIOError:
@@ -61,7 +75,7 @@ class Link:
         if not data:
             raise EOFError
         self._in += data
-        messages = []
+        messages: list[M] = []
         place = 0
         while len(self._in) - place >= _LENGTH.size:
             length = _LENGTH.unpack_from(self._in, place)[0]
@@ -70,10 +84,22 @@ class Link:
             end = place + _LENGTH.size + length
             if len(self._in) < end:
                 break
-            messages.append(pickle.loads(memoryview(self._in)[place + _LENGTH.size : end]))
+            body = bytes(self._in[place + _LENGTH.size : end])
             place = end
+            try:
+                if self._greeted:
+                    messages.append(self._decoder.decode(body))
+                else:
+                    self._greet(self._hello.decode(body))
+            except msgspec.MsgspecError as error:
+                raise EOFError from error
         del self._in[:place]
         return messages
+
+    def _greet(self, hello: Hello) -> None:
+        if hello.protocol != PROTOCOL:
+            raise OtherVersion(hello.version)
+        self._greeted = True
 
     def close(self) -> None:
         """Let the other side know that this is the end."""

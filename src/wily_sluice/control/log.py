@@ -6,10 +6,12 @@ A line has `at` (RFC 3339), `event`, `level`, and what belongs to the event, by 
 import json
 import sys
 from datetime import UTC, datetime
-from typing import Any, Literal
+from typing import Any, Literal, TypeAlias
+
+Level: TypeAlias = Literal["info", "warning", "error"]
 
 
-def note(event: str, level: Literal["info", "warning", "error"] = "info", **about: Any) -> None:
+def note(event: str, level: Level = "info", **about: Any) -> None:
     """Write one line."""
     at = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
     if sys.stderr.isatty():

@@ -12,6 +12,7 @@ from prometheus_client import start_http_server
 from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, HistogramMetricFamily, Metric
 from prometheus_client.registry import Collector, CollectorRegistry
 
+from wily_sluice.control.messages import Health
 from wily_sluice.engine.tally import STEPS, step_end
 from wily_sluice.history.counts import Counts, Key, Subject
 from wily_sluice.plan.model import Plan
@@ -35,15 +36,23 @@ COUNTED = (
 )
 
 
+OF_THE_GATE = (
+    ("unshaped_packets", "unshaped", "packets that bypassed the gate, since they came faster than they were taken in"),
+    ("crowd_packets", "crowd", "packets of conversations that opened faster than they could be followed one by one"),
+    ("unrecognized_packets", "unrecognized", "first packets that were not looked at for want of time"),
+    ("gate_late_turns", "late_turns", "turns of the gate's loop that took longer than 2 ms"),
+)
+
+
 class Totals(NamedTuple):
-    """What there is to tell: `missing` are interfaces, `unshaped` packets that the gate was too slow for."""
+    """What there is to tell: `missing` are interfaces, `health` is the gate's own."""
 
     plan: Plan | None
     counts: dict[Key, Counts]
     revision: int
     trial: bool
     missing: set[str]
-    unshaped: int
+    health: Health
 
 
 class Gathered(Collector):
@@ -54,7 +63,7 @@ class Gathered(Collector):
 
     def collect(self) -> Iterable[Metric]:
         """All metrics."""
-        plan, totals, revision, trial, missing, unshaped = self._now()
+        plan, totals, revision, trial, missing, health = self._now()
         by_subject: dict[Subject, list[tuple[Key, Counts]]] = {}
         for key, counts in list(totals.items()):
             by_subject.setdefault(key.subject, []).append((key, counts))
@@ -70,8 +79,12 @@ class Gathered(Collector):
                 usable.add_metric((direction, uplink.name), uplink.usable(direction))
         yield usable
         yield here
-        about = "packets that flowed past unshaped, since they came faster than they were taken in"
-        yield CounterMetricFamily("sluice_unshaped_packets", about, value=unshaped)
+        for name, field, about in OF_THE_GATE:
+            yield CounterMetricFamily(f"sluice_{name}", about, value=getattr(health, field))
+        about = "the part of the time in which the gate's loop works, of late"
+        yield GaugeMetricFamily("sluice_gate_busy_ratio", about, value=health.busy)
+        about = "the longest turn of the gate's loop, of late"
+        yield GaugeMetricFamily("sluice_gate_longest_turn_seconds", about, value=health.longest_turn / SECOND)
         yield GaugeMetricFamily("sluice_plan_revision", "the plan that runs, by its number", value=revision)
         yield GaugeMetricFamily("sluice_plan_on_trial", "1 while it is on trial", value=float(trial))
 

@@ -2,23 +2,33 @@
 
 import asyncio
 from collections.abc import Callable
-from typing import Any
 
 from wily_sluice.control.json_rpc import REFUSED, RpcError
-from wily_sluice.control.link import Link, Message
+from wily_sluice.control.link import Link, OtherVersion
+from wily_sluice.control.messages import Ask, Done, FromGate, Message, Order, Seen
+from wily_sluice.gate.look import Look
 
 PATIENCE = 45.0  # seconds for the gate to carry out an order
 
 
 class Orders:
-    """`told` is handed what the gate tells by itself; `ended` is called when it has gone."""
+    """`told` is handed what the gate tells by itself; `ended` is called when it has gone, `other` with its version when
+    it is of another one than this process, and speaks otherwise.
+    """
 
-    def __init__(self, link: Link, told: Callable[[Message], None], ended: Callable[[], None]) -> None:
+    def __init__(
+        self,
+        link: Link[FromGate],
+        told: Callable[[FromGate], None],
+        ended: Callable[[], None],
+        other: Callable[[str], None],
+    ) -> None:
         self._link = link
         self._told = told
         self._ended = ended
+        self._other = other
         self._number = 0
-        self._awaited: dict[int, asyncio.Future[Any]] = {}
+        self._awaited: dict[int, asyncio.Future[Done | Seen]] = {}
 
     def listen(self) -> None:
         """Begin; within a running event loop."""
@@ -31,35 +41,44 @@ class Orders:
             asyncio.get_running_loop().remove_reader(self._link.fileno())
             self._ended()
             return
+        except OtherVersion as error:
+            self._other(str(error))
+            return
         for message in messages:
-            if message[0] != "done":
+            if not isinstance(message, Done | Seen):
                 self._told(message)
                 continue
-            awaited = self._awaited.pop(message[1], None)
+            awaited = self._awaited.pop(message.number, None)
             if awaited is not None and not awaited.done():
-                awaited.set_result(message[2])
+                awaited.set_result(message)
 
-    def tell(self, word: str, *what: Any) -> None:
-        """An order that is not answered."""
-        self._send(word, 0, *what)
-
-    async def give(self, word: str, *what: Any) -> str:
-        """An order; empty when it was carried out, else why it was not."""
-        return str(await self.ask(word, *what))
-
-    async def ask(self, word: str, *what: Any) -> Any:
-        """A question; what the gate answers."""
+    def next_number(self) -> int:
+        """For an order."""
         self._number += 1
-        awaited = self._awaited[self._number] = asyncio.get_running_loop().create_future()
-        self._send(word, self._number, *what)
+        return self._number
+
+    async def give(self, order: Order) -> str:
+        """An order; empty when it was carried out, else why it was not."""
+        answer = await self._ask(order)
+        return answer.trouble if isinstance(answer, Done) else ""
+
+    async def ask(self, key: bytes) -> Look | None:
+        """What the gate knows of a conversation."""
+        answer = await self._ask(Ask(self.next_number(), key))
+        return answer.look if isinstance(answer, Seen) else None
+
+    async def _ask(self, order: Order) -> Done | Seen:
+        awaited = self._awaited[order.number] = asyncio.get_running_loop().create_future()
+        self.tell(order)
         try:
             return await asyncio.wait_for(awaited, PATIENCE)
         except TimeoutError:
-            raise RpcError(REFUSED, f"the gate has not carried it out within {PATIENCE:g} s") from None
+            raise RpcError(REFUSED, f"the gate has not answered within {PATIENCE:g} s") from None
 
-    def _send(self, *message: Any) -> None:
+    def tell(self, message: Message) -> None:
+        """An order that is not answered, or whose answer nobody awaits."""
         try:
-            self._link.send(*message)
+            self._link.send(message)
         except EOFError:
             raise RpcError(REFUSED, "the gate has ended") from None
         if self._link.behind:

@@ -2,27 +2,51 @@
 
 A trial is the gate's own affair, so that it ends even if nothing else lives: when its time is up, on the clock that
 goes on while the machine sleeps, the plan before it is taken up again. Should the process beside it end, another is
-started; the gate goes on shaping meanwhile.
-
-Orders are a word, a number by which they are answered, and what belongs to them: see `_obey`.
+started; the gate goes on shaping meanwhile. One that says nothing though it is asked, for DEAF, is ended.
 """
 
-import pickle
 import socket
 import subprocess
-import sys
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from wily_sluice.control.link import Link, Message
+from wily_sluice.control.link import Link, OtherVersion
+from wily_sluice.control.log import note
+from wily_sluice.control.messages import (
+    Ask,
+    Done,
+    Event,
+    Health,
+    Hello,
+    Hold,
+    Interface,
+    Kept,
+    Message,
+    Past,
+    Resume,
+    Rows,
+    Seen,
+    State,
+    Stop,
+    Take,
+    Tick,
+    ToGate,
+    Undo,
+    Undone,
+    Watch,
+)
 from wily_sluice.gate.counters import Row
+from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.look import look_at
+from wily_sluice.plan.bundle import Bundle
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds
 
 MOST_ROWS = 200_000  # that wait for a process that does not take them
+A_MESSAGE = 200  # rows that are sent together
+DEAF: Nanoseconds = 30 * SECOND  # for which it may take nothing
 AGAIN: Nanoseconds = 2 * SECOND  # before a process that ended is started again
 NOT_KEPT = "its time was up, and nobody had kept it"
 
@@ -34,39 +58,48 @@ def boot_clock() -> Nanoseconds:
 
 @dataclass(slots=True)
 class Trial:
-    """A plan on trial until `ends`, on the boot clock, when `before` comes back; unless `held`, while it is kept."""
+    """A plan on trial until `ends`, on the boot clock, when `before` comes back; unless `held`, while it is kept.
+
+    What comes back is held ready, read: it needs no disk and nobody else.
+    """
 
     revision: int
     ends: Nanoseconds
-    before: bytes
+    before: Bundle
+    before_plan: Plan
     before_revision: int
     held: bool = False
 
 
-def _unpickled(plan: bytes) -> Plan:
-    loaded: Plan = pickle.loads(plan)
-    return loaded
-
-
 class Overseer:
-    """`command` starts the process; the number of its end of the link is put behind it.
+    """`command` starts the process; the number of its end of the link is put behind it. `read` reads a plan, and may
+    take its time.
 
     `notify` is told `READY=1` and, as often as it ticks, `WATCHDOG=1`.
     """
 
-    def __init__(self, command: Sequence[str], plan: Plan, revision: int, notify: Callable[[str], None]) -> None:
+    def __init__(
+        self,
+        command: Sequence[str],
+        bundle: Bundle,
+        revision: int,
+        notify: Callable[[str], None],
+        read: Callable[[Bundle], Plan],
+    ) -> None:
         self.revision = revision
-        self._plan = pickle.dumps(plan)
+        self._bundle = bundle
         self._command = command
         self._notify = notify
+        self._read = read
         self._gate: Gate | None = None
         self._nobody, self._nobody_else = socket.socketpair()  # read from while no process is there
-        self._link: Link | None = None
+        self._link: Link[ToGate] | None = None
         self._process: subprocess.Popen[bytes] | None = None
         self._start_at: Nanoseconds = 0
         self._running = False
         self._rows: list[Row] = []
         self._lasted: Nanoseconds = 0
+        self._behind_since: Nanoseconds | None = None
         self._missing: set[str] = set()
         self._trial: Trial | None = None
         self._start()
@@ -83,11 +116,12 @@ class Overseer:
                     [*self._command, str(there.fileno())], pass_fds=[there.fileno()], stdin=subprocess.DEVNULL
                 )
             except OSError as error:
-                print(f"the process beside the gate cannot be started: {error}", file=sys.stderr, flush=True)
+                note("desk.unusable", "error", why=str(error))
                 here.close()
                 self._start_at = boot_clock() + AGAIN
                 return
-        self._link = Link(here)
+        self._link = Link(here, ToGate)
+        self._behind_since = None
 
     def fileno(self) -> int:
         """For select."""
@@ -100,7 +134,7 @@ class Overseer:
         try:
             for message in self._link.receive():
                 self._obey(message)
-        except EOFError:
+        except (EOFError, OtherVersion):
             self._lost()
 
     def _lost(self) -> None:
@@ -111,38 +145,52 @@ class Overseer:
             self._trial.held = False  # if it was written down that it is kept, the next process will say so
         self._start_at = boot_clock() + AGAIN
         if self._running:
-            print("the process beside the gate has ended; the gate goes on", file=sys.stderr, flush=True)
+            note("desk.ended", "warning", why="the process beside the gate has ended: another is started")
 
-    def _say(self, *message: object) -> None:
+    def _say(self, message: Message) -> None:
         if self._link is not None:
             try:
-                self._link.send(*message)
+                self._link.send(message)
             except EOFError:
                 self._lost()
 
     def ready(self) -> None:
         """The gate shapes."""
         self._running = True
-        self._say_state()
+        self._introduce()
         self._notify("READY=1\nSTATUS=shaping")
 
-    def _say_state(self) -> None:
-        assert self._gate is not None
-        trial = self._trial
-        self._say(
-            "state", self.revision, self._plan, (trial.ends, trial.before_revision, trial.before) if trial else None
-        )
+    def _introduce(self) -> None:
+        """Tell a process that has just begun what there is."""
+        self._say_state()
         for name in sorted(self._missing):
-            self._say("interface", name, False)
+            self._say(Interface(name, False))
+
+    def _say_state(self) -> None:
+        trial = self._trial
+        past = Past(trial.ends, trial.before_revision, trial.before) if trial is not None else None
+        self._say(State(self.revision, self._bundle, past))
 
     def told(self, interface: str, here: bool) -> None:
         """An interface of an uplink has gone, or is back."""
         self._missing = self._missing - {interface} if here else self._missing | {interface}
         if self._running:
-            self._say("interface", interface, here)
+            self._say(Interface(interface, here))
 
-    def tick(self, rows: list[Row], lasted: Nanoseconds) -> None:
-        """Tell what was counted; see whether a trial is over."""
+    def happened(self, event: str, level: str, **about: str | int | float | bool) -> None:
+        """Something for the log, which the process beside the gate writes, and keeps in mind for the status."""
+        if self._link is not None:
+            self._say(Event(event, level, about))
+
+    def count(self, rows: list[Row]) -> None:
+        """Tell what was counted; or keep it, while the other process does not take it."""
+        if self._link is not None and not self._link.behind and not self._rows:
+            self._say(Rows(rows))
+        elif len(self._rows) < MOST_ROWS:
+            self._rows += rows
+
+    def tick(self, lasted: Nanoseconds) -> None:
+        """Tell that this was all for now; see whether a trial is over, and whether the other process lives."""
         assert self._gate is not None
         self._notify("WATCHDOG=1")
         now = boot_clock()
@@ -150,66 +198,89 @@ class Overseer:
             if self._process is not None:
                 self._process.poll()
             self._start()
-            self._say_state()
-        if len(self._rows) < MOST_ROWS:
-            self._rows += rows
+            self._introduce()
         self._lasted += lasted
         if self._link is not None and not self._link.behind:
-            strays = (self._gate.unreadable, self._gate.unshaped)
-            self._say(
-                "tick", time.time(), self._rows, self._lasted, strays, self._gate.talks(), self._gate.visits.take()
-            )
-            self._rows, self._lasted = [], 0
+            self._behind_since = None
+            rows, self._rows = self._rows, []
+            for first in range(0, len(rows), A_MESSAGE):
+                self._say(Rows(rows[first : first + A_MESSAGE]))
+            health = Health(*self._gate.state(self._lasted))
+            self._say(Tick(time.time(), self._lasted, health, self._gate.talks(), self._gate.visits.take()))
+            self._lasted = 0
         elif self._link is not None:
-            try:
-                self._link.flush()
-            except EOFError:
-                self._lost()
+            self._prod(now)
         if self._trial is not None and not self._trial.held and now >= self._trial.ends:
             self._undo(NOT_KEPT)
 
-    def _obey(self, message: Message) -> None:
+    def _prod(self, now: Nanoseconds) -> None:
+        """Send on what the other process has not taken; end it when it takes nothing for DEAF."""
+        assert self._link is not None
+        try:
+            self._link.flush()
+        except EOFError:
+            self._lost()
+            return
+        if self._behind_since is None:
+            self._behind_since = now
+        elif now - self._behind_since > DEAF and self._process is not None:
+            note("desk.deaf", "warning", why="the process beside the gate takes nothing: it is ended")
+            self._process.kill()
+            self._lost()
+
+    def _obey(self, message: ToGate) -> None:
         """Carry out an order."""
         assert self._gate is not None
-        word, number, *rest = message
-        if word == "take":
-            self._take(number, *rest)
-        elif word == "hold":
-            self._answer(number, self._hold(*rest))
-        elif word == "resume":
-            if self._trial is not None:
-                self._trial.held = False
-            self._answer(number, "")
-        elif word == "kept":
-            self._trial = None
-            self._answer(number, "")
-        elif word == "undo":
-            self._answer(number, self._undo(*rest))
-        elif word == "look":
-            self._answer(number, look_at(self._gate.engine, *rest))
-        elif word == "watch":
-            self._gate.watch(*rest)
-        elif word == "stop":
-            self._answer(number, "")
-            self._gate.stop()
+        match message:
+            case Take():
+                self._take(message)
+            case Hold(number, revision):
+                self._answer(number, self._hold(revision))
+            case Resume(number):
+                if self._trial is not None:
+                    self._trial.held = False
+                self._answer(number, "")
+            case Kept(number):
+                self._trial = None
+                self._answer(number, "")
+            case Undo(number, why):
+                self._answer(number, self._undo(why))
+            case Ask(number, key):
+                self._say(Seen(number, look_at(self._gate.engine, key)))
+            case Watch(pace, conversations):
+                self._gate.watch(pace, conversations)
+            case Stop(number):
+                self._answer(number, "")
+                self._gate.stop()
+            case Hello():
+                pass
 
-    def _answer(self, number: int, answer: object) -> None:
-        self._say("done", number, answer)
+    def _answer(self, number: int, trouble: str) -> None:
+        self._say(Done(number, trouble))
 
-    def _take(self, number: int, plan: bytes, revision: int, trial: Nanoseconds | None) -> None:
-        """Go on by a plan, pickled: for good, or on trial for so long."""
-        assert self._gate is not None
-        before, before_revision = self._plan, self.revision
+    def _take(self, order: Take) -> None:
+        """Go on by a plan: for good, or on trial for so long."""
+        gate = self._gate
+        assert gate is not None
+        before, before_plan, before_revision = self._bundle, gate.plan, self.revision
+
+        def read() -> Plan:
+            plan = self._read(order.bundle)
+            if boot_clock() >= order.until:
+                raise LiveError("it took too long, and who asked for it no longer waits")
+            return plan
 
         def done(trouble: str) -> None:
             if not trouble:
-                self._plan, self.revision = plan, revision
+                self._bundle, self.revision = order.bundle, order.revision
                 self._trial = None
-                if trial is not None:
-                    self._trial = Trial(revision, boot_clock() + trial, before, before_revision)
-            self._answer(number, trouble)
+                if order.trial is not None:
+                    ends = boot_clock() + order.trial
+                    self._trial = Trial(order.revision, ends, before, before_plan, before_revision)
+                self._say_state()
+            self._answer(order.number, trouble)
 
-        self._gate.offer(lambda: _unpickled(plan), done)
+        gate.offer(read, done)
 
     def _hold(self, revision: int) -> str:
         """Let a trial's time stand still, while it is written down that it is kept."""
@@ -228,12 +299,12 @@ class Overseer:
 
         def done(trouble: str) -> None:
             if trouble:
-                print(f"revision {trial.before_revision} cannot be taken up again yet: {trouble}", file=sys.stderr)
+                note("trial.stuck", "error", revision=trial.revision, before=trial.before_revision, why=trouble)
             else:
-                self._plan, self.revision, self._trial = trial.before, trial.before_revision, None
-                self._say("undone", trial.revision, trial.before_revision, trial.before, why)
+                self._bundle, self.revision, self._trial = trial.before, trial.before_revision, None
+                self._say(Undone(trial.revision, trial.before_revision, trial.before, why))
 
-        gate.offer(lambda: _unpickled(trial.before), done)
+        gate.offer(lambda: trial.before_plan, done)
         return ""
 
     def close(self) -> None:

@@ -3,27 +3,35 @@
 An `Account` belongs to one host, subnet or conversation of a limiter, or to all together, and outlives its bucket.
 Bytes are counted as the interface counts them: an IP packet and its Ethernet header of 14 bytes. When a new period
 begins, the ledger is cleared; which period it is, the caller knows.
+
+A ledger has MOST_ACCOUNTS at most: whoever comes after that shares one with all who come so late.
+
+What was counted is told as what has come since it was last told, never as a sum: so whoever keeps the sums loses
+nothing by not knowing, here and now, what they were.
 """
 
-from collections.abc import Iterable
+from collections.abc import Mapping
+from typing import Final
 
 from wily_sluice.engine.tally import ETHERNET_HEADER
 from wily_sluice.units import Size
 
+MOST_ACCOUNTS: Final = 16_384
+ALL_OTHERS: Final = b"*"  # the key of the account of whoever comes late: no address, and no conversation
+
 
 class Account:
-    """What was moved in the present period. `changed` says that it was since the ledger was last read."""
+    """What was moved in the present period, and how much of that was told to whoever keeps it."""
 
-    __slots__ = ("changed", "used")
+    __slots__ = ("told", "used")
 
-    def __init__(self, used: Size = 0) -> None:
-        self.used = used
-        self.changed = False
+    def __init__(self) -> None:
+        self.used: Size = 0
+        self.told: Size = 0
 
     def count(self, length: Size) -> None:
         """Count a packet of this length, IP header included."""
         self.used += length + ETHERNET_HEADER
-        self.changed = True
 
 
 class Ledger:
@@ -39,29 +47,37 @@ class Ledger:
         """An account, opened if need be."""
         account = self._accounts.get(key)
         if account is None:
+            if len(self._accounts) >= MOST_ACCOUNTS and key != ALL_OTHERS:
+                return self.account(ALL_OTHERS)
             account = self._accounts[key] = Account()
         return account
 
-    def begin(self, period: str, used: dict[bytes, Size]) -> None:
-        """Begin a period, or take one up again with what was used in it; accounts that are in use stay the same."""
+    def begin(self, period: str) -> None:
+        """Begin a period. Accounts that are in use stay the same objects."""
         self.period = period
         for account in self._accounts.values():
-            account.used = 0
-            account.changed = False
+            account.used = account.told = 0
+
+    def add(self, used: Mapping[bytes, Size]) -> None:
+        """Add what was used of this period before, as it was kept."""
         for key, size in used.items():
-            self.account(key).used = size
+            account = self.account(key)
+            account.used += size
+            account.told += size
 
-    def changes(self) -> dict[bytes, Size]:
-        """The accounts that changed since the last call."""
-        changed = {key: account.used for key, account in self._accounts.items() if account.changed}
-        for key in changed:
-            self._accounts[key].changed = False
-        return changed
+    def news(self) -> dict[bytes, Size]:
+        """What each account has used since the last call."""
+        news = {}
+        for key, account in self._accounts.items():
+            if account.used != account.told:
+                news[key] = account.used - account.told
+                account.told = account.used
+        return news
 
-    def changed(self, keys: Iterable[bytes]) -> None:
-        """Have these told again."""
-        for key in keys:
-            self._accounts[key].changed = True
+    def take_back(self, news: Mapping[bytes, Size]) -> None:
+        """Have this told again: it could not be handed over."""
+        for key, size in news.items():
+            self.account(key).told -= size
 
     def used(self) -> dict[bytes, Size]:
         """All accounts."""

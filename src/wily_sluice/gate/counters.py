@@ -69,14 +69,16 @@ def copy_talks(engine: SiteEngine) -> list[Talk]:
     return nlargest(MOST_TALKS, talks, key=lambda talk: talk.bytes)
 
 
-def copy_counters(engine: SiteEngine, now: Nanoseconds) -> list[Row]:
-    """What has changed since the last call; what has not is left out."""
-    return [*_queues(engine, now), *_limiters(engine, now), *_flows(engine, now)]
+def copy_counters(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
+    """What has changed since the last call; what has not is left out. The engine may go on meanwhile."""
+    yield from _queues(engine, now)
+    yield from _limiters(engine, now)
+    yield from _flows(engine, now)
 
 
 def _queues(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
-    for (uplink, direction), shaper in engine.shapers.items():
-        for leaf in shaper.tree.leaves:
+    for (uplink, direction), shaper in list(engine.shapers.items()):
+        for leaf in list(shaper.tree.leaves):
             counts = _since(leaf.tally, now, leaf.sent_bytes, leaf.sent_payload)
             if counts is not None:
                 yield _row("queue", uplink, direction, leaf.path, leaf.tally, counts)
@@ -92,8 +94,9 @@ def _limiters(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
 
 
 def _flows(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
-    for (uplink, direction), shaper in engine.shapers.items():
-        for tally in shaper.collect():
+    found = [(way, shaper.collect()) for way, shaper in engine.shapers.items()]
+    for (uplink, direction), tallies in found:
+        for tally in tallies:
             counts = _since(tally, now)
             if counts is not None:
                 yield _row("flow", uplink, direction, (tally.host, tally.rule, tally.service), tally, counts)

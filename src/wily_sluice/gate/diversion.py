@@ -14,6 +14,7 @@ goes there. A third chain, at OUTPUT, shows the gate what this machine itself an
 """
 
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from typing import NamedTuple
 
 from wily_sluice.gate.command import run
@@ -26,6 +27,7 @@ DSCP_BIT, CE_BIT, DSCP_SHIFT = 1 << 31, 1 << 30, 24
 OURS = 0xFF << DSCP_SHIFT
 TABLE = "mangle"
 FAMILIES = ("iptables", "ip6tables")
+ENDING = ("ACCEPT", "DROP", "RETURN")  # targets after which a packet of FORWARD does not come to rules behind
 FIRST_PACKETS = 48  # of a conversation, both ways together: as many as recognition looks at
 TELLING_PORTS = (53, 5060)  # DNS, SIP
 
@@ -81,10 +83,49 @@ def put(contents: tuple[str, str], first: bool = False) -> None:
             run([f"{family}-restore", "-w", "--noflush"], stdin=text)
     except LiveError as error:
         if first:
-            remove()
+            with suppress(LiveError):
+                remove()
         if "NFQUEUE" in str(error):
             raise LiveError(f"the kernel lacks the packet queue (NFQUEUE), which the gate needs; {error}") from None
         raise
+
+
+class Standing(NamedTuple):
+    """How the chains stand: `missing` is what of them is no longer there, `before` what others have put before them
+    that ends a packet's way, so that it is not shaped.
+    """
+
+    missing: tuple[str, ...]
+    before: tuple[str, ...]
+
+
+def examine(contents: tuple[str, str]) -> Standing:
+    """Look whether the chains are as `put` left them, of these contents. LiveError when that cannot be seen."""
+    missing, before = [], []
+    for family, own in zip(FAMILIES, contents, strict=True):
+        lines = run([f"{family}-save", "-t", TABLE]).stdout.splitlines()
+        for jump in _jumps(family):
+            chain, target = jump[0], jump[-1]
+            there = [line for line in lines if line.startswith(f"-A {chain} ")]
+            place = next((n for n, line in enumerate(there) if line.endswith(f" -j {target}")), None)
+            if place is None:
+                missing.append(f"{family}: the jump from {chain} to {target}")
+            elif chain == "FORWARD":
+                before += [f"{family}: {line}" for line in there[:place] if line.split()[-1] in ENDING]
+        for chain in CHAINS:
+            wanted = sum(line.startswith(f"-A {chain} ") for line in own.splitlines())
+            if sum(line.startswith(f"-A {chain} ") for line in lines) != wanted:
+                missing.append(f"{family}: rules of {chain}")
+    return Standing(tuple(missing), tuple(before))
+
+
+def repair(contents: tuple[str, str]) -> None:
+    """Put the chains there anew, whatever is left of them. LiveError when the system refuses."""
+    for family in FAMILIES:
+        for jump in _jumps(family):
+            while _table(family, "-D", *jump, check=False):
+                pass
+    put(contents, first=True)
 
 
 def _queue(number: int) -> tuple[str, ...]:

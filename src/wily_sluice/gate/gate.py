@@ -3,53 +3,59 @@
 On every way out but a killing the chain that diverts packets is removed first, then what is still held is let go; after
 a killing the kernel drops what was held and lets all later packets through unshaped, and the next gate clears the chain
 away.
+
+Nothing that takes its time is done in the loop: it is done in a thread beside it (`beside`), by the clerk, or a little
+in each turn.
 """
 
 import gc
 import os
 import signal
-import socket
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Set
 from dataclasses import dataclass
 from datetime import datetime
-from threading import Thread
-from typing import Protocol
+from itertools import islice
+from typing import Any, NamedTuple, Protocol
 from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.header import parse, parties
 from wily_sluice.engine.packet import Packet
-from wily_sluice.gate import diversion
 from wily_sluice.gate.admission import Admission
+from wily_sluice.gate.beside import THREAD_TURN, Beside
 from wily_sluice.gate.budget import Budget
-from wily_sluice.gate.command import require
 from wily_sluice.gate.counters import Row, Talk, copy_counters, copy_talks
 from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.guard import Guard
 from wily_sluice.gate.intake import Intake, Taken
-from wily_sluice.gate.lock import take_lock
 from wily_sluice.gate.loop import Crossing, Listener, Loop
-from wily_sluice.gate.urgency import run_before_others
+from wily_sluice.gate.machine import Machine, TableNews
 from wily_sluice.gate.visits import Visits
-from wily_sluice.plan.build import SiteEngine
-from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.build import SiteEngine, open_schedules
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.periods import period_start
 from wily_sluice.recognition.recognition import Recognition
-from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Size
+from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds, Size
 
-THREAD_TURN = 0.0005  # seconds that a thread beside the loop may hold it up
+RETRY = 2.0  # seconds
 KEEP_EVERY: Nanoseconds = 5 * SECOND
+A_CHORE = 64  # rows that are copied in a turn
 
 
 class Keeper(Protocol):
-    """Keeps what was used of quotas. `keep` does not wait for a disk."""
+    """Keeps what was used of quotas."""
 
     def used(self, limiter: str, period: str) -> dict[bytes, Size]:
-        """What each account of a limiter had used of a period, when it was last kept."""
+        """What each account of a limiter had used of a period, when it was last kept. May wait. LiveError when that
+        cannot be known now.
+        """
 
-    def keep(self, limiter: str, period: str, used: dict[bytes, Size]) -> bool:
-        """Keep it; False when it cannot be taken now, and is to be offered again."""
+    def keep(self, limiter: str, period: str, news: dict[bytes, Size]) -> dict[bytes, Size]:
+        """Keep that so much more was used; does not wait, and gives back what cannot be taken now."""
+
+    def tick(self) -> None:
+        """Its turn; does not wait."""
 
 
 class Watcher(Protocol):
@@ -64,24 +70,40 @@ class Watcher(Protocol):
     def ready(self) -> None:
         """The gate shapes from now on."""
 
-    def tick(self, rows: list[Row], lasted: Nanoseconds) -> None:
-        """What was counted since the last tick. The gate's `unshaped` and `visits` are to be looked at as well."""
+    def count(self, rows: list[Row]) -> None:
+        """Some of what was counted since the last tick."""
+
+    def tick(self, lasted: Nanoseconds) -> None:
+        """That was all. The gate's `state` and `visits` are to be looked at as well."""
 
     def told(self, interface: str, here: bool) -> None:
         """An interface of an uplink has gone, or is back."""
 
+    def happened(self, event: str, level: str, **about: str | int | float | bool) -> None:
+        """Something for the log."""
+
+
+class GateState(NamedTuple):
+    """See `control.messages.Health`."""
+
+    unreadable: int
+    unshaped: int
+    crowd: int
+    unrecognized: int
+    late_turns: int
+    refused: int
+    longest_turn: Nanoseconds
+    busy: float
+
 
 @dataclass(slots=True)
 class Making:
-    """A change of plan that is made ready beside the turning loop. `trouble` says why it cannot be."""
+    """A change of plan that is made ready beside the turning loop."""
 
-    done: Callable[[str], None]
-    thread: Thread | None = None
-    plan: Plan | None = None
-    engine: SiteEngine | None = None
-    taken: Taken | None = None
-    trouble: str = ""
-    over: bool = False
+    plan: Plan
+    engine: SiteEngine
+    taken: Taken
+    schedules: int
 
 
 class Gate:
@@ -91,25 +113,39 @@ class Gate:
     between two turns.
     """
 
-    def __init__(self, plan: Plan, keeper: Keeper | None = None, watcher: Watcher | None = None) -> None:
+    def __init__(
+        self,
+        plan: Plan,
+        keeper: Keeper | None = None,
+        watcher: Watcher | None = None,
+        machine: Machine | None = None,
+    ) -> None:
         self.plan = plan
         self.engine = SiteEngine(plan, self._drop, crowded=True)
         self._keeper = keeper
         self._watcher = watcher
+        self._machine = machine or Machine()
         self._recognition = Recognition() if self.engine.recognizes else None
         self.visits = Visits()
         self._budget = Budget()
-        self._intake = Intake()
+        self._intake = Intake(self._machine)
         self._admissions: list[Admission] = []
         self._unreadable = 0
         self._lock: int | None = None
         self._loop: Loop | None = None
         self._waker = -1
-        self._making: Making | None = None
+        self._beside = Beside(-1)
+        self._guard: Guard | None = None
+        self._news: TableNews | None = None
+        self._changing = False
+        self._next: tuple[Callable[[], Plan], Callable[[str], None]] | None = None
         self._missing: set[str] = set()
         self._talking = False
         self._ticked: Nanoseconds = 0
+        self._worked: Nanoseconds = 0
         self._kept: Nanoseconds = 0
+        self._looked: Nanoseconds = 0
+        self._awaited: set[tuple[str, str]] = set()  # limiters with periods whose use before is not known yet
 
     @property
     def unreadable(self) -> int:
@@ -118,33 +154,60 @@ class Gate:
 
     @property
     def unshaped(self) -> int:
-        """Packets that flowed past unshaped, since they came faster than they could be taken in."""
+        """Packets that bypassed the gate, since they came faster than they could be taken in."""
         return self._intake.missed
+
+    @property
+    def unseen(self) -> dict[str, int]:
+        """Packets that crossed each uplink's interface and came by no queue: what the gateway itself sends and gets."""
+        return dict(self._guard.unseen) if self._guard is not None else {}
+
+    def state(self, lasted: Nanoseconds) -> GateState:
+        """How it is, in the time since that was last asked, which was so long."""
+        loop = self._loop
+        assert loop is not None
+        longest, worked = loop.longest, loop.worked
+        loop.longest = 0
+        busy = min(1.0, (worked - self._worked) / lasted) if lasted else 0.0
+        self._worked = worked
+        crowd = self.engine.conversations.crowd
+        return GateState(
+            self.unreadable,
+            self.unshaped,
+            crowd.packets if crowd is not None else 0,
+            self._budget.refused,
+            loop.late,
+            self._intake.refused,
+            longest,
+            round(busy, 3),
+        )
 
     def run(self, ready: Callable[[], None]) -> None:
         """Shape until SIGINT, SIGTERM or SIGHUP; `ready` is called once it does.
 
         Must be called from the main thread. LiveError on refusal.
         """
-        if os.geteuid() != 0:
-            raise LiveError("shaping real packets needs root: run it with sudo")
-        require(*diversion.FAMILIES, *(f"{family}-restore" for family in diversion.FAMILIES))
+        self._machine.require()
         reader, self._waker = os.pipe()
         os.set_blocking(self._waker, False)
+        self._beside = Beside(self._waker)
         old_wakeup = signal.set_wakeup_fd(self._waker, warn_on_full_buffer=False)
         old_handlers = {}
         try:
-            self._lock = take_lock()
+            self._lock = self._machine.take_lock()
             self._intake.begin()
-            others = (self._watcher,) if self._watcher is not None else ()
-            self._loop = loop = Loop((), reader, self._tick, others=others, woken=self._woken)
+            self._guard = Guard(self._machine, self._intake, self._beside, self._happened, self._retake)
+            self._news = self._machine.table_news()
+            others = [one for one in (self._watcher, self._news) if one is not None]
+            self._loop = loop = Loop((), reader, self._tick, others=others, woken=self._beside.done)
             taken = self._intake.take(self.plan, self.engine.recognizes)
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
             self._arrange(taken)
+            self._follow(open_schedules(self.plan, self._moment()))
             gc.freeze()
-            gc.disable()
-            run_before_others()
+            gc.disable()  # packets come and go by the hundred and leave no cycles behind
+            self._machine.become_urgent()
             sys.setswitchinterval(THREAD_TURN)
             self._ticked = self._kept = time.monotonic_ns()
             ready()
@@ -155,7 +218,9 @@ class Gate:
             if self._lock is not None:
                 self._intake.close()
                 os.close(self._lock)
-            self._keep_quotas()
+            if self._news is not None:
+                self._news.close()
+            self._keep_quotas(set(self.engine.ledgers))
             for number, handler in old_handlers.items():
                 signal.signal(number, handler)
             signal.set_wakeup_fd(old_wakeup)
@@ -179,53 +244,78 @@ class Gate:
         """The busiest conversations since the last call, where they are counted."""
         return copy_talks(self.engine) if self._talking else []
 
+    def _happened(self, event: str, level: str, **about: str | int | float | bool) -> None:
+        if self._watcher is not None:
+            self._watcher.happened(event, level, **about)
+
     def offer(self, plan: Callable[[], Plan], done: Callable[[str], None]) -> None:
         """Go on by another plan. `done` is called, between two turns, with an empty string or with why it cannot be.
 
         `plan` may take its time: it is called in a thread of its own. When it cannot be, nothing has changed.
         """
-        if self._making is not None:
-            done("another plan is being taken over at this moment")
+        if self._changing:
+            if self._next is None and "plan" not in self._beside:
+                self._next = (plan, done)  # only the intake is had anew, which is soon over
+            else:
+                done("another plan is being taken over at this moment")
             return
-        making = self._making = Making(done)
-        making.thread = Thread(target=self._make_ready, args=(making, plan), daemon=True)
-        making.thread.start()
+        self._changing = True
 
-    def _make_ready(self, making: Making, plan: Callable[[], Plan]) -> None:
-        try:
-            making.plan = plan()
-            making.engine = SiteEngine(making.plan, self._drop, crowded=True)
-            making.taken = self._intake.take(making.plan, making.engine.recognizes)
-        except (LiveError, FileError, OSError, ValueError) as error:
-            making.trouble = str(error)
-        finally:
-            making.trouble = making.trouble or ("" if making.taken is not None else "the plan cannot be made ready")
-            making.over = True
-            os.write(self._waker, b".")
+        def make_ready() -> Making:
+            wanted = plan()
+            engine = SiteEngine(wanted, self._drop, crowded=True)
+            moment = datetime.now(ZoneInfo(wanted.timezone))
+            return Making(wanted, engine, self._intake.take(wanted, engine.recognizes), open_schedules(wanted, moment))
 
-    def _woken(self) -> None:
-        """Go on by the plan that was made ready, if one was."""
-        making = self._making
-        if making is None or not making.over:
-            return
-        self._making = None
-        if making.plan is not None and making.engine is not None and making.taken is not None:
-            assert self._loop is not None
-            self._loop.let_in()
-            self._tell(time.monotonic_ns())
-            self._keep_quotas()
-            self.plan = making.plan
-            self.engine.follow(making.engine, time.monotonic_ns())
-            if not self.engine.recognizes:
-                self._recognition = None
-            elif self._recognition is None:
-                self._recognition = Recognition()
-            self._arrange(making.taken)
-        making.done(making.trouble)
+        def over(making: Any) -> None:
+            trouble = ""
+            if isinstance(making, Making):
+                self._change_over(making)
+            else:
+                trouble = str(making) or "the plan cannot be made ready"
+            self._changing = False
+            done(trouble)
+
+        self._beside.do("plan", make_ready, over)
+
+    def _retake(self) -> None:
+        """Have the same plan's packets led here in another way, as the intake now sees fit."""
+        if self._changing:
+            return  # the change that is on its way does so
+        self._changing = True
+        plan, recognizes = self.plan, self.engine.recognizes
+
+        def over(taken: Any) -> None:
+            if isinstance(taken, Taken):
+                self._arrange(taken)
+            self._changing = False
+            waiting, self._next = self._next, None
+            if waiting is not None:
+                self.offer(*waiting)
+
+        self._beside.do("intake", lambda: self._intake.take(plan, recognizes), over)
+
+    def _change_over(self, making: Making) -> None:
+        """Go on by the plan that was made ready."""
+        assert self._loop is not None
+        self._loop.let_in()
+        while self._loop.chore is not None and not self._loop.chore():
+            pass
+        self._loop.chore = None
+        self._keep_quotas(self.engine.ledgers.keys() - making.engine.ledgers.keys())
+        self.plan = making.plan
+        self.engine.follow(making.engine, time.monotonic_ns())
+        if not self.engine.recognizes:
+            self._recognition = None
+        elif self._recognition is None:
+            self._recognition = Recognition()
+        self._arrange(making.taken)
+        self._follow(making.schedules)
 
     def _arrange(self, taken: Taken) -> None:
         """Have the loop read what the plan takes."""
         assert self._loop is not None
+        self._loop.let_in()
         self._intake.settle(taken)
         self._unreadable = self.unreadable
         crossings = []
@@ -249,7 +339,6 @@ class Gate:
         self._loop.changed()
         for shaper in self.engine.shapers.values():
             shaper.count_conversations(self._talking)
-        self._follow_clock()
         self._look_at_interfaces()
 
     def _listeners(self) -> list[Listener]:
@@ -270,45 +359,105 @@ class Gate:
         now = time.monotonic_ns()
         self.engine.conversations.sweep(now)
         self._tell(now)
-        self._follow_clock()
-        self._look_at_interfaces()
+        if now - self._looked >= SECOND - 100 * MILLISECOND:
+            self._looked = now
+            plan = self.plan
+            self._beside.do("clock", lambda: (plan, open_schedules(plan, self._moment())), self._clock_told)
+            self._look_at_interfaces()
+            if self._guard is not None:
+                self._guard.tick(self.plan, self._news, now)
+        if self._keeper is not None:
+            self._keeper.tick()
         if now - self._kept >= KEEP_EVERY:
             self._kept = now
             self._keep_quotas()
 
     def _tell(self, now: Nanoseconds) -> None:
-        if self._watcher is not None:
-            self._watcher.tick(copy_counters(self.engine, now), now - self._ticked)
-            self._ticked = now
+        """Begin to copy what was counted, some of it in each turn."""
+        assert self._loop is not None
+        watcher = self._watcher
+        if watcher is None or self._loop.chore is not None:
+            return
+        rows, lasted = copy_counters(self.engine, now), now - self._ticked
+        self._ticked = now
+
+        def chore() -> bool:
+            some = list(islice(rows, A_CHORE))
+            if some:
+                watcher.count(some)
+            if len(some) == A_CHORE:
+                return False
+            watcher.tick(lasted)
+            return True
+
+        self._loop.chore = chore
 
     def _look_at_interfaces(self) -> None:
         """See which interfaces of uplinks have gone or are back; packets are shaped whenever theirs is there."""
-        present = {name for _, name in socket.if_nameindex()}
+        present = self._machine.interfaces()
         missing = {uplink.interface for uplink in self.plan.uplinks} - present
         if self._watcher is not None:
             for name in sorted(missing ^ self._missing):
                 self._watcher.told(name, name not in missing)
         self._missing = missing
 
-    def _follow_clock(self) -> None:
+    def _moment(self) -> datetime:
+        return datetime.now(ZoneInfo(self.plan.timezone))
+
+    def _clock_told(self, told: Any) -> None:
+        if isinstance(told, tuple) and told[0] is self.plan:
+            self._follow(told[1])
+
+    def _follow(self, schedules: int) -> None:
         """Follow the schedules, and begin new periods of quotas."""
-        moment = datetime.now(ZoneInfo(self.plan.timezone))
-        self.engine.at(moment)
+        self.engine.keep_to(schedules)
+        moment = self._moment()
         for limiter in self.plan.limiters:
             ledger = self.engine.ledgers.get(limiter.name)
             if ledger is None or limiter.quota is None:
                 continue
             period = period_start(limiter.quota.period, limiter.starts, moment).isoformat()
             if period != ledger.period:
-                self._keep_quotas()
-                ledger.begin(period, self._keeper.used(limiter.name, period) if self._keeper is not None else {})
+                self._keep_quotas({limiter.name})
+                self._awaited.discard((limiter.name, ledger.period))
+                ledger.begin(period)
+                if self._keeper is not None:
+                    self._awaited.add((limiter.name, period))
+        self._ask_for_use()
 
-    def _keep_quotas(self) -> None:
+    def _ask_for_use(self) -> None:
+        """Ask what was used of periods that have begun here, one at a time. Until that is known, nothing is handed over
+        of them: what is kept is the sum of it all.
+        """
+        keeper = self._keeper
+        if keeper is None or not self._awaited:
+            return
+        name, period = min(self._awaited)
+
+        def known(used: Any) -> None:
+            if isinstance(used, dict) and (name, period) in self._awaited:
+                self._awaited.discard((name, period))
+                ledger = self.engine.ledgers.get(name)
+                if ledger is not None and ledger.period == period:
+                    ledger.add(used)
+            self._ask_for_use()
+
+        def ask() -> Any:
+            try:
+                return keeper.used(name, period)
+            except LiveError as error:
+                self._happened("quotas.unreadable", "warning", limiter=name, why=str(error))
+                time.sleep(RETRY)
+                raise
+
+        self._beside.do("quotas", ask, known)
+
+    def _keep_quotas(self, ending: Set[str] = frozenset()) -> None:
+        """Hand over what was used since the last time; of those that are `ending` in any case."""
         if self._keeper is not None:
             for name, ledger in self.engine.ledgers.items():
-                changes = ledger.changes()
-                if changes and not self._keeper.keep(name, ledger.period, changes):
-                    ledger.changed(changes)
+                if name in ending or (name, ledger.period) not in self._awaited:
+                    ledger.take_back(self._keeper.keep(name, ledger.period, ledger.news()))
 
     def _drop(self, packet: Packet) -> None:
         packet.token.queue.drop(packet.token.token)

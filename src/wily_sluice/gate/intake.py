@@ -14,6 +14,7 @@ from typing import TypeAlias
 
 from wily_sluice.gate import diversion
 from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.machine import Machine
 from wily_sluice.gate.packet_queue import HEADER_BYTES, RECEIVE_BUFFER, SHORT_BUFFER, WHOLE_BYTES, PacketQueue
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Rate, Size, transmission_time
@@ -51,9 +52,15 @@ class Taken:
 
 
 class Intake:
-    """Of one gate. `begin` comes first, `close` last."""
+    """Of one gate, on a machine. `begin` comes first, `close` last.
 
-    def __init__(self) -> None:
+    Where the machine's table of connections is `full`, the first packets of conversations are not told from the others
+    by it, but all packets copied whole.
+    """
+
+    def __init__(self, machine: Machine) -> None:
+        self._machine = machine
+        self.full = False
         self._queues: dict[int, PacketQueue] = {}
         self._taken: Taken | None = None
         self._begun = False
@@ -64,8 +71,8 @@ class Intake:
     def begin(self) -> None:
         """Clear away what a killed gate left, and see what this machine can do."""
         self._begun = True
-        diversion.remove()
-        self._can_count, self.can_write = diversion.can_count(), diversion.can_write()
+        self._machine.remove_chains()
+        self._can_count, self.can_write = self._machine.can_count(), self._machine.can_write()
 
     def take(self, plan: Plan, recognizes: bool) -> Taken:
         """Open what a plan needs beyond what is open, and lead its packets there. `settle` or `retreat` is to follow.
@@ -77,7 +84,7 @@ class Intake:
         if dscps and not self.can_write:
             raise LiveError("this machine cannot write DSCPs (iptables has no TOS), which the plan asks for")
         places = self._places(plan)
-        apart = recognizes and self._can_count
+        apart = recognizes and self._can_count and not self.full
         diverting = [
             diversion.Diverting(
                 uplink.interface,
@@ -114,20 +121,20 @@ class Intake:
 
     def _lead(self, chains: tuple[str, str]) -> None:
         if self._taken is None:
-            diversion.put(chains, first=True)
+            self._machine.put_chains(chains, first=True)
         elif chains != self._taken.chains:
             try:
-                diversion.put(chains)
+                self._machine.put_chains(chains)
             except LiveError:
                 with suppress(LiveError):
-                    diversion.put(self._taken.chains)
+                    self._machine.put_chains(self._taken.chains)
                 raise
 
     def _open(self, number: int, whole: bool, copied: Size, buffer: Size = RECEIVE_BUFFER) -> None:
         if number in self._queues:
             return
         try:
-            self._queues[number] = PacketQueue(number, whole, copied, buffer=buffer)
+            self._queues[number] = self._machine.open_queue(number, whole, copied, buffer)
         except OSError as error:
             if error.errno in (errno.EBUSY, errno.EPERM):
                 raise LiveError(f"the kernel's packet queue {number} is in use by another program") from None
@@ -174,5 +181,29 @@ class Intake:
     def close(self) -> None:
         """Lead no more packets here, and let go of all that wait."""
         if self._begun:
-            diversion.remove()
+            with suppress(LiveError):
+                self._machine.remove_chains()
         self._close(self._queues)
+
+    @property
+    def chains(self) -> tuple[str, str] | None:
+        """What the chains are to hold now."""
+        return self._taken.chains if self._taken is not None else None
+
+    @property
+    def counts_first(self) -> bool:
+        """Whether the kernel's table of connections tells the first packets of conversations from the others."""
+        return self._taken is not None and self._taken.apart
+
+    def numbered(self, uplink: str) -> int:
+        """How many packets of an uplink, both ways, came to its queues; some of them may have been let past there."""
+        if self._taken is None:
+            return 0
+        places = [place for way, place in self._taken.places.items() if way[0] == uplink]
+        numbers = [first + place for place in places for first in (FIRST_QUEUE, FIRST_OPENING)]
+        return sum(queue.numbered for number in numbers if (queue := self._queues.get(number)) is not None)
+
+    @property
+    def refused(self) -> int:
+        """Messages of verdicts that the kernel did not take at first."""
+        return sum(queue.refused for queue in self._queues.values())

@@ -98,7 +98,8 @@ class Loop:
     """Turns until `stop` is called, which a signal handler may do; `wake` is a readable end that signals write to.
 
     Crossings and listeners may be replaced between turns, and so by what a turn calls: then call `changed`. `tick` is
-    called every `pace` nanoseconds, `woken` when something was written to the other end of `wake`.
+    called every `pace` nanoseconds, `woken` when something was written to the other end of `wake`. `chore`, where there
+    is one, is called in every turn, and does a little of something long, until it says that it is done.
     """
 
     def __init__(
@@ -118,9 +119,11 @@ class Loop:
         self._wake = wake
         self._tick = tick
         self._stopped = False
+        self.chore: Callable[[], bool] | None = None
         self._era = 1  # of the queues: what is settled in one may not be in the next
         self.longest: Nanoseconds = 0  # turn, since somebody set it to 0
         self.late = 0  # turns that took longer than LATE
+        self.worked: Nanoseconds = 0  # not asleep, in all
         self._readers: list[int | PacketQueue | Reader] = []
 
     def stop(self) -> None:
@@ -148,7 +151,7 @@ class Loop:
         next_tick = time.monotonic_ns() + self.pace
         while not self._stopped:
             now = time.monotonic_ns()
-            wake_at = min(now + LONGEST_SLEEP, next_tick)
+            wake_at = min(now + LONGEST_SLEEP, next_tick) if self.chore is None else now
             for crossing in self.crossings:
                 due = crossing.discipline.next_release(now)
                 if due is not None and due < wake_at:
@@ -169,12 +172,15 @@ class Loop:
             for other in self.others:
                 if other in readable:
                     other.turn()
+            if self.chore is not None and self.chore():
+                self.chore = None
             now = time.monotonic_ns()
             if now >= next_tick:
                 next_tick = max(next_tick + self.pace, now)
                 if self._tick is not None:
                     self._tick()
                 now = time.monotonic_ns()
+            self.worked += now - begun
             if now - begun > LATE:
                 self.late += 1
             if now - begun > self.longest:

@@ -166,6 +166,11 @@ class PacketQueue:
         self._room = copied + ATTRIBUTES
         self._socket.send(_message(MSG_CONFIG, 0, self.number, _handing_over(whole, copied)))
 
+    @property
+    def numbered(self) -> int:
+        """How many packets the kernel has numbered, up to the last that was read."""
+        return self._number
+
     def fileno(self) -> int:
         """For select."""
         return self._socket.fileno()

@@ -38,6 +38,8 @@ FIELDS = (
 )  # fmt: skip
 MOST_BYTES: Size = 512_000_000
 PAGE: Size = 4096
+MOST_KEYS = 4096  # in a span: hosts beyond that are counted together
+OTHERS = "(others)"
 COMMIT_EVERY = 5  # seconds
 MOST_WAITING = 600  # rows that could not be written yet
 
@@ -178,7 +180,10 @@ class CounterStore(CounterReader):
         if span is None:
             span = self._open[resolution] = _Span(begin, {})
         for key, own in counts.items():
-            span.counts.setdefault(key, Counts()).then(own)
+            if len(span.counts) >= MOST_KEYS and key.subject == "host" and key not in span.counts:
+                span.counts.setdefault(Key("host", "", key.direction, OTHERS), Counts()).add(own)
+            else:
+                span.counts.setdefault(key, Counts()).then(own)
 
     def _write(self, at: int) -> None:
         """Write what waits, and let go of what is too old."""

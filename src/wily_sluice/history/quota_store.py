@@ -2,6 +2,9 @@
 
 One row for each limiter, period and account; a period is the ISO date of its first day. Rows of periods that are over
 are kept for a year. A commit is written ahead of the database itself, so a crash leaves what was committed last.
+
+What comes is what was used since it last came, in batches that each run of a gate numbers from 1. The number of the
+last one that was written is written with it, so one that comes twice counts once.
 """
 
 from collections.abc import Iterable
@@ -15,21 +18,23 @@ _SCHEMA = """
     create table if not exists quota (
         limiter text not null, period text not null, key blob not null, used integer not null,
         primary key (limiter, period, key)
-    ) without rowid
+    ) without rowid;
+    create table if not exists written (run text primary key, batch integer not null, day text not null) without rowid
 """
 
 
 class QuotaStore:
     """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, patience: float = 5.0) -> None:
         self.path = folder / "counters.sqlite"
-        self._database = private_database(self.path, 5)
+        self._database = private_database(self.path, patience)
         self._database.execute("pragma journal_mode = wal")
         self._database.execute("pragma synchronous = normal")
-        self._database.execute(_SCHEMA)
-        self._database.execute("delete from quota where period < date('now', '-400 days')")
-        self._database.commit()
+        self._database.executescript(_SCHEMA)
+        with self._database:
+            self._database.execute("delete from quota where period < date('now', '-400 days')")
+            self._database.execute("delete from written where day < date('now', '-30 days')")
 
     def used(self, limiter: str, period: str) -> dict[bytes, Size]:
         """What each account has used in a period."""
@@ -37,10 +42,18 @@ class QuotaStore:
         with closing(rows):
             return {bytes(key): used for key, used in rows}
 
-    def keep(self, changes: Iterable[tuple[str, str, bytes, Size]]) -> None:
-        """Write what was used: limiter, period, account, bytes."""
+    def add(self, run: str, batch: int, used: Iterable[tuple[str, str, bytes, Size]]) -> None:
+        """Add what was used: limiter, period, account, bytes; unless this batch of this run, or a later one, was."""
         with self._database:
-            self._database.executemany("insert or replace into quota values (?, ?, ?, ?)", changes)
+            last = self._database.execute("select batch from written where run = ?", (run,)).fetchone()
+            if last is not None and last[0] >= batch:
+                return
+            self._database.executemany(
+                "insert into quota values (?, ?, ?, ?) "
+                "on conflict (limiter, period, key) do update set used = used + excluded.used",
+                used,
+            )
+            self._database.execute("insert or replace into written values (?, ?, date('now'))", (run, batch))
 
     def close(self) -> None:
         """Close the database."""

@@ -77,6 +77,11 @@ def leaf_target(leaf: QueueSpec, leaves: int) -> Nanoseconds:
     return max(TARGET, 3 * transmission_time(leaf.largest, slowest) // 2)
 
 
+def open_schedules(plan: Plan, moment: datetime) -> int:
+    """Which of a plan's schedules hold at a moment, as bits; a calendar may take its time to say so."""
+    return sum(1 << place for place, one in enumerate(plan.schedules.values()) if one.holds(moment))
+
+
 def _crowd(plan: Plan) -> Crowd:
     """Of the plan's networks, each with the first address of a subnet of either version of IP."""
     networks = []
@@ -187,14 +192,18 @@ class SiteEngine:
 
     def at(self, moment: datetime) -> bool:
         """Follow the schedules to a moment, given in the site's time zone. True when something changed."""
-        bits = sum(1 << place for place, one in enumerate(self._plan.schedules.values()) if one.holds(moment))
+        return self.keep_to(open_schedules(self._plan, moment))
+
+    def keep_to(self, bits: int) -> bool:
+        """Follow the schedules, of which those hold that have a bit here. True when something changed."""
         changed = bits != self.clock.open and self._rules_follow_schedules
         self.clock.open = bits
+        places = {name: place for place, name in enumerate(self._plan.schedules)}
         for planned_limiter, *both in zip(
             self._plan.limiters, *(bank.limiters for bank in self.banks.values()), strict=True
         ):
             when = planned_limiter.when
-            active = when is None or self._plan.schedules[when].holds(moment)
+            active = when is None or bool(bits >> places[when] & 1)
             for limiter in both:
                 if limiter is not None and limiter.active != active:
                     limiter.active = active

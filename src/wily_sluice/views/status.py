@@ -37,8 +37,15 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
         held = status["held_by"]
         console.print(f"held by {held['who']} since {held['since']}: {held['what']}")
     if status["unshaped"]:
-        told = f"{status['unshaped']:,} packets came faster than they could be taken in, and flowed past unshaped"
+        told = f"{status['unshaped']:,} packets came faster than they could be taken in, and bypassed the gate"
         console.print(f"[bold yellow]{told}[/]: see `sluice gate cost`")
-    if status["unreadable"]:
-        console.print(f"{status['unreadable']} packets could not be read, and went to the default")
+    if status["strained"]:
+        told = "shaping takes all of a processor, so rates may not be reached"
+        console.print(f"[bold yellow]{told}[/]: see `sluice gate cost`")
+    health = status["health"]
+    if health["crowd"]:
+        told = "packets of conversations that opened faster than they could be followed were shaped by host"
+        console.print(f"{health['crowd']:,} {told}")
+    if health["unreadable"]:
+        console.print(f"{health['unreadable']:,} packets could not be read, and went to the default")
     console.print(f"its history is in {status['state']}; connections now: {status['clients']}", style="dim")

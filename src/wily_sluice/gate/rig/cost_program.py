@@ -39,6 +39,7 @@ class Teller:
 
     def __init__(self) -> None:
         self._worked = time.process_time()
+        self._packets = 0
 
     def tell(self, packets: int, lasted: Nanoseconds) -> None:
         """A line of it."""
@@ -60,9 +61,17 @@ class Teller:
     def told(self, interface: str, here: bool) -> None:
         """Nothing to do."""
 
-    def tick(self, rows: list[Row], lasted: Nanoseconds) -> None:
+    def happened(self, event: str, level: str, **about: str | int | float | bool) -> None:
+        """Nothing to do."""
+
+    def count(self, rows: list[Row]) -> None:
+        """Add them up."""
+        self._packets += sum(row.packets for row in rows if row.kind == "queue")
+
+    def tick(self, lasted: Nanoseconds) -> None:
         """Tell."""
-        self.tell(sum(row.packets for row in rows if row.kind == "queue"), lasted)
+        self.tell(self._packets, lasted)
+        self._packets = 0
 
 
 def bare(plan: Plan) -> None:

@@ -1,0 +1,137 @@
+"""Watches over what the gate stands on: the chains that lead packets to it, and the kernel's table of connections.
+
+- Another program may flush the tables, or put a rule before ours. The kernel tells of changes (nf_tables); where it
+  does not, an interface over which far more packets go than come to the queues gives it away within a second. What is
+  missing is put back, and told; a rule of others that ends a packet's way before the gate is told, and left.
+- Where rules ask what conversations speak, the kernel tracks connections for the gate's sake; and when its table is
+  full, it drops the packets of new ones. Before that, the gate goes on without, and uses it again when there is room.
+"""
+
+from collections.abc import Callable
+from typing import Any, Final
+
+from wily_sluice.gate.beside import Beside
+from wily_sluice.gate.diversion import Standing
+from wily_sluice.gate.intake import Intake
+from wily_sluice.gate.machine import Crossed, Machine, TableNews
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import SECOND, Nanoseconds
+
+FEW: Final = 20  # packets in a second, of which nothing is concluded
+QUIET: Final[Nanoseconds] = 10 * SECOND  # after a look that found nothing, before traffic alone is a reason for another
+NEARLY_FULL, ROOMY = 0.85, 0.5  # of the table of connections
+AGAIN: Final[Nanoseconds] = 30 * SECOND  # with room all the time, before it is relied on again
+
+Tell = Callable[..., None]
+
+
+class Guard:
+    """Of one gate. `tell` is told what happens: event, level, and what belongs to it; `retake` is called when the
+    intake is to be had anew, since `Intake.full` has changed.
+    """
+
+    def __init__(
+        self, machine: Machine, intake: Intake, beside: Beside, tell: Tell, retake: Callable[[], None]
+    ) -> None:
+        self._machine = machine
+        self._intake = intake
+        self._beside = beside
+        self._tell = tell
+        self._retake = retake
+        self._crossed: dict[str, Crossed] = {}
+        self._seen: dict[str, int] = {}
+        self._before: tuple[str, ...] = ()
+        self._looked: Nanoseconds = -QUIET
+        self._roomy_since: Nanoseconds | None = None
+        self._trouble = ""
+        self.repairs = 0
+        self.unseen: dict[
+            str, int
+        ] = {}  # packets of each uplink's interface that came by no queue, since the gate began
+
+    def tick(self, plan: Plan, news: TableNews | None, now: Nanoseconds) -> None:
+        """A look, once a second."""
+        astray = self._is_astray(plan)
+        if news is not None and news.changed:
+            news.changed = False
+            self._examine(now)
+        elif astray and now - self._looked >= QUIET:
+            self._examine(now)
+        self._look_at_tracking(now)
+
+    def _is_astray(self, plan: Plan) -> bool:
+        """Whether far more crossed an uplink's interface than came to its queues."""
+        try:
+            crossed = self._machine.crossed()
+        except (OSError, ValueError):
+            return False
+        astray = False
+        for uplink in plan.uplinks:
+            here = crossed.get(uplink.interface)
+            seen = self._intake.numbered(uplink.name)
+            before, seen_before = self._crossed.get(uplink.interface), self._seen.get(uplink.name, 0)
+            self._seen[uplink.name] = seen
+            if here is None or before is None:
+                continue
+            through = here.up - before.up + here.down - before.down
+            came = max(0, seen - seen_before)
+            if through > came:
+                self.unseen[uplink.name] = self.unseen.get(uplink.name, 0) + through - came
+            astray = astray or (through >= FEW and came < through // 2)
+        self._crossed = crossed
+        return astray
+
+    def _examine(self, now: Nanoseconds) -> None:
+        chains = self._intake.chains
+        if chains is None:
+            return
+
+        def look() -> tuple[Standing, bool]:
+            standing = self._machine.examine_chains(chains)
+            if standing.missing and self._intake.chains is chains:
+                self._machine.repair_chains(chains)
+                return standing, True
+            return standing, False
+
+        if self._beside.do("tables", look, self._looked_at):
+            self._looked = now
+
+    def _looked_at(self, found: Any) -> None:
+        if isinstance(found, Exception):
+            if str(found) != self._trouble:
+                self._trouble = str(found)
+                self._tell("chain.unrepaired", "error", why=self._trouble)
+            self._looked = -QUIET
+            return
+        self._trouble = ""
+        standing, repaired = found
+        if repaired:
+            self.repairs += 1
+            self._looked = -QUIET
+            self._tell("chain.repaired", "warning", missing="; ".join(standing.missing))
+        if standing.before != self._before:
+            self._before = standing.before
+            if standing.before:
+                self._tell("chain.bypassed", "warning", rules="; ".join(standing.before))
+
+    def _look_at_tracking(self, now: Nanoseconds) -> None:
+        if not self._intake.counts_first and not self._intake.full:
+            return
+        table = self._machine.tracking()
+        if table is None or not table.most:
+            return
+        part = table.connections / table.most
+        if not self._intake.full and part >= NEARLY_FULL:
+            self._intake.full = True
+            self._roomy_since = None
+            self._tell("tracking.full", "warning", connections=table.connections, most=table.most)
+            self._retake()
+        elif self._intake.full and part < ROOMY:
+            if self._roomy_since is None:
+                self._roomy_since = now
+            elif now - self._roomy_since >= AGAIN:
+                self._intake.full = False
+                self._tell("tracking.back", "info", connections=table.connections, most=table.most)
+                self._retake()
+        else:
+            self._roomy_since = None

@@ -1,0 +1,138 @@
+"""What the gate asks of the machine that it runs on, as one narrow interface: the kernel's queues and tables, its
+interfaces and how much crossed them, and the gate's own place among other processes.
+
+`Machine` is the real one. Tests put another in its place, and so run a whole gate without root.
+"""
+
+import os
+import socket
+from pathlib import Path
+from typing import NamedTuple
+
+from wily_sluice.gate import diversion
+from wily_sluice.gate.command import require
+from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.lock import take_lock
+from wily_sluice.gate.packet_queue import PacketQueue
+from wily_sluice.gate.urgency import run_before_others
+from wily_sluice.units import Size
+
+NETLINK_NETFILTER = 12
+NFNLGRP_NFTABLES = 7  # linux/netfilter/nfnetlink_compat.h: what changes the tables is told there
+
+
+class Crossed(NamedTuple):
+    """Packets that crossed an interface: sent is up, for one of an uplink."""
+
+    up: int
+    down: int
+
+
+class Tracking(NamedTuple):
+    """The kernel's table of connections: how many are in it, and how many may be."""
+
+    connections: int
+    most: int
+
+
+class TableNews:
+    """The kernel's news of changes to its tables; `turn` reads them, and notes in `changed` that there were some."""
+
+    def __init__(self, end: socket.socket) -> None:
+        self._end = end
+        self.changed = False
+
+    def fileno(self) -> int:
+        """For select."""
+        return self._end.fileno()
+
+    def turn(self) -> None:
+        """Read what has come."""
+        self.changed = True
+        try:
+            for _ in range(64):
+                self._end.recv(65_536)
+        except OSError:  # no more, or more than was taken in: something has changed either way
+            return
+
+    def close(self) -> None:
+        """Listen no more."""
+        self._end.close()
+
+
+class Machine:
+    """This machine, in the network namespace that the process is in."""
+
+    def require(self) -> None:
+        """LiveError unless packets can be shaped here."""
+        if os.geteuid() != 0:
+            raise LiveError("shaping real packets needs root: run it with sudo")
+        require(*diversion.FAMILIES, *(f"{family}-restore" for family in diversion.FAMILIES))
+
+    def take_lock(self) -> int:
+        """A file descriptor that keeps other gates from this network namespace. LiveError when there is one."""
+        return take_lock()
+
+    def become_urgent(self) -> None:
+        """Have this process run before others."""
+        run_before_others()
+
+    def open_queue(self, number: int, whole: bool, copied: Size, buffer: Size) -> PacketQueue:
+        """One of the kernel's queues. OSError when it cannot be had."""
+        return PacketQueue(number, whole, copied, buffer=buffer)
+
+    def can_count(self) -> bool:
+        """Whether the first packets of a conversation can be told from the others."""
+        return diversion.can_count()
+
+    def can_write(self) -> bool:
+        """Whether the ECN field and DSCPs can be written."""
+        return diversion.can_write()
+
+    def put_chains(self, contents: tuple[str, str], first: bool = False) -> None:
+        """As `diversion.put`."""
+        diversion.put(contents, first)
+
+    def remove_chains(self) -> None:
+        """As `diversion.remove`."""
+        diversion.remove()
+
+    def examine_chains(self, contents: tuple[str, str]) -> diversion.Standing:
+        """As `diversion.examine`."""
+        return diversion.examine(contents)
+
+    def repair_chains(self, contents: tuple[str, str]) -> None:
+        """As `diversion.repair`."""
+        diversion.repair(contents)
+
+    def table_news(self) -> TableNews | None:
+        """News of changes to the kernel's tables; None where it does not tell them."""
+        try:
+            end = socket.socket(socket.AF_NETLINK, socket.SOCK_RAW | socket.SOCK_NONBLOCK, NETLINK_NETFILTER)
+            end.bind((0, 1 << (NFNLGRP_NFTABLES - 1)))
+        except OSError:
+            return None
+        return TableNews(end)
+
+    def interfaces(self) -> set[str]:
+        """The names of those that there are."""
+        return {name for _, name in socket.if_nameindex()}
+
+    def crossed(self) -> dict[str, Crossed]:
+        """What has crossed each interface, since it is there."""
+        found = {}
+        for line in Path("/proc/self/net/dev").read_text().splitlines()[2:]:
+            name, _, numbers = line.partition(":")
+            fields = numbers.split()
+            found[name.strip()] = Crossed(int(fields[9]), int(fields[1]))
+        return found
+
+    def tracking(self) -> Tracking | None:
+        """How full the kernel's table of connections is; None where there is none."""
+        try:
+            connections, most = (
+                int(Path(f"/proc/sys/net/netfilter/nf_conntrack_{what}").read_text()) for what in ("count", "max")
+            )
+        except (OSError, ValueError):
+            return None
+        return Tracking(connections, most)
