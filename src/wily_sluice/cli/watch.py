@@ -21,6 +21,7 @@ from wily_sluice.gate.errors import LiveError
 from wily_sluice.views.console import console
 from wily_sluice.views.watch import PAGES, Page, Watch
 
+REPLACED_WITHIN = 8.0  # seconds, in which a process that has ended beside the gate is started again
 SEQUENCES = {
     "\x1b[A": "up",
     "\x1b[B": "down",
@@ -66,27 +67,42 @@ def watch(page: Page, plain: bool, only: str, seconds: float | None, as_json: bo
     """
     ends = time.monotonic() + seconds if seconds is not None else None
     state = Watch(page=page, filter=only)
-    with Client(watching=True) as client:
-        if as_json:
-            for told in _told(client, ends, "seconds"):
-                click.echo(json.dumps(told, ensure_ascii=False))
-        elif plain or not (sys.stdin.isatty() and sys.stdout.isatty()) or os.environ.get("TERM") in (None, "dumb"):
-            _plain(client, state, ends)
-        else:
-            _drawn(client, state, ends)
+    if as_json:
+        for told in _told(ends, "seconds"):
+            click.echo(json.dumps(told, ensure_ascii=False))
+    elif plain or not (sys.stdin.isatty() and sys.stdout.isatty()) or os.environ.get("TERM") in (None, "dumb"):
+        _plain(state, ends)
+    else:
+        _drawn(state, ends)
 
 
-def _told(client: Client, ends: float | None, to: str) -> Iterator[dict[str, Any]]:
-    client.call("watch.subscribe", to=to)
-    for told in client.notifications():
-        yield told
-        if ends is not None and time.monotonic() >= ends:
-            return
+def _connect_again() -> Client:
+    """To a gate whose process for answering has been replaced. LiveError when it is the gate itself that has ended."""
+    over = time.monotonic() + REPLACED_WITHIN
+    while True:
+        try:
+            return Client(watching=True)
+        except LiveError:
+            if time.monotonic() >= over:
+                raise LiveError("the gate has ended") from None
+            time.sleep(0.2)
 
 
-def _plain(client: Client, state: Watch, ends: float | None) -> None:
+def _told(ends: float | None, to: str) -> Iterator[dict[str, Any]]:
+    client = Client(watching=True)
+    while True:
+        with client:
+            client.call("watch.subscribe", to=to)
+            for told in client.notifications():
+                yield told
+                if ends is not None and time.monotonic() >= ends:
+                    return
+        client = _connect_again()
+
+
+def _plain(state: Watch, ends: float | None) -> None:
     screen = console()
-    for told in _told(client, ends, "conversations" if state.wants_conversations else "seconds"):
+    for told in _told(ends, "conversations" if state.wants_conversations else "seconds"):
         state.feed(told)
         width = screen.width if screen.is_terminal else PLAIN_WIDTH
         for line in state.table(width):
@@ -105,8 +121,9 @@ def _keys_at_once() -> Iterator[None]:
         termios.tcsetattr(sys.stdin, termios.TCSADRAIN, before)
 
 
-def _drawn(client: Client, state: Watch, ends: float | None) -> None:
+def _drawn(state: Watch, ends: float | None) -> None:
     screen = console()
+    client = Client(watching=True)
     subscribed = ""
     with _keys_at_once(), Live(console=screen, screen=True, auto_refresh=False) as live:
         while not state.over and (ends is None or time.monotonic() < ends):
@@ -121,7 +138,9 @@ def _drawn(client: Client, state: Watch, ends: float | None) -> None:
             if client in readable:
                 told = client.waiting()
                 if told is None:
-                    raise LiveError("the gate has ended")
+                    client.close()
+                    client, subscribed = _connect_again(), ""
+                    continue
                 for one in told[-1:]:
                     state.feed(one)
             if readable:

@@ -13,6 +13,7 @@ from wily_sluice.control.paths import CONTROL, WATCH, runtime_folder
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.bundle import Bundle
 
+SILENCE = 20.0  # seconds in which a subscriber is told something, if the gate is well
 PATIENCE = 60.0  # seconds for an answer: what a large plan takes on a slow machine
 
 
@@ -77,27 +78,31 @@ class Client:
         return [one["params"] for one in told if "method" in one]
 
     def notifications(self) -> Iterator[dict[str, Any]]:
-        """What the gate tells by itself, until it ends."""
-        self._socket.settimeout(None)
-        while True:
-            try:
-                told = self._receive()
-            except LiveError:
-                return
+        """What the gate tells by itself, until it ends. LiveError when it has fallen silent."""
+        self._socket.settimeout(SILENCE)
+        while told := self._next():
             if "method" in told:
                 yield told["params"]
 
     def _receive(self) -> dict[str, Any]:
+        answer = self._next()
+        if answer is None:
+            raise LiveError("the gate has ended, or closed the connection")
+        return answer
+
+    def _next(self) -> dict[str, Any] | None:
+        """The next message; None when the connection is at its end."""
         try:
             line = self._file.readline()
         except TimeoutError:
-            raise LiveError(f"the gate has not answered for {PATIENCE:g} s") from None
+            seconds = self._socket.gettimeout()
+            raise LiveError(f"the process that answers for the gate has said nothing for {seconds:g} s") from None
         except OSError:
             line = b""
         if not line:
-            raise LiveError("the gate has ended, or closed the connection")
-        answer: dict[str, Any] = json.loads(line)
-        return answer
+            return None
+        told: dict[str, Any] = json.loads(line)
+        return told
 
     def fileno(self) -> int:
         """For select."""

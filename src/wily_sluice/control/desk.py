@@ -29,6 +29,7 @@ from wily_sluice.control.messages import (
     Event,
     FromGate,
     Health,
+    Heard,
     Interface,
     Rows,
     State,
@@ -211,6 +212,7 @@ class Desk:
     def _tick(self, tick: Tick) -> None:
         at, lasted, talks = tick.at, tick.lasted, tick.talks
         rows, self._rows = self._rows, []
+        self._orders.tell(Heard())
         self._tell_health(tick.health)
         self._names.add(int(at), tick.visits)
         self._look_after_trial()

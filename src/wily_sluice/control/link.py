@@ -91,7 +91,7 @@ class Link(Generic[M]):
                     messages.append(self._decoder.decode(body))
                 else:
                     self._greet(self._hello.decode(body))
-            except msgspec.MsgspecError as error:
+            except (msgspec.MsgspecError, ValueError) as error:  # the latter for text that is no UTF-8
                 raise EOFError from error
         del self._in[:place]
         return messages

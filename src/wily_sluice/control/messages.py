@@ -170,10 +170,14 @@ class Watch(Message, frozen=True):
     conversations: bool
 
 
+class Heard(Message, frozen=True):
+    """The tick has come, and was dealt with."""
+
+
 class Stop(Order, frozen=True):
     """End."""
 
 
 FromGate: TypeAlias = Hello | State | Undone | Rows | Tick | Interface | Event | Done | Seen
-ToGate: TypeAlias = Hello | Take | Hold | Resume | Kept | Undo | Ask | Watch | Stop
+ToGate: TypeAlias = Hello | Take | Hold | Resume | Kept | Undo | Ask | Watch | Heard | Stop
 PROTOCOL = sha256(json.dumps(msgspec.json.schema(FromGate | ToGate), sort_keys=True).encode()).hexdigest()[:16]

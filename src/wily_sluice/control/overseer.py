@@ -2,7 +2,7 @@
 
 A trial is the gate's own affair, so that it ends even if nothing else lives: when its time is up, on the clock that
 goes on while the machine sleeps, the plan before it is taken up again. Should the process beside it end, another is
-started; the gate goes on shaping meanwhile. One that says nothing though it is asked, for DEAF, is ended.
+started; the gate goes on shaping meanwhile. One that has not heard a tick for DEAF is ended.
 """
 
 import socket
@@ -18,6 +18,7 @@ from wily_sluice.control.messages import (
     Done,
     Event,
     Health,
+    Heard,
     Hello,
     Hold,
     Interface,
@@ -99,7 +100,7 @@ class Overseer:
         self._running = False
         self._rows: list[Row] = []
         self._lasted: Nanoseconds = 0
-        self._behind_since: Nanoseconds | None = None
+        self._heard: Nanoseconds = 0
         self._missing: set[str] = set()
         self._trial: Trial | None = None
         self._start()
@@ -121,7 +122,7 @@ class Overseer:
                 self._start_at = boot_clock() + AGAIN
                 return
         self._link = Link(here, ToGate)
-        self._behind_since = None
+        self._heard = boot_clock()
 
     def fileno(self) -> int:
         """For select."""
@@ -200,8 +201,11 @@ class Overseer:
             self._start()
             self._introduce()
         self._lasted += lasted
+        if self._link is not None and now - self._heard > DEAF and self._process is not None:
+            note("desk.deaf", "warning", why=f"the process beside the gate hears nothing for {DEAF // SECOND} s")
+            self._process.kill()
+            self._lost()
         if self._link is not None and not self._link.behind:
-            self._behind_since = None
             rows, self._rows = self._rows, []
             for first in range(0, len(rows), A_MESSAGE):
                 self._say(Rows(rows[first : first + A_MESSAGE]))
@@ -209,24 +213,12 @@ class Overseer:
             self._say(Tick(time.time(), self._lasted, health, self._gate.talks(), self._gate.visits.take()))
             self._lasted = 0
         elif self._link is not None:
-            self._prod(now)
+            try:
+                self._link.flush()
+            except EOFError:
+                self._lost()
         if self._trial is not None and not self._trial.held and now >= self._trial.ends:
             self._undo(NOT_KEPT)
-
-    def _prod(self, now: Nanoseconds) -> None:
-        """Send on what the other process has not taken; end it when it takes nothing for DEAF."""
-        assert self._link is not None
-        try:
-            self._link.flush()
-        except EOFError:
-            self._lost()
-            return
-        if self._behind_since is None:
-            self._behind_since = now
-        elif now - self._behind_since > DEAF and self._process is not None:
-            note("desk.deaf", "warning", why="the process beside the gate takes nothing: it is ended")
-            self._process.kill()
-            self._lost()
 
     def _obey(self, message: ToGate) -> None:
         """Carry out an order."""
@@ -249,6 +241,8 @@ class Overseer:
                 self._say(Seen(number, look_at(self._gate.engine, key)))
             case Watch(pace, conversations):
                 self._gate.watch(pace, conversations)
+            case Heard():
+                self._heard = boot_clock()
             case Stop(number):
                 self._answer(number, "")
                 self._gate.stop()

@@ -1,18 +1,25 @@
-"""Does beside the gate's loop what would hold it up, each in a thread of its own, and hands back what came of it.
+"""Does beside the gate's loop what would hold it up, in a thread for each kind of thing, and hands back the result.
 
 A thread takes turns at the interpreter with the loop, by THREAD_TURN at most; it has the loop's own priority, since a
-thread that holds the interpreter and is itself kept waiting by others would keep the loop waiting too.
+thread that holds the interpreter and is itself kept waiting by others would keep the loop waiting too. Threads stay,
+and wait for the next thing of their kind: one that is only just beginning may be slow to do so.
 """
 
 import os
 from collections import deque
 from collections.abc import Callable
+from queue import SimpleQueue
 from threading import Thread
-from typing import Any
+from typing import Any, NamedTuple
 
 from wily_sluice.gate.urgency import run_before_others
 
 THREAD_TURN = 0.0005  # seconds that a thread may hold the loop up
+
+
+class _Thing(NamedTuple):
+    work: Callable[[], Any]
+    then: Callable[[Any], None]
 
 
 class Beside:
@@ -21,33 +28,42 @@ class Beside:
     def __init__(self, waker: int) -> None:
         self._waker = waker
         self._busy: set[str] = set()
+        self._waiting: dict[str, SimpleQueue[_Thing]] = {}
         self._over: deque[tuple[str, Callable[[Any], None], Any]] = deque()
 
     def do(self, kind: str, work: Callable[[], Any], then: Callable[[Any], None]) -> bool:
-        """Begin something; `then` is called later, between two turns, with what it gave, or with what it
-        raised. False, and nothing done, while one of this kind goes on.
+        """Begin something; `then` is called later, between two turns, with what it gave, or with what it raised.
+
+        False, and nothing done, while one of this kind goes on.
         """
         if kind in self._busy:
             return False
         self._busy.add(kind)
-        Thread(target=self._run, args=(kind, work, then), daemon=True).start()
+        if kind not in self._waiting:
+            self._waiting[kind] = SimpleQueue()
+            Thread(target=self._run, args=(kind, self._waiting[kind]), daemon=True).start()
+        self._waiting[kind].put(_Thing(work, then))
         return True
 
     def __contains__(self, kind: str) -> bool:
         return kind in self._busy
 
-    def _run(self, kind: str, work: Callable[[], Any], then: Callable[[Any], None]) -> None:
+    def _run(self, kind: str, waiting: "SimpleQueue[_Thing]") -> None:
         run_before_others()
-        result: Any = None
-        try:
-            result = work()
-        except Exception as error:  # whatever it is, the gate goes on, and who asked is told
-            result = error
-        self._over.append((kind, then, result))
-        try:
-            os.write(self._waker, b".")
-        except OSError:  # full, so it is read in any case; or the gate has ended
-            return
+        while True:
+            thing = waiting.get()
+            result: Any = None
+            try:
+                result = thing.work()
+            except Exception as error:  # whatever it is, the gate goes on, and who asked is told
+                result = error
+            self._over.append((kind, thing.then, result))
+            try:
+                os.write(self._waker, b".")
+            except BlockingIOError:  # full, so it is read in any case
+                continue
+            except OSError:  # the gate has ended
+                return
 
     def done(self) -> None:
         """Hand back what is over."""

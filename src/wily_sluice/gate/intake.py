@@ -148,9 +148,11 @@ class Intake:
         self._close(self._queues.keys() - taken.numbers)
         for way, place in taken.places.items():
             copied = WHOLE_BYTES if taken.recognizes and not taken.apart else HEADER_BYTES
-            self._queues[FIRST_QUEUE + place].hand_over(taken.whole[way], copied)
+            # Where new conversations come by the same queue as all others, what is too much must not pile up there.
+            buffer = SHORT_BUFFER if self.full else RECEIVE_BUFFER
+            self._queues[FIRST_QUEUE + place].hand_over(taken.whole[way], copied, buffer)
             if taken.apart:
-                self._queues[FIRST_OPENING + place].hand_over(taken.whole[way], WHOLE_BYTES)
+                self._queues[FIRST_OPENING + place].hand_over(taken.whole[way], WHOLE_BYTES, SHORT_BUFFER)
 
     def retreat(self) -> None:
         """Give up what was opened for a plan that is not to be."""

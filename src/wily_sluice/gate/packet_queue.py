@@ -161,8 +161,10 @@ class PacketQueue:
             self._socket.close()
             raise
 
-    def hand_over(self, whole: bool, copied: Size) -> None:
+    def hand_over(self, whole: bool, copied: Size, buffer: Size = RECEIVE_BUFFER) -> None:
         """Have later packets handed over in another way."""
+        with contextlib.suppress(OSError):
+            self._socket.setsockopt(socket.SOL_SOCKET, 33, buffer)
         self._room = copied + ATTRIBUTES
         self._socket.send(_message(MSG_CONFIG, 0, self.number, _handing_over(whole, copied)))
 

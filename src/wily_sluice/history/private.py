@@ -22,10 +22,15 @@ def private_folder(folder: Path) -> None:
 
 
 def private_file(path: Path) -> None:
-    """Make a file that only its owner may read, or close one that is there. OSError when that cannot be."""
-    os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, FILE_MODE))
-    if path.stat().st_mode & 0o077:
-        path.chmod(FILE_MODE)
+    """Make a file that only its owner may read, or close one that is there. OSError when that cannot be.
+
+    One that is there is not opened: to close it again would end the locks that this process has on it (fcntl(2)).
+    """
+    try:
+        os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, FILE_MODE))
+    except FileExistsError:
+        if path.stat().st_mode & 0o077:
+            path.chmod(FILE_MODE)
 
 
 def private_database(path: Path, patience: float, check_same_thread: bool = True) -> sqlite3.Connection:

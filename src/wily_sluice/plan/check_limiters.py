@@ -99,6 +99,12 @@ def _burst(limiter: Limiter, document: Document, rates: Mapping[Direction, Rate]
 
 
 def _quota(limiter: Limiter, document: Document, rates: Mapping[Direction, Rate]) -> Iterator[Finding]:
+    if limiter.quota is not None and limiter.per.whom == "conversation":
+        message = f"a conversation ends long before a {limiter.quota.period} is over, so its use says nothing"
+        yield document.error(
+            ("limiters", limiter.name, "quota"), message, "write `per: host`, `per: subnet/28`, or none"
+        )
+        return
     if limiter.quota is None:
         return
     fastest = max(rates.values())

@@ -1,0 +1,95 @@
+"""The process that reads plans and keeps quotas: what becomes of its work when it, the disk or the gate fails."""
+
+import os
+import signal
+import sqlite3
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from wily_sluice.control.clerk import Clerk
+from wily_sluice.gate.errors import LiveError
+from wily_sluice.history.quota_store import QuotaStore
+from wily_sluice.plan.bundle import Bundle, bundle_of
+from wily_sluice.plan.model import Plan
+
+HOST = bytes([10, 7, 1, 9])
+
+
+@pytest.fixture
+def clerk(tmp_path: Path) -> Iterator[Clerk]:
+    made = Clerk(tmp_path)
+    yield made
+    made.close()
+
+
+def until(holds: Callable[[], object], clerk: Clerk, seconds: float = 15.0) -> None:
+    deadline = time.monotonic() + seconds
+    while not holds():
+        assert time.monotonic() < deadline
+        clerk.tick()
+        time.sleep(0.02)
+
+
+def kept(folder: Path) -> dict[bytes, int]:
+    store = QuotaStore(folder)
+    try:
+        return store.used("month", "2027-03-01")
+    finally:
+        store.close()
+
+
+def test_plans_are_read_and_a_bad_one_is_refused_with_its_errors(clerk: Clerk, demo_plan: Plan) -> None:
+    assert clerk.examine(bundle_of(demo_plan)).site == demo_plan.site
+    with pytest.raises(LiveError, match=r"error: "):
+        clerk.examine(Bundle(b"site: ["))
+
+
+def test_a_clerk_that_is_killed_is_replaced_and_all_that_was_used_is_counted_once(clerk: Clerk, tmp_path: Path) -> None:
+    handed = 0
+    for round_ in range(1, 41):
+        assert clerk.keep("month", "2027-03-01", {HOST: round_}) == {}
+        handed += round_
+        if round_ % 10 == 0:
+            assert clerk._process is not None and clerk._process.pid is not None
+            os.kill(clerk._process.pid, signal.SIGKILL)
+            clerk._process.join()
+            clerk.tick()
+    until(lambda: not clerk._unwritten, clerk)
+    assert kept(tmp_path) == {HOST: handed}
+    assert clerk.used("month", "2027-03-01") == {HOST: handed}
+
+
+def test_while_the_database_is_locked_nobody_waits_and_nothing_is_lost(clerk: Clerk, tmp_path: Path) -> None:
+    clerk.keep("month", "2027-03-01", {HOST: 1})
+    until(lambda: not clerk._unwritten, clerk)
+    locked = sqlite3.connect(tmp_path / "counters.sqlite")
+    locked.execute("begin exclusive")
+    begun = time.monotonic()
+    assert clerk.keep("month", "2027-03-01", {HOST: 2}) == {}
+    clerk.tick()
+    assert time.monotonic() - begun < 0.5
+    with pytest.raises(LiveError, match="locked"):
+        clerk.used("month", "2027-03-01")
+    locked.rollback()
+    locked.close()
+    until(lambda: not clerk._unwritten, clerk)
+    assert kept(tmp_path) == {HOST: 3}
+
+
+def test_however_much_is_handed_over_the_last_accounts_are_kept_like_the_first(clerk: Clerk, tmp_path: Path) -> None:
+    left = {number.to_bytes(4): 1 for number in range(40_000)}
+    while left:
+        left = clerk.keep("month", "2027-03-01", left)
+        clerk.tick()
+    until(lambda: not clerk._unwritten, clerk, 60)
+    assert len(kept(tmp_path)) == 40_000
+
+
+def test_what_was_handed_over_is_written_though_the_gate_ends(tmp_path: Path) -> None:
+    clerk = Clerk(tmp_path)
+    clerk.keep("month", "2027-03-01", {HOST: 7})
+    clerk.close()
+    assert kept(tmp_path) == {HOST: 7}

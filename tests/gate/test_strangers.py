@@ -1,0 +1,92 @@
+"""Who is not root, or only leaves files about, has no say in what a gate does, and reads nothing of what it keeps."""
+
+import os
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+import pytest
+
+from wily_sluice.control.unit import unit_text
+from wily_sluice.gate.command import PYTHON
+from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.lock import take_lock
+from wily_sluice.history.counter_store import CounterStore
+from wily_sluice.history.name_store import NameStore
+from wily_sluice.history.quota_store import QuotaStore
+from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.plan.bundle import Bundle
+
+NOBODY = 65_534
+
+
+@pytest.mark.parametrize("program", ["wily_sluice.cli.desk", "wily_sluice.gate.rig.endpoint"])
+def test_a_module_that_was_planted_in_the_current_folder_is_not_run(tmp_path: Path, program: str) -> None:
+    for name in ("click", "numpy", "argparse", "asyncio", "msgspec", "wily_sluice"):
+        (tmp_path / f"{name}.py").write_text(f"open({str(tmp_path / 'run')!r}, 'w')\nraise SystemExit('planted')\n")
+    done = subprocess.run([*PYTHON, program], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert "planted" not in done.stderr
+    assert not (tmp_path / "run").exists()
+    assert " -P -m wily_sluice gate run" in unit_text(tmp_path)
+
+
+def test_one_gate_has_the_lock_and_another_is_refused_until_it_ends(tmp_path: Path) -> None:
+    lock = take_lock(tmp_path)
+    second = "import pathlib, sys; from wily_sluice.gate.lock import take_lock; take_lock(pathlib.Path(sys.argv[1]))"
+    command = [sys.executable, "-c", second, str(tmp_path)]
+    assert "another gate runs here" in subprocess.run(command, capture_output=True, text=True, check=False).stderr
+    os.close(lock)
+    assert subprocess.run(command, check=False).returncode == 0
+    with pytest.raises(LiveError):
+        held = subprocess.Popen([*command[:2], second + "; print(flush=True); sys.stdin.read()", str(tmp_path)],
+                                stdin=subprocess.PIPE, stdout=subprocess.PIPE)  # fmt: skip
+        try:
+            assert held.stdout is not None and held.stdout.readline()
+            take_lock(tmp_path)
+        finally:
+            held.kill()
+            held.communicate()
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="becomes somebody else, which only root can")
+def test_nobody_but_root_can_keep_a_gate_from_starting(request: pytest.FixtureRequest) -> None:
+    folder = Path(tempfile.mkdtemp(prefix="sluice-test-", dir="/run"))
+    request.addfinalizer(lambda: shutil.rmtree(folder))
+    folder.chmod(0o755)
+    os.close(take_lock(folder))
+    script = (
+        "import os, sys, fcntl; from pathlib import Path; os.setuid(int(sys.argv[2])); folder = Path(sys.argv[1])\n"
+        "for path in [*folder.iterdir(), folder / 'net-1.lock']:\n"
+        "    try: fcntl.lockf(os.open(path, os.O_RDWR | os.O_CREAT), fcntl.LOCK_EX | fcntl.LOCK_NB)\n"
+        "    except OSError: continue\n"
+        "    print('taken', path)\n"
+    )
+    done = subprocess.run([sys.executable, "-c", script, str(folder), str(NOBODY)], capture_output=True, text=True)
+    assert (done.stdout, done.returncode) == ("", 0)
+    with socket.socket(socket.AF_UNIX) as abstract:  # what others may bind is no lock
+        abstract.bind("\0wily-sluice-gate")
+        os.close(take_lock(folder))
+
+
+def test_what_a_gate_keeps_is_for_its_owner_alone_whatever_the_umask_says(tmp_path: Path) -> None:
+    folder = tmp_path / "state"
+    before = os.umask(0)
+    try:
+        revisions = RevisionStore(folder)
+        revisions.record(Bundle(b"site: x"), "2027-03-01T00:00:00Z", "root", "")
+        stores = (revisions, CounterStore(folder), NameStore(folder), QuotaStore(folder))
+        modes = {path.name: path.stat().st_mode & 0o777 for path in folder.iterdir()}
+        for store in stores:
+            store.close()
+    finally:
+        os.umask(before)
+    assert folder.stat().st_mode & 0o777 == 0o700
+    assert len(modes) >= 4 and set(modes.values()) == {0o600}, modes
+    (folder / "names.sqlite").chmod(0o644)  # as an earlier program left it
+    folder.chmod(0o755)
+    NameStore(folder).close()
+    assert (folder / "names.sqlite").stat().st_mode & 0o777 == 0o600
+    assert folder.stat().st_mode & 0o777 == 0o700
