@@ -65,7 +65,7 @@ def test_a_clerk_that_is_killed_is_replaced_and_all_that_was_used_is_counted_onc
 def test_while_the_database_is_locked_nobody_waits_and_nothing_is_lost(clerk: Clerk, tmp_path: Path) -> None:
     clerk.keep("month", "2027-03-01", {HOST: 1})
     until(lambda: not clerk._unwritten, clerk)
-    locked = sqlite3.connect(tmp_path / "counters.sqlite")
+    locked = sqlite3.connect(tmp_path / "quotas.sqlite")
     locked.execute("begin exclusive")
     begun = time.monotonic()
     assert clerk.keep("month", "2027-03-01", {HOST: 2}) == {}

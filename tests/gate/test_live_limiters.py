@@ -178,7 +178,7 @@ def test_a_quota_counts_what_the_interface_counts_and_survives_a_killing(rig: Ri
     def kept() -> int:
         import sqlite3
 
-        rows = sqlite3.connect(tmp_path / "state" / "counters.sqlite").execute("select key, used from quota")
+        rows = sqlite3.connect(tmp_path / "state" / "quotas.sqlite").execute("select key, used from quota")
         return {bytes(key): used for key, used in rows}.get(socket.inet_aton(host), 0)
 
     host = addresses(1)[0]

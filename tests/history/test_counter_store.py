@@ -67,7 +67,7 @@ def test_what_is_older_than_its_resolution_is_kept_for_goes(tmp_path: Path, monk
     for second in range(0, 4 * 3600, 10):
         store.add(BEGIN + second, {CALLS: counted(1)})
     store.close()
-    database = sqlite3.connect(tmp_path / "history.sqlite")
+    database = sqlite3.connect(tmp_path / "counters.sqlite")
     spans = dict(database.execute("select resolution, max(begin) - min(begin) from spans group by 1"))
     assert (spans["second"] // 60, spans["minute"] // 60, spans["hour"] // 3600) == (60, 119, 3)
 
@@ -79,7 +79,7 @@ def test_a_full_store_lets_the_oldest_of_the_finest_go(tmp_path: Path, monkeypat
     for second in range(1500):
         hosts = {Key("host", "", "up", f"10.0.0.{n}"): counted(drawn.randrange(10**6)) for n in range(40)}
         store.add(BEGIN + second, hosts)
-    assert (tmp_path / "history.sqlite").stat().st_size <= 400_000
+    assert (tmp_path / "counters.sqlite").stat().st_size <= 400_000
     kept = [at for at, _ in store.read("second", BEGIN, BEGIN + 1500)]
     assert kept[-1] > BEGIN + 1490 and kept[0] > BEGIN + 100
     assert len(list(store.read("minute", BEGIN, BEGIN + 1500))) >= 24

@@ -1,6 +1,7 @@
 from pathlib import Path
 
-from wily_sluice.history.name_store import FILE, NameStore, Spoken, forget
+from wily_sluice.history.database import NAMES
+from wily_sluice.history.name_store import NameStore, Spoken, forget
 from wily_sluice.units import SECOND
 
 HOUR = 3600
@@ -21,7 +22,7 @@ def test_names_go_when_their_time_is_up_and_no_trace_of_them_stays_in_the_file(t
     store.add(BEGIN + 4 * HOUR, kept, [])
     assert {one.name for one in store.read()} == {"www.pages.example"}
     store.close()
-    content = (tmp_path / FILE).read_bytes()
+    content = (tmp_path / NAMES).read_bytes()
     assert b"old.example" not in content and b"www.pages.example" in content
     forget(tmp_path)
     assert not list(tmp_path.iterdir())

@@ -23,7 +23,7 @@ from wily_sluice.control.server import user_name
 from wily_sluice.gate.command import PYTHON
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.rig.cost import measure
-from wily_sluice.history.private import private_file, private_folder
+from wily_sluice.history.database import private_file, private_folder
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.plan.bundle import Bundle, bundle_of

@@ -7,7 +7,8 @@ from pathlib import Path
 import click
 
 from wily_sluice.cli.options import Refusal, json_option, state_option
-from wily_sluice.history.name_store import FILE, NameStore
+from wily_sluice.history.database import NAMES
+from wily_sluice.history.name_store import NameStore
 from wily_sluice.views.console import console, print_json
 from wily_sluice.views.names import names_data, names_table
 
@@ -43,7 +44,7 @@ def names(state: Path, host: str | None, most: int, as_json: bool) -> None:
       sudo sluice names --host 10.61.0.40 --json
     """
     try:
-        if not (state / FILE).exists():
+        if not (state / NAMES).exists():
             raise Refusal(
                 f"no names are kept in {state}: only a plan with `gate: {{keep-names: 7 days}}` has them kept"
             )

@@ -8,7 +8,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from wily_sluice.cli.options import Refusal
-from wily_sluice.history.private import private_folder
+from wily_sluice.history.database import private_folder
 
 PATIENCE = 3.0  # seconds: what belonged to a killed gate ends soon, and may have the folder open until then
 

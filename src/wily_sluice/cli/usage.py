@@ -8,8 +8,9 @@ from pathlib import Path
 import click
 
 from wily_sluice.cli.options import Refusal, Time, json_option, state_option
-from wily_sluice.history.counter_store import FILE, SPANS, CounterReader, Resolution
+from wily_sluice.history.counter_store import SPANS, CounterReader, Resolution
 from wily_sluice.history.counts import Subject
+from wily_sluice.history.database import COUNTERS
 from wily_sluice.history.usage import Usage, resolution_for, usage_of
 from wily_sluice.units import SECOND, Nanoseconds
 from wily_sluice.views.console import console, print_json
@@ -83,7 +84,7 @@ def usage(
 
 def _read(state: Path, subject: Subject, begin: int, end: int, resolution: Resolution) -> Usage:
     try:
-        if not (state / FILE).exists():
+        if not (state / COUNTERS).exists():
             raise Refusal(f"nothing was counted in {state} yet: it is counted while a gate runs")
         with closing(CounterReader(state)) as store:
             return usage_of(store, subject, begin, end, resolution)

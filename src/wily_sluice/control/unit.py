@@ -12,7 +12,7 @@ from pathlib import Path
 
 from wily_sluice.gate.command import run
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.history.private import private_folder
+from wily_sluice.history.database import private_folder
 
 UNIT = "wily-sluice.service"
 FOLDER = Path("/etc/systemd/system")

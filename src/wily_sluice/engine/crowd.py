@@ -16,7 +16,7 @@ from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import is_ipv6
 from wily_sluice.units import SECOND, Nanoseconds
 
-OPENINGS: Final = 2000  # a second
+OPENINGS: Final = 1000  # a second
 FIRST_OPENINGS: Final = 4000
 HOSTS: Final = 500  # stand-ins of hosts, a second
 FIRST_HOSTS: Final = 1000

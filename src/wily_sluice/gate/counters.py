@@ -54,6 +54,7 @@ class Talk(NamedTuple):
 
 
 MOST_TALKS = 200
+MOST_FLOWS = 4096  # rows of hosts, rules and services in a direction of an uplink; what is more is told as one
 
 
 def copy_talks(engine: SiteEngine) -> list[Talk]:
@@ -96,10 +97,24 @@ def _limiters(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
 def _flows(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
     found = [(way, shaper.collect()) for way, shaper in engine.shapers.items()]
     for (uplink, direction), tallies in found:
+        told, others = 0, Tally()
         for tally in tallies:
             counts = _since(tally, now)
-            if counts is not None:
+            if counts is None:
+                continue
+            told += 1
+            if told <= MOST_FLOWS:
                 yield _row("flow", uplink, direction, (tally.host, tally.rule, tally.service), tally, counts)
+            else:
+                size, packets, drops, marks, busy, *_ = counts
+                others.bytes += size
+                others.packets += packets
+                others.drops += drops
+                others.marks += marks
+                others.busy += busy
+        if told > MOST_FLOWS:
+            counts = (others.bytes, others.packets, others.drops, others.marks, others.busy)
+            yield _row("flow", uplink, direction, (b"", "", ""), others, counts)
 
 
 def _since(tally: Tally, now: Nanoseconds, *more: int) -> tuple[int, ...] | None:

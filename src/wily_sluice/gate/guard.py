@@ -82,16 +82,15 @@ class Guard:
         return astray
 
     def _examine(self, now: Nanoseconds) -> None:
-        chains = self._intake.chains
-        if chains is None:
-            return
-
         def look() -> tuple[Standing, bool]:
-            standing = self._machine.examine_chains(chains)
-            if standing.missing and self._intake.chains is chains:
-                self._machine.repair_chains(chains)
-                return standing, True
-            return standing, False
+            with self._intake.hands_on:
+                chains = self._intake.led
+                if chains is None:
+                    return Standing((), ()), False
+                standing = self._machine.examine_chains(chains)
+                if standing.missing:
+                    self._machine.repair_chains(chains)
+                return standing, bool(standing.missing)
 
         if self._beside.do("tables", look, self._looked_at):
             self._looked = now

@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import dataclass
 from itertools import count
+from threading import Lock
 from typing import TypeAlias
 
 from wily_sluice.gate import diversion
@@ -61,6 +62,8 @@ class Intake:
     def __init__(self, machine: Machine) -> None:
         self._machine = machine
         self.full = False
+        self.hands_on = Lock()  # held by whoever changes the chains, or looks at them to put them right
+        self.led: tuple[str, str] | None = None  # what the chains were made to hold last
         self._queues: dict[int, PacketQueue] = {}
         self._taken: Taken | None = None
         self._begun = False
@@ -120,15 +123,17 @@ class Intake:
         return {way: known[way] if way in known else next(free) for way in ways}
 
     def _lead(self, chains: tuple[str, str]) -> None:
-        if self._taken is None:
-            self._machine.put_chains(chains, first=True)
-        elif chains != self._taken.chains:
-            try:
-                self._machine.put_chains(chains)
-            except LiveError:
-                with suppress(LiveError):
-                    self._machine.put_chains(self._taken.chains)
-                raise
+        with self.hands_on:
+            if self._taken is None:
+                self._machine.put_chains(chains, first=True)
+            elif chains != self._taken.chains:
+                try:
+                    self._machine.put_chains(chains)
+                except LiveError:
+                    with suppress(LiveError):
+                        self._machine.put_chains(self._taken.chains)
+                    raise
+            self.led = chains
 
     def _open(self, number: int, whole: bool, copied: Size, buffer: Size = RECEIVE_BUFFER) -> None:
         if number in self._queues:
@@ -186,11 +191,6 @@ class Intake:
             with suppress(LiveError):
                 self._machine.remove_chains()
         self._close(self._queues)
-
-    @property
-    def chains(self) -> tuple[str, str] | None:
-        """What the chains are to hold now."""
-        return self._taken.chains if self._taken is not None else None
 
     @property
     def counts_first(self) -> bool:

@@ -57,7 +57,7 @@ HEADER_BYTES: Final = 128  # enough for IPv6 with some extension headers, and th
 WHOLE_BYTES: Final = 2048  # enough for any packet of a line
 MOST_WAITING: Final = 65_535  # packets the kernel may hold for us
 RECEIVE_BUFFER: Final = 16 << 20  # bytes: some 16,000 packets
-SHORT_BUFFER: Final = 3 << 20  # for what must not wait behind so many
+SHORT_BUFFER: Final = 768 << 10  # for what must not wait behind so many
 VERDICT_PARTS: Final = 128  # of messages that are sent together: each is its head, and the token of the packet
 
 WHOLE: Final = 65_535

@@ -24,10 +24,8 @@ from typing import Literal, TypeAlias
 
 from wily_sluice.engine.tally import step_end, step_of
 from wily_sluice.history.counts import Counts, Key
-from wily_sluice.history.private import private_database
+from wily_sluice.history.database import COUNTERS, open_database
 from wily_sluice.units import MILLISECOND, Nanoseconds, Size
-
-FILE = "history.sqlite"
 
 Resolution: TypeAlias = Literal["second", "minute", "hour"]
 SPANS: dict[Resolution, int] = {"second": 1, "minute": 60, "hour": 3600}
@@ -43,12 +41,15 @@ OTHERS = "(others)"
 COMMIT_EVERY = 5  # seconds
 MOST_WAITING = 600  # rows that could not be written yet
 
-_SCHEMA = """
+_SCHEMA = (
+    """
     create table if not exists spans (
         resolution text not null, begin integer not null, run integer not null, data blob not null,
         primary key (resolution, begin, run)
     )
-"""
+    """,
+)
+_PRAGMAS = (f"page_size = {PAGE}", "journal_mode = wal", "synchronous = normal", "journal_size_limit = 1000000")
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,9 +97,10 @@ class CounterReader:
     """Reads a database of a folder, also while a gate writes it. sqlite3.Error when that cannot be."""
 
     def __init__(self, folder: Path, patience: float = 1.0, write: bool = False) -> None:
-        self.path = folder / FILE
+        self.path = folder / COUNTERS
         if write:
-            self._database = private_database(self.path, patience)
+            pragmas = (*_PRAGMAS, f"max_page_count = {MOST_BYTES // PAGE}")
+            self._database = open_database(self.path, _SCHEMA, patience, pragmas)
         else:
             self._database = sqlite3.connect(f"{self.path.absolute().as_uri()}?mode=rw", timeout=patience, uri=True)
 
@@ -128,13 +130,6 @@ class CounterStore(CounterReader):
 
     def __init__(self, folder: Path, patience: float = 1.0) -> None:
         super().__init__(folder, patience, write=True)
-        self._database.execute(f"pragma page_size = {PAGE}")
-        self._database.execute("pragma journal_mode = wal")
-        self._database.execute("pragma synchronous = normal")
-        self._database.execute("pragma journal_size_limit = 1000000")
-        self._database.execute(f"pragma max_page_count = {MOST_BYTES // PAGE}")
-        self._database.execute(_SCHEMA)
-        self._database.commit()
         self._run = self._next_run()
         self._open: dict[Resolution, _Span] = {}
         self._waiting: list[tuple[Resolution, int, int, bytes]] = []

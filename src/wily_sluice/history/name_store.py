@@ -9,17 +9,18 @@ from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
-from wily_sluice.history.private import private_database
+from wily_sluice.history.database import NAMES, open_database
 from wily_sluice.units import SECOND, Nanoseconds
 
 HOUR = 3600  # seconds
-FILE = "names.sqlite"
 
-_SCHEMA = """
+_SCHEMA = (
+    """
     create table if not exists spoke (
         hour integer not null, host text not null, name text not null, primary key (hour, host, name)
     ) without rowid
-"""
+    """,
+)
 
 
 class Spoken(NamedTuple):
@@ -36,11 +37,8 @@ class NameStore:
     """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be."""
 
     def __init__(self, folder: Path) -> None:
-        self.path = folder / FILE
-        self._database = private_database(self.path, 1)
-        self._database.execute("pragma secure_delete = on")
-        self._database.execute(_SCHEMA)
-        self._database.commit()
+        self.path = folder / NAMES
+        self._database = open_database(self.path, _SCHEMA, 1, ("secure_delete = on",))
 
     def add(self, at: int, kept: Nanoseconds, spoken: Iterable[tuple[str, str]]) -> None:
         """Hosts with names at a moment, and for how long they are kept. What is older goes."""
@@ -72,11 +70,11 @@ class NameStore:
 
 def forget(folder: Path) -> None:
     """Keep nothing, and let go of all that was kept. sqlite3.Error or OSError when that cannot be."""
-    path = folder / FILE
+    path = folder / NAMES
     if path.exists():
         store = NameStore(folder)
         store.clear()
         store.close()
-    for leftover in (path, path.with_name(FILE + "-journal")):
+    for leftover in (path, path.with_name(NAMES + "-journal")):
         with suppress(FileNotFoundError):
             leftover.unlink()

@@ -11,27 +11,28 @@ from collections.abc import Iterable
 from contextlib import closing
 from pathlib import Path
 
-from wily_sluice.history.private import private_database
+from wily_sluice.history.database import QUOTAS, open_database
 from wily_sluice.units import Size
 
-_SCHEMA = """
+_SCHEMA = (
+    """
     create table if not exists quota (
         limiter text not null, period text not null, key blob not null, used integer not null,
         primary key (limiter, period, key)
-    ) without rowid;
+    ) without rowid
+    """,
+    """
     create table if not exists written (run text primary key, batch integer not null, day text not null) without rowid
-"""
+    """,
+)
 
 
 class QuotaStore:
     """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be."""
 
     def __init__(self, folder: Path, patience: float = 5.0) -> None:
-        self.path = folder / "counters.sqlite"
-        self._database = private_database(self.path, patience)
-        self._database.execute("pragma journal_mode = wal")
-        self._database.execute("pragma synchronous = normal")
-        self._database.executescript(_SCHEMA)
+        self.path = folder / QUOTAS
+        self._database = open_database(self.path, _SCHEMA, patience, ("journal_mode = wal", "synchronous = normal"))
         with self._database:
             self._database.execute("delete from quota where period < date('now', '-400 days')")
             self._database.execute("delete from written where day < date('now', '-30 days')")

@@ -3,6 +3,8 @@
 Whatever is written is on the disk before the call returns (`synchronous = full`), or it is not there at all: a crash at
 any moment leaves the history as it was before or after a call. What a plan and its files hold is stored once for equal
 contents. Revisions are numbered from 1; the kept one is what starts next time.
+
+The newest MOST_REVISIONS stay, and the one that is kept; older ones go when another comes, and what only they held.
 """
 
 from collections.abc import Iterable
@@ -12,12 +14,13 @@ from hashlib import sha256
 from pathlib import Path
 from typing import Literal, TypeAlias
 
-from wily_sluice.history.private import private_database
+from wily_sluice.history.database import PLANS, open_database
 from wily_sluice.plan.bundle import Bundle
 
 State: TypeAlias = Literal["trial", "kept", "undone", "refused"]
 
-_SCHEMA = """
+_SCHEMA = (
+    """
     create table if not exists content (digest text primary key, bytes blob not null) without rowid;
     create table if not exists revision (
         number integer primary key autoincrement, at text not null, who text not null, note text not null,
@@ -29,7 +32,9 @@ _SCHEMA = """
         primary key (revision, name)
     ) without rowid;
     create table if not exists kept (one integer primary key check (one = 1), revision integer not null)
-"""
+    """,
+)
+MOST_REVISIONS = 500
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,11 +58,9 @@ class RevisionStore:
     """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be, or is locked."""
 
     def __init__(self, folder: Path, patience: float = 2.0) -> None:
-        self.path = folder / "plans.sqlite"
-        self._database = private_database(self.path, patience, check_same_thread=False)
-        self._database.execute("pragma journal_mode = wal")
-        self._database.execute("pragma synchronous = full")
-        self._database.executescript(_SCHEMA)
+        self.path = folder / PLANS
+        pragmas = ("journal_mode = wal", "synchronous = full")
+        self._database = open_database(self.path, _SCHEMA, patience, pragmas, check_same_thread=False)
 
     def record(self, bundle: Bundle, at: str, who: str, note: str, state: State = "trial") -> Revision:
         """A new revision."""
@@ -73,8 +76,20 @@ class RevisionStore:
             )
             if state == "kept":
                 self._database.execute("insert or replace into kept values (1, ?)", (number,))
-        assert number is not None
+            assert number is not None
+            self._prune(number - MOST_REVISIONS)
         return Revision(number, at, who, note, bundle.digest, state)
+
+    def _prune(self, last: int) -> None:
+        """Let go of the revisions up to the last of these, but for the one that is kept."""
+        old = "number <= ? and number not in (select revision from kept)"
+        if self._database.execute(f"select 1 from revision where {old} limit 1", (last,)).fetchone() is None:
+            return
+        self._database.execute(f"delete from file where revision in (select number from revision where {old})", (last,))
+        self._database.execute(f"delete from revision where {old}", (last,))
+        self._database.execute(
+            "delete from content where digest not in (select plan from revision union select digest from file)"
+        )
 
     def _content(self, content: bytes) -> str:
         digest = sha256(content).hexdigest()

@@ -1,0 +1,121 @@
+"""The databases of a folder of state: private files, each with its schema, which is brought up to date when opened.
+
+| file | holds |
+|---|---|
+| `plans.sqlite` | revisions of the plan |
+| `counters.sqlite` | what was counted |
+| `quotas.sqlite` | what was used of quotas |
+| `names.sqlite` | names that hosts spoke with |
+
+A schema is a list of steps: how far a database has come stands in its table `schema_version`. One that a newer program
+has brought further is refused, and left as it is.
+"""
+
+import os
+import sqlite3
+from collections.abc import Sequence
+from contextlib import closing
+from pathlib import Path
+
+FOLDER_MODE, FILE_MODE = 0o700, 0o600
+PLANS, COUNTERS, QUOTAS, NAMES = "plans.sqlite", "counters.sqlite", "quotas.sqlite", "names.sqlite"
+OLD_COUNTERS, OLD_QUOTAS = "history.sqlite", "counters.sqlite"  # as they were once called
+
+
+class NewerDatabase(sqlite3.DatabaseError):
+    """A newer version of the program has written it."""
+
+
+def private_folder(folder: Path) -> None:
+    """Make a folder that only its owner may read, with those above it; one that is there is closed if it is a gate's.
+
+    OSError when it cannot be made.
+    """
+    if not folder.is_dir():
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        folder.mkdir(mode=FOLDER_MODE, exist_ok=True)
+        folder.chmod(FOLDER_MODE)
+    elif (folder / PLANS).exists() and folder.stat().st_uid == os.geteuid() and folder.stat().st_mode & 0o077:
+        folder.chmod(FOLDER_MODE)
+
+
+def private_file(path: Path) -> None:
+    """Make a file that only its owner may read, or close one that is there. OSError when that cannot be.
+
+    One that is there is not opened: to close it again would end the locks that this process has on it (fcntl(2)).
+    """
+    try:
+        os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, FILE_MODE))
+    except FileExistsError:
+        if path.stat().st_mode & 0o077:
+            path.chmod(FILE_MODE)
+
+
+def open_database(
+    path: Path, steps: Sequence[str], patience: float, pragmas: Sequence[str] = (), check_same_thread: bool = True
+) -> sqlite3.Connection:
+    """A database in a private file in a private folder, both made if need be, with a schema of these steps.
+
+    OSError or sqlite3.Error when it cannot be had, among them NewerDatabase.
+    """
+    private_folder(path.parent)
+    _rename(path.parent)
+    private_file(path)  # what SQLite puts beside it has the same mode
+    database = sqlite3.connect(path, timeout=patience, check_same_thread=check_same_thread)
+    try:
+        for pragma in pragmas:
+            database.execute(f"pragma {pragma}")
+        _bring_up(database, path, steps)
+    except BaseException:
+        database.close()
+        raise
+    return database
+
+
+def _bring_up(database: sqlite3.Connection, path: Path, steps: Sequence[str]) -> None:
+    version = version_of(database)
+    if version > len(steps):
+        raise NewerDatabase(
+            f"{path} was written by a newer version of the program (schema {version}; this one knows {len(steps)}): "
+            "install that version again, or move the file away"
+        )
+    for number, step in enumerate(steps[version:], version + 1):
+        # A script commits what is open, so the step and its number are written in one transaction of their own.
+        database.executescript(
+            f"begin immediate; {step};"
+            "create table if not exists schema_version (one integer primary key check (one = 1), version integer);"
+            f"insert or replace into schema_version values (1, {number}); commit"
+        )
+
+
+def version_of(database: sqlite3.Connection) -> int:
+    """How far a database has come; 0 for one without a schema, or of a program that did not say."""
+    try:
+        with closing(database.execute("select version from schema_version")) as rows:
+            row = rows.fetchone()
+    except sqlite3.OperationalError as error:
+        if "no such table" not in str(error):
+            raise
+        return 0
+    return int(row[0]) if row is not None else 0
+
+
+def _rename(folder: Path) -> None:
+    """Have files that an earlier program named otherwise called by what they hold."""
+    if (folder / OLD_QUOTAS).exists() and not (folder / QUOTAS).exists() and _holds(folder / OLD_QUOTAS, "quota"):
+        _move(folder / OLD_QUOTAS, folder / QUOTAS)
+    if (folder / OLD_COUNTERS).exists() and not (folder / COUNTERS).exists():
+        _move(folder / OLD_COUNTERS, folder / COUNTERS)
+
+
+def _holds(path: Path, table: str) -> bool:
+    with closing(sqlite3.connect(path, timeout=1)) as database:
+        found = database.execute("select 1 from sqlite_master where type = 'table' and name = ?", (table,)).fetchone()
+    return found is not None
+
+
+def _move(old: Path, new: Path) -> None:
+    with closing(sqlite3.connect(old, timeout=1)) as database:
+        database.execute("pragma wal_checkpoint(truncate)")  # what was written ahead belongs into the file
+        database.execute("pragma journal_mode = delete")
+    old.rename(new)
