@@ -8,9 +8,10 @@ import struct
 import sys
 import tempfile
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Set
 from typing import Any
 
+from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.gate.counters import Row
 from wily_sluice.gate.diversion import Standing
 from wily_sluice.gate.gate import Gate
@@ -45,11 +46,12 @@ class Queue:
         self._lock = threading.Lock()
         threading.Thread(target=self._answer, daemon=True).start()
 
-    def hand_over(self, packet: bytes, hardware: bytes = b"") -> bool:
+    def hand_over(self, packet: bytes, hardware: bytes = b"", inside: int = 2) -> bool:
         """False when it is let past, since too many wait unread."""
         with self._lock:
             self.number += 1
             body = struct.pack(">BBH", 0, 0, 0) + attribute(1, struct.pack(">IHB", self.number, 0x800, 1))
+            body += attribute(5, struct.pack(">I", inside)) + attribute(6, struct.pack(">I", inside))
             if hardware:
                 body += attribute(9, struct.pack(">HH", len(hardware), 0) + hardware + bytes(2))
             body += attribute(10, packet[:2048])
@@ -85,7 +87,8 @@ class FakeMachine(Machine):
         self.repairs = 0
         self.connections = 0
         self.packets = 0
-        self.present = {"wan0", "lan0", "lan1"}
+        self.links: list[tuple[bytes, bytes]] = []
+        self.present = {"wan0": 1, "lan0": 2, "lan1": 3}
 
     def require(self) -> None:
         return
@@ -96,9 +99,9 @@ class FakeMachine(Machine):
     def become_urgent(self) -> None:
         return
 
-    def open_queue(self, number: int, whole: bool, copied: int, buffer: int) -> PacketQueue:
+    def open_queue(self, number: int, whole: bool, copied: int, buffer: int, up: bool) -> PacketQueue:
         queue = self.queues[number] = Queue()
-        return PacketQueue(number, whole, copied, lambda: queue.end)
+        return PacketQueue(number, whole, copied, lambda: queue.end, up=up)
 
     def can_count(self) -> bool:
         return self.counts
@@ -122,8 +125,11 @@ class FakeMachine(Machine):
     def table_news(self) -> TableNews | None:
         return None
 
-    def interfaces(self) -> set[str]:
+    def interfaces(self) -> dict[str, int]:
         return self.present
+
+    def near(self, interfaces: Set[str]) -> AddressSet:
+        return AddressSet(self.links)
 
     def crossed(self) -> dict[str, Crossed]:
         return {"wan0": Crossed(self.packets, 0)}

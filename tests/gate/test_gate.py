@@ -6,13 +6,14 @@ from collections.abc import Callable
 import pytest
 
 from tests.gate.fakes import FakeMachine, Listening, Queue, live, udp
+from wily_sluice.engine.header import Parties, key_of
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.gate import A_CHORE, Gate
 from wily_sluice.gate.intake import FIRST_OPENING, FIRST_QUEUE
 from wily_sluice.gate.loop import MOST_HELD
 from wily_sluice.plan.model import Plan
 
-FAR = "203.0.113.5"
+FAR, FAR4 = "203.0.113.5", bytes([203, 0, 113, 5])
 DOWN, UP, UP_FIRST = FIRST_QUEUE, FIRST_QUEUE + 1, FIRST_OPENING + 1
 SLOW = ("up: 10 Mbit/s", "up: 200 kbit/s")
 SERVICES = (
@@ -197,7 +198,7 @@ def test_no_packet_waits_for_a_locked_database_and_no_use_of_a_quota_is_lost_or_
         down = machine.queues[DOWN]
         for count in range(100):
             begun = time.monotonic()
-            down.hand_over(udp("10.7.1.9", FAR, 40_000, 443, 72, back=True))
+            down.hand_over(udp("10.7.1.9", FAR, 40_000, 443, 72, back=True), inside=3)
             until(lambda count=count: len(down.verdicts) > count)
             waits.append(time.monotonic() - begun)
             time.sleep(0.03)
@@ -228,3 +229,55 @@ def test_a_thousand_busy_hosts_are_counted_without_holding_a_packet_up(small_pla
 
     live(gate, listening, script)
     assert listening.largest <= A_CHORE  # a few in each turn, however many there are
+
+
+def test_a_device_is_one_host_whatever_addresses_it_gives_itself_and_an_address_per_address(
+    small_plan: Callable[..., Plan],
+) -> None:
+    machine, listening = FakeMachine(), Listening()
+    machine.links = [(bytes([10, 7, 1, 0]), bytes([10, 7, 1, 255]))]
+    plan = small_plan(
+        ("local: guests, per: host, down: 2 Mbit/s}", "local: guests, per: host, up: 2 Mbit/s}"
+         "\n  one: {local: guests, per: address, up: 1 Mbit/s}")
+    )  # fmt: skip
+    gate = Gate(plan, None, listening, machine)
+
+    def buckets(address: int) -> list[object]:
+        found = gate.engine.conversations.peek(key_of(Parties(17, bytes([10, 7, 1, address]), FAR4, 4000, 443)))
+        assert found is not None and found.up_lane is not None
+        return list(found.up_lane.buckets)
+
+    def script() -> None:
+        up = machine.queues[UP]
+        for address, device in ((9, 1), (10, 1), (11, 2), (12, 0)):
+            up.hand_over(udp(f"10.7.1.{address}", FAR, 4000, 443), bytes([2, 0, 0, 0, 0, device]), inside=3)
+        until(lambda: len(up.verdicts) == 4)
+        assert buckets(9)[0] is buckets(10)[0] is not buckets(11)[0]
+        assert buckets(9)[1] is not buckets(10)[1]
+        until(lambda: {row.name[0] for row in listening.rows if row.kind == "flow"} >= {bytes([10, 7, 1, 9])})
+        assert bytes([10, 7, 1, 10]) not in {row.name[0] for row in listening.rows if row.kind == "flow"}
+
+    live(gate, listening, script)
+
+
+def test_who_has_an_address_of_no_subnet_is_held_to_what_the_network_is_and_that_is_told(
+    small_plan: Callable[..., Plan],
+) -> None:
+    machine, listening = FakeMachine(), Listening()
+    gate = Gate(small_plan(("per: host, down: 2 Mbit/s", "per: host, up: 2 Mbit/s")), None, listening, machine)
+
+    def script() -> None:
+        up = machine.queues[UP]
+        begun = time.monotonic()
+        for count in range(400):  # as many hosts, of as many subnets, with 1 Mbit in all
+            up.hand_over(udp(f"172.16.{count}.9", FAR, 4000, 443, 300) if count < 256
+                         else udp(f"192.168.{count - 256}.9", FAR, 4000, 443, 300), inside=3)  # fmt: skip
+            if count % 20 == 0:
+                time.sleep(0.01)
+        until(lambda: len(up.verdicts) == 400)
+        assert time.monotonic() - begun > 0.4  # together they have what one host may have
+        until(lambda: "strangers.seen" in listening.events)
+
+    live(gate, listening, script)
+    flows = {row.name[0] for row in listening.rows if row.kind == "flow"}
+    assert flows == {bytes([10, 7, 1, 0])}

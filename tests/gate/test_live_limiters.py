@@ -7,6 +7,7 @@ import socket
 import subprocess
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from ipaddress import ip_address
@@ -83,6 +84,56 @@ def framed_rates(rig: Rig, kind: str, direction: str, hosts: list[str], rate: in
     payload = SEGMENT - headers if kind == "load" else FLOOD_PAYLOAD
     frame = FULL if kind == "load" else ETHERNET.cost(FLOOD_PAYLOAD + 28 + headers)
     return [carried * 8 / found["seconds"] * frame / payload for carried in found["bytes"]]
+
+
+STRANGER = "172.16.9.9"
+
+
+@contextmanager
+def near(rig: Rig) -> Iterator[None]:
+    """The house's addresses on a link of the gateway's own, so that what has one hardware address is one device."""
+    gateway = ["ip", "-n", f"{rig.prefix}gateway"]
+    before = [("10.7.0.0/24", "10.7.0.100"), ("fd07::/64", "fd07::64")]
+    for subnet, _ in before:
+        subprocess.run([*gateway, "route", "replace", subnet, "dev", "lan0"], check=True)
+    try:
+        yield
+    finally:
+        for subnet, via in before:
+            subprocess.run([*gateway, "route", "replace", subnet, "via", via, "dev", "lan0", "onlink"], check=True)
+
+
+@pytest.mark.parametrize("direction", ["up", "down"])
+def test_a_device_has_its_rate_once_whatever_addresses_of_either_version_it_uses(
+    rig: Rig, tmp_path: Path, direction: str
+) -> None:
+    rate = 4_000_000
+    limiter = f"limiters: {{each: {{local: house, per: host, down: {rate} bit/s, up: {rate} bit/s}}}}"
+
+    def both() -> float:
+        with ThreadPoolExecutor(2) as pool:
+            found = pool.map(lambda n: framed_rates(rig, "flood", direction, addresses(2, n), rate), (4, 6))
+            return sum(map(sum, found))
+
+    with near(rig), limited(rig, tmp_path, limiter):
+        hold(both, lambda whole: abs(whole - rate) <= 0.03 * rate)
+
+
+def test_an_address_outside_the_networks_subnets_escapes_no_limiter(rig: Rig, tmp_path: Path) -> None:
+    rate = 4_000_000
+    house, gateway = (["ip", "-n", rig.prefix + place] for place in ("house", "gateway"))
+    subprocess.run([*house, "address", "add", f"{STRANGER}/32", "dev", "eth0"], check=True)
+    subprocess.run([*gateway, "route", "add", STRANGER, "dev", "lan0"], check=True)
+    limiter = f"limiters: {{all: {{local: house, up: {rate} bit/s}}}}"
+    try:
+        with limited(rig, tmp_path, limiter):
+            hold(
+                lambda: sum(framed_rates(rig, "flood", "up", [STRANGER, *addresses(1)], rate)),
+                lambda whole: abs(whole - rate) <= 0.03 * rate,
+            )
+    finally:
+        subprocess.run([*house, "address", "del", f"{STRANGER}/32", "dev", "eth0"], check=True)
+        subprocess.run([*gateway, "route", "del", STRANGER, "dev", "lan0"], check=True)
 
 
 @pytest.mark.parametrize(

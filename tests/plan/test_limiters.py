@@ -8,6 +8,7 @@ import pytest
 from tests.conftest import SMALL_PLAN
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import Parties, key_of
+from wily_sluice.engine.neighbours import HOLD
 from wily_sluice.engine.packet import Packet
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.finding import FileError
@@ -71,11 +72,14 @@ def test_a_host_named_by_its_hardware_address_is_followed_to_its_new_address(sma
         return len(who.down_lane.buckets)
 
     assert (limits(first), limits(second)) == (0, 0)
-    engine.learn(first.parties.local, hardware)
-    engine.learn(second.parties.local, other)
+    engine.learn(first.parties.local, hardware, 0)
+    engine.learn(second.parties.local, other, 0)
     assert (limits(first), limits(second)) == (1, 0)
-    engine.learn(second.parties.local, hardware)
-    engine.learn(first.parties.local, other)
+    engine.learn(second.parties.local, hardware, HOLD - 1)  # two that claim one address do not take it to and fro
+    assert (limits(first), limits(second)) == (1, 0)
+    engine.learn(second.parties.local, hardware, HOLD)
+    engine.learn(first.parties.local, other, HOLD)
+    engine.settle(HOLD + SECOND)
     assert (limits(first), limits(second)) == (0, 1)
 
 
@@ -115,13 +119,14 @@ def test_bad_lines_of_a_list_are_named_with_their_number(tmp_path: Path) -> None
 @pytest.mark.parametrize(
     ("new", "says"),
     [
-        ("{local: guests, per: hots, down: 2 Mbit/s}", "write host, conversation, together, or subnet/28"),
+        ("{local: guests, per: hots, down: 2 Mbit/s}", "write host, address, conversation, together, or subnet/28"),
         ("{local: guests, down: 2 Mbit/s, excess: mark}", "mark with a DSCP, like mark LE"),
         ("{local: guests, down: 2 Mbit/s, engage: 80%}", "like above 80%"),
         ("{local: guests, down: 2 Mbit/s, engage: above 100%}", "between 10% and 100%"),
         ("{local: guests, down: 2 Mbit/s, when: never}", "there is no schedule “never”"),
         ("{local: guests, down: 2 Mbit/s, uplink: lane}", "did you mean “line”"),
         ("{local: guests, down: 2 Mbit/s, quota: 40 GB}", "like 40 GB per month"),
+        ("{local: guests, per: conversation, down: 2 Mbit/s, quota: 4 GB per day}", "ends long before a day"),
         ("{local: guests, down: 2 Mbit/s, quota: 4 GB per day, starts: 3}", "only a quota per month or per week"),
         ("{local: guests, down: 2 Mbit/s, quota: 4 GB per month, starts: 32}", "a day from 1 to 31"),
         ("{local: guests, down: 2 Mbit/s, peak: 1 Mbit/s, excess: drop}", "is below the rate"),

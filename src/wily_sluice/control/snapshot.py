@@ -21,6 +21,7 @@ MOST_HOSTS = 500
 PER: dict[Whom, str] = {
     "together": "all that it names together",
     "host": "each host",
+    "address": "each address",
     "subnet": "each subnet",
     "conversation": "each conversation",
 }

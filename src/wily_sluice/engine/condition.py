@@ -16,13 +16,25 @@ from wily_sluice.units import Size
 class Subject:
     """All that can be asked of: a conversation as it is now, and the `kind` of one of its packets.
 
-    `hardware` is the local party's own address, where it is known. `up` says which way the packet goes.
+    `hardware` is the local party's own address, where it is known; `host` the address that stands for it. A
+    conversation that has a `home`, another local address than its own, is asked about as if it had that one.
     """
 
-    __slots__ = ("fast", "hardware", "kind", "known", "marks", "moved", "parties", "shape")
+    __slots__ = ("fast", "hardware", "host", "kind", "known", "marks", "moved", "parties", "shape")
 
-    def __init__(self, conversation: Conversation, hardware: bytes | None = None, kind: int = 0) -> None:
-        self.parties: Parties = conversation.parties
+    def __init__(
+        self, conversation: Conversation, hardware: bytes | None = None, kind: int = 0, host: bytes = b""
+    ) -> None:
+        parties = conversation.parties
+        home = conversation.home
+        if home:
+            if host and host != parties.local:
+                home = host
+            remote = parties.remote if len(home) == len(parties.remote) else bytes(len(home))
+            parties = Parties(parties.protocol, home, remote, parties.local_port, parties.remote_port)
+            host = home
+        self.parties: Parties = parties
+        self.host = host or parties.local
         self.marks = conversation.marks
         self.known: Known = conversation.known or NOTHING
         self.kind = kind

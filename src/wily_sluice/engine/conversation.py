@@ -21,6 +21,7 @@ from wily_sluice.units import SECOND, Nanoseconds
 if TYPE_CHECKING:
     from wily_sluice.engine.crowd import Crowd
     from wily_sluice.engine.lane import Lane
+    from wily_sluice.engine.strangers import Home
 
 IDLE: Final[Nanoseconds] = 120 * SECOND
 HALF_OPEN: Final[Nanoseconds] = 60 * SECOND
@@ -36,12 +37,13 @@ class Conversation:
     `unknown` says that its packets are still shown to recognition, which writes what it finds into `known`. `watch`
     follows it where rules ask for what only time shows. `settled` is for whoever takes its packets in from several
     places, to note that those of one place are past. While it was half open it sent `packets`, the last at `seen`; it
-    is in turn to be forgotten since `due`.
+    is in turn to be forgotten since `due`. `home` is empty, or the address as whose it is sorted (`engine.strangers`).
     """
 
     __slots__ = (
         "down_lane",
         "due",
+        "home",
         "key",
         "known",
         "marks",
@@ -60,6 +62,7 @@ class Conversation:
         self.known: Known | None = None
         self.watch = watch
         self.settled = 0
+        self.home = b""
         self.due: Nanoseconds = 0
         self.seen: Nanoseconds = 0
         self.packets = 1
@@ -122,15 +125,17 @@ class ConversationTable:
         """The conversation with this key, if it is open; nothing is changed by that."""
         return self._young.get(key) or self._old.get(key) or self._half.get(key)
 
-    def find(self, key: bytes, dscp: int, now: Nanoseconds) -> Conversation:
-        """The conversation with this key, opened if need be."""
+    def find(self, key: bytes, dscp: int, now: Nanoseconds, home: "Home | None" = None) -> Conversation:
+        """The conversation with this key, opened if need be. `home` is the network that its packet comes from or goes
+        to, where that is known, for a stand-in (`engine.crowd`).
+        """
         if self._turn is None or now >= self._turn:
             if self._turn is not None:
                 self._turn_over(now)
             self._turn = now + self._idle
         conversation = self._young.get(key)
         if conversation is None:
-            conversation = self._find_further(key, now)
+            conversation = self._find_further(key, now, home)
         if self._watch_marks and not conversation.marks >> dscp & 1:
             conversation.marks |= 1 << dscp
             conversation.sort_again()
@@ -146,7 +151,7 @@ class ConversationTable:
         self._old, self._young = self._young, {}
         self.sweep(now)
 
-    def _find_further(self, key: bytes, now: Nanoseconds) -> Conversation:
+    def _find_further(self, key: bytes, now: Nanoseconds, home: "Home | None") -> Conversation:
         """The conversation with this key, which is not among the young."""
         conversation = self._old.pop(key, None)
         if conversation is not None:
@@ -163,7 +168,7 @@ class ConversationTable:
             return conversation
         crowd = self.crowd
         if crowd is not None and not crowd.may_open(now):
-            return crowd.stand_in(key, now)
+            return crowd.stand_in(key, now, home)
         self.sweep(now, 2)
         if len(self._order) >= MOST_HALF_OPEN:
             self._forget(self._order.popleft())

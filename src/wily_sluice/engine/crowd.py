@@ -6,14 +6,14 @@ all those of a local host and a protocol, or, when there are too many hosts as w
 ports and no remote, is not shown to recognition, and is sorted as such: by rules that name the host or the network,
 and under all the limiters that do. A conversation that goes on sending is soon opened: each of its packets asks again.
 
-The local address of a network's stand-in is the first of its subnet's, which no host has (RFC 4291 §2.6.1 for IPv6).
+The local address of a network's stand-in is that of its stranger (`strangers`).
 """
 
 from typing import Final
 
-from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import is_ipv6
+from wily_sluice.engine.strangers import Home
 from wily_sluice.units import SECOND, Nanoseconds
 
 OPENINGS: Final = 1000  # a second
@@ -47,15 +47,12 @@ class Pace:
 
 
 class Crowd:
-    """`networks` are the site's, each with the local addresses of its stand-in, of IPv4 and IPv6; empty for none.
+    """`homes` are the site's networks. `packets` counts those that went by a stand-in."""
 
-    `packets` counts those that went by a stand-in.
-    """
+    __slots__ = ("_found", "_homes", "_hosts", "_openings", "packets")
 
-    __slots__ = ("_found", "_hosts", "_networks", "_openings", "packets")
-
-    def __init__(self, networks: tuple[tuple[AddressSet, bytes, bytes], ...] = ()) -> None:
-        self._networks = networks
+    def __init__(self, homes: tuple[Home, ...] = ()) -> None:
+        self._homes = homes
         self._openings = Pace(OPENINGS, FIRST_OPENINGS)
         self._hosts = Pace(HOSTS, FIRST_HOSTS)
         self._found: dict[bytes, Conversation] = {}
@@ -69,15 +66,18 @@ class Crowd:
         """Go on where another one was."""
         self._openings, self._hosts, self.packets = before._openings, before._hosts, before.packets
 
-    def stand_in(self, key: bytes, now: Nanoseconds) -> Conversation:
-        """What a packet goes by whose conversation, of this key, may not open."""
+    def stand_in(self, key: bytes, now: Nanoseconds, home: Home | None = None) -> Conversation:
+        """What a packet goes by whose conversation, of this key, may not open. `home` is the network that it comes from
+        or goes to, where that is known otherwise than by its address.
+        """
         self.packets += 1
         own = key[:17] + _NOBODY6 if is_ipv6(key) else key[:5] + _NOBODY4
         found = self._found.get(own)
         if found is None:
             if not self._hosts.allows(now):
                 end = 17 if is_ipv6(key) else 5
-                own = key[:1] + self._stranger(key[1:end]) + own[end:]
+                local = self._stranger(key[1:end], home)
+                own = key[:1] + local + (_NOBODY4 if len(local) == 4 else _NOBODY6)
                 found = self._found.get(own)
             if found is None:
                 if len(self._found) >= MOST_STAND_INS:
@@ -86,9 +86,11 @@ class Crowd:
                 found.unknown = False
         return found
 
-    def _stranger(self, local: bytes) -> bytes:
+    def _stranger(self, local: bytes, home: Home | None) -> bytes:
         """The address of the stand-in of the network that an address is in; the unspecified one where it is in none."""
-        for addresses, v4, v6 in self._networks:
-            if local in addresses:
-                return v4 if len(local) == 4 else v6
+        if home is not None:
+            return home.stranger(len(local))
+        for one in self._homes:
+            if local in one.addresses:
+                return one.stranger(len(local))
         return bytes(len(local))

@@ -81,7 +81,7 @@ class FqCodel(LeafQueue):
             flow = Flow(self, self._all)
             lane.set_flow(packet.stage, flow)
         if self._hosts is not None and not flow.listed:
-            flow.among = self._host(self._hosts, packet.conversation.parties.local)
+            flow.among = self._host(self._hosts, lane.tally.host)
         flow.target, flow.ecn = self.target, self.ecn  # which may have changed since it was made
         flow.enqueue(packet, now)
         flow.among.arrived(flow, packet.size)

@@ -1,7 +1,7 @@
 """Limiters: cap whoever they name.
 
-A limiter has one bucket for everyone it names, or one for each local host, subnet or conversation. What is over the
-rate waits, is dropped, or is marked:
+A limiter has one bucket for everyone it names, or one for each local host (whatever addresses it has, where that is
+known: `neighbours`), address, subnet or conversation. What is over the rate waits, is dropped, or is marked:
 
 - `wait`: a bucket is a virtual clock (the generic cell rate algorithm of ITU-T I.371, in the form with a theoretical
   arrival time). Each packet moves it on by its own time at the rate, and a packet may pass when the clock is not ahead
@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from wily_sluice.engine.shaper import Shaper
 
 Excess: TypeAlias = Literal["wait", "drop", "mark"]
-Whom: TypeAlias = Literal["together", "host", "subnet", "conversation"]
+Whom: TypeAlias = Literal["together", "host", "address", "subnet", "conversation"]
 
 BURST_TIME: Final[Nanoseconds] = 20 * MILLISECOND
 BURST_FRAMES: Final = 4
@@ -56,15 +56,17 @@ class Per:
         """For pickling, which the default cannot do of a frozen compiled class."""
         return (Per, (self.whom, self.v4, self.v6))
 
-    def key(self, conversation: Conversation) -> bytes:
-        """What all have in common who share a bucket."""
+    def key(self, conversation: Conversation, host: bytes) -> bytes:
+        """What all have in common who share a bucket; `host` is the address that stands for the local host."""
         if self.whom == "together":
             return b""
         if self.whom == "conversation":
             return conversation.key
-        local = conversation.parties.local
         if self.whom == "host":
-            return local
+            return host
+        if self.whom == "address":
+            return conversation.home or conversation.parties.local
+        local = conversation.home or conversation.parties.local
         spare = len(local) * 8 - (self.v4 if len(local) == 4 else self.v6)
         return (int.from_bytes(local) >> spare << spare).to_bytes(len(local))
 
@@ -169,9 +171,9 @@ class Limiter:
                 bucket.measure(self)
         return True
 
-    def bucket(self, conversation: Conversation) -> Bucket:
-        """The bucket that the conversation draws from."""
-        key = self.spec.per.key(conversation)
+    def bucket(self, conversation: Conversation, host: bytes = b"") -> Bucket:
+        """The bucket that the conversation draws from, whose local host's address is `host`, if not its own."""
+        key = self.spec.per.key(conversation, host or conversation.parties.local)
         bucket = self._buckets.get(key)
         if bucket is None:
             account = self.ledger.account(key) if self.ledger is not None else None

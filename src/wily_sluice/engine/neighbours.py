@@ -1,33 +1,129 @@
-"""Which hardware address (IEEE 802) each local address has, learnt from the packets that hosts send.
+"""Which hardware address (IEEE 802) each local address has, learnt from the packets that hosts send; and so which
+addresses are one device's.
 
-A host that is named by its hardware address is meant whatever IP address it has at the moment, in both directions.
+A host that is named by its hardware address is meant whatever IP address it has at the moment, in both directions. And
+a device counts as one host whatever addresses it gives itself (RFC 4862, RFC 8981): each of its addresses stands for
+the `primary` one, its first of IPv4, or of IPv6 while it has shown none. That holds for addresses that are `near`, on a
+link of the gateway's own; behind another router, all have that router's hardware address, and each address is a host.
+
+An address that two claim stays the first one's for HOLD, so that the two cannot make it change hands all the time.
+There are MOST_ADDRESSES at most, and MOST_OF_A_DEVICE of one, of which the oldest are forgotten first,
+though not the primary one.
 """
+
+from collections import deque
+from typing import Final
+
+from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.units import SECOND, Nanoseconds
+
+HOLD: Final[Nanoseconds] = 10 * SECOND
+MOST_ADDRESSES: Final = 16_384
+MOST_OF_A_DEVICE: Final = 64
+NOWHERE: Final = AddressSet()
+
+
+class Device:
+    """Its near addresses, the oldest first; `primary` is empty while it has none."""
+
+    __slots__ = ("addresses", "hardware", "primary")
+
+    def __init__(self, hardware: bytes) -> None:
+        self.hardware = hardware
+        self.addresses: list[bytes] = []
+        self.primary = b""
+
+    def choose(self) -> None:
+        """Choose the primary address anew, if it has gone or a better one has come."""
+        if self.primary not in self.addresses:
+            self.primary = b""
+        for address in self.addresses:
+            if not self.primary or len(address) < len(self.primary):
+                self.primary = address
+
+
+class Neighbour:
+    """Who has an address, and since when."""
+
+    __slots__ = ("address", "device", "since")
+
+    def __init__(self, address: bytes, device: Device, since: Nanoseconds) -> None:
+        self.address = address
+        self.device = device
+        self.since = since
 
 
 class Neighbours:
-    """`watched` are the hardware addresses that matter to anybody."""
+    """`watched` are the hardware addresses that rules and limiters name; `near` the addresses on links of our own."""
 
-    __slots__ = ("_hardware", "watched")
+    __slots__ = ("_devices", "_known", "_order", "near", "watched")
 
-    def __init__(self, watched: frozenset[bytes] = frozenset()) -> None:
+    def __init__(self, watched: frozenset[bytes] = frozenset(), near: AddressSet = NOWHERE) -> None:
         self.watched = watched
-        self._hardware: dict[bytes, bytes] = {}
+        self.near = near
+        self._known: dict[bytes, Neighbour] = {}
+        self._devices: dict[bytes, Device] = {}
+        self._order: deque[Neighbour] = deque()
 
     def follow(self, before: "Neighbours") -> None:
         """Go on with what others have learnt."""
-        self._hardware = {ip: hardware for ip, hardware in before._hardware.items() if hardware in self.watched}
+        self.near = before.near
+        self._known, self._devices, self._order = before._known, before._devices, before._order
+
+    def look_near(self, near: AddressSet) -> bool:
+        """Say which addresses are near from now on. True when that is another set; then all is learnt anew."""
+        if near == self.near:
+            return False
+        self.near = near
+        self._known, self._devices, self._order = {}, {}, deque()
+        return True
 
     def hardware(self, address: bytes) -> bytes | None:
-        """The hardware address of a watched host that has this IP address; None for all others."""
-        return self._hardware.get(address)
+        """The hardware address of who has this IP address; None where that is not known."""
+        known = self._known.get(address)
+        return known.device.hardware if known is not None else None
 
-    def learn(self, address: bytes, hardware: bytes) -> bool:
-        """Take note of who sent from an address. True when a watched host has come to it, or has left it."""
-        known = self._hardware.get(address)
-        if hardware in self.watched:
-            self._hardware[address] = hardware
-            return known != hardware
-        if known is not None:
-            del self._hardware[address]
-            return True
-        return False
+    def host(self, address: bytes) -> bytes:
+        """The address that stands for the device that has this one."""
+        known = self._known.get(address)
+        return known.device.primary if known is not None and known.device.primary else address
+
+    def learn(self, address: bytes, hardware: bytes, now: Nanoseconds) -> bool:
+        """Take note of who sent from an address. True when that may change what conversations are sorted by."""
+        known = self._known.get(address)
+        if known is None:
+            return self._add(address, hardware, now)
+        if known.device.hardware == hardware or now - known.since < HOLD:
+            return False
+        watched = known.device.hardware in self.watched
+        self._forget(known)
+        return self._add(address, hardware, now) or watched
+
+    def _add(self, address: bytes, hardware: bytes, now: Nanoseconds) -> bool:
+        if len(self._order) >= MOST_ADDRESSES:
+            self._forget(self._order.popleft())
+        device = self._devices.get(hardware)
+        if device is None:
+            device = self._devices[hardware] = Device(hardware)
+        known = self._known[address] = Neighbour(address, device, now)
+        self._order.append(known)
+        before = device.primary
+        if address in self.near:
+            if len(device.addresses) >= MOST_OF_A_DEVICE:
+                oldest = device.addresses[0] if device.addresses[0] != device.primary else device.addresses[1]
+                self._forget(self._known[oldest])
+                self._devices[hardware] = device
+            device.addresses.append(address)
+            device.choose()
+        return hardware in self.watched or bool(before) or bool(device.primary and device.primary != address)
+
+    def _forget(self, known: Neighbour) -> None:
+        if self._known.get(known.address) is not known:
+            return
+        del self._known[known.address]
+        device = known.device
+        if known.address in device.addresses:
+            device.addresses.remove(known.address)
+            device.choose()
+        if not device.addresses:
+            self._devices.pop(device.hardware, None)

@@ -131,9 +131,9 @@ class Shaper(Discipline):
         for place in self.sorter.limits(subject):
             limiter = self.bank.limiters[place]
             if limiter is not None and limiter.active and place not in self._others:
-                buckets.append(limiter.bucket(conversation))
+                buckets.append(limiter.bucket(conversation, subject.host))
         rule = self.sorter.rule(subject)
-        tally = self._tally(subject.parties.local, rule, self.sorter.service(subject))
+        tally = self._tally(subject.host, rule, self.sorter.service(subject))
         return Lane(self, tuple(buckets), self._leaf(rule), tally, self.epoch)
 
     def _tally(self, host: bytes, rule: int, service: str) -> FlowTally:

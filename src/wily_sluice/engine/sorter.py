@@ -71,7 +71,8 @@ class Sorter:
 
     def subject(self, conversation: Conversation, kind: int = 0) -> Subject:
         """The conversation as it is now, for conditions to be asked of."""
-        return Subject(conversation, self.neighbours.hardware(conversation.parties.local), kind)
+        local, neighbours = conversation.parties.local, self.neighbours
+        return Subject(conversation, neighbours.hardware(local), kind, neighbours.host(local))
 
     def service(self, subject: Subject) -> str:
         """Of which service it is, for the counters: the first that has a sign, else what it was seen to speak."""

@@ -5,9 +5,10 @@ from typing import Final
 
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
-from wily_sluice.engine.header import UNREADABLE, Parsed, is_ipv6, parse, parties
+from wily_sluice.engine.header import UNREADABLE, Parsed, is_ipv6, parse
 from wily_sluice.engine.kind import kind_of
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.strangers import Home
 from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.loop import Entrance
 from wily_sluice.gate.packet_queue import Diverted
@@ -21,7 +22,10 @@ TCP_HEADERS: Final = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
 
 class Admission(Entrance):
     """Of one direction of an uplink with this framing. `marks` says that the ECN field can be written; `visits` takes
-    down what hosts speak with, where that is to be kept; `budget` bounds the time that recognition takes.
+    down what hosts speak with, where that is to be kept; `budget` bounds the time that recognition takes; `homes` are
+    the networks, by the index of their interface.
+
+    `strangers` has an address of each network that had a packet of another address than its own, since last emptied.
 
     `unreadable` counts packets that are no IP that can be read.
     """
@@ -35,6 +39,7 @@ class Admission(Entrance):
         marks: bool,
         visits: Visits | None = None,
         budget: Budget | None = None,
+        homes: dict[int, Home] | None = None,
     ) -> None:
         self._engine = engine
         self._recognition = recognition
@@ -46,7 +51,9 @@ class Admission(Entrance):
         self._kinds = bool(engine.kinds)
         self._visits = visits
         self._budget = budget or Budget()
-        self._learns = self._up and bool(engine.neighbours.watched)
+        self._neighbours = engine.neighbours
+        self._homes: dict[int, Home] = homes if homes is not None else {}
+        self.strangers: dict[str, bytes] = {}
         self.unreadable = 0
 
     def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet:
@@ -59,14 +66,20 @@ class Admission(Entrance):
             return Packet(
                 self._framing.cost(length), self._conversations.find(UNREADABLE, 0, now), diverted, length=length
             )
-        if self._learns and diverted.hardware:
-            self._engine.learn(parties(parsed.key).local, diverted.hardware)
+        key = parsed.key
+        if self._up and diverted.hardware:
+            local = key[1:17] if is_ipv6(key) else key[1:5]
+            if self._neighbours.learn(local, diverted.hardware, now):
+                self._engine.neighbours_changed(now)
         length = diverted.length or parsed.length
         if length <= LARGEST_PACKET:
             size = self._costs[length]
         else:
-            size = self._framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)])
-        conversation = self._conversations.find(parsed.key, parsed.dscp, now)
+            size = self._framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(key)])
+        home = self._homes.get(diverted.inside)
+        conversation = self._conversations.find(key, parsed.dscp, now, home)
+        if home is not None and conversation.up_lane is None and conversation.down_lane is None:
+            self._see_home(conversation, home)
         if conversation.unknown and self._recognition is not None and self._budget.allows(now):
             self._look(conversation, parsed, header, now)
         return Packet(
@@ -76,8 +89,15 @@ class Admission(Entrance):
             parsed.ecn if self._marks else 0,
             max(0, length - parsed.headers),
             length,
-            kind_of(parsed.key[0], parsed.flags, length, parsed.headers) if self._kinds else 0,
+            kind_of(key[0], parsed.flags, length, parsed.headers) if self._kinds else 0,
         )
+
+    def _see_home(self, conversation: Conversation, home: Home) -> None:
+        """Have a new conversation sorted as one of the network that it is of, whatever its address."""
+        local = conversation.parties.local
+        if local not in home.addresses:
+            conversation.home = home.stranger(len(local))
+            self.strangers[home.name] = local
 
     def _look(self, conversation: Conversation, parsed: Parsed, header: bytes, now: Nanoseconds) -> None:
         """Show a packet to recognition, and have it counted how long that took."""

@@ -16,12 +16,14 @@ import time
 from collections.abc import Callable, Set
 from dataclasses import dataclass
 from datetime import datetime
+from ipaddress import ip_address
 from itertools import islice
 from typing import Any, NamedTuple, Protocol
 from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.header import parse, parties
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.strangers import Home
 from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.beside import THREAD_TURN, Beside
 from wily_sluice.gate.budget import Budget
@@ -32,7 +34,7 @@ from wily_sluice.gate.intake import Intake, Taken
 from wily_sluice.gate.loop import Crossing, Listener, Loop
 from wily_sluice.gate.machine import Machine, TableNews
 from wily_sluice.gate.visits import Visits
-from wily_sluice.plan.build import SiteEngine, open_schedules
+from wily_sluice.plan.build import SiteEngine, homes_of, open_schedules
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.periods import period_start
 from wily_sluice.recognition.recognition import Recognition
@@ -128,6 +130,8 @@ class Gate:
         self._recognition = Recognition() if self.engine.recognizes else None
         self.visits = Visits()
         self._budget = Budget()
+        self._homes: dict[int, Home] = {}
+        self._told_of: set[str] = set()  # networks whose strangers were told
         self._intake = Intake(self._machine)
         self._admissions: list[Admission] = []
         self._unreadable = 0
@@ -332,6 +336,7 @@ class Gate:
                     self._intake.can_write,
                     visits,
                     self._budget,
+                    self._homes,
                 )
                 self._admissions.append(admission)
                 crossings.append(Crossing(queue, self.engine.shapers[uplink.name, direction], admission, opening))
@@ -358,12 +363,14 @@ class Gate:
         """Between turns, now and then."""
         now = time.monotonic_ns()
         self.engine.conversations.sweep(now)
+        self.engine.settle(now)
         self._tell(now)
         if now - self._looked >= SECOND - 100 * MILLISECOND:
             self._looked = now
             plan = self.plan
             self._beside.do("clock", lambda: (plan, open_schedules(plan, self._moment())), self._clock_told)
             self._look_at_interfaces()
+            self._tell_of_strangers()
             if self._guard is not None:
                 self._guard.tick(self.plan, self._news, now)
         if self._keeper is not None:
@@ -395,11 +402,25 @@ class Gate:
     def _look_at_interfaces(self) -> None:
         """See which interfaces of uplinks have gone or are back; packets are shaped whenever theirs is there."""
         present = self._machine.interfaces()
-        missing = {uplink.interface for uplink in self.plan.uplinks} - present
+        homes = homes_of(self.plan)
+        self._homes.clear()
+        self._homes.update({present[name]: home for name, home in homes.items() if name in present})
+        if self.engine.neighbours.look_near(self._machine.near(homes.keys())):
+            self.engine.sort_again()
+        missing = {uplink.interface for uplink in self.plan.uplinks} - present.keys()
         if self._watcher is not None:
             for name in sorted(missing ^ self._missing):
                 self._watcher.told(name, name not in missing)
         self._missing = missing
+
+    def _tell_of_strangers(self) -> None:
+        """Say once of each network that there are packets of addresses that the plan does not have."""
+        for admission in self._admissions:
+            for network, address in admission.strangers.items():
+                if network not in self._told_of:
+                    self._told_of.add(network)
+                    self._happened("strangers.seen", "warning", network=network, address=str(ip_address(address)))
+            admission.strangers.clear()
 
     def _moment(self) -> datetime:
         return datetime.now(ZoneInfo(self.plan.timezone))

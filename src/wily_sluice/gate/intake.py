@@ -104,11 +104,13 @@ class Intake:
         taken = Taken(places, whole, recognizes, apart, chains)
         try:
             for way, place in places.items():
-                self._open(FIRST_QUEUE + place, whole[way], WHOLE_BYTES if recognizes and not apart else HEADER_BYTES)
+                copied = WHOLE_BYTES if recognizes and not apart else HEADER_BYTES
+                up = way[1] == "up"
+                self._open(FIRST_QUEUE + place, whole[way], copied, RECEIVE_BUFFER, up)
                 if apart:
-                    self._open(FIRST_OPENING + place, whole[way], WHOLE_BYTES, SHORT_BUFFER)
+                    self._open(FIRST_OPENING + place, whole[way], WHOLE_BYTES, SHORT_BUFFER, up)
             if recognizes:
-                self._open(NAMES_QUEUE, False, WHOLE_BYTES)
+                self._open(NAMES_QUEUE, False, WHOLE_BYTES, RECEIVE_BUFFER, True)
             self._lead(chains)
         except LiveError:
             self.retreat()
@@ -135,11 +137,11 @@ class Intake:
                     raise
             self.led = chains
 
-    def _open(self, number: int, whole: bool, copied: Size, buffer: Size = RECEIVE_BUFFER) -> None:
+    def _open(self, number: int, whole: bool, copied: Size, buffer: Size, up: bool) -> None:
         if number in self._queues:
             return
         try:
-            self._queues[number] = self._machine.open_queue(number, whole, copied, buffer)
+            self._queues[number] = self._machine.open_queue(number, whole, copied, buffer, up)
         except OSError as error:
             if error.errno in (errno.EBUSY, errno.EPERM):
                 raise LiveError(f"the kernel's packet queue {number} is in use by another program") from None

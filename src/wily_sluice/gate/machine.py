@@ -6,9 +6,13 @@ interfaces and how much crossed them, and the gate's own place among other proce
 
 import os
 import socket
+import sys
+from collections.abc import Set
+from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
+from wily_sluice.engine.addresses import AddressSet, Range
 from wily_sluice.gate import diversion
 from wily_sluice.gate.command import require
 from wily_sluice.gate.errors import LiveError
@@ -18,6 +22,7 @@ from wily_sluice.gate.urgency import run_before_others
 from wily_sluice.units import Size
 
 NETLINK_NETFILTER = 12
+RTF_LOCAL = 0x80000000  # linux/ipv6_route.h: an address of this machine itself
 NFNLGRP_NFTABLES = 7  # linux/netfilter/nfnetlink_compat.h: what changes the tables is told there
 
 
@@ -33,6 +38,13 @@ class Tracking(NamedTuple):
 
     connections: int
     most: int
+
+
+def _subnet(address: bytes, length: int) -> Range:
+    """The first and the last address of a subnet."""
+    spare = 8 * len(address) - length
+    first = int.from_bytes(address) >> spare << spare
+    return first.to_bytes(len(address)), (first + (1 << spare) - 1).to_bytes(len(address))
 
 
 class TableNews:
@@ -77,9 +89,9 @@ class Machine:
         """Have this process run before others."""
         run_before_others()
 
-    def open_queue(self, number: int, whole: bool, copied: Size, buffer: Size) -> PacketQueue:
+    def open_queue(self, number: int, whole: bool, copied: Size, buffer: Size, up: bool) -> PacketQueue:
         """One of the kernel's queues. OSError when it cannot be had."""
-        return PacketQueue(number, whole, copied, buffer=buffer)
+        return PacketQueue(number, whole, copied, buffer=buffer, up=up)
 
     def can_count(self) -> bool:
         """Whether the first packets of a conversation can be told from the others."""
@@ -114,9 +126,25 @@ class Machine:
             return None
         return TableNews(end)
 
-    def interfaces(self) -> set[str]:
-        """The names of those that there are."""
-        return {name for _, name in socket.if_nameindex()}
+    def interfaces(self) -> dict[str, int]:
+        """Those that there are, with their indices."""
+        return {name: index for index, name in socket.if_nameindex()}
+
+    def near(self, interfaces: Set[str]) -> AddressSet:
+        """The addresses on the links of these interfaces, by the kernel's routes; none where these cannot be read."""
+        found: list[Range] = []
+        with suppress(OSError, ValueError):
+            for line in Path("/proc/self/net/route").read_text().splitlines()[1:]:
+                name, target, gateway, *_, mask = line.split()[:8]
+                if name in interfaces and int(gateway, 16) == 0:
+                    found.append(_subnet(int(target, 16).to_bytes(4, sys.byteorder), int(mask, 16).bit_count()))
+        with suppress(OSError, ValueError):
+            for line in Path("/proc/self/net/ipv6_route").read_text().splitlines():
+                target, length, *_, gateway, _, _, _, flags, name = line.split()
+                direct = not int(gateway, 16) and not int(flags, 16) & RTF_LOCAL
+                if name in interfaces and direct and target[:2] != "ff":
+                    found.append(_subnet(bytes.fromhex(target), int(length, 16)))
+        return AddressSet(found)
 
     def crossed(self) -> dict[str, Crossed]:
         """What has crossed each interface, since it is there."""

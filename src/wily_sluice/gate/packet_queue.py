@@ -47,6 +47,8 @@ WHOLE_SEGMENTS: Final = 4
 PACKET_HDR: Final = 1
 VERDICT_HDR: Final = 2
 MARK: Final = 3
+CAME_BY: Final = 5  # NFQA_IFINDEX_INDEV, NFQA_IFINDEX_OUTDEV
+LEAVES_BY: Final = 6
 HARDWARE: Final = 9
 PAYLOAD: Final = 10
 CAP_LEN: Final = 13
@@ -73,14 +75,16 @@ class Diverted:
     """A packet that the kernel holds: its id as it stands in the message, its first bytes, its length if over 64 kB.
 
     `mark` is the kernel's own mark on it, which routing and other rules may look at; `hardware` who sent it to us,
-    empty where the kernel does not say, as of the parts of a large packet that it has cut; `queue` where it came from.
+    empty where the kernel does not say, as of the parts of a large packet that it has cut; `inside` the index of the
+    interface on the hosts' side; `queue` where it came from.
     """
 
-    __slots__ = ("hardware", "header", "length", "mark", "queue", "token")
+    __slots__ = ("hardware", "header", "inside", "length", "mark", "queue", "token")
 
     def __init__(
-        self, token: bytes, header: bytes, length: int, mark: int, hardware: bytes, queue: "PacketQueue"
+        self, token: bytes, header: bytes, length: int, mark: int, hardware: bytes, inside: int, queue: "PacketQueue"
     ) -> None:
+        self.inside = inside
         self.token = token
         self.header = header
         self.length = length
@@ -124,6 +128,7 @@ class PacketQueue:
     `copied` is how many bytes of each packet the kernel hands over; `missed` how many packets it let through unshaped,
     since we did not read fast enough; `refused` how many messages of verdicts it did not take at first. `connect` gives
     the socket by which the kernel, or what stands for it, is spoken to; up to `buffer` bytes may stand there unread.
+    `up` says on which side of it the hosts are.
     """
 
     def __init__(
@@ -133,8 +138,10 @@ class PacketQueue:
         copied: Size = HEADER_BYTES,
         connect: Callable[[], socket.socket] = netlink_socket,
         buffer: Size = RECEIVE_BUFFER,
+        up: bool = True,
     ) -> None:
         self.number = number
+        self._inside = CAME_BY if up else LEAVES_BY
         self.missed = 0
         self.refused = 0
         self._room = copied + ATTRIBUTES
@@ -191,7 +198,7 @@ class PacketQueue:
     def read(self, most: int) -> list[Diverted]:
         """The packets that the kernel has handed over, up to `most`; an empty list when there are none."""
         packets: list[Diverted] = []
-        receive, room = self._socket.recv, self._room
+        receive, room, inside = self._socket.recv, self._room, self._inside
         try:
             while len(packets) < most:
                 data: bytes = self._early.pop(0) if self._early else receive(room)
@@ -200,7 +207,7 @@ class PacketQueue:
                     if not data:
                         break
                     continue
-                place, end, length, mark = 20, len(data), 0, 0
+                place, end, length, mark, device = 20, len(data), 0, 0, 0
                 header = hardware = b""
                 while place + 4 <= end:
                     size = data[place + _LOW] | data[place + _HIGH] << 8
@@ -210,14 +217,16 @@ class PacketQueue:
                     if kind == PAYLOAD:
                         header = data[place + 4 : place + size]
                         break
-                    if kind == MARK:
+                    if kind == inside:
+                        device = int.from_bytes(data[place + 4 : place + 8])
+                    elif kind == MARK:
                         mark = int.from_bytes(data[place + 4 : place + 8])
                     elif kind == HARDWARE:
                         hardware = data[place + 8 : place + 14]
                     elif kind == CAP_LEN:
                         length = int.from_bytes(data[place + 4 : place + 8])
                     place += (size + 3) & ~3
-                packets.append(Diverted(data[24:28], header, length, mark, hardware, self))
+                packets.append(Diverted(data[24:28], header, length, mark, hardware, device, self))
         except BlockingIOError:
             pass
         except OSError as error:

@@ -18,6 +18,7 @@ from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.quota import Ledger
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.strangers import Home
 from wily_sluice.engine.tree import Tree
 from wily_sluice.plan.build_rules import RuleBuilder
 from wily_sluice.plan.model import Party, Plan
@@ -27,6 +28,7 @@ from wily_sluice.units import (
     DIRECTIONS,
     HIGHEST_RATE,
     MILLISECOND,
+    SECOND,
     Direction,
     Nanoseconds,
     Size,
@@ -82,14 +84,9 @@ def open_schedules(plan: Plan, moment: datetime) -> int:
     return sum(1 << place for place, one in enumerate(plan.schedules.values()) if one.holds(moment))
 
 
-def _crowd(plan: Plan) -> Crowd:
-    """Of the plan's networks, each with the first address of a subnet of either version of IP."""
-    networks = []
-    for network in plan.networks:
-        firsts = [first for first, _ in network.addresses]
-        v4, v6 = (next((first for first in firsts if len(first) == width), b"") for width in (4, 16))
-        networks.append((network.addresses, v4, v6))
-    return Crowd(tuple(networks))
+def homes_of(plan: Plan) -> dict[str, Home]:
+    """The plan's networks by their interfaces, for what comes from there or goes there."""
+    return {network.interface: Home(network.name, network.addresses) for network in plan.networks}
 
 
 def _named(party: Party | None) -> bool:
@@ -112,6 +109,8 @@ class SiteEngine:
         asked = [rule.terms for rule in plan.sorting] + [limiter.terms for limiter in plan.limiters]
         parties = [terms.local for one in asked for terms in one.walk()]
         self.neighbours = Neighbours(frozenset(one for party in parties if party for one in party.members.hardware))
+        self._stale = False
+        self._sorted_again: Nanoseconds = -SECOND
         self.clock = builder.clock
         self.kinds = builder.kinds
         self.recognizes = plan.gate.keep_names is not None or any(
@@ -119,7 +118,9 @@ class SiteEngine:
         )
         self.watches_marks, self.watch = builder.watches_marks, builder.watch
         self.conversations = ConversationTable(
-            watch_marks=builder.watches_marks, watch=builder.watch, crowd=_crowd(plan) if crowded else None
+            watch_marks=builder.watches_marks,
+            watch=builder.watch,
+            crowd=Crowd(tuple(homes_of(plan).values())) if crowded else None,
         )
         self.ledgers = {limiter.name: Ledger() for limiter in plan.limiters if limiter.quota and limiter.enabled}
         self.banks = {way: LimiterBank(self._limiters(way), forward_to_tree, drop) for way in DIRECTIONS}
@@ -185,10 +186,23 @@ class SiteEngine:
         for shaper in self.shapers.values():
             shaper.epoch += 1
 
-    def learn(self, address: bytes, hardware: bytes) -> None:
+    def learn(self, address: bytes, hardware: bytes, now: Nanoseconds) -> None:
         """Take note of the hardware address of who sent from a local address."""
-        if self.neighbours.learn(address, hardware):
+        if self.neighbours.learn(address, hardware, now):
+            self.neighbours_changed(now)
+
+    def neighbours_changed(self, now: Nanoseconds) -> None:
+        """Have conversations sorted again, since an address is now another device's; though once a second at most."""
+        if now - self._sorted_again >= SECOND:
+            self._sorted_again, self._stale = now, False
             self.sort_again()
+        else:
+            self._stale = True
+
+    def settle(self, now: Nanoseconds) -> None:
+        """Do what was put off, if it is time; to be called now and then."""
+        if self._stale:
+            self.neighbours_changed(now)
 
     def at(self, moment: datetime) -> bool:
         """Follow the schedules to a moment, given in the site's time zone. True when something changed."""

@@ -15,7 +15,7 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Fie
 
 from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
 from wily_sluice.engine.known import PROTOCOLS_SEEN
-from wily_sluice.engine.limiter import Excess, Per
+from wily_sluice.engine.limiter import Excess, Per, Whom
 from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY, Aqm, Discipline, FairBy, LeafSpec
 from wily_sluice.plan.addresses import parse_prefix
 from wily_sluice.plan.document import suggestion
@@ -165,11 +165,12 @@ def _port_words(value: object) -> tuple[str | int, ...]:
 def _per(value: object) -> Per:
     if isinstance(value, Per):
         return value
-    match = re.fullmatch(r"(together|host|conversation)|subnet/(\d{1,3})", str(value))
+    match = re.fullmatch(r"(together|host|address|conversation)|subnet/(\d{1,3})", str(value))
     if match is None or int(match[2] or 1) not in range(1, 129):
-        raise ValueError(f"“{value}” is nobody: write host, conversation, together, or subnet/28")
+        raise ValueError(f"“{value}” is nobody: write host, address, conversation, together, or subnet/28")
     if match[2] is None:
-        return Per("host" if value == "host" else "conversation" if value == "conversation" else "together")
+        whom: Whom = match[1]  # type: ignore[assignment]  # the expression allows no other words
+        return Per(whom)
     length = int(match[2])
     # One length serves both versions: up to 32 it is of IPv4, and IPv6 has its usual subnets; beyond, it is of IPv6.
     return Per("subnet", length) if length <= 32 else Per("subnet", 32, length)

@@ -142,7 +142,7 @@ class Follower:
             self._minute = now // (60 * SECOND)
             self.engine.at(datetime.fromtimestamp(now / SECOND, UTC).astimezone(self._zone))
         if sent and captured.hardware and self.engine.neighbours.watched:
-            self.engine.learn(own.local, captured.hardware)
+            self.engine.learn(own.local, captured.hardware, now)
         self._count(number, self.engine.conversations.find(parsed.key, parsed.dscp, now), parsed, packet, sent, now)
 
     def _count(

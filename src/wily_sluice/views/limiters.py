@@ -24,6 +24,8 @@ def _subject(per: Per) -> str:
     match per.whom:
         case "host":
             return "Each host"
+        case "address":
+            return "Each address"
         case "conversation":
             return "Each conversation"
         case "subnet":
@@ -89,7 +91,7 @@ def _together(plan: Plan, limiter: Limiter) -> list[str]:
     """What it means for everybody at once: how many fill a line; or how little of a line all of them may have."""
     if limiter.per.whom == "together":
         return []
-    one = "hosts" if limiter.per.whom == "host" else f"{limiter.per.whom}s"
+    one = {"host": "hosts", "address": "addresses"}.get(limiter.per.whom, f"{limiter.per.whom}s")
     sentences = []
     for uplink in plan.uplinks:
         if limiter.uplink not in (None, uplink.name):

@@ -1,8 +1,9 @@
 """What a rig is made of, worked out from a plan: namespaces, links, addresses and routes. Pure; `rig` carries it out.
 
 A network's namespace holds addresses of its hosts: those that the plan names in groups, rules and limiters, and some
-more. The uplinks' addresses and the far side's are from the ranges for documentation (RFC 5737, RFC 3849) and, between
-line and far side, from the shared range (RFC 6598).
+more. They share one hardware address, as hosts behind a router of their own do; so they are reached by way of one of
+them, and each address is a host (`engine.neighbours`). The uplinks' addresses and the far side's are from the ranges
+for documentation (RFC 5737, RFC 3849) and, between line and far side, from the shared range (RFC 6598).
 """
 
 from collections.abc import Iterator
@@ -98,7 +99,7 @@ class Layout:
             host = commands[self.namespace(network.name)]
             for subnet in map(ip_network, network.subnets):
                 nodad = " nodad" if subnet.version == 6 else ""
-                gateway.append(f"address add {_gateway(subnet)}/{subnet.prefixlen} dev {network.interface}{nodad}")
+                gateway.append(f"address add {_gateway(subnet)}/{subnet.max_prefixlen} dev {network.interface}{nodad}")
             gateway.append(f"link set {network.interface} up")
             for address in self.host_addresses(network):
                 host.append(f"address add {address} dev eth0{' nodad' if ':' in address else ''}")
@@ -107,6 +108,10 @@ class Layout:
                 own = [subnet for subnet in map(ip_network, network.subnets) if subnet.version == version]
                 if own:
                     host.append(f"route add default via {_gateway(own[0])} dev eth0")
+                for subnet in own:
+                    hosts = (address.split("/")[0] for address in self.host_addresses(network))
+                    router = next(address for address in hosts if ip_address(address) in subnet)
+                    gateway.append(f"route add {subnet} via {router} dev {network.interface} onlink")
         far += [f"route add local {far_subnet} dev lo" for far_subnet in FAR_SUBNETS]
         for place, uplink in enumerate(self.plan.uplinks):
             line = commands[self.namespace(f"line-{uplink.name}")]

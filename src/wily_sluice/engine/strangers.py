@@ -1,0 +1,26 @@
+"""Packets of a network's interface whose local address is in none of its subnets.
+
+A host has given itself an address that the plan does not know; or it speaks a version of IP that the plan does not
+mention. It is that network's all the same: sorted, limited and counted as its *stranger*, the first address of its
+first subnet, which no host has, so that all strangers of a network share one bucket. A stranger whose device is known
+by another address is that device (`neighbours`).
+"""
+
+from wily_sluice.engine.addresses import AddressSet
+
+
+class Home:
+    """One network: its addresses, and those of its stranger, of IPv4 and of IPv6; either may be empty, not both."""
+
+    __slots__ = ("addresses", "name", "v4", "v6")
+
+    def __init__(self, name: str, addresses: AddressSet) -> None:
+        self.name = name
+        self.addresses = addresses
+        firsts = [first for first, _ in addresses]
+        self.v4 = next((first for first in firsts if len(first) == 4), b"")
+        self.v6 = next((first for first in firsts if len(first) == 16), b"")
+
+    def stranger(self, width: int) -> bytes:
+        """The address of its stranger, of this width if there is one."""
+        return (self.v4 or self.v6) if width == 4 else (self.v6 or self.v4)

@@ -1,0 +1,64 @@
+from hypothesis import given
+from hypothesis import strategies as st
+
+from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.neighbours import HOLD, MOST_ADDRESSES, MOST_OF_A_DEVICE, Neighbours
+from wily_sluice.units import SECOND
+
+NEAR = AddressSet([(bytes([10, 7, 0, 0]), bytes([10, 7, 255, 255])), (b"\xfd" + bytes(15), b"\xfd" + b"\xff" * 15)])
+V4, OTHER4 = bytes([10, 7, 0, 9]), bytes([10, 7, 0, 10])
+V6 = b"\xfd" + bytes(14) + b"\x09"
+PHONE, TABLET = bytes([2, 0, 0, 0, 0, 1]), bytes([2, 0, 0, 0, 0, 2])
+
+
+def test_all_near_addresses_of_a_device_stand_for_its_first_of_ipv4() -> None:
+    known = Neighbours(near=NEAR)
+    assert not known.learn(V6, PHONE, 0)
+    assert known.host(V6) == V6
+    assert known.learn(V4, PHONE, 0)  # what was sorted by the other address is to be sorted again
+    assert (known.host(V6), known.host(V4)) == (V4, V4)
+    assert not known.learn(OTHER4, TABLET, 0)
+    assert known.host(OTHER4) == OTHER4
+
+
+def test_addresses_behind_another_router_are_hosts_of_their_own() -> None:
+    known = Neighbours(near=NEAR)
+    far = [bytes([10, 9, 0, number]) for number in (1, 2)]
+    for address in far:
+        assert not known.learn(address, PHONE, 0)
+    assert [known.host(address) for address in far] == far
+    assert known.hardware(far[0]) == PHONE
+
+
+def test_an_address_that_two_claim_changes_hands_once_in_a_while_and_no_more() -> None:
+    known = Neighbours(near=NEAR)
+    changes = sum(known.learn(V4, (PHONE, TABLET)[n % 2], n * SECOND // 1000) for n in range(60_000))
+    assert changes <= 60 * SECOND // HOLD
+    assert not Neighbours().learn(V4, PHONE, 0)
+
+
+def test_a_device_that_takes_ever_new_addresses_stays_one_host_and_takes_no_room() -> None:
+    known = Neighbours(near=NEAR)
+    known.learn(V4, TABLET, 0)
+    known.learn(OTHER4, PHONE, 0)
+    for number in range(100_000):
+        known.learn(b"\xfd" + number.to_bytes(15), PHONE, number)
+        assert known.host(b"\xfd" + number.to_bytes(15)) == OTHER4
+    assert len(known._known) <= MOST_OF_A_DEVICE + 1
+    assert known.host(V4) == V4
+    for number in range(MOST_ADDRESSES + 10):
+        known.learn(b"\xfd\x01" + number.to_bytes(14), number.to_bytes(6), 0)
+    assert len(known._known) <= MOST_ADDRESSES >= len(known._devices)
+
+
+@given(st.lists(st.tuples(st.integers(0, 5), st.integers(0, 3), st.integers(0, 40)), max_size=60))
+def test_what_is_known_agrees_with_itself_whatever_hosts_claim(claims: list[tuple[int, int, int]]) -> None:
+    known, now = Neighbours(near=NEAR), 0
+    addresses = [V4, OTHER4, V6, b"\xfd" + bytes(15), bytes([10, 9, 0, 1]), bytes([10, 7, 3, 3])]
+    for address, device, later in claims:
+        now += later * SECOND
+        known.learn(addresses[address], bytes([2, 0, 0, 0, 0, device]), now)
+    for address in addresses:
+        host, hardware = known.host(address), known.hardware(address)
+        assert host == address or known.hardware(host) == hardware
+        assert known.host(host) == host
