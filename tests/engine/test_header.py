@@ -5,7 +5,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wily_sluice.engine.header import TCP, UDP, Parties, key_of, parse, parties
+from wily_sluice.engine.fragments import LIFE, MOST, Fragments
+from wily_sluice.engine.header import ICMP, ICMPV6, TCP, UDP, Parties, key_of, parse, parties, quoted
 
 HOST, FAR = ip_address("10.61.0.41").packed, ip_address("203.0.113.9").packed
 HOST6, FAR6 = ip_address("fd61::41").packed, ip_address("2001:db8::9").packed
@@ -51,17 +52,46 @@ def test_ports_are_found_behind_options_and_extension_headers() -> None:
     assert parties(parsed.key) == Parties(TCP, HOST6, FAR6, 7, 8)
 
 
-def test_all_fragments_of_a_datagram_have_one_key() -> None:
-    first = parse(v4(HOST, FAR, (5004, 443), fragment=0x2000), up=True)
-    later = parse(v4(HOST, FAR, (0xDEAD, 0xBEEF), fragment=0x00B9), up=True)
+def test_all_fragments_of_a_datagram_go_by_the_conversation_that_its_first_one_names() -> None:
+    table = Fragments()
+
+    def key(packet: bytes, now: int = 0) -> bytes:
+        parsed = parse(packet, up=True)
+        assert parsed is not None and parsed.datagram
+        return table.key(parsed, now)
+
     whole = parse(v4(HOST, FAR, (5004, 443), fragment=0x4000), up=True)  # may not be fragmented, and is not
-    assert first is not None
-    assert later is not None
+    assert whole is not None and not whole.datagram
+    later = v4(HOST, FAR, (0xDEAD, 0xBEEF), fragment=0x00B9)
+    assert parties(key(later)) == Parties(UDP, HOST, FAR, 0, 0)  # before the first: who knows
+    assert key(v4(HOST, FAR, (5004, 443), fragment=0x2000)) == key(later) == whole.key
+    assert parties(key(later, LIFE)) == Parties(UDP, HOST, FAR, 0, 0)
+    first6, later6 = (bytes([UDP, 0, 0, at]) + b"same" + bytes.fromhex("138c01bb") + bytes(4) for at in (1, 9))
+    expected = Parties(UDP, HOST6, FAR6, 5004, 443)
+    assert parties(key(v6(HOST6, FAR6, first6, following=44))) == expected
+    assert parties(key(v6(HOST6, FAR6, later6, following=44))) == expected
+
+
+def test_a_flood_of_first_fragments_takes_no_more_room_than_it_may() -> None:
+    table = Fragments()
+    for number in range(3 * MOST):
+        parsed = parse(v4(HOST, FAR[:2] + number.to_bytes(2), (5004, 443), fragment=0x2000), up=True)
+        assert parsed is not None
+        table.key(parsed, 0)
+    assert len(table) <= MOST
+
+
+def test_an_icmp_error_is_of_the_conversation_that_it_is_about() -> None:
+    sent = v4(HOST, FAR, (5004, 443))
+    router = bytes([192, 0, 2, 1])
+    error = v4(router, HOST, (0x0303, 0), protocol=ICMP)[:28] + sent[:28]  # port unreachable
+    whole = parse(sent, up=True)
     assert whole is not None
-    assert first.key == later.key != whole.key
-    piece = parse(v6(HOST6, FAR6, bytes([UDP, 0]) + bytes(14), following=44), up=True)
-    assert piece is not None
-    assert parties(piece.key) == Parties(UDP, HOST6, FAR6, 0, 0)
+    assert quoted(error, up=False) == whole.key
+    assert quoted(v4(router, HOST, (0x0800, 0), protocol=ICMP), up=False) == b""  # an echo
+    sent6 = v6(HOST6, FAR6, bytes.fromhex("138c01bb") + bytes(4), following=UDP)
+    error6 = v6(FAR6, HOST6, bytes([2, 0]) + bytes(6) + sent6, following=ICMPV6)  # packet too big
+    assert parties(quoted(error6, up=False)) == Parties(UDP, HOST6, FAR6, 5004, 443)
 
 
 @pytest.mark.parametrize("junk", [b"", b"\x45", bytes(64), b"\x60" + bytes(38), b"\x95" + bytes(60)])
@@ -75,3 +105,4 @@ def test_no_bytes_make_it_fail(data: bytes, up: bool, first: int | None) -> None
         data = bytes([first]) + data[1:]
     parsed = parse(data, up)
     assert parsed is None or key_of(parties(parsed.key)) == parsed.key
+    assert parsed is None or len(quoted(data, up)) in (0, 13, 37)

@@ -4,8 +4,8 @@ Sources: RFC 791 (IPv4), RFC 8200 (IPv6 and its extension headers), RFC 2474 (DS
 what most packets are, TCP or UDP over IPv4 without options, is read by the fewest slices.
 
 The key of a conversation is the same for both directions: protocol, local address, remote address, local port, remote
-port; 13 bytes for IPv4, 37 for IPv6. A fragment's key has ports of zero, since only the first fragment knows them and
-all of a datagram must take one way. Nothing here raises: what cannot be read is None.
+port; 13 bytes for IPv4, 37 for IPv6. Of a datagram in fragments only the first knows the ports; the keys of the others
+have zeros there (`fragments` puts them right). Nothing here raises: what cannot be read is None.
 """
 
 from typing import Final, NamedTuple
@@ -18,6 +18,9 @@ _NO_PORTS: Final = bytes(4)
 # Hop-by-hop, routing, authentication, destination options, mobility.
 _EXTENSIONS: Final = frozenset({0, 43, 51, 60, 135})
 _FRAGMENT: Final = 44
+ICMP: Final = 1
+ICMPV6: Final = 58
+_ICMP_ERRORS: Final = frozenset({3, 4, 5, 11, 12})  # unreachable, quench, redirect, time exceeded, parameter problem
 _MOST_EXTENSIONS: Final = 8
 UNREADABLE: Final = bytes(13)  # the key of all that cannot be read
 
@@ -26,12 +29,15 @@ class Parsed:
     """What a header says: the conversation's key, the packet's length in bytes, its DSCP (0 to 63), its ECN field.
 
     `headers` is how many of its bytes are those of IP and of TCP or UDP; the rest is what an application sent. `flags`
-    are TCP's (RFC 9293 §3.1).
+    are TCP's (RFC 9293 §3.1). `datagram` is empty, or tells the datagram of a fragment from others.
     """
 
-    __slots__ = ("dscp", "ecn", "flags", "headers", "key", "length")
+    __slots__ = ("datagram", "dscp", "ecn", "flags", "headers", "key", "length")
 
-    def __init__(self, key: bytes, length: int, dscp: int, ecn: int, headers: int, flags: int = 0) -> None:
+    def __init__(
+        self, key: bytes, length: int, dscp: int, ecn: int, headers: int, flags: int = 0, datagram: bytes = b""
+    ) -> None:
+        self.datagram = datagram
         self.key = key
         self.length = length
         self.dscp = dscp
@@ -67,14 +73,15 @@ def parse(header: bytes, up: bool) -> Parsed | None:
         return Parsed(key, header[2] << 8 | header[3], header[1] >> 2, header[1] & 3, headers, header[33])
     if version == 4:
         start = (header[0] & 15) * 4
-        fragment = (header[6] & 0x3F) | header[7]
-        ports = header[start : start + 4] if protocol in _WITH_PORTS and not fragment else _NO_PORTS
-        headers = start + (0 if fragment else _transport(protocol, header, start))
+        behind = (header[6] & 0x1F) | header[7]  # whether it is a fragment that is not the first
+        ports = header[start : start + 4] if protocol in _WITH_PORTS and not behind else _NO_PORTS
+        headers = start + (0 if behind else _transport(protocol, header, start))
+        datagram = header[4:6] + header[9:10] + header[12:20] if behind or header[6] & 0x20 else b""
         source, target = header[12:16], header[16:20]
         length = header[2] << 8 | header[3]
         traffic_class = header[1]
     elif version == 6 and len(header) >= 40:
-        protocol, ports, start = _walk_extensions(header)
+        protocol, ports, start, datagram = _walk_extensions(header)
         headers = start + (0 if ports is _NO_PORTS else _transport(protocol, header, start))
         source, target = header[8:24], header[24:40]
         length = (header[4] << 8 | header[5]) + 40
@@ -88,7 +95,27 @@ def parse(header: bytes, up: bool) -> Parsed | None:
     else:
         key = bytes((protocol,)) + target + source + ports[2:] + ports[:2]
     flags = header[start + 13] if protocol == TCP and ports is not _NO_PORTS and len(header) > start + 13 else 0
-    return Parsed(key, length, traffic_class >> 2, traffic_class & 3, headers, flags)
+    return Parsed(key, length, traffic_class >> 2, traffic_class & 3, headers, flags, datagram)
+
+
+def quoted(header: bytes, up: bool) -> bytes:
+    """The key of the conversation that an ICMP error is about, by the packet that it quotes; empty for what is none.
+
+    Sources: RFC 792, RFC 4443 §2.1 (errors have types below 128) and §3. The quoted packet went the other way.
+    """
+    if header[0] >> 4 == 4:
+        start = (header[0] & 15) * 4
+        if header[9] != ICMP or len(header) <= start or header[start] not in _ICMP_ERRORS:
+            return b""
+    else:
+        protocol, _, start, _ = _walk_extensions(header)
+        if protocol != ICMPV6 or len(header) <= start or header[start] >= 128:
+            return b""
+    inner = header[start + 8 :]
+    if not inner or inner[0] >> 4 != header[0] >> 4:
+        return b""
+    parsed = parse(inner, not up)
+    return parsed.key if parsed is not None else b""
 
 
 def _transport(protocol: int, header: bytes, start: int) -> int:
@@ -100,20 +127,26 @@ def _transport(protocol: int, header: bytes, start: int) -> int:
     return 0
 
 
-def _walk_extensions(header: bytes) -> tuple[int, bytes, int]:
-    """The upper-layer protocol, its ports, where it begins; or the first extension that cannot be passed, no ports."""
-    protocol, start = header[6], 40
+def _walk_extensions(header: bytes) -> tuple[int, bytes, int, bytes]:
+    """The upper-layer protocol, its ports, where it begins, and what tells the datagram of a fragment from others; or
+    the first extension that cannot be passed, no ports.
+    """
+    protocol, start, datagram = header[6], 40, b""
     for _ in range(_MOST_EXTENSIONS):
         if protocol in _WITH_PORTS:
-            return protocol, header[start : start + 4], start
-        if protocol == _FRAGMENT and start < len(header):
-            return header[start], _NO_PORTS, start + 8
+            return protocol, header[start : start + 4], start, datagram
+        if protocol == _FRAGMENT and start + 8 <= len(header):
+            datagram = header[start + 4 : start + 8] + header[8:40]
+            if header[start + 2] or header[start + 3] & 0xF8:  # not the first
+                return header[start], _NO_PORTS, start + 8, datagram
+            protocol, start = header[start], start + 8
+            continue
         if protocol not in _EXTENSIONS or start + 1 >= len(header):
             break
         # The authentication header counts in words of 4 bytes less 2 (RFC 4302), the others in words of 8 less 1.
         size = (header[start + 1] + 2) * 4 if protocol == 51 else (header[start + 1] + 1) * 8
         protocol, start = header[start], start + size
-    return protocol, _NO_PORTS, start
+    return protocol, _NO_PORTS, start, datagram
 
 
 def is_ipv6(key: bytes) -> bool:

@@ -4,8 +4,9 @@ import time
 from typing import Final
 
 from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.fragments import Fragments
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
-from wily_sluice.engine.header import UNREADABLE, Parsed, is_ipv6, parse
+from wily_sluice.engine.header import ICMP, ICMPV6, UNREADABLE, Parsed, is_ipv6, parse, quoted
 from wily_sluice.engine.kind import kind_of
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.strangers import Home
@@ -52,6 +53,7 @@ class Admission(Entrance):
         self._visits = visits
         self._budget = budget or Budget()
         self._neighbours = engine.neighbours
+        self._fragments = Fragments()
         self._homes: dict[int, Home] = homes if homes is not None else {}
         self.strangers: dict[str, bytes] = {}
         self.unreadable = 0
@@ -77,10 +79,17 @@ class Admission(Entrance):
         else:
             size = self._framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(key)])
         home = self._homes.get(diverted.inside)
-        conversation = self._conversations.find(key, parsed.dscp, now, home)
+        if parsed.datagram:
+            key = self._fragments.key(parsed, now)
+        about = quoted(header, self._up) if key[0] == ICMP or key[0] == ICMPV6 else b""
+        if about:
+            conversation = self._conversations.peek(about) or self._conversations.find(key, parsed.dscp, now, home)
+        else:
+            conversation = self._conversations.find(key, parsed.dscp, now, home)
         if home is not None and conversation.up_lane is None and conversation.down_lane is None:
             self._see_home(conversation, home)
-        if conversation.unknown and self._recognition is not None and self._budget.allows(now):
+        whole = not parsed.datagram or key is parsed.key  # a fragment that is not the first begins with no header
+        if conversation.unknown and self._recognition is not None and whole and self._budget.allows(now):
             self._look(conversation, parsed, header, now)
         return Packet(
             size,

@@ -11,7 +11,8 @@ from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import Parsed, Parties, parse, parties
+from wily_sluice.engine.fragments import Fragments
+from wily_sluice.engine.header import ICMP, ICMPV6, Parsed, Parties, parse, parties, quoted
 from wily_sluice.engine.kind import kind_of
 from wily_sluice.engine.known import NOTHING
 from wily_sluice.engine.lane import Lane
@@ -118,6 +119,7 @@ class Follower:
         self._decided: dict[tuple[Conversation, bool, int], tuple[int, tuple[Bucket, ...]]] = {}
         self._followed: dict[Conversation, Followed] = {}
         self._minute = -1
+        self._fragments = (Fragments(), Fragments())  # down, up
 
     def _apart(self, why: str, length: Size) -> None:
         self.trace.apart[why] += length
@@ -143,7 +145,10 @@ class Follower:
             self.engine.at(datetime.fromtimestamp(now / SECOND, UTC).astimezone(self._zone))
         if sent and captured.hardware and self.engine.neighbours.watched:
             self.engine.learn(own.local, captured.hardware, now)
-        self._count(number, self.engine.conversations.find(parsed.key, parsed.dscp, now), parsed, packet, sent, now)
+        key = self._fragments[sent].key(parsed, now) if parsed.datagram else parsed.key
+        conversations = self.engine.conversations
+        about = conversations.peek(quoted(packet, sent)) if key[0] in (ICMP, ICMPV6) else None
+        self._count(number, about or conversations.find(key, parsed.dscp, now), parsed, packet, sent, now)
 
     def _count(
         self, number: int, conversation: Conversation, parsed: Parsed, packet: bytes, up: bool, now: Nanoseconds
