@@ -16,7 +16,7 @@ MAY_IMPORT = {
     "history": {"units", "engine", "plan", "history"},
     "trace": {"units", "engine", "recognition", "plan", "trace"},
     "gate": {"units", "engine", "recognition", "plan", "gate"},
-    "control": {"units", "engine", "plan", "history", "gate", "control"},
+    "control": {"units", "engine", "plan", "history", "gate", "control", "__version__"},
     "views": {"units", "engine", "plan", "forecast", "trace", "gate", "history", "control", "views"},
     "cli": {
         "units",

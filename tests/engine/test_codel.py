@@ -4,6 +4,7 @@ import pytest
 
 from tests.engine.driving import conversation
 from wily_sluice.engine.codel import INTERVAL, TARGET, CodelQueue, control_law
+from wily_sluice.engine.framing import LONGEST_FRAME, NAMED
 from wily_sluice.engine.packet import ECT_0, ECT_1, NOT_ECT, Packet
 from wily_sluice.units import MILLISECOND, SECOND
 
@@ -110,3 +111,16 @@ def test_a_standing_queue_settles_near_the_target(cut: float) -> None:
             cut_at[packet.token] = now
     late = sorted(wait for interval, wait in standing.items() if interval * INTERVAL >= 10 * SECOND)
     assert abs(late[len(late) // 2] - TARGET) <= 1.5 * MILLISECOND
+
+
+def test_the_last_frame_of_a_line_in_cells_is_not_dropped_though_it_is_longer_than_others() -> None:
+    """A packet of 1500 bytes takes 1749 in cells; a queue that holds no more than that is not too long (maxpacket)."""
+    frame = NAMED["pppoe-llc"].cost(1500)
+    assert frame > LONGEST_FRAME
+    for largest, drops in ((frame, 0), (LONGEST_FRAME, 1)):
+        queue, dropped = CodelQueue(largest=largest), list[Packet]()
+        for number in range(40):  # two stand there all the time, each for 40 ms
+            queue.enqueue(Packet(frame, WHO, number), number * 20 * MILLISECOND)
+            if number:
+                queue.dequeue((number + 1) * 20 * MILLISECOND, dropped.append)
+        assert (len(dropped) > 0) == bool(drops)

@@ -42,12 +42,20 @@ class CodelQueue(Contender):
         "ecn",
         "first_above_time",
         "interval",
+        "largest",
         "lastcount",
         "target",
     )
 
-    def __init__(self, target: Nanoseconds = TARGET, interval: Nanoseconds = INTERVAL, ecn: bool = True) -> None:
+    def __init__(
+        self,
+        target: Nanoseconds = TARGET,
+        interval: Nanoseconds = INTERVAL,
+        ecn: bool = True,
+        largest: Size = LONGEST_FRAME,
+    ) -> None:
         super().__init__()
+        self.largest = largest  # what the largest packet costs on the line: the RFC's maxpacket
         self._head: Packet | None = None  # linked by `behind`: thousands of queues of few packets then take little room
         self._tail: Packet | None = None
         self.target = target
@@ -91,7 +99,7 @@ class CodelQueue(Contender):
 
     def _ok_to_drop(self, packet: Packet | None, now: Nanoseconds) -> bool:
         """Whether CoDel may drop the packet that was just taken: the end of the RFC's `dodequeue`."""
-        if packet is None or now - packet.entered < self.target or self.backlog <= LONGEST_FRAME:
+        if packet is None or now - packet.entered < self.target or self.backlog <= self.largest:
             self.first_above_time = 0
             return False
         if self.first_above_time == 0:
@@ -152,9 +160,10 @@ class Codel(LeafQueue):
         most: int,
         target: Nanoseconds = TARGET,
         ecn: bool = True,
+        largest: Size = LONGEST_FRAME,
     ) -> None:
         super().__init__(drop, limit, most)
-        self._queue = CodelQueue(target, ecn=ecn)
+        self._queue = CodelQueue(target, ecn=ecn, largest=largest)
 
     def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in, or drop it when it does not fit."""
@@ -175,7 +184,8 @@ class Codel(LeafQueue):
         if not isinstance(other, Codel):
             return False
         self.limit, self.most = other.limit, other.most
-        self._queue.target, self._queue.ecn = other._queue.target, other._queue.ecn
+        own, new = self._queue, other._queue
+        own.target, own.ecn, own.largest = new.target, new.ecn, new.largest
         return True
 
     def withdraw(self, lane: "Lane") -> list[Packet]:

@@ -36,7 +36,7 @@ class Flow(CodelQueue):
     __slots__ = ("among", "home")
 
     def __init__(self, home: "FqCodel", among: Turns) -> None:
-        super().__init__(home.target, home.interval, home.ecn)
+        super().__init__(home.target, home.interval, home.ecn, home.largest)
         self.home = home
         self.among = among
 
@@ -52,7 +52,7 @@ class Flow(CodelQueue):
 class FqCodel(LeafQueue):
     """A leaf queue in which conversations, or hosts and then their conversations, take turns."""
 
-    __slots__ = ("_all", "_hosts", "_sweep_at", "ecn", "interval", "target")
+    __slots__ = ("_all", "_hosts", "_sweep_at", "ecn", "interval", "largest", "target")
 
     def __init__(
         self,
@@ -63,8 +63,10 @@ class FqCodel(LeafQueue):
         interval: Nanoseconds = INTERVAL,
         by_host: bool = False,
         ecn: bool = True,
+        largest: Size = LONGEST_FRAME,
     ) -> None:
         super().__init__(drop, limit, most)
+        self.largest = largest
         self.target = target
         self.interval = interval
         self.ecn = ecn
@@ -82,7 +84,7 @@ class FqCodel(LeafQueue):
             lane.set_flow(packet.stage, flow)
         if self._hosts is not None and not flow.listed:
             flow.among = self._host(self._hosts, lane.tally.host)
-        flow.target, flow.ecn = self.target, self.ecn  # which may have changed since it was made
+        flow.target, flow.ecn, flow.largest = self.target, self.ecn, self.largest  # which may have changed meanwhile
         flow.enqueue(packet, now)
         flow.among.arrived(flow, packet.size)
         if flow.among is not self._all:
@@ -102,6 +104,7 @@ class FqCodel(LeafQueue):
         if not isinstance(other, FqCodel) or (other._hosts is None) != (self._hosts is None):
             return False
         self.limit, self.most, self.target, self.ecn = other.limit, other.most, other.target, other.ecn
+        self.largest = other.largest
         return True
 
     def withdraw(self, lane: "Lane") -> list[Packet]:

@@ -48,8 +48,9 @@ def build_tree(spec: QueueSpec, drop: Callable[[Packet], None]) -> Tree:
         if leaf.leaf.aqm == "fifo":
             return Fifo(leaf_drop, limit, most)
         if leaf.leaf.aqm == "codel":
-            return Codel(leaf_drop, limit, most, target, ecn=leaf.leaf.ecn)
-        return FqCodel(leaf_drop, limit, most, target, by_host=leaf.leaf.fair_by == "host", ecn=leaf.leaf.ecn)
+            return Codel(leaf_drop, limit, most, target, leaf.leaf.ecn, leaf.largest)
+        by_host = leaf.leaf.fair_by == "host"
+        return FqCodel(leaf_drop, limit, most, target, by_host=by_host, ecn=leaf.leaf.ecn, largest=leaf.largest)
 
     return Tree(spec, drop, leaf_queue)
 
