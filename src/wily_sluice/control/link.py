@@ -37,6 +37,7 @@ class Link(Generic[M]):
         self._decoder: msgspec.msgpack.Decoder[M] = msgspec.msgpack.Decoder(kinds)
         self._encode = msgspec.msgpack.Encoder().encode
         self._greeted = False
+        self._deaf = False
         self.send(Hello(PROTOCOL, __version__))
 
     def fileno(self) -> int:
@@ -74,6 +75,8 @@ class Link(Generic[M]):
             raise EOFError from error
         if not data:
             raise EOFError
+        if self._deaf:
+            return []
         self._in += data
         messages: list[M] = []
         place = 0
@@ -95,6 +98,11 @@ class Link(Generic[M]):
                 raise EOFError from error
         del self._in[:place]
         return messages
+
+    def deafen(self) -> None:
+        """Take nothing more from the other side, but its end."""
+        self._deaf = True
+        self._in.clear()
 
     def _greet(self, hello: Hello) -> None:
         if hello.protocol != PROTOCOL:

@@ -42,6 +42,8 @@ class Orders:
             self._ended()
             return
         except OtherVersion as error:
+            # The gate may go on for long: only its end is of interest from now on.
+            self._link.deafen()
             self._other(str(error))
             return
         for message in messages:

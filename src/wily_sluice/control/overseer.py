@@ -95,6 +95,7 @@ class Overseer:
         self._gate: Gate | None = None
         self._nobody, self._nobody_else = socket.socketpair()  # read from while no process is there
         self._link: Link[ToGate] | None = None
+        self._other = False  # it is of another version of the program
         self._process: subprocess.Popen[bytes] | None = None
         self._start_at: Nanoseconds = 0
         self._running = False
@@ -122,6 +123,7 @@ class Overseer:
                 self._start_at = boot_clock() + AGAIN
                 return
         self._link = Link(here, ToGate)
+        self._other = False
         self._heard = boot_clock()
 
     def fileno(self) -> int:
@@ -135,8 +137,10 @@ class Overseer:
         try:
             for message in self._link.receive():
                 self._obey(message)
-        except (EOFError, OtherVersion):
+        except EOFError:
             self._lost()
+        except OtherVersion:
+            self._other = True  # it can still tell people so, and nothing else
 
     def _lost(self) -> None:
         assert self._link is not None
@@ -149,7 +153,7 @@ class Overseer:
             note("desk.ended", "warning", why="the process beside the gate has ended: another is started")
 
     def _say(self, message: Message) -> None:
-        if self._link is not None:
+        if self._link is not None and not self._other:
             try:
                 self._link.send(message)
             except EOFError:
@@ -201,6 +205,8 @@ class Overseer:
             self._start()
             self._introduce()
         self._lasted += lasted
+        if self._other:
+            self._heard, self._rows = now, []
         if self._link is not None and now - self._heard > DEAF and self._process is not None:
             note("desk.deaf", "warning", why=f"the process beside the gate hears nothing for {DEAF // SECOND} s")
             self._process.kill()
