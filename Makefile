@@ -18,7 +18,8 @@ test: lint system shipped
 
 # What takes its time: some more of the tests on real packets, and examples that are drawn anew each time.
 slow: system shipped
-	SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest -m slow
+	seed=$${SEED:-$$(date +%s)}; echo "examples are drawn by SEED=$$seed"; \
+	SLUICE_FORM=compiled SLUICE_DRAW=anew $(SHIPPED)/bin/python -m pytest -m slow --hypothesis-seed=$$seed
 
 # The compiled wheel in an environment of its own; an editable installation runs the files as they are.
 .PHONY: shipped

@@ -14,9 +14,10 @@ from wily_sluice.gate.packet_queue import PacketQueue
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 
-# A loaded machine is slow, which is no failure; and every run draws the same examples.
+# A loaded machine is slow, which is no failure; and every run draws the same examples, unless it is to draw anew.
 settings.register_profile("steady", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow])
-settings.load_profile("steady")
+settings.register_profile("anew", deadline=None, print_blob=True, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile(os.environ.get("SLUICE_DRAW", "steady"))
 
 SMALL_PLAN = """\
 site: Small

@@ -134,6 +134,9 @@ class FakeMachine(Machine):
     def crossed(self) -> dict[str, Crossed]:
         return {"wan0": Crossed(self.packets, 0)}
 
+    def ways_out(self) -> set[str]:
+        return {"wan0"}
+
     def tracking(self) -> Tracking | None:
         return Tracking(self.connections, 1000)
 

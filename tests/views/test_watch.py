@@ -25,7 +25,13 @@ def told(plan: Plan, megabits: float = 30.0, unshaped: int = 0) -> dict[str, obj
         busy._replace(kind="flow", name=(PHONE, "Visitors", "")),
         calls._replace(kind="flow", name=(HANDSET, "Handsets", "calls")),
     ]
-    summary = {"revision": 3, "trial": {"revision": 3, "left": 75.0}, "missing": ["wan1"], "unshaped": unshaped}
+    summary = {
+        "revision": 3,
+        "trial": {"revision": 3, "left": 75.0},
+        "missing": ["wan1"],
+        "unshaped": unshaped,
+        "strained": False,
+    }
     return summary | snapshot_data(plan, Snapshot(1_795_000_000.0, SECOND, add_up(rows)))
 
 

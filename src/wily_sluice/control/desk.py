@@ -280,8 +280,8 @@ class Desk:
         if self._counters is None:
             return
         try:
-            self._counters.add(int(second.at), {key: own for key, own in second.counts.items() if not own.idle})
-            self._counting = True
+            if self._counters.add(int(second.at), {key: own for key, own in second.counts.items() if not own.idle}):
+                self._counting = True
         except (sqlite3.Error, OSError) as error:
             if self._counting:
                 note("counters.unwritten", "error", why=str(error))

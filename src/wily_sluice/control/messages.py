@@ -68,6 +68,7 @@ class Health(msgspec.Struct, frozen=True):
     `unreadable` packets were no IP that can be read; `unshaped` bypassed the gate, which did not keep up; `crowd` went
     by a stand-in (`engine.crowd`), `unrecognized` were not looked at for want of time; `late_turns` of the loop took
     too long; `refused` messages of verdicts were sent again. `busy` is the part of the time in which the loop worked.
+    `unseen` packets crossed an uplink, by name, and came by no queue, or an interface that is a way out and no uplink.
     """
 
     unreadable: int = 0
@@ -78,6 +79,7 @@ class Health(msgspec.Struct, frozen=True):
     refused: int = 0
     longest_turn: Nanoseconds = 0
     busy: float = 0.0
+    unseen: dict[str, int] = msgspec.field(default_factory=dict)
 
 
 class Tick(Message, frozen=True):

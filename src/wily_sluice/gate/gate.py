@@ -96,6 +96,7 @@ class GateState(NamedTuple):
     refused: int
     longest_turn: Nanoseconds
     busy: float
+    unseen: dict[str, int]
 
 
 @dataclass(slots=True)
@@ -163,7 +164,9 @@ class Gate:
 
     @property
     def unseen(self) -> dict[str, int]:
-        """Packets that crossed each uplink's interface and came by no queue: what the gateway itself sends and gets."""
+        """Packets that crossed each uplink's interface and came by no queue: what the gateway itself sends and gets.
+        And all that crossed an interface that a default route leads to and the plan does not name.
+        """
         return dict(self._guard.unseen) if self._guard is not None else {}
 
     def state(self, lasted: Nanoseconds) -> GateState:
@@ -184,6 +187,7 @@ class Gate:
             self._intake.refused,
             longest,
             round(busy, 3),
+            self.unseen,
         )
 
     def run(self, ready: Callable[[], None]) -> None:

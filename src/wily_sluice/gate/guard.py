@@ -3,6 +3,8 @@
 - Another program may flush the tables, or put a rule before ours. The kernel tells of changes (nf_tables); where it
   does not, an interface over which far more packets go than come to the queues gives it away within a second. What is
   missing is put back, and told; a rule of others that ends a packet's way before the gate is told, and left.
+- What crosses an uplink's interface and comes to no queue, and an uplink that the plan does not name, are counted and
+  told.
 - Where rules ask what conversations speak, the kernel tracks connections for the gate's sake; and when its table is
   full, it drops the packets of new ones. Before that, the gate goes on without, and uses it again when there is room.
 """
@@ -45,9 +47,10 @@ class Guard:
         self._roomy_since: Nanoseconds | None = None
         self._trouble = ""
         self.repairs = 0
-        self.unseen: dict[
-            str, int
-        ] = {}  # packets of each uplink's interface that came by no queue, since the gate began
+        self._unnamed: set[str] = set()
+        # Packets that crossed each uplink's interface, and came by no queue, since the gate began; and all that crossed
+        # another that a default route leads to.
+        self.unseen: dict[str, int] = {}
 
     def tick(self, plan: Plan, news: TableNews | None, now: Nanoseconds) -> None:
         """A look, once a second."""
@@ -66,6 +69,15 @@ class Guard:
         except (OSError, ValueError):
             return False
         astray = False
+        named = {uplink.interface for uplink in plan.uplinks}
+        for name in sorted((self._machine.ways_out() & crossed.keys()) - named):
+            if name not in self._unnamed:
+                self._unnamed.add(name)
+                self._tell("uplink.unnamed", "warning", interface=name)
+            earlier = self._crossed.get(name)
+            if earlier is not None:
+                moved = crossed[name].up - earlier.up + crossed[name].down - earlier.down
+                self.unseen[name] = self.unseen.get(name, 0) + moved
         for uplink in plan.uplinks:
             here = crossed.get(uplink.interface)
             seen = self._intake.numbered(uplink.name)

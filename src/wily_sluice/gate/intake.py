@@ -13,11 +13,12 @@ from itertools import count
 from threading import Lock
 from typing import TypeAlias
 
+from wily_sluice.engine.limiter import waiting_burst
 from wily_sluice.gate import diversion
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.machine import Machine
 from wily_sluice.gate.packet_queue import HEADER_BYTES, RECEIVE_BUFFER, SHORT_BUFFER, WHOLE_BYTES, PacketQueue
-from wily_sluice.plan.model import Plan
+from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Rate, Size, transmission_time
 
 FIRST_QUEUE = 4100  # of the kernel's queue numbers
@@ -31,6 +32,17 @@ Way: TypeAlias = tuple[str, Direction]  # an uplink and a direction
 def takes_whole(rate: Rate) -> bool:
     """Whether a large offloaded packet lasts so short at this rate that it need not be cut."""
     return transmission_time(LARGEST_OFFLOADED, rate) < MILLISECOND
+
+
+def _polices(plan: Plan, uplink: Uplink, direction: Direction) -> bool:
+    """Whether a limiter would drop or mark every large offloaded packet, since it is longer than the burst."""
+    for limiter in plan.limiters:
+        spec = limiter.spec(direction)
+        if spec is None or spec.excess == "wait" or not limiter.enabled or limiter.uplink not in (None, uplink.name):
+            continue
+        if (spec.burst or waiting_burst(spec.rate)) < LARGEST_OFFLOADED:
+            return True
+    return False
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +112,11 @@ class Intake:
         ]
         marking = dscps if self.can_write else None
         chains = diversion.rules(diverting, NAMES_QUEUE if recognizes else None, marking, plan.gate.health)
-        whole = {(u.name, d): takes_whole(u.usable(d)) for u in plan.uplinks for d in DIRECTIONS}
+        whole = {
+            (uplink.name, direction): takes_whole(uplink.usable(direction)) and not _polices(plan, uplink, direction)
+            for uplink in plan.uplinks
+            for direction in DIRECTIONS
+        }
         taken = Taken(places, whole, recognizes, apart, chains)
         try:
             for way, place in places.items():

@@ -146,6 +146,21 @@ class Machine:
                     found.append(_subnet(bytes.fromhex(target), int(length, 16)))
         return AddressSet(found)
 
+    def ways_out(self) -> set[str]:
+        """The interfaces that default routes lead to."""
+        found = set()
+        with suppress(OSError, ValueError):
+            for line in Path("/proc/self/net/route").read_text().splitlines()[1:]:
+                name, target, _, _, _, _, _, mask = line.split()[:8]
+                if not int(target, 16) and not int(mask, 16):
+                    found.add(name)
+        with suppress(OSError, ValueError):
+            for line in Path("/proc/self/net/ipv6_route").read_text().splitlines():
+                target, length, *_, name = line.split()
+                if not int(target, 16) and length == "00":
+                    found.add(name)
+        return found - {"lo"}
+
     def crossed(self) -> dict[str, Crossed]:
         """What has crossed each interface, since it is there."""
         found = {}

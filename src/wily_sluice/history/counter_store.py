@@ -142,10 +142,10 @@ class CounterStore(CounterReader):
             self._database.execute(f"pragma user_version = {run}")
         return run
 
-    def add(self, at: int, counts: dict[Key, Counts]) -> None:
-        """What was counted in a second, or in a part of it. What cannot be written is tried again with the next.
+    def add(self, at: int, counts: dict[Key, Counts]) -> bool:
+        """What was counted in a second, or in a part of it. True when it was time to write, and that was done.
 
-        sqlite3.Error when it cannot.
+        sqlite3.Error when it cannot be; then it is tried again with the next.
         """
         if at < self._latest:
             self._finish()
@@ -156,6 +156,8 @@ class CounterStore(CounterReader):
         if not 0 <= at - self._flushed < COMMIT_EVERY:
             self._flushed = at
             self._write(at)
+            return True
+        return False
 
     def _finish(self) -> None:
         """Have the spans written that are not over."""

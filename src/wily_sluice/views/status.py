@@ -7,6 +7,8 @@ from rich.console import Console
 
 from wily_sluice.units import format_rate
 
+WORTH_TELLING = 1000  # packets
+
 
 def span_words(seconds: float) -> str:
     """`3 min 20 s`, `2 d 4 h`: the two largest units."""
@@ -46,6 +48,9 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
     if health["crowd"]:
         told = "packets of conversations that opened faster than they could be followed were shaped by host"
         console.print(f"{health['crowd']:,} {told}")
+    for name, packets in health["unseen"].items():
+        if packets >= WORTH_TELLING:
+            console.print(f"{packets:,} packets crossed {name} without coming to the gate: the gateway's own, for one")
     if health["unreadable"]:
         console.print(f"{health['unreadable']:,} packets could not be read, and went to the default")
     console.print(f"its history is in {status['state']}; connections now: {status['clients']}", style="dim")

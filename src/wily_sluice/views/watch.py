@@ -191,6 +191,8 @@ class Watch:
         passed = told["unshaped"] - self._unshaped
         if passed:
             text.append(f"  too slow: {passed:,} packets unshaped", "bold red")
+        elif told["strained"]:
+            text.append("  shaping takes all of a processor", "bold yellow")
         state = "frozen  " if self.frozen else ""
         return _between(text, Text(f"{state}{told['clock']} ", "bold cyan" if self.frozen else "dim"), width)
 
