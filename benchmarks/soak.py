@@ -1,9 +1,9 @@
 """A gate under everything at a time: `python -m benchmarks.soak MINUTES [SEED]`; root.
 
 A rig with a call and TCP in both directions all the time. At random, something is done to the gate every few seconds:
-a flood, another plan on trial (kept, undone or left), a process beside it killed or stopped, the gate itself stopped for
-a while or killed and started again, its disk filled or its databases locked, its chains flushed. Prints what happened,
-and at the end what was lost: packets of the call, connections that came to nothing, revisions, memory.
+a flood, another plan on trial (kept, undone or left), a process beside it killed or stopped, the gate itself stopped
+for a while or killed and started again, its disk filled or its databases locked, its chains flushed. Prints what
+happened, and at the end what was lost: packets of the call, connections that came to nothing, revisions, memory.
 """
 
 import json

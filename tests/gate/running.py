@@ -6,7 +6,7 @@ import subprocess
 import sys
 import time
 from base64 import b64encode
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from subprocess import PIPE
@@ -29,13 +29,13 @@ HOST, CALLER = Host("house", "10.7.0.100"), Host("house", "10.7.0.101")
 class Running:
     """A gate in the rig, spoken with from outside."""
 
-    def __init__(self, rig: Rig, state: Path, *options: str) -> None:
+    def __init__(self, rig: Rig, state: Path, *options: str, before: Sequence[str] = ()) -> None:
         self.state = state
         inode = Path(f"/run/netns/{rig.prefix}gateway").stat().st_ino
         self.folder = RUN / f"net-{inode}"
         words = ["gate", "run", "--json", "--state", str(state), *options]
         self.process = subprocess.Popen(
-            rig.command("gateway", [sys.executable, "-m", "wily_sluice", *words]),
+            rig.command("gateway", [*before, sys.executable, "-m", "wily_sluice", *words]),
             stdout=PIPE, stderr=PIPE, text=True, start_new_session=True,
         )  # fmt: skip
 
@@ -79,13 +79,13 @@ class Running:
 
 
 @contextmanager
-def gate(rig: Rig, state: Path, plan: str | None = PLAN) -> Iterator[Running]:
+def gate(rig: Rig, state: Path, plan: str | None = PLAN, before: Sequence[str] = ()) -> Iterator[Running]:
     options = []
     if plan is not None:
         state.mkdir(exist_ok=True)
         (state / "given.yaml").write_text(plan)
         options = ["--plan", str(state / "given.yaml")]
-    running = Running(rig, state, *options)
+    running = Running(rig, state, *options, before=before)
     try:
         yield running.wait()
     finally:

@@ -2,6 +2,7 @@
 
 import os
 import random
+import re
 import signal
 import sqlite3
 import subprocess
@@ -18,6 +19,7 @@ import pytest
 
 from tests.gate.running import HOST, PLAN, PLANS, Running, gate, up_rate
 from wily_sluice.control.json_rpc import BUSY, REFUSED, RpcError
+from wily_sluice.control.unit import unit_text
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.rig.layout import FAR_ADDRESSES
 from wily_sluice.gate.rig.rig import Rig
@@ -69,11 +71,21 @@ def test_a_plan_that_cannot_be_used_leaves_the_old_one_running(rig: Rig, tmp_pat
         assert (up_rate(running), running.call("gate.status")["revision"]) == (9_000_000, 1)
 
 
+def confined(folder: Path) -> list[str]:
+    """What gives a command no more than the service has, by its unit."""
+    unit = unit_text(folder)
+    assert "IPAddressDeny" not in unit  # which would keep the health checks from asking anybody
+    allowed = re.search(r"CapabilityBoundingSet=(.*)", unit)
+    assert allowed is not None
+    capabilities = ",".join(f"+{word.removeprefix('CAP_').lower()}" for word in allowed[1].split())
+    return ["setpriv", f"--bounding-set=-all,{capabilities}", "--no-new-privs"]
+
+
 def test_a_trial_ends_at_once_when_a_remote_that_answered_no_longer_does(rig: Rig, tmp_path: Path) -> None:
     watched = PLAN + f"gate: {{health: [{', '.join(FAR_ADDRESSES)}, 192.0.2.200]}}\n"
     # Everything that no rule claims, and so the echoes, behind 4 kbit/s that somebody else keeps busy.
     choked = watched.replace("rest: {default: true}", "rest: {default: true, cap: 4 kbit/s}")
-    with gate(rig, tmp_path, watched) as running:
+    with gate(rig, tmp_path, watched, confined(tmp_path)) as running:
         time.sleep(4)
         done = running.call("plan.apply", plan=b64encode(choked.encode()).decode(), trial=120)
         load = start_endpoint(rig, HOST, "load", "up", "--flows", 2, "--seconds", 8, "--warmup", 1)

@@ -214,6 +214,8 @@ class Desk:
         at, lasted, talks = tick.at, tick.lasted, tick.talks
         rows, self._rows = self._rows, []
         self._orders.tell(Heard())
+        if self.life.try_again():
+            self._plan_changed()
         self._tell_health(tick.health)
         self._names.add(int(at), tick.visits)
         self._look_after_trial()

@@ -91,10 +91,21 @@ class Life:
         for known, plan in self._plans:
             if known == bundle:
                 return plan
-        read, _ = bundle.examine()
+        try:
+            read, _ = bundle.examine()
+        except OSError as error:
+            note("plan.unreadable", "error", why=str(error))
+            return None
         if read is not None:
             self._remember(bundle, read)
         return read
+
+    def try_again(self) -> bool:
+        """Read the plan that runs, if it could not be read before. True when it is known now, and was not."""
+        if self.plan is not None or self._bundle is None:
+            return False
+        self.plan = self._plan_of(self._bundle)
+        return self.plan is not None
 
     def _remember(self, bundle: Bundle, plan: Plan) -> None:
         self._plans = [(bundle, plan), *self._plans][:MOST_PLANS]

@@ -89,15 +89,17 @@ class Server:
     async def _open(self, may_change: bool) -> asyncio.Server:
         path = self._folder / (CONTROL if may_change else WATCH)
         path.unlink(missing_ok=True)
-        old = os.umask(0o177)
+        end = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        old = os.umask(0o177)  # only while it is bound: others in this process make files too
         try:
-            return await asyncio.start_unix_server(
-                lambda reader, writer: self._serve(reader, writer, may_change),
-                path,
-                limit=LONGEST_ORDER if may_change else LONGEST_QUESTION,
-            )
+            end.bind(os.fspath(path))
         finally:
             os.umask(old)
+        return await asyncio.start_unix_server(
+            lambda reader, writer: self._serve(reader, writer, may_change),
+            sock=end,
+            limit=LONGEST_ORDER if may_change else LONGEST_QUESTION,
+        )
 
     def let_watch(self, watchers: str | None) -> None:
         """Let nobody watch but root, or a group of this machine's users, or everyone."""

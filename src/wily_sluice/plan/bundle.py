@@ -1,5 +1,6 @@
 """A plan with the files that it names, as bytes: what is kept of a revision, and read again later, elsewhere."""
 
+import os
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -12,6 +13,7 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import examine
 
 PLAN_NAME = "plan.yaml"
+MEMORY = "/dev/shm"  # shm_overview(7)
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,8 +34,12 @@ class Bundle:
 
     @contextmanager
     def unpacked(self) -> Iterator[tuple[Path, dict[str, Path]]]:
-        """The plan file and the files that it names, in a folder that is there meanwhile. OSError when it cannot be."""
-        with TemporaryDirectory(prefix="sluice-") as folder:
+        """The plan file and the files that it names, in a folder that is there meanwhile. OSError when it cannot be.
+
+        In memory, where the machine has such a place: a full disk is no reason not to know what a plan says.
+        """
+        memory = MEMORY if os.access(MEMORY, os.W_OK | os.X_OK) else None
+        with TemporaryDirectory(prefix="sluice-", dir=memory) as folder:
             path = Path(folder) / PLAN_NAME
             path.write_bytes(self.plan)
             elsewhere = {}
