@@ -83,6 +83,7 @@ class FakeMachine(Machine):
     def __init__(self, counts: bool = True) -> None:
         self.counts = counts
         self.queues: dict[int, Queue] = {}
+        self.whole: dict[int, bool] = {}
         self.chains: tuple[str, str] | None = None
         self.repairs = 0
         self.connections = 0
@@ -101,6 +102,7 @@ class FakeMachine(Machine):
 
     def open_queue(self, number: int, whole: bool, copied: int, buffer: int, up: bool) -> PacketQueue:
         queue = self.queues[number] = Queue()
+        self.whole[number] = whole
         return PacketQueue(number, whole, copied, lambda: queue.end, up=up)
 
     def can_count(self) -> bool:

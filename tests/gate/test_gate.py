@@ -11,6 +11,7 @@ from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.gate import A_CHORE, Gate
 from wily_sluice.gate.intake import FIRST_OPENING, FIRST_QUEUE
 from wily_sluice.gate.loop import MOST_HELD
+from wily_sluice.gate.machine import Crossed
 from wily_sluice.plan.model import Plan
 
 FAR, FAR4 = "203.0.113.5", bytes([203, 0, 113, 5])
@@ -281,3 +282,41 @@ def test_who_has_an_address_of_no_subnet_is_held_to_what_the_network_is_and_that
     live(gate, listening, script)
     flows = {row.name[0] for row in listening.rows if row.kind == "flow"}
     assert flows == {bytes([10, 7, 1, 0])}
+
+
+@pytest.mark.parametrize(
+    ("limiter", "whole"),
+    [
+        ("up: 400 Mbit/s", True),
+        ("up: 400 Mbit/s, excess: drop, burst: 100 kB", True),
+        ("up: 400 Mbit/s, excess: drop, burst: 30 kB", False),
+        ("down: 400 Mbit/s, excess: drop, burst: 30 kB", True),
+    ],
+)
+def test_large_offloaded_packets_are_cut_where_a_limiter_would_always_drop_them(
+    small_plan: Callable[..., Plan], limiter: str, whole: bool
+) -> None:
+    machine, listening = FakeMachine(), Listening()
+    plan = small_plan(("up: 10 Mbit/s", "up: 900 Mbit/s"), ("per: host, down: 2 Mbit/s", limiter))
+    live(Gate(plan, None, listening, machine), listening, lambda: None)
+    assert machine.whole[UP] == whole
+
+
+def test_what_leaves_by_a_way_that_the_plan_does_not_name_is_counted_and_told(small_plan: Callable[..., Plan]) -> None:
+    class TwoWays(FakeMachine):
+        def ways_out(self) -> set[str]:
+            return {"wan0", "wan7"}
+
+        def crossed(self) -> dict[str, Crossed]:
+            return {"wan0": Crossed(self.packets, 0), "wan7": Crossed(0, 2 * self.packets)}
+
+    machine, listening = TwoWays(), Listening()
+    gate = Gate(small_plan(), None, listening, machine)
+
+    def script() -> None:
+        time.sleep(1.2)
+        machine.packets += 15
+        until(lambda: gate.unseen == {"line": 15, "wan7": 30})
+
+    live(gate, listening, script)
+    assert listening.events.count("uplink.unnamed") == 1

@@ -1,5 +1,6 @@
 """A running engine goes on by another plan, under what stands in it."""
 
+import gc
 from collections.abc import Callable
 from pathlib import Path
 
@@ -197,3 +198,26 @@ def test_counters_of_limiters_and_quotas_go_on(small_plan: Callable[..., Plan]) 
     assert engine.banks["down"].limiters[0] is limiter
     assert (limiter.rate, engine.ledgers["guest"].used()) == (3_000_000, used)
     assert limiter.tally.packets == 100
+
+
+def test_neither_traffic_nor_changes_of_plan_leave_cycles_of_objects_behind(plans: list[Plan]) -> None:
+    """So that a gate need not look for garbage, which would hold packets up."""
+    engine = SiteEngine(plans[0], lambda _: None, crowded=True)
+    gc.collect()
+    gc.disable()
+    try:
+        left = []
+        for change in range(8):
+            for number in range(2000):
+                now = (change * 2000 + number) * MILLISECOND // 10
+                key = key_of(Parties(17, bytes([10, 7, 0, number % 200]), bytes([203, 0, 113, 5]), number, 443))
+                shaper = engine.shapers["line", ("up", "down")[number % 2]]
+                shaper.offer(Packet(500, engine.conversations.find(key, 0, now)), now)
+                while shaper.release(now) is not None:
+                    pass
+            left.append(gc.collect())
+            engine.follow(SiteEngine(plans[change % len(plans)], lambda _: None, crowded=True), now)
+            left.append(gc.collect())
+    finally:
+        gc.enable()
+    assert max(left) < 20, left

@@ -130,6 +130,14 @@ class FqCodel(LeafQueue):
         packets.sort(key=attrgetter("entered"))
         return packets
 
+    def dissolve(self) -> None:
+        """Let go of all conversations and hosts."""
+        self._all.dissolve()
+        if self._hosts is not None:
+            for host in self._hosts.values():
+                host.dissolve()
+            self._hosts.clear()
+
     def _host(self, hosts: dict[bytes, Turns], address: bytes) -> Turns:
         """The turns of a host's conversations. A host all of whose queues are empty may be forgotten and made anew."""
         host = hosts.get(address)

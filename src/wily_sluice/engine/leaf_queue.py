@@ -44,3 +44,6 @@ class LeafQueue:
     def drain(self) -> list[Packet]:
         """Take out everything, in the order in which it came; nothing is dropped."""
         raise NotImplementedError
+
+    def dissolve(self) -> None:
+        """Be of no more use, empty as it is: leave no cycle of objects behind."""

@@ -227,7 +227,9 @@ class Shaper(Discipline):
             self._busyness.rate = other.rate
         self._tallies = {}
         self.epoch += 1
-        self.readmit(self.tree.reshape(other.tree, spec, now), now)
+        packets = self.tree.reshape(other.tree, spec, now)
+        other.tree.dissolve()
+        self.readmit(packets, now)
 
     def readmit(self, packets: list[Packet], now: Nanoseconds) -> None:
         """Take packets that are past their limiters to where their conversations are now sorted to."""

@@ -169,6 +169,7 @@ class Leaf(Node):
                 assert packet.lane is not None
                 packet.stage = len(packet.lane.buckets)
                 queue.enqueue(packet, now)
+            self.queue.dissolve()
             self.queue = queue
         if self.promise is not None and self.head is None:
             self.head = self.queue.dequeue(now)
@@ -178,7 +179,9 @@ class Leaf(Node):
         self.parent = None
         packets = [self.head] if self.head is not None else []
         self.head = None
-        return packets + self.queue.drain()
+        packets += self.queue.drain()
+        self.queue.dissolve()
+        return packets
 
     @property
     def has_packet(self) -> bool:
@@ -299,6 +302,9 @@ class Tree:
         """
         before: dict[str, Node] = {node.path: node for node in self.nodes}
         leaves = self.leaves
+        for node in self.nodes:
+            if isinstance(node, Parent):
+                node.children.clear()  # they get other parents
         self._leaf_queue = other._leaf_queue
         self._now = now
         self._clear()
@@ -318,6 +324,14 @@ class Tree:
             if leaf.has_packet:
                 self._make_ready(leaf, now)
         return packets
+
+    def dissolve(self) -> None:
+        """Be of no more use: leave no cycle of objects behind, which only a collector of garbage would find."""
+        for node in self.nodes:
+            node.parent = None
+            if isinstance(node, Parent):
+                node.children.clear()
+        self._clear()
 
     def _clear(self) -> None:
         """Have no queues. A method of its own: who assigned None here and went on would be compiled as if it stayed."""

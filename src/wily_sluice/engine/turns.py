@@ -155,6 +155,18 @@ class Turns(Contender):
         self.backlog = self.length = 0
         return packets
 
+    def dissolve(self) -> None:
+        """Let go of all members, which are empty."""
+        for head in (self._new, self._old):
+            member = head
+            while member is not None:
+                following, member.next_in_turn, member.listed = member.next_in_turn, None, False
+                if isinstance(member, Turns):
+                    member.dissolve()
+                member = following
+        self._new = self._new_tail = self._old = self._old_tail = self._last = None
+        self._levels = None
+
     def lost(self, backlog: Size, length: int) -> None:
         """Take account of what somebody took out of a member."""
         self.backlog -= backlog

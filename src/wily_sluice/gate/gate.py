@@ -32,7 +32,7 @@ from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.guard import Guard
 from wily_sluice.gate.intake import Intake, Taken
 from wily_sluice.gate.loop import Crossing, Listener, Loop
-from wily_sluice.gate.machine import Machine, TableNews
+from wily_sluice.gate.machine import Machine, Survey, TableNews
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import SiteEngine, homes_of, open_schedules
 from wily_sluice.plan.model import Plan
@@ -107,6 +107,7 @@ class Making:
     engine: SiteEngine
     taken: Taken
     schedules: int
+    survey: Survey
 
 
 class Gate:
@@ -211,6 +212,7 @@ class Gate:
             taken = self._intake.take(self.plan, self.engine.recognizes)
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
+            self._look_about(self._survey(self.plan))
             self._arrange(taken)
             self._follow(open_schedules(self.plan, self._moment()))
             gc.freeze()
@@ -273,7 +275,8 @@ class Gate:
             wanted = plan()
             engine = SiteEngine(wanted, self._drop, crowded=True)
             moment = datetime.now(ZoneInfo(wanted.timezone))
-            return Making(wanted, engine, self._intake.take(wanted, engine.recognizes), open_schedules(wanted, moment))
+            taken = self._intake.take(wanted, engine.recognizes)
+            return Making(wanted, engine, taken, open_schedules(wanted, moment), self._survey(wanted))
 
         def over(making: Any) -> None:
             trouble = ""
@@ -317,6 +320,7 @@ class Gate:
             self._recognition = None
         elif self._recognition is None:
             self._recognition = Recognition()
+        self._look_about(making.survey)
         self._arrange(making.taken)
         self._follow(making.schedules)
 
@@ -348,7 +352,6 @@ class Gate:
         self._loop.changed()
         for shaper in self.engine.shapers.values():
             shaper.count_conversations(self._talking)
-        self._look_at_interfaces()
 
     def _listeners(self) -> list[Listener]:
         """Hears the answers of DNS that this machine gives to its hosts."""
@@ -372,11 +375,12 @@ class Gate:
         if now - self._looked >= SECOND - 100 * MILLISECOND:
             self._looked = now
             plan = self.plan
-            self._beside.do("clock", lambda: (plan, open_schedules(plan, self._moment())), self._clock_told)
-            self._look_at_interfaces()
+
+            def look() -> tuple[Plan, int, Survey]:
+                return plan, open_schedules(plan, self._moment()), self._survey(plan)
+
+            self._beside.do("look", look, self._looked_about)
             self._tell_of_strangers()
-            if self._guard is not None:
-                self._guard.tick(self.plan, self._news, now)
         if self._keeper is not None:
             self._keeper.tick()
         if now - self._kept >= KEEP_EVERY:
@@ -403,13 +407,16 @@ class Gate:
 
         self._loop.chore = chore
 
-    def _look_at_interfaces(self) -> None:
+    def _survey(self, plan: Plan) -> Survey:
+        return self._machine.survey({network.interface for network in plan.networks})
+
+    def _look_about(self, survey: Survey) -> None:
         """See which interfaces of uplinks have gone or are back; packets are shaped whenever theirs is there."""
-        present = self._machine.interfaces()
+        present = survey.interfaces
         homes = homes_of(self.plan)
         self._homes.clear()
         self._homes.update({present[name]: home for name, home in homes.items() if name in present})
-        if self.engine.neighbours.look_near(self._machine.near(homes.keys())):
+        if self.engine.neighbours.look_near(survey.near):
             self.engine.sort_again()
         missing = {uplink.interface for uplink in self.plan.uplinks} - present.keys()
         if self._watcher is not None:
@@ -429,9 +436,14 @@ class Gate:
     def _moment(self) -> datetime:
         return datetime.now(ZoneInfo(self.plan.timezone))
 
-    def _clock_told(self, told: Any) -> None:
-        if isinstance(told, tuple) and told[0] is self.plan:
-            self._follow(told[1])
+    def _looked_about(self, seen: Any) -> None:
+        """What was seen beside the loop, of the time and of the machine; by a plan that may have gone meanwhile."""
+        if isinstance(seen, tuple) and seen[0] is self.plan:
+            _, schedules, survey = seen
+            self._follow(schedules)
+            self._look_about(survey)
+            if self._guard is not None:
+                self._guard.tick(self.plan, self._news, survey, time.monotonic_ns())
 
     def _follow(self, schedules: int) -> None:
         """Follow the schedules, and begin new periods of quotas."""

@@ -15,7 +15,7 @@ from typing import Any, Final
 from wily_sluice.gate.beside import Beside
 from wily_sluice.gate.diversion import Standing
 from wily_sluice.gate.intake import Intake
-from wily_sluice.gate.machine import Crossed, Machine, TableNews
+from wily_sluice.gate.machine import Crossed, Machine, Survey, TableNews, Tracking
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds
 
@@ -52,25 +52,21 @@ class Guard:
         # another that a default route leads to.
         self.unseen: dict[str, int] = {}
 
-    def tick(self, plan: Plan, news: TableNews | None, now: Nanoseconds) -> None:
+    def tick(self, plan: Plan, news: TableNews | None, survey: Survey, now: Nanoseconds) -> None:
         """A look, once a second."""
-        astray = self._is_astray(plan)
+        astray = self._is_astray(plan, survey)
         if news is not None and news.changed:
             news.changed = False
             self._examine(now)
         elif astray and now - self._looked >= QUIET:
             self._examine(now)
-        self._look_at_tracking(now)
+        self._look_at_tracking(survey.tracking, now)
 
-    def _is_astray(self, plan: Plan) -> bool:
+    def _is_astray(self, plan: Plan, survey: Survey) -> bool:
         """Whether far more crossed an uplink's interface than came to its queues."""
-        try:
-            crossed = self._machine.crossed()
-        except (OSError, ValueError):
-            return False
-        astray = False
+        crossed, astray = survey.crossed, False
         named = {uplink.interface for uplink in plan.uplinks}
-        for name in sorted((self._machine.ways_out() & crossed.keys()) - named):
+        for name in sorted((survey.ways_out & crossed.keys()) - named):
             if name not in self._unnamed:
                 self._unnamed.add(name)
                 self._tell("uplink.unnamed", "warning", interface=name)
@@ -125,10 +121,9 @@ class Guard:
             if standing.before:
                 self._tell("chain.bypassed", "warning", rules="; ".join(standing.before))
 
-    def _look_at_tracking(self, now: Nanoseconds) -> None:
+    def _look_at_tracking(self, table: Tracking | None, now: Nanoseconds) -> None:
         if not self._intake.counts_first and not self._intake.full:
             return
-        table = self._machine.tracking()
         if table is None or not table.most:
             return
         part = table.connections / table.most

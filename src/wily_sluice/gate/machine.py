@@ -47,6 +47,16 @@ def _subnet(address: bytes, length: int) -> Range:
     return first.to_bytes(len(address)), (first + (1 << spare) - 1).to_bytes(len(address))
 
 
+class Survey(NamedTuple):
+    """What was seen of the machine at a moment: see the methods of `Machine` with these names."""
+
+    interfaces: dict[str, int]
+    near: AddressSet
+    crossed: dict[str, Crossed]
+    ways_out: set[str]
+    tracking: Tracking | None
+
+
 class TableNews:
     """The kernel's news of changes to its tables; `turn` reads them, and notes in `changed` that there were some."""
 
@@ -126,6 +136,10 @@ class Machine:
             return None
         return TableNews(end)
 
+    def survey(self, networks: Set[str]) -> Survey:
+        """All of it, `near` of the interfaces of networks. May take its time, where there are many routes."""
+        return Survey(self.interfaces(), self.near(networks), self.crossed(), self.ways_out(), self.tracking())
+
     def interfaces(self) -> dict[str, int]:
         """Those that there are, with their indices."""
         return {name: index for index, name in socket.if_nameindex()}
@@ -162,7 +176,7 @@ class Machine:
         return found - {"lo"}
 
     def crossed(self) -> dict[str, Crossed]:
-        """What has crossed each interface, since it is there."""
+        """What has crossed each interface, since it is there. OSError when that cannot be read."""
         found = {}
         for line in Path("/proc/self/net/dev").read_text().splitlines()[2:]:
             name, _, numbers = line.partition(":")

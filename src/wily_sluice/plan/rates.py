@@ -11,7 +11,7 @@ from dataclasses import replace
 from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.engine.spec import Discipline, QueueSpec
 from wily_sluice.plan.model import Plan, Queue, Uplink
-from wily_sluice.units import Direction, Rate
+from wily_sluice.units import Direction, Rate, Size
 
 
 def guarantee_of(queue: Queue, direction: Direction, parent: Rate) -> Rate:
@@ -31,23 +31,28 @@ def resolve(plan: Plan, uplink: Uplink, direction: Direction) -> QueueSpec:
     usable = uplink.usable(direction)
     tree = plan.tree(uplink, direction)
     largest = uplink.framing.cost(LARGEST_PACKET)
-
-    def resolved(queue: Queue, parent: Discipline, guarantee: Rate, cap: Rate) -> QueueSpec:
-        own_cap = cap_of(queue, direction, cap)
-        own_guarantee = min(guarantee_of(queue, direction, guarantee), own_cap) if parent != "strict" else 0
-        children = tuple(resolved(child, queue.discipline, own_guarantee, own_cap) for child in queue.children)
-        leaf = queue.leaf if parent == "curve" else replace(queue.leaf, delay=None)
-        return QueueSpec(
-            queue.path,
-            own_guarantee,
-            own_cap,
-            queue.priority,
-            queue.weight,
-            children,
-            leaf,
-            queue.discipline,
-            largest,
-        )
-
-    top = tuple(resolved(queue, tree.discipline, usable, usable) for queue in tree.queues)
+    top = tuple(_resolved(queue, direction, largest, tree.discipline, usable, usable) for queue in tree.queues)
     return QueueSpec("", usable, usable, children=top, discipline=tree.discipline, largest=largest)
+
+
+def _resolved(
+    queue: Queue, direction: Direction, largest: Size, parent: Discipline, guarantee: Rate, cap: Rate
+) -> QueueSpec:
+    """A queue below a parent of this discipline, guarantee and cap, with all below it."""
+    own_cap = cap_of(queue, direction, cap)
+    own_guarantee = min(guarantee_of(queue, direction, guarantee), own_cap) if parent != "strict" else 0
+    children = tuple(
+        _resolved(child, direction, largest, queue.discipline, own_guarantee, own_cap) for child in queue.children
+    )
+    leaf = queue.leaf if parent == "curve" else replace(queue.leaf, delay=None)
+    return QueueSpec(
+        queue.path,
+        own_guarantee,
+        own_cap,
+        queue.priority,
+        queue.weight,
+        children,
+        leaf,
+        queue.discipline,
+        largest,
+    )
