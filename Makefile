@@ -7,13 +7,17 @@ BIN := $(VENV)/bin
 SHIPPED := build/shipped
 VERSIONS ?= 3.12 3.13
 
-.PHONY: demo test slow lint clean benchmark versions
+.PHONY: demo test source slow lint clean benchmark versions
 
 demo: $(READY)
 	$(BIN)/sluice demo
 
-test: lint system shipped
+# The wheel is built while the linters and the tests of the source form run; the live tests have the machine to themselves.
+test: $(READY) system
+	$(MAKE) --jobs=2 --output-sync=target source shipped
 	SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest -m "not slow"
+
+source: lint
 	SLUICE_FORM=source $(BIN)/python -m pytest -m "not slow" tests/engine tests/plan tests/forecast
 
 # What takes its time: some more of the tests on real packets, and examples that are drawn anew each time.

@@ -99,7 +99,9 @@ def memory(running: Running) -> int:
     return int(Path(f"/proc/{running.process.pid}/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE")
 
 
-@pytest.mark.parametrize("kind", ["udp", "syn", "hosts4", "quic"])
+@pytest.mark.parametrize(
+    "kind", ["hosts4", *(pytest.param(kind, marks=pytest.mark.slow) for kind in ("udp", "syn", "quic"))]
+)
 def test_a_flood_ends_neither_the_gate_nor_a_call_though_the_gate_stands_still_for_a_while(
     rig: Rig, tmp_path: Path, kind: str
 ) -> None:
