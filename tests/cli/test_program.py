@@ -184,7 +184,11 @@ def test_demo_save_writes_files_that_work_and_overwrites_nothing(sluice: Sluice,
 def test_ctrl_c_ends_a_long_run_without_a_traceback(tmp_path: Path) -> None:
     plan, traffic = (str(examples.folder() / name) for name in (examples.PLAN, examples.TRAFFIC))
     command = [*PROGRAM, "lab", "run", traffic, "--plan", plan]
-    run = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True)
+    run = subprocess.Popen(
+        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True,
+        # Who began the tests in the background may have it ignore the signal, and all that they begin.
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
+    )  # fmt: skip
     children = Path(f"/proc/{run.pid}/task/{run.pid}/children")
     while len(children.read_text().split()) < 2:  # until both runs have begun
         assert run.poll() is None

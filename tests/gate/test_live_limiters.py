@@ -103,16 +103,16 @@ def near(rig: Rig) -> Iterator[None]:
             subprocess.run([*gateway, "route", "replace", subnet, "via", via, "dev", "lan0", "onlink"], check=True)
 
 
-@pytest.mark.parametrize("direction", ["up", "down"])
+@pytest.mark.parametrize(("kind", "direction"), [("load", "up"), ("flood", "down")])
 def test_a_device_has_its_rate_once_whatever_addresses_of_either_version_it_uses(
-    rig: Rig, tmp_path: Path, direction: str
+    rig: Rig, tmp_path: Path, kind: str, direction: str
 ) -> None:
     rate = 4_000_000
     limiter = f"limiters: {{each: {{local: house, per: host, down: {rate} bit/s, up: {rate} bit/s}}}}"
 
     def both() -> float:
         with ThreadPoolExecutor(2) as pool:
-            found = pool.map(lambda n: framed_rates(rig, "flood", direction, addresses(2, n), rate), (4, 6))
+            found = pool.map(lambda n: framed_rates(rig, kind, direction, addresses(2, n), rate), (4, 6))
             return sum(map(sum, found))
 
     with near(rig), limited(rig, tmp_path, limiter):

@@ -100,8 +100,10 @@ class Neighbours:
         return self._add(address, hardware, now) or watched
 
     def _add(self, address: bytes, hardware: bytes, now: Nanoseconds) -> bool:
-        if len(self._order) >= MOST_ADDRESSES:
+        while len(self._known) >= MOST_ADDRESSES:
             self._forget(self._order.popleft())
+        if len(self._order) >= 2 * MOST_ADDRESSES:  # half of them are forgotten already
+            self._order = deque(known for known in self._order if self._known.get(known.address) is known)
         device = self._devices.get(hardware)
         if device is None:
             device = self._devices[hardware] = Device(hardware)
