@@ -193,8 +193,12 @@ def compare(
     context = get_context("fork")
     clocks = [context.Value("q", 0), context.Value("q", 0)]
     with ProcessPoolExecutor(2, context, initializer=_prepare, initargs=(clocks,)) as pool:
+        # Python forgets an interrupt that comes while it forks, since what runs behind a fork may raise nothing: so it
+        # waits until both have begun.
+        signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})
         runs = [pool.submit(_run_in_process, plan, traffic, shaped, begin) for shaped in (False, True)]
         try:
+            signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT})
             while wait(runs, timeout=TELL_EVERY).not_done:
                 progress(sum(clock.value for clock in clocks) / (2 * traffic.duration))
         except BaseException:
@@ -216,6 +220,7 @@ _clocks: "list[Synchronized[int]]" = []  # in a worker: where each run tells how
 
 
 def _prepare(clocks: "list[Synchronized[int]]") -> None:
+    signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT})
     signal.signal(signal.SIGINT, signal.SIG_DFL)  # a worker ends without a word when the person has had enough
     _clocks[:] = clocks
     gc.disable()  # a run makes millions of packets and no cycles of them
