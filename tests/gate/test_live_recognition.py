@@ -125,6 +125,6 @@ def test_what_the_gateway_answers_to_questions_of_dns_names_what_tells_no_name_i
         return finish(peer(rig, "house", "fetch-tls", HOST, far, 443, "", 300_000))["after"]
 
     with serving(rig, ("far", "serve-tls", far, 443), ("gateway", "answer-names", gateway, far)):
-        hold(nameless, lambda rate: rate <= 1e6)  # the default's cap
+        hold(nameless, lambda rate: rate <= 1.1e6)  # the default's cap, and a burst of four frames in 94 kB
         assert finish(peer(rig, "house", "ask-name", HOST, gateway, "www.pages.example")) == {"address": far}
         hold(nameless, lambda rate: 2e6 <= rate <= 8e6)
