@@ -143,7 +143,9 @@ def test_show_says_it_in_sentences_and_as_data(sluice: Sluice) -> None:
     data = json.loads(sluice("show", "tree", "--json").stdout)
     calls = data["tree"]["line"]["up"]["queues"]["calls"]
     assert (calls["guarantee"], calls["cap"], calls["wait"]["settled"]) == (1_800_000, 9_000_000, 5_000_000)
-    assert json.loads(sluice("show", "framings", "--json").stdout)["framings"]["pppoe-llc"]["cost"]["40"] == 106
+    assert (
+        json.loads(sluice("show", "framings", "--json").stdout)["framings"]["pppoe over atm llc"]["cost"]["40"] == 106
+    )
 
 
 def test_lab_run_gives_the_same_bytes_for_the_same_seed(sluice: Sluice, tmp_path: Path) -> None:

@@ -115,7 +115,7 @@ def test_a_standing_queue_settles_near_the_target(cut: float) -> None:
 
 def test_the_last_frame_of_a_line_in_cells_is_not_dropped_though_it_is_longer_than_others() -> None:
     """A packet of 1500 bytes takes 1749 in cells; a queue that holds no more than that is not too long (maxpacket)."""
-    frame = NAMED["pppoe-llc"].cost(1500)
+    frame = NAMED["pppoe over atm llc"].cost(1500)
     assert frame > LONGEST_FRAME
     for largest, drops in ((frame, 0), (LONGEST_FRAME, 1)):
         queue, dropped = CodelQueue(largest=largest), list[Packet]()

@@ -8,13 +8,13 @@ from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
     [
         ("none", 1500, 100, 40),
         ("ethernet", 1518, 118, 64),  # 14 + 4
-        ("ethernet-wire", 1538, 138, 84),  # and 8 + 12
-        ("vlan", 1522, 122, 68),
+        ("ethernet on the wire", 1538, 138, 84),  # and 8 + 12
+        ("ethernet over vlan", 1522, 122, 68),
         ("pppoe", 1526, 126, 66),  # and 6 + 2
-        ("pppoe-ptm", 1554, 133, 72),  # 1530, 130 and 70, each times 65/64, rounded up
-        ("pppoa-vc", 32 * 53, 3 * 53, 2 * 53),  # 1510, 110 and 50, in cells of 48
-        ("pppoe-llc", 33 * 53, 3 * 53, 2 * 53),  # 14 + 8 + 10 + 8 = 40, so 1540, 140 and 80
-        ("routed-vc", 32 * 53, 3 * 53, 53),  # 48 fits into one cell
+        ("pppoe over ptm", 1554, 133, 72),  # 1530, 130 and 70, each times 65/64, rounded up
+        ("pppoa over atm vc", 32 * 53, 3 * 53, 2 * 53),  # 1510, 110 and 50, in cells of 48
+        ("pppoe over atm llc", 33 * 53, 3 * 53, 2 * 53),  # 14 + 8 + 10 + 8 = 40, so 1540, 140 and 80
+        ("ip over atm vc", 32 * 53, 3 * 53, 53),  # 48 fits into one cell
         ("cable", 1518, 118, 64),
     ],
 )

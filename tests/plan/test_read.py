@@ -140,7 +140,7 @@ def test_a_value_may_differ_by_direction(small_plan: Callable[..., Plan]) -> Non
         ("calls: {guarantee: 20%", "calls: {guarantee: 30%, cap: 20%", "a guarantee is at most the cap"),
         ("calls: {guarantee: 20%", "calls: {guarantee: 10 Mbit/s", "9 Mbit/s"),
         ("rest: {default: true}", "rest: {queues: {a: {guarantee: 1 Mbit/s, default: true}}}", "give rest a guarantee"),
-        ("headroom: 10%", "framing: pppoe-pmt", "did you mean “pppoe-ptm”"),
+        ("headroom: 10%", "framing: pppoe over pmt", "did you mean “pppoe over ptm”"),
         ("headroom: 10%", "framing: {overhead: 34}", "is not a size"),
         ("headroom: 10%", "framing: {overhead: 9 kB}", "no line has an overhead"),
         ("headroom: 10%", "framing: {cells: round}", "cells are atm or ptm"),

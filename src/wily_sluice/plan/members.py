@@ -163,7 +163,7 @@ class Groups:
         return Members(together, frozenset(hardware), (), frozenset(names))
 
     def _from_database(self, name: str, file: str, where: Mapping[str, tuple[str, ...]]) -> Members:
-        """The remotes of which a MaxMind DB file beside the plan says all of `where`."""
+        """The remotes of which an MMDB file beside the plan says all of `where`."""
         path = self._document.beside(file)
         location = ("groups", name, "database")
         if not where:
@@ -173,5 +173,5 @@ class Groups:
         try:
             return members_where(path, where)
         except ValueError as error:
-            self._error(location, str(error), "name a MaxMind DB file beside the plan")
+            self._error(location, str(error), "name an MMDB file beside the plan")
             return Members()

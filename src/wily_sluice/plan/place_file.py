@@ -1,6 +1,6 @@
-"""Which prefixes a MaxMind DB file places where: countries, networks, or whatever else its entries say.
+"""Which prefixes an MMDB file places where: countries, networks, or whatever else its entries say.
 
-The format is open (MaxMind DB File Format, version 2); the file is read by a library. Only the prefixes that are asked
+The format is open (the MMDB file format, version 2); the file is read by a library. Only the prefixes that are asked
 for are kept.
 """
 
@@ -50,4 +50,4 @@ def members_where(path: Path, where: Mapping[str, tuple[str, ...]]) -> Members:
     except OSError as error:
         raise ValueError(f"{path} cannot be read: {error.strerror or error}") from None
     except (maxminddb.InvalidDatabaseError, UnicodeDecodeError):
-        raise ValueError(f"{path} is no MaxMind DB file") from None
+        raise ValueError(f"{path} is not a valid MMDB file") from None

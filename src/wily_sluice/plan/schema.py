@@ -255,7 +255,7 @@ def _framing(value: object) -> FramingWords:
             raise ValueError(f"there is no framing “{value}”: {suggestion(value, list(NAMED))}")
         return FramingWords(NAMED[value], value)
     if not isinstance(value, dict) or not value or set(value) - {"overhead", "minimum", "cells"}:
-        raise ValueError("a framing is a name such as pppoe-ptm, or {overhead: 34 B, minimum: 64 B, cells: ptm}")
+        raise ValueError("a framing is a name such as pppoe over ptm, or {overhead: 34 B, minimum: 64 B, cells: ptm}")
     sizes = {key: parse_size(value[key]) for key in ("overhead", "minimum") if key in value}
     cells = value.get("cells")
     if cells not in (None, "atm", "ptm"):
@@ -278,7 +278,7 @@ class UplinkEntry(Entry):
     up: RateText = Field(examples=["24 Mbit/s"])
     headroom: ShareText = Field(default=0.08, examples=["8%"])
     framing: Annotated[FramingWords, BeforeValidator(_framing)] = Field(
-        default=FramingWords(ETHERNET, "ethernet"), examples=["pppoe-ptm"]
+        default=FramingWords(ETHERNET, "ethernet"), examples=["pppoe over ptm"]
     )
     tree: Annotated[Any, BeforeValidator(_tree_names)] = Field(default=Directional(None, None), examples=["main"])
 
