@@ -69,7 +69,7 @@ def test_a_burst_of_drops_is_said_in_messages_that_the_kernel_takes(small_plan: 
     def script() -> None:
         up = machine.queues[UP]
         for count in range(8900):
-            while not up.hand_over(udp("10.7.0.9", FAR, 1024 + count % 3000, 443, 10)):
+            while not up.hand_over(udp("10.7.0.9", FAR, 1024 + count % 7, 443, 10)):
                 time.sleep(0.01)
         until(lambda: gate._intake.numbered("line") == up.number)
         gate._beside.do("test", lambda: None, lambda _: gate.offer(lambda: short, told.append))
@@ -79,6 +79,44 @@ def test_a_burst_of_drops_is_said_in_messages_that_the_kernel_takes(small_plan: 
     live(gate, listening, script)
     assert told == [""]
     assert gate._intake.refused == 0
+
+
+@pytest.mark.parametrize("apart", [True, False])
+def test_of_a_flood_of_new_conversations_what_is_too_much_is_dropped_and_nobody_else_is_held_up(
+    small_plan: Callable[..., Plan], apart: bool
+) -> None:
+    machine, listening = FakeMachine(counts=apart), Listening()
+    gate = Gate(small_plan(SERVICES, ("up: 10 Mbit/s", "up: 900 Mbit/s")), None, listening, machine)
+    opening = [udp("10.7.0.9", FAR, 40_000, 443, size) for size in range(1, 21)]
+    calls = [udp("10.7.0.101", FAR, 7000, 7000, size) for size in range(400)]
+    shed = 0
+
+    def script() -> None:
+        nonlocal shed
+        first, then = machine.queues[UP_FIRST if apart else UP], machine.queues[UP]
+        for size in range(60):  # is open, and settled
+            (first if size < 48 else then).hand_over(udp("10.7.0.101", FAR, 7000, 7000, 900 + size))
+            time.sleep(0.001)
+        begun = time.monotonic()
+        for count in range(12_000):
+            while not first.hand_over(udp("10.7.0.7", FAR, 2000 + count, 443)):
+                time.sleep(0.0001)
+            if count % 30 == 0:
+                then.hand_over(calls[count // 30])
+            if count % 600 == 0:
+                first.hand_over(opening[count // 600])
+        until(lambda: len(first.verdicts) == first.number and len(then.verdicts) == then.number)
+        assert time.monotonic() - begun < 5
+        assert gate._loop is not None
+        shed = gate._loop.shed
+
+    live(gate, listening, script)
+    said = machine.queues[UP].verdicts + (machine.queues[UP_FIRST].verdicts if apart else [])
+    accepted = [packet for packet, ok in said if ok]
+    assert [packet for packet in accepted if packet in calls] == calls
+    assert [packet for packet in accepted if packet in opening] == opening
+    assert 0 < shed == sum(packet[12:16] == bytes([10, 7, 0, 7]) for packet, ok in said if not ok)
+    assert gate.unshaped == 0
 
 
 def test_the_first_packets_of_a_conversation_are_not_overtaken_though_they_come_by_another_queue(

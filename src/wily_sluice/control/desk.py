@@ -69,6 +69,7 @@ MOST_HOSTS = 4096  # in the totals, in both directions together
 TELL_AGAIN = 60.0  # seconds
 BUSY, BUSY_FOR = 0.9, 5.0  # part of the time, and seconds on end, in which the loop works: then the machine is too slow
 TOO_SLOW = "packets came faster than they could be taken in: see `sluice gate cost`"
+FLOODED = "more conversations opened than could be taken in, so some of their packets were dropped"
 STRAINED = "shaping takes all of a processor, so rates may not be reached: see `sluice gate cost`"
 
 
@@ -265,12 +266,15 @@ class Desk:
             self._busy_since = None
         unshaped = health.unshaped - self._told_health.unshaped
         strained = self._busy_since is not None and now - self._busy_since >= BUSY_FOR
-        if (unshaped <= 0 and not strained) or now - self._told_at < TELL_AGAIN:
+        shed = health.shed - self._told_health.shed
+        if (unshaped <= 0 and shed <= 0 and not strained) or now - self._told_at < TELL_AGAIN:
             return
         self._told_at, self._told_health = now, health
         if unshaped > 0:
             note("gate.too_slow", "warning", unshaped=unshaped, busy=before.busy, why=TOO_SLOW)
-        else:
+        if shed > 0:
+            note("gate.flooded", "warning", shed=shed, busy=before.busy, why=FLOODED)
+        if unshaped <= 0 and shed <= 0:
             note("gate.strained", "warning", busy=health.busy, late_turns=health.late_turns, why=STRAINED)
 
     @property

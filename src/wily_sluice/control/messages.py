@@ -67,7 +67,8 @@ class Health(msgspec.Struct, frozen=True):
 
     `unreadable` packets were no IP that can be read; `unshaped` bypassed the gate, which did not keep up; `crowd` went
     by a stand-in (`engine.crowd`), `unrecognized` were not looked at for want of time; `late_turns` of the loop took
-    too long; `refused` messages of verdicts were sent again. `busy` is the part of the time in which the loop worked.
+    too long; `refused` messages of verdicts were sent again; `shed` packets would have opened conversations and were
+    dropped, since there were too many (`gate.openings`). `busy` is the part of the time in which the loop worked.
     `unseen` packets crossed an uplink, by name, and came by no queue, or an interface that is a way out and no uplink.
     """
 
@@ -77,6 +78,7 @@ class Health(msgspec.Struct, frozen=True):
     unrecognized: int = 0
     late_turns: int = 0
     refused: int = 0
+    shed: int = 0
     longest_turn: Nanoseconds = 0
     busy: float = 0.0
     unseen: dict[str, int] = msgspec.field(default_factory=dict)

@@ -12,6 +12,7 @@ from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.strangers import Home
 from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.loop import Entrance
+from wily_sluice.gate.openings import Openings
 from wily_sluice.gate.packet_queue import Diverted
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import SiteEngine
@@ -46,7 +47,7 @@ class Admission(Entrance):
         self._recognition = recognition
         self._framing = framing
         self._costs = [framing.cost(length) for length in range(LARGEST_PACKET + 1)]
-        self._up = direction == "up"
+        self.up = direction == "up"
         self._marks = marks
         self._conversations = engine.conversations
         self._kinds = bool(engine.kinds)
@@ -61,7 +62,7 @@ class Admission(Entrance):
     def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet:
         """A packet, its token what was diverted."""
         header = diverted.header
-        parsed = parse(header, self._up)
+        parsed = parse(header, self.up)
         if parsed is None:
             self.unreadable += 1
             length = diverted.length or len(header)
@@ -69,7 +70,7 @@ class Admission(Entrance):
                 self._framing.cost(length), self._conversations.find(UNREADABLE, 0, now), diverted, length=length
             )
         key = parsed.key
-        if self._up and diverted.hardware:
+        if self.up and diverted.hardware:
             local = key[1:17] if is_ipv6(key) else key[1:5]
             if self._neighbours.learn(local, diverted.hardware, now):
                 self._engine.neighbours_changed(now)
@@ -81,7 +82,7 @@ class Admission(Entrance):
         home = self._homes.get(diverted.inside)
         if parsed.datagram:
             key = self._fragments.key(parsed, now)
-        about = quoted(header, self._up) if key[0] == ICMP or key[0] == ICMPV6 else b""
+        about = quoted(header, self.up) if key[0] == ICMP or key[0] == ICMPV6 else b""
         if about:
             conversation = self._conversations.peek(about) or self._conversations.find(key, parsed.dscp, now, home)
         else:
@@ -101,6 +102,14 @@ class Admission(Entrance):
             kind_of(key[0], parsed.flags, length, parsed.headers) if self._kinds else 0,
         )
 
+    def opens(self, diverted: Diverted, openings: Openings) -> bytes:
+        """The key of the conversation that a packet would open, or whose packets wait already; empty for others."""
+        parsed = parse(diverted.header, self.up)
+        if parsed is None or parsed.datagram:
+            return b""
+        key = parsed.key
+        return b"" if self._conversations.peek(key) is not None and key not in openings else key
+
     def _see_home(self, conversation: Conversation, home: Home) -> None:
         """Have a new conversation sorted as one of the network that it is of, whatever its address."""
         local = conversation.parties.local
@@ -113,7 +122,7 @@ class Admission(Entrance):
         recognition = self._recognition
         assert recognition is not None
         begun = time.monotonic_ns()
-        if recognition.look(conversation, parsed, header, self._up, now):
+        if recognition.look(conversation, parsed, header, self.up, now):
             conversation.sort_again()
             if self._visits is not None:
                 self._visits.note(conversation, conversation.known)

@@ -94,6 +94,7 @@ class GateState(NamedTuple):
     unrecognized: int
     late_turns: int
     refused: int
+    shed: int
     longest_turn: Nanoseconds
     busy: float
     unseen: dict[str, int]
@@ -186,6 +187,7 @@ class Gate:
             self._budget.refused,
             loop.late,
             self._intake.refused,
+            loop.shed,
             longest,
             round(busy, 3),
             self.unseen,
@@ -347,7 +349,8 @@ class Gate:
                     self._homes,
                 )
                 self._admissions.append(admission)
-                crossings.append(Crossing(queue, self.engine.shapers[uplink.name, direction], admission, opening))
+                shaper = self.engine.shapers[uplink.name, direction]
+                crossings.append(Crossing(queue, shaper, admission, opening, admission.up))
         self._loop.crossings, self._loop.listeners = crossings, self._listeners()
         self._loop.changed()
         for shaper in self.engine.shapers.values():

@@ -5,8 +5,10 @@ what came, let go what is due, send the verdicts. However much comes, a turn tak
 so that none waits for a crowd of others: what is left is for the next turn.
 
 The first packets of conversations come by a queue of their own and cost more. They are taken in behind the packets of
-conversations that are past that, so a flood of new ones does not delay the others. A packet of a conversation that is
-not yet `settled` is held until nothing that came before it can still stand in the other queue, so none is overtaken.
+conversations that are past that, so a flood of new ones does not delay the others: what is too much waits in a room of
+its own (`openings`). A packet of a conversation that is not yet `settled` is held until nothing that came before it can
+still stand in the other queue or in that room, so none is overtaken. Where there is one queue for all, packets that
+open conversations are told from the others here, when more come than a turn takes in.
 """
 
 import os
@@ -20,11 +22,13 @@ from mypy_extensions import mypyc_attr
 from wily_sluice.engine.discipline import Discipline
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate.diversion import wishes
+from wily_sluice.gate.openings import Openings
 from wily_sluice.gate.packet_queue import Diverted, PacketQueue
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 BATCH: Final = 64  # packets taken in from one queue in a turn
-FIRST_BATCH: Final = 32  # of those by which conversations open
+FIRST_BATCH: Final = 16  # of those by which conversations open
+MOST_READ: Final = 128  # packets read, of which some may have to wait
 RELEASES: Final = 128  # packets let go in a turn
 MOST_HELD: Final = 4096  # packets that are held since others may have to go before them
 LONGEST_HELD: Final[Nanoseconds] = 50 * MILLISECOND  # for so long; then they go all the same
@@ -45,25 +49,38 @@ class Entrance:
         """A packet, its token what was diverted; None for one that is let go at once."""
         raise NotImplementedError
 
+    def opens(self, diverted: Diverted, openings: Openings) -> bytes:
+        """The key of the conversation that a packet would open, or whose packets wait already; empty for others."""
+        return b""
+
 
 class Crossing:
     """One queue of the kernel's, by which entrance its packets come in, and what they wait in.
 
-    `opening` is another queue, for the first packets of each conversation, which are copied whole. `held` are packets
-    that may have to wait for others there, the first of them since `held_since`.
+    `opening` is another queue, for the first packets of each conversation, which are copied whole; `openings` is where
+    those wait that are too many. `held` are packets that may have to wait for others there, the first of them since
+    `held_since`; the first `marked` of them until so many have left their queue of that room as their `stage` says, the
+    others until the other queue of the kernel has been empty. `up` says that the senders are the local parties.
     """
 
-    __slots__ = ("discipline", "entrance", "held", "held_since", "opening", "queue")
+    __slots__ = ("discipline", "entrance", "held", "held_since", "marked", "opening", "openings", "queue")
 
     def __init__(
-        self, queue: PacketQueue, discipline: Discipline, entrance: Entrance, opening: PacketQueue | None = None
+        self,
+        queue: PacketQueue,
+        discipline: Discipline,
+        entrance: Entrance,
+        opening: PacketQueue | None = None,
+        up: bool = True,
     ) -> None:
         self.queue = queue
         self.discipline = discipline
         self.entrance = entrance
         self.opening = opening
+        self.openings = Openings(up)
         self.held: list[Packet] = []
         self.held_since: Nanoseconds = 0
+        self.marked = 0
 
     @property
     def queues(self) -> tuple[PacketQueue, ...]:
@@ -128,6 +145,7 @@ class Loop:
         self._era = 1  # of the queues: what is settled in one may not be in the next
         self.longest: Nanoseconds = 0  # turn, since somebody set it to 0
         self.late = 0  # turns that took longer than LATE
+        self.shed = 0  # packets that would have opened conversations, and were dropped since there were too many
         self.worked: Nanoseconds = 0  # not asleep, in all
         self._readers: list[int | PacketQueue | Reader] = []
 
@@ -143,18 +161,23 @@ class Loop:
             self._readers += crossing.queues
 
     def let_in(self) -> None:
-        """Have what is held wait no longer for others; before crossings are replaced."""
+        """Have what is held wait no longer for others; before crossings are replaced. Of a crowd, most is dropped."""
         now = time.monotonic_ns()
         for crossing in self.crossings:
+            self._take_openings(crossing, MOST_READ, now)
+            crossing.openings.drop_all()
+            self.shed += crossing.openings.shed
+            crossing.openings.shed = 0
             for packet in crossing.held:
+                packet.stage = 0
                 crossing.discipline.offer(packet, now)
-            crossing.held.clear()
+            crossing.held, crossing.marked = [], 0
 
     def run(self) -> None:
         """Turn until stopped."""
         self.changed()
         next_tick = time.monotonic_ns() + self.pace
-        window = spent = 0
+        window = used = 0
         while not self._stopped:
             now = time.monotonic_ns()
             wake_at = min(now + LONGEST_SLEEP, next_tick) if self.chore is None else now
@@ -162,12 +185,13 @@ class Loop:
                 due = crossing.discipline.next_release(now)
                 if due is not None and due < wake_at:
                     wake_at = due
-                if crossing.held:
+                if crossing.held or crossing.openings.waiting:
                     wake_at = now
             readable, _, _ = select.select(self._readers, (), (), max(0, wake_at - time.monotonic_ns()) / SECOND)
             begun = time.monotonic_ns()
             if begun >= window:
-                window, spent = begun + WINDOW, 0
+                # By the processor's time: what the kernel does for us before a call returns counts for it as well.
+                window, used = begun + WINDOW, time.thread_time_ns()
             for listener in self.listeners:
                 if listener.queue in readable:
                     listener.turn()
@@ -189,8 +213,7 @@ class Loop:
                     self._tick()
                 now = time.monotonic_ns()
             self.worked += now - begun
-            spent += now - begun
-            if spent >= AT_MOST:
+            if time.thread_time_ns() - used >= AT_MOST:
                 time.sleep(BREATH)
                 window = 0
             if now - begun > LATE:
@@ -203,17 +226,28 @@ class Loop:
         arrived: list[Diverted] = []
         if crossing.queue in readable:
             arrived = crossing.queue.read(BATCH)
-        if opening is None:
+        if opening is not None:
+            self._take_both(crossing, opening, arrived, opening in readable)
+        else:
+            many = len(arrived) == BATCH or crossing.openings.waiting > 0
+            if many and len(arrived) == BATCH:
+                arrived += crossing.queue.read(MOST_READ - BATCH)
             now = time.monotonic_ns()
             for one in arrived:
+                key = entrance.opens(one, crossing.openings) if many else b""
+                if key:
+                    crossing.openings.put(one, key)
+                    continue
                 packet = entrance.admit(one, now)
                 if packet is None:
                     one.queue.accept(one.token)
                 else:
                     discipline.offer(packet, now)
-        else:
-            self._take_both(crossing, opening, arrived, opening in readable)
-            now = time.monotonic_ns()
+            self._take_openings(crossing, FIRST_BATCH, now)
+        if crossing.openings.shed:
+            self.shed += crossing.openings.shed
+            crossing.openings.shed = 0
+        now = time.monotonic_ns()
         for _ in range(RELEASES):
             packet = discipline.release(now)
             if packet is None:
@@ -225,6 +259,17 @@ class Loop:
                 diverted.queue.accept(diverted.token)
         for queue in crossing.queues:
             queue.flush()
+
+    def _take_openings(self, crossing: Crossing, most: int, now: Nanoseconds) -> None:
+        """Take in some of the packets that wait to open conversations."""
+        openings = crossing.openings
+        for _ in range(min(most, openings.waiting)):
+            one = openings.take()
+            packet = crossing.entrance.admit(one, now)
+            if packet is None:
+                one.queue.accept(one.token)
+            else:
+                crossing.discipline.offer(packet, now)
 
     def _take_both(self, crossing: Crossing, opening: PacketQueue, arrived: list[Diverted], readable: bool) -> None:
         """Take in what came by a queue, and some of what came by that of first packets."""
@@ -239,20 +284,36 @@ class Loop:
                 discipline.offer(packet, now)
             else:
                 unsettled.append(packet)
-        if not (readable or unsettled or held):
+        openings = crossing.openings
+        if not (readable or unsettled or held or openings.waiting):
             return
-        first = opening.read(FIRST_BATCH)
+        first = opening.read(MOST_READ)
         for one in first:
-            packet = entrance.admit(one, now)
-            if packet is None:
-                one.queue.accept(one.token)
-            else:
-                discipline.offer(packet, now)
+            openings.put(one, b"")
         if unsettled and not held:
             crossing.held_since = now
         held += unsettled
-        if len(first) < FIRST_BATCH or len(held) > MOST_HELD or now - crossing.held_since > LONGEST_HELD:
-            for packet in held:
+        if len(first) < MOST_READ:
+            for packet in held[crossing.marked :]:
+                packet.stage = openings.entered(openings.slot(packet.token))
+            crossing.marked = len(held)
+        self._take_openings(crossing, FIRST_BATCH, now)
+        if not held:
+            return
+        if len(held) > MOST_HELD or now - crossing.held_since > LONGEST_HELD:
+            kept: list[Packet] = []
+            passed = held
+        else:
+            kept, passed = [], []
+            for place, packet in enumerate(held):
+                before = place < crossing.marked and openings.taken(openings.slot(packet.token)) >= packet.stage
+                (passed if before else kept).append(packet)
+        waits = {packet.conversation.key for packet in kept}
+        for packet in passed:
+            if packet.conversation.key not in waits:
                 packet.conversation.settled = self._era
-                discipline.offer(packet, now)
-            held.clear()
+            packet.stage = 0
+            discipline.offer(packet, now)
+        if len(kept) < len(held):
+            crossing.marked = max(0, crossing.marked - len(passed))
+            crossing.held = kept

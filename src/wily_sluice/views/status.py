@@ -48,6 +48,9 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
     if health["crowd"]:
         told = "packets of conversations that opened faster than they could be followed were shaped by host"
         console.print(f"{health['crowd']:,} {told}")
+    if health["shed"]:
+        told = "packets would have opened conversations, and were dropped since too many of them came at a time"
+        console.print(f"[yellow]{health['shed']:,} {told}[/]")
     for name, packets in health["unseen"].items():
         if packets >= WORTH_TELLING:
             console.print(f"{packets:,} packets crossed {name} without coming to the gate: the gateway's own, for one")
