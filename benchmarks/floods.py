@@ -3,22 +3,28 @@
 A site of 100/20 Mbit/s whose plan asks for a service, so that the first packets of conversations are recognized; a
 call and an upload run beside each flood. There is no simulated line behind the gate, which would want a processor of
 its own: what is added to the call is the gate's and the machine's. Root. `unshaped` is what the gate let past since it
-came faster than it could be taken in, and `sent` what the flooding host got out.
+came faster than it could be taken in, `shed` what it dropped of too many openings, and `sent` what the flooding host
+got out. Beside `stopped` the gate is stopped for a second; beside `changes` two people change the plan 28 times.
 """
 
 import json
+import os
 import re
+import signal
 import subprocess
 import sys
 import tempfile
 import time
+from base64 import b64encode
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
 from subprocess import PIPE
 from typing import Any
 
 from tests.gate.running import Running
+from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout
 from wily_sluice.gate.rig.rig import Rig
 from wily_sluice.gate.rig.trial import Host, call_result, finish, start_endpoint
@@ -50,7 +56,8 @@ rules:
 WORKER, CALLER = Host("house", "10.7.0.100"), Host("house", "10.7.0.101")
 FLOODER = "10.7.0.103"
 RATES = {"none": 0, "udp": 20_000, "udp-50k": 50_000, "udp-200k": 200_000, "syn": 50_000, "hosts4": 20_000,
-         "hosts6": 20_000, "quic": 10_000, "fragments": 20_000}  # fmt: skip
+         "hosts6": 20_000, "quic": 10_000, "fragments": 20_000, "stopped": 20_000, "changes": 20_000}  # fmt: skip
+CHANGES = 14  # of each administrator
 
 
 def resident(process: int) -> dict[int, int]:
@@ -85,11 +92,34 @@ def flood(rig: Rig, kind: str, rate: int, seconds: float) -> Iterator[None]:
         rig.command("gateway", ["cat", "/sys/class/net/lan0/address"]), capture_output=True, text=True, check=True
     ).stdout.strip()
     local, remote = ("fd07::67", FAR_ADDRESSES[1]) if kind == "hosts6" else (FLOODER, FAR_ADDRESSES[0])
-    words = (kind.partition("-")[0], "eth0", hardware, local, remote, seconds, rate)
+    name = "udp" if kind in ("stopped", "changes") else kind.partition("-")[0]
+    words = (name, "eth0", hardware, local, remote, seconds, rate)
     process = subprocess.Popen(rig.program("house", "rig.storm_program", *words), stdout=PIPE, stderr=PIPE, text=True)
     yield
     told, errors = process.communicate()
     print(f"    flood: {told.strip() or errors.strip()}")
+
+
+def stop_for_a_second(running: Running, seconds: float) -> int:
+    """Halfway through."""
+    time.sleep(seconds / 2)
+    os.kill(gate_process(running), signal.SIGSTOP)
+    time.sleep(1)
+    os.kill(gate_process(running), signal.SIGCONT)
+    return 0
+
+
+def change_plans(running: Running, seconds: float, rate: int) -> int:
+    """All the while, beside another who does the same; how often that was refused."""
+    refused = 0
+    for count in range(CHANGES):
+        plan = PLAN.replace("up: 15 Mbit/s", f"up: {rate - count % 3} Mbit/s") + f"# {count}\n"
+        try:
+            running.call("plan.apply", plan=b64encode(plan.encode()).decode(), trial=None)
+        except RpcError:
+            refused += 1
+        time.sleep(seconds / CHANGES * 0.7)
+    return refused
 
 
 def measure(rig: Rig, running: Running, kind: str, seconds: float) -> dict[str, Any]:
@@ -103,10 +133,17 @@ def measure(rig: Rig, running: Running, kind: str, seconds: float) -> dict[str, 
         time.sleep(2)
         call = start_endpoint(rig, CALLER, "call", "--seconds", seconds - 1)
         most = longest = 0
-        while call.poll() is None:
-            time.sleep(0.2)
-            most = max(most, sum(resident(process).values()))
-            longest = max(longest, running.call("gate.status")["health"]["longest_turn"])
+        with ThreadPoolExecutor() as beside:
+            doing = []
+            if kind == "stopped":
+                doing = [beside.submit(stop_for_a_second, running, seconds)]
+            elif kind == "changes":
+                doing = [beside.submit(change_plans, running, seconds, rate) for rate in (15, 12)]
+            while call.poll() is None:
+                time.sleep(0.2)
+                most = max(most, sum(resident(process).values()))
+                longest = max(longest, running.call("gate.status")["health"]["longest_turn"])
+            refused = sum(one.result() for one in doing)
         result = call_result(finish(call))
         goodput = finish(load_)["goodput"]
     lasted = time.monotonic() - begun
@@ -122,6 +159,8 @@ def measure(rig: Rig, running: Running, kind: str, seconds: float) -> dict[str, 
         "stolen": round((stolen() - taken) / lasted, 2),
         "cpu": round((worked(process) - work) / lasted, 2),
         "unshaped": after["unshaped"] - status["unshaped"],
+        "shed": after["health"]["shed"] - status["health"]["shed"],
+        "refused_changes": refused,
     } | {
         "longest_turn_ms": longest / MILLISECOND,
         "late_turns": after["health"]["late_turns"] - status["health"]["late_turns"],

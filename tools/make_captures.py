@@ -26,7 +26,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import dpkt
-from ruamel.yaml import YAML
+import yaml
 
 FOLDER = Path(__file__).parent.parent / "tests" / "recognition" / "captures"
 REAL = ("aioquic", "aiortc", "aiosmtpd", "dnspython", "libtorrent", "paramiko")
@@ -656,7 +656,7 @@ def main() -> None:
     finally:
         lower_link()
     index = {name: {"made by": maker, "expected": expected} for name, (_, maker, expected) in SCENARIOS.items()}
-    YAML().dump(index, FOLDER / "index.yaml")
+    (FOLDER / "index.yaml").write_text(yaml.safe_dump(index, sort_keys=False))
 
 
 if __name__ == "__main__":

@@ -22,10 +22,11 @@ SECOND: Final[Nanoseconds] = 1_000_000_000
 MILLISECOND: Final[Nanoseconds] = 1_000_000
 BYTE_TIME: Final = 8 * SECOND  # over a rate in bit/s: what one byte takes, in ns
 
+MOST_QUOTED: Final = 40  # characters
 HIGHEST_RATE: Final[Rate] = 1_000_000_000_000  # 1 Tbit/s: beyond any line this tool meets, so surely a slip of the pen
 
 _PREFIXES: Final = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9, "t": 10**12, "ki": 2**10, "mi": 2**20, "gi": 2**30}
-_NUMBER: Final = r"(?P<number>[0-9]+(?:\.[0-9]+)?)"
+_NUMBER: Final = r"(?P<number>[0-9]{1,18}(?:\.[0-9]{1,18})?)"
 _RATE: Final = re.compile(
     _NUMBER + r"\s*(?P<prefix>(?:[kKmMgGtT]i?)?)(?P<unit>[bB][iI][tT][sS]?/s|[bB]ytes?/s|b/s|B/s|bps|Bps)$"
 )
@@ -46,6 +47,24 @@ _TIME_UNITS: Final = {
 }
 
 
+def quoted(value: object) -> str:
+    """What a person wrote, as a message repeats it: in quotes, as YAML has it, and not too long."""
+    if value is None:
+        return "nothing"
+    text = _as_written(value)
+    return f"“{text if len(text) <= MOST_QUOTED else text[: MOST_QUOTED - 1] + '…'}”"
+
+
+def _as_written(value: object) -> str:
+    if value is None or isinstance(value, bool):
+        return {None: "null", True: "true", False: "false"}[value]
+    if isinstance(value, dict):
+        return "{" + ", ".join(f"{_as_written(key)}: {_as_written(item)}" for key, item in value.items()) + "}"
+    if isinstance(value, (list, tuple)):
+        return "[" + ", ".join(map(_as_written, value)) + "]"
+    return str(value)
+
+
 def parse_rate(text: object) -> Rate:
     """Read a rate such as `24 Mbit/s`, `3 MB/s` or `512 kbps`; in bit/s."""
     if isinstance(text, (int, float)) and not isinstance(text, bool):
@@ -56,19 +75,20 @@ def parse_rate(text: object) -> Rate:
     if shouted := _SHOUTED_RATE.match(text):
         number, prefix = shouted["number"], shouted["prefix"]
         raise ValueError(
-            f"“{text}” could be bits or bytes: write {number} {prefix}bit/s or {number} {prefix}B/s, 8 times as much"
+            f"{quoted(text)} could be bits or bytes: "
+            f"write {number} {prefix}bit/s or {number} {prefix}B/s, 8 times as much"
         )
     match = _RATE.match(text)
     if match is None:
         hint = f"{text}/s" if re.match(_NUMBER + r"\s*[kKmMgG]?(bit|B)$", text) else "24 Mbit/s, 512 kbit/s or 3 MB/s"
-        raise ValueError(f"“{text}” is not a rate: write it like {hint}")
+        raise ValueError(f"{quoted(text)} is not a rate: write it like {hint}")
     unit = match["unit"]
     bits = 1 if (unit.startswith("b") and not unit.startswith("byte")) or unit[:3].lower() == "bit" else 8
     rate = round(float(match["number"]) * _PREFIXES[match["prefix"].lower()] * bits)
     if rate < 1:
-        raise ValueError(f"“{text}” is no rate to speak of: it must be at least 1 bit/s")
+        raise ValueError(f"{quoted(text)} is no rate to speak of: it must be at least 1 bit/s")
     if rate > HIGHEST_RATE:
-        raise ValueError(f"“{text}” is more than {format_rate(HIGHEST_RATE)}: is the prefix right?")
+        raise ValueError(f"{quoted(text)} is more than {format_rate(HIGHEST_RATE)}: is the prefix right?")
     return rate
 
 
@@ -76,10 +96,10 @@ def parse_share(text: object) -> float:
     """Read a percentage such as `12%`; as a fraction of 1, from 0 to 1."""
     match = _SHARE.match(text.strip()) if isinstance(text, str) else None
     if match is None:
-        raise ValueError(f"“{text}” is not a percentage: write it like 12%")
+        raise ValueError(f"{quoted(text)} is not a percentage: write it like 12%")
     share = float(match["number"]) / 100
     if share > 1:
-        raise ValueError(f"“{text}” is more than the whole: a percentage is at most 100%")
+        raise ValueError(f"{quoted(text)} is more than the whole: a percentage is at most 100%")
     return share
 
 
@@ -87,7 +107,7 @@ def parse_time(text: object) -> Nanoseconds:
     """Read a span of time such as `10 ms`, `5 min` or `7 days`; in nanoseconds."""
     match = _TIME.match(text.strip()) if isinstance(text, str) else None
     if match is None:
-        raise ValueError(f"“{text}” is not a span of time: write it like 10 ms, 5 min or 7 days")
+        raise ValueError(f"{quoted(text)} is not a span of time: write it like 10 ms, 5 min or 7 days")
     return round(float(match["number"]) * _TIME_UNITS[match["unit"]])
 
 
@@ -95,7 +115,7 @@ def parse_size(text: object) -> Size:
     """Read a size such as `1500 B`, `256 kB` or `40 GB`; in bytes."""
     match = _SIZE.match(text.strip()) if isinstance(text, str) else None
     if match is None:
-        raise ValueError(f"“{text}” is not a size: write it like 1500 B or 40 MB")
+        raise ValueError(f"{quoted(text)} is not a size: write it like 1500 B or 40 MB")
     return round(float(match["number"]) * _PREFIXES[match["prefix"].lower()])
 
 
@@ -170,6 +190,6 @@ def parse_amount(text: object) -> Amount:
     try:
         return Amount(rate=parse_rate(text))
     except ValueError as error:
-        if isinstance(text, str):
+        if not isinstance(text, (int, float)) or isinstance(text, bool):
             raise
         raise ValueError(f"{error} Or {text}%?") from None

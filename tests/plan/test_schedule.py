@@ -37,6 +37,7 @@ NIGHT = ("fri 22:00-06:00",)
         (OPEN, "2027-03-06T12:59", True),
         (OPEN, "2027-03-07T12:00", False),
         (("mon wed 10:00-11:00 ",), "2027-03-03T10:30", True),
+        (("Monday, WEDNESDAYS 10:00-11:00 ",), "2027-03-03T10:30", True),
         (("mon, wed 10:00-11:00",), "2027-03-02T10:30", False),
         (("sat-mon 10:00-11:00",), "2027-03-07T10:30", True),  # over the end of the week
         (("sat-mon 10:00-11:00",), "2027-03-02T10:30", False),
@@ -81,6 +82,8 @@ def test_hours_that_the_clocks_skip_or_repeat_are_what_they_are() -> None:
         ("8 to 11", "could be 08:00-11:00 or 20:00-23:00"),
         ("mon 8pm-9pm", "20:00 for 8 in the evening"),
         ("mon-fry 08:00-09:00", "“fry” is no day"),
+        ("monster 08:00-09:00", "“monster” is no day"),
+        ("satin 10:00-11:00", "“satin” is no day"),
         ("mon 08:00-25:00", "is no window"),
         ("24:30-08:00", "is no time of a day"),
         ("08:00-08:00", "begins when it ends"),

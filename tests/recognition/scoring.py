@@ -4,7 +4,7 @@ from collections import Counter
 from pathlib import Path
 from typing import NamedTuple
 
-from ruamel.yaml import YAML
+import yaml
 
 from wily_sluice.engine.conversation import Conversation, ConversationTable
 from wily_sluice.engine.header import TCP, parse, parties
@@ -60,7 +60,7 @@ def conversations(file: Path) -> list[Conversation]:
 def scores() -> list[Score]:
     """Every conversation of every capture that something is expected of."""
     found = []
-    for capture, entry in YAML(typ="safe").load(FOLDER / "index.yaml").items():
+    for capture, entry in yaml.safe_load((FOLDER / "index.yaml").read_text()).items():
         for conversation in conversations(FOLDER / f"{capture}.pcap"):
             people = conversation.parties
             protocol = "tcp" if people.protocol == TCP else "udp"

@@ -1,12 +1,15 @@
 """The `sluice` command: its groups, and the one place where errors become messages."""
 
+import sys
+from contextlib import suppress
 from importlib import import_module
 from typing import Any
 
 import click
 
 from wily_sluice import __version__
-from wily_sluice.cli.options import ERRORS, INTERRUPTED, Refusal
+from wily_sluice.cli import streams
+from wily_sluice.cli.options import ERRORS, INTERRUPTED, REFUSED, Refusal
 from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.finding import FileError
@@ -36,6 +39,21 @@ COMMANDS = {
 
 class Sluice(click.Group):
     """Turns what is wrong with a file into its findings."""
+
+    def main(self, *args: Any, **extra: Any) -> Any:
+        """Run the whole program, whatever its output is led to."""
+        streams.prepare()
+        try:
+            try:
+                return super().main(*args, **extra)
+            finally:
+                sys.stdout.flush()
+        except OSError as error:
+            streams.give_up()
+            where = error.filename or "standard output"
+            with suppress(OSError):
+                click.echo(f"Error: {where}: {error.strerror or error}", err=True)
+            raise SystemExit(REFUSED) from None
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         """All of them."""

@@ -24,7 +24,7 @@ ALSO = ["framings", "services"]  # shown when asked for
 @click.option("--uplink", metavar="NAME", help="Only this uplink's trees.")
 @click.option("--svg", "drawing", type=DRAWING, metavar="FILE", help="Draw the trees into this file.")
 @click.option("--png", "picture", type=DRAWING, metavar="FILE", help="The same as a picture.")
-@at_option("Say what holds then, in the site's time: 2027-03-28T02:30.")
+@at_option("Say what holds then, in the site's time: 2027-03-25T14:30.")
 @json_option
 def show(
     part: str | None,
@@ -45,7 +45,7 @@ def show(
       sluice show tree --uplink fibre --svg tree.svg
       sluice show framings
       sluice show services
-      sluice show schedules --at 2027-03-28T02:30
+      sluice show schedules --at 2027-03-25T14:30
       sluice show rules --plan surgery.yaml
     """
     plan = load(plan_file)

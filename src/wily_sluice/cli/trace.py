@@ -1,6 +1,7 @@
 """`sluice trace`."""
 
 import re
+from dataclasses import asdict
 from datetime import datetime
 from ipaddress import ip_address
 from pathlib import Path
@@ -18,7 +19,7 @@ from wily_sluice.engine.known import PROTOCOLS_SEEN
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.plan.traffic_words import parse_dscp, parse_host_name, parse_protocol
-from wily_sluice.trace.capture import CaptureError, read
+from wily_sluice.trace.capture import CaptureError, Shortfall, read
 from wily_sluice.trace.follow import Follower, Trace
 from wily_sluice.trace.single import Described, explain
 from wily_sluice.units import parse_size
@@ -145,7 +146,7 @@ def trace(
             ),
             tuple(parse_host_name(name) for name in names),
             seen or "",
-            1 << parse_dscp(int(dscp) if dscp.isdigit() else dscp)[0] if dscp else 1,
+            1 << parse_dscp(int(dscp) if dscp.isascii() and dscp.isdigit() else dscp)[0] if dscp else 1,
             parse_size(moved) if moved else 0,
             shape or "",
             sum(KINDS[kind] for kind in set(kinds)),
@@ -206,7 +207,9 @@ def _show_running(local: tuple[bytes, int, int | None], remote: tuple[bytes, int
 def _show_capture(
     plan: Plan, file: Path, uplink: str | None, number: int | None, most: int, as_json: bool, as_csv: bool
 ) -> None:
-    found = _follow(plan, file, uplink)
+    found, shortfall = _follow(plan, file, uplink)
+    for sentence in shortfall.sentences():
+        click.echo(f"{file.name}: {sentence}", err=True)
     if number is not None:
         if not 1 <= number <= len(found.conversations):
             message = f"there are conversations 1 to {len(found.conversations)}"
@@ -217,17 +220,17 @@ def _show_capture(
         else:
             print_followed(console(), number, one)
     elif as_json:
-        print_json(trace_data(found))
+        print_json({**trace_data(found), "shortfall": asdict(shortfall)})
     elif as_csv:
         click.echo(trace_csv(found), nl=False)
     else:
         print_trace(console(), file.name, found, most)
 
 
-def _follow(plan: Plan, file: Path, uplink: str | None) -> Trace:
+def _follow(plan: Plan, file: Path, uplink: str | None) -> tuple[Trace, Shortfall]:
     """The whole capture, with a bar on a terminal while it takes."""
     screen = console(stderr=True)
-    follower = Follower(plan, choose_uplinks(plan, uplink)[0])
+    follower, shortfall = Follower(plan, choose_uplinks(plan, uplink)[0]), Shortfall()
     try:
         whole = file.stat().st_size
         with Progress(console=screen, transient=True, disable=not screen.is_terminal) as progress:
@@ -237,13 +240,13 @@ def _follow(plan: Plan, file: Path, uplink: str | None) -> Trace:
             def told() -> None:
                 progress.update(task, completed=read_so_far)
 
-            for count, captured in enumerate(read(file), 1):
-                follower.packet(count, captured)
+            for captured in read(file, shortfall):
+                follower.packet(shortfall.packets, captured)
                 read_so_far += captured.frame + 16
-                if count % TELL_EVERY == 0:
+                if shortfall.packets % TELL_EVERY == 0:
                     told()
     except OSError as error:
         raise Refusal(f"{file} cannot be read: {error.strerror}") from None
     except CaptureError as error:
-        raise Refusal(f"{file} {error}") from None
-    return follower.finish()
+        raise click.BadParameter(f"{file} {error}", param_hint="--pcap") from None
+    return follower.finish(), shortfall

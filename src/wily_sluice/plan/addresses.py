@@ -7,20 +7,21 @@ import re
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 
 from wily_sluice.engine.addresses import AddressSet, Range
+from wily_sluice.units import quoted
 
 
 def parse_prefix(text: object) -> IPv4Network | IPv6Network:
     """Read a subnet. Bits beyond the prefix are an error: the person may have meant the host, or another prefix."""
     if not isinstance(text, str) or "/" not in text:
-        raise ValueError(f"“{text}” is no subnet: write it like 10.61.0.0/24 or fd61::/64")
+        raise ValueError(f"{quoted(text)} is no subnet: write it like 10.61.0.0/24 or fd61::/64")
     try:
         return ip_network(text.strip())
     except ValueError:
         try:
             meant = ip_network(text.strip(), strict=False)
         except ValueError:
-            raise ValueError(f"“{text}” is no subnet: write it like 10.61.0.0/24 or fd61::/64") from None
-        raise ValueError(f"“{text}” has bits set beyond its prefix: the subnet is {meant}") from None
+            raise ValueError(f"{quoted(text)} is no subnet: write it like 10.61.0.0/24 or fd61::/64") from None
+        raise ValueError(f"{quoted(text)} has bits set beyond its prefix: the subnet is {meant}") from None
 
 
 def parse_range(text: str) -> Range:
@@ -34,12 +35,13 @@ def parse_range(text: str) -> Range:
         last = ip_address(last_text.strip()) if dash else first
     except ValueError:
         raise ValueError(
-            f"“{text}” is no address, range or subnet: write it like 10.61.0.40, 10.61.0.40-10.61.0.59 or 10.61.0.0/24"
+            f"{quoted(text)} is no address, range or subnet: "
+            "write it like 10.61.0.40, 10.61.0.40-10.61.0.59 or 10.61.0.0/24"
         ) from None
     if first.version != last.version:
-        raise ValueError(f"“{text}” runs from IPv{first.version} to IPv{last.version}")
+        raise ValueError(f"{quoted(text)} runs from IPv{first.version} to IPv{last.version}")
     if first.packed > last.packed:
-        raise ValueError(f"“{text}” runs backwards: write {last}-{first}")
+        raise ValueError(f"{quoted(text)} runs backwards: write {last}-{first}")
     return first.packed, last.packed
 
 

@@ -4,10 +4,11 @@ from collections.abc import Iterator, Mapping
 from itertools import pairwise
 
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.plan.document import Document, Location, Reading
+from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Limiter, Party, Plan, policing_burst
 from wily_sluice.plan.schema import PlanEntry
+from wily_sluice.plan.yaml_text import Location
 from wily_sluice.units import (
     DIRECTIONS,
     HIGHEST_RATE,

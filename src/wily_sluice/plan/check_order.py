@@ -4,21 +4,31 @@ Whether a rule is out of reach is worked out exactly (`reach`, `regions`), for a
 services or what takes time is involved, the message says “may”, since these change as a conversation goes on.
 """
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from functools import cache
+from random import Random
+from typing import TypeVar
 
-from wily_sluice.plan.document import Document, Location, Reading
+from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
-from wily_sluice.plan.model import Plan, Rule, Service, Terms
+from wily_sluice.plan.model import Plan, Rule, Terms
 from wily_sluice.plan.reach import Space
-from wily_sluice.plan.regions import Box, TooInvolvedError, meet
+from wily_sluice.plan.regions import Box, TooInvolvedError
 from wily_sluice.plan.schema import PlanEntry
 from wily_sluice.plan.services import shipped_services
+from wily_sluice.plan.takers import Takers, draw
 from wily_sluice.plan.traffic_words import protocol_text
+from wily_sluice.plan.yaml_text import Location
 
 UNSURE = ("name", "service", "rate", "hardware", "moved")
 WEB_PORTS = (80, 443)
 TCP, UDP = 6, 17
 MOST_NAMED = 3  # rules in one message
+MOST_TAKERS = 2000  # rules that together leave nothing of one: beyond that it is not told
+ALONE_DRAWS = 8
+
+Asked = TypeVar("Asked")
 
 
 def check_order(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
@@ -26,54 +36,70 @@ def check_order(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
     document = reading.document
     for rule, by in out_of_reach(plan):
         yield _shadowed(rule, by, document)
-    for place, rule in enumerate(plan.sorting):
+    bulk_is_apart = False
+    for rule in plan.sorting:
         yield from _one_version(plan, rule, document)
         yield from _one_transport(rule, document)
-        yield from _web_first(plan, rule, plan.sorting[:place], document)
+        if not bulk_is_apart:
+            yield from _web_first(plan, rule, document)
+        bulk_is_apart = bulk_is_apart or (
+            _limits_bulk(rule.terms) and (_asks_for_web(rule.terms) or bool(rule.terms.services))
+        )
 
 
 def out_of_reach(plan: Plan) -> list[tuple[Rule, list[Rule]]]:
     """The rules that no conversation can come to, each with those above it that take all of it between them."""
     space = Space(plan)
-    regions: list[list[Box] | None] = []
+    asked = [_unless_too_involved(space.region, rule.terms) for rule in plan.sorting]
+    takers = Takers(asked)
     found = []
     for place, rule in enumerate(plan.sorting):
-        try:
-            region = space.reach(rule.terms)
-        except TooInvolvedError:
-            regions.append(None)
-            continue
-        regions.append(region)
+        asks = asked[place]
+        region = _unless_too_involved(space.possible, asks) if asks is not None else None
         if region:
-            by = _covering(space, region, plan.sorting[:place], regions)
+            by = _covering(space, region, place, asked, takers)
             if by is not None:
-                found.append((rule, by))
-        else:
+                found.append((rule, [plan.sorting[one] for one in by]))
+        elif region is not None:
             found.append((rule, []))
     return found
 
 
+def _unless_too_involved(find: Callable[[Asked], list[Box]], what: Asked) -> list[Box] | None:
+    try:
+        return find(what)
+    except TooInvolvedError:
+        return None
+
+
 def _covering(
-    space: Space, region: list[Box], above: tuple[Rule, ...], regions: list[list[Box] | None]
-) -> list[Rule] | None:
-    """The rules above that leave nothing of a region; None when something is left."""
+    space: Space, region: list[Box], place: int, asked: list[list[Box] | None], takers: Takers
+) -> list[int] | None:
+    """The rules above a place that leave nothing of a region; None when something is left."""
     rest, by = region, []
-    for rule, taken in zip(above, regions, strict=False):
-        touching = [box for box in taken or () if any(meet(one, box) is not None for one in rest)]
-        if not touching:
-            continue
+    drawn = Random(place)
+    for _ in range(MOST_TAKERS):
+        taking = takers.of(draw(rest, space.whole, drawn), place)
+        if not taking:
+            return None
         try:
-            rest = space.left(rest, touching)
+            rest = space.left(rest, asked[taking[0]] or [])
         except TooInvolvedError:
             return None
-        by.append(rule)
+        by.append(taking[0])
         if not rest:
-            # One of them may do it alone, and then the others have nothing to do with it.
-            alone = [
-                one for one, all_of in zip(above, regions, strict=False) if all_of and not space.left(region, all_of)
-            ]
-            return alone[:1] or by
-    return None
+            break
+    else:
+        return None
+    # One of them may do it alone, and then the others have nothing to do with it.
+    able = set(takers.of(draw(region, space.whole, drawn), place))
+    for _ in range(ALONE_DRAWS):
+        able &= set(takers.of(draw(region, space.whole, drawn), place))
+    for one in sorted(able):
+        with suppress(TooInvolvedError):
+            if not space.left(region, asked[one] or []):
+                return [one]
+    return sorted(by)
 
 
 def _unsure(terms: Terms) -> bool:
@@ -116,10 +142,11 @@ def _one_version(plan: Plan, rule: Rule, document: Document) -> Iterator[Finding
             return
 
 
-def _both_transports(services: Mapping[str, Service]) -> dict[int, str]:
+@cache
+def _both_transports() -> dict[int, str]:
     """Ports that a service uses over TCP and UDP alike, and its name."""
     found: dict[int, str] = {}
-    for service in services.values():
+    for service in shipped_services().values():
         if service.shape:
             continue
         by_protocol: dict[int, set[int]] = {}
@@ -136,7 +163,7 @@ def _one_transport(rule: Rule, document: Document) -> Iterator[Finding]:
     ports = rule.terms.ports or rule.terms.remote_ports
     if not ports or rule.terms.protocols not in ((TCP,), (UDP,)):
         return
-    shared = _both_transports(shipped_services())
+    shared = _both_transports()
     other = protocol_text((UDP if rule.terms.protocols == (TCP,) else TCP,))
     for port, service in sorted(shared.items()):
         if any(first <= port <= last for first, last in ports):
@@ -161,11 +188,9 @@ def _limits_bulk(terms: Terms) -> bool:
     )
 
 
-def _web_first(plan: Plan, rule: Rule, above: tuple[Rule, ...], document: Document) -> Iterator[Finding]:
-    """A rule that puts the web first, so that a download goes first as well."""
+def _web_first(plan: Plan, rule: Rule, document: Document) -> Iterator[Finding]:
+    """A rule that puts the web first, with none above that takes the bulk of it, so that a download goes first too."""
     if not _asks_for_web(rule.terms) or _limits_bulk(rule.terms) or rule.terms.kinds:
-        return
-    if any(_limits_bulk(other.terms) and (_asks_for_web(other.terms) or other.terms.services) for other in above):
         return
     for name, path in rule.queues.items():
         tree = plan.trees[name]

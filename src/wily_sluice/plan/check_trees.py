@@ -10,11 +10,12 @@ from dataclasses import dataclass, replace
 
 from wily_sluice.engine.service_curve import first_slope
 from wily_sluice.engine.spec import USUAL_PRIORITY, Discipline
-from wily_sluice.plan.document import Document, Location, Reading
+from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Directional, Plan, Queue, Tree, Uplink
 from wily_sluice.plan.rates import cap_of, guarantee_of, resolve
 from wily_sluice.plan.schema import PlanEntry
+from wily_sluice.plan.yaml_text import Location
 from wily_sluice.units import (
     DIRECTIONS,
     HIGHEST_RATE,

@@ -9,24 +9,17 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 from pathlib import Path
-from typing import Any, Generic, TypeAlias, TypeVar, get_args, get_origin
+from typing import Any, Generic, TypeVar, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
-from ruamel.yaml import YAML
-from ruamel.yaml.comments import CommentedMap, CommentedSeq
-from ruamel.yaml.error import MarkedYAMLError, YAMLError
-from ruamel.yaml.reader import ReaderError
-from ruamel.yaml.tokens import Token
 
 from wily_sluice.plan.finding import FileError, Finding
-from wily_sluice.units import Size, format_size
+from wily_sluice.plan.yaml_text import Location, YamlError, parse
+from wily_sluice.units import Size, format_size, quoted
 
-Location: TypeAlias = tuple[str | int, ...]
 Schema = TypeVar("Schema", bound=BaseModel)
 
 LARGEST: Size = 1_000_000  # bytes; some 20,000 lines, far beyond what a person writes
-MOST_VALUES = 200_000  # after aliases are followed
-DEEPEST = 40
 
 
 def suggestion(word: str, known: list[str]) -> str:
@@ -101,69 +94,14 @@ def read_document(path: Path, kind: str, elsewhere: Mapping[str, Path] = {}) -> 
     except UnicodeDecodeError as error:
         line = raw.count(b"\n", 0, error.start) + 1
         raise refuse("is not text in UTF-8", f"a {kind} is a YAML file", line) from None
-    yaml = YAML(typ="rt")
-    yaml.version = (1, 2)
     try:
-        tree = yaml.load(text)
-    except ReaderError as error:
-        line = text.count("\n", 0, error.position) + 1
-        raise refuse(f"holds a character that YAML does not allow (number {error.character})", "", line) from None
-    except MarkedYAMLError as error:
-        mark = error.problem_mark or error.context_mark
-        problem = " ".join(str(part).split("\n")[0] for part in (error.context, error.problem) if part)
-        raise refuse(
-            f"is not YAML that can be read: {problem}",
-            "each key once, lists and mappings closed, keys of one level indented alike",
-            mark.line + 1 if mark else None,
-        ) from None
-    except (YAMLError, ValueError) as error:
-        raise refuse(f"is not YAML that can be read: {str(error).splitlines()[0]}") from None
-    except RecursionError:
-        raise refuse("is nested too deeply to be read") from None
-    if not isinstance(tree, CommentedMap):
+        tree, lines = parse(text)
+    except YamlError as error:
+        remedy = "each key once, lists and mappings closed, keys of one level indented alike"
+        raise refuse(str(error), remedy if "not YAML" in str(error) else "", error.line) from None
+    if not isinstance(tree, dict):
         raise refuse(f"holds no keys at its outermost level, so it is no {kind}", "write `key: value` lines", 1)
-    document = Document(str(path), {}, raw=raw, elsewhere=elsewhere)
-    try:
-        document.data = _plain(tree, (), document.lines, [MOST_VALUES])
-    except _UnfitError as error:
-        raise refuse(str(error), "", document.line(error.location)) from None
-    return document
-
-
-class _UnfitError(Exception):
-    def __init__(self, message: str, location: Location) -> None:
-        super().__init__(message)
-        self.location = location
-
-
-def _plain(value: Any, location: Location, lines: dict[Location, int], budget: list[int]) -> Any:
-    budget[0] -= 1
-    if budget[0] < 0:
-        raise _UnfitError("holds too many values", location)
-    if len(location) > DEEPEST:
-        raise _UnfitError(f"is nested deeper than {DEEPEST} levels", location)
-    if isinstance(value, CommentedMap):
-        plain: dict[str, Any] = {}
-        for key, item in value.items():
-            place = (*location, str(key))
-            lines[place] = value.lc.key(key)[0] + 1 if key in (value.lc.data or {}) else lines.get(location, 1)
-            plain[str(key)] = _plain(item, place, lines, budget)
-        return plain
-    if isinstance(value, CommentedSeq):
-        items = []
-        for index, item in enumerate(value):
-            place = (*location, index)
-            lines[place] = value.lc.item(index)[0] + 1
-            items.append(_plain(item, place, lines, budget))
-        return items
-    if value is None or isinstance(value, bool):
-        return value
-    for kind in (str, int, float):
-        if isinstance(value, kind):
-            return kind(value)
-    if isinstance(value, Token) or type(value).__module__.startswith("ruamel"):
-        raise _UnfitError(f"{key_text(location)}: this kind of YAML value has no use here", location)
-    return str(value)  # a date, say: the schema will say what it wanted
+    return Document(str(path), tree, lines, raw, elsewhere=elsewhere)
 
 
 @dataclass(slots=True)
@@ -185,6 +123,8 @@ def hold_against(document: Document, schema: type[Schema]) -> Reading[Schema]:
     findings: list[Finding] = []
     cut: set[Location] = set()
     data = document.data
+    for key in [key for key, value in data.items() if value is None]:
+        del data[key]  # a key with nothing behind it is as good as none
     while True:
         try:
             return Reading(document, schema.model_validate(data), findings, cut)
@@ -206,22 +146,29 @@ def hold_against(document: Document, schema: type[Schema]) -> Reading[Schema]:
 
 
 def _as_written(data: Any, location: Location) -> Location:
-    """A place as the file has it: a single value that stands for a list of one has no place in a list."""
+    """A place as the file has it: where a single value stands for a list of one, or a list for what a mapping would
+    have below one of its keys, that value or list itself.
+    """
     written: list[str | int] = []
     for part in location:
-        if isinstance(part, int):
-            if not isinstance(data, list):
+        if isinstance(data, list):
+            if not isinstance(part, int):
                 continue
             data = data[part]
+        elif isinstance(data, dict):
+            if isinstance(part, int):
+                continue
+            data = data.get(part)
         else:
-            data = data.get(part) if isinstance(data, dict) else None
+            continue
         written.append(part)
     return tuple(written)
 
 
 def _at(data: Any, location: Location) -> Any:
     for part in location:
-        if data is None or (isinstance(data, dict) and part not in data):
+        inside = part in data if isinstance(data, dict) else isinstance(data, list) and isinstance(part, int)
+        if not inside or (isinstance(data, list) and isinstance(part, int) and part >= len(data)):
             return None
         data = data[part]
     return data
@@ -257,19 +204,13 @@ def _finding(document: Document, schema: type[BaseModel], location: Location, pr
         message = str(problem["ctx"]["error"])
         return document.error(location, message)
     if kind in ("dict_type", "model_type", "model_attributes_type"):
-        return document.error(location, f"{_quote(found)} stands where keys and values should", "write `key: value`")
+        return document.error(location, f"{quoted(found)} stands where keys and values should", "write `key: value`")
     if kind == "list_type":
-        return document.error(location, f"{_quote(found)} stands where a list should", f"write [{found}]")
-    message = f"{_quote(found)} does not fit: {problem['msg'][0].lower()}{problem['msg'][1:]}"
+        meant = _example(schema, location) if found is None else f"[{found if isinstance(found, str) else '…'}]"
+        return document.error(location, f"{quoted(found)} stands where a list should", f"write {meant or '[…]'}")
+    message = f"{quoted(found)} does not fit: {problem['msg'][0].lower()}{problem['msg'][1:]}"
     example = _example(schema, location)
     return document.error(location, message, f"write it like {example}" if example else "")
-
-
-def _quote(found: Any) -> str:
-    if found is None:
-        return "nothing"
-    text = str(found)
-    return f"“{text if len(text) <= 40 else text[:37] + '…'}”"
 
 
 def _model_at(schema: Any, location: Location) -> type[BaseModel] | None:

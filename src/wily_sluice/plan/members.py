@@ -9,12 +9,13 @@ from contextlib import suppress
 
 from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.plan.addresses import address_set, hardware_text, looks_like_address, parse_hardware
-from wily_sluice.plan.document import Location, Reading, suggestion
+from wily_sluice.plan.document import Reading, suggestion
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Members
 from wily_sluice.plan.place_file import members_where
 from wily_sluice.plan.schema import GroupEntry, PlanEntry
 from wily_sluice.plan.traffic_words import looks_like_host_name, parse_host_name, parse_ports, ports_text
+from wily_sluice.plan.yaml_text import Location
 
 MOST_LINES = 100_000
 

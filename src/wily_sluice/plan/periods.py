@@ -5,6 +5,7 @@ from datetime import date, datetime, timedelta
 
 from wily_sluice.plan.model import Period
 from wily_sluice.plan.schedule import DAYS
+from wily_sluice.units import quoted
 
 
 def parse_start(word: int | str, period: Period | None) -> int:
@@ -14,9 +15,9 @@ def parse_start(word: int | str, period: Period | None) -> int:
     if period == "week" and isinstance(word, str) and word.lower()[:3] in DAYS:
         return DAYS.index(word.lower()[:3])
     if period == "month":
-        raise ValueError(f"a month starts on a day from 1 to 31, not “{word}”")
+        raise ValueError(f"a month starts on a day from 1 to 31, not {quoted(word)}")
     if period == "week":
-        raise ValueError(f"a week starts on a day such as mon, not “{word}”")
+        raise ValueError(f"a week starts on a day such as mon, not {quoted(word)}")
     raise ValueError("only a quota per month or per week has a day that it starts on")
 
 

@@ -87,7 +87,11 @@ class Space:
 
     def reach(self, terms: Terms) -> list[Box]:
         """All that meets some terms, and can be. TooInvolvedError when that cannot be said with few boxes."""
-        return [box for box in map(self._sensible, meet_all(self._possible, self._region(terms), MOST_BOXES)) if box]
+        return self.possible(self.region(terms))
+
+    def possible(self, region: list[Box]) -> list[Box]:
+        """What of a region can be. TooInvolvedError likewise."""
+        return [box for box in map(self._sensible, meet_all(self._possible, region, MOST_BOXES)) if box]
 
     def left(self, region: list[Box], taken: list[Box]) -> list[Box]:
         """What of a region is left, and can be, without what is taken."""
@@ -115,7 +119,8 @@ class Space:
         parts += [self._is("hardware", address.hex()) for address in sorted(party.members.hardware)]
         return parts + [self._is("name", name) for name in sorted(party.members.names)]
 
-    def _region(self, terms: Terms) -> list[Box]:
+    def region(self, terms: Terms) -> list[Box]:
+        """All that meets some terms, whether it can be or not. TooInvolvedError likewise."""
         region: list[Box] = [{}]
 
         def ask(*parts: Box) -> None:
@@ -155,11 +160,11 @@ class Space:
         if terms.when is not None:
             ask(self._when(terms.when))
         for part in terms.all:
-            ask(*self._region(part))
+            ask(*self.region(part))
         if terms.any:
-            ask(*(box for part in terms.any for box in self._region(part)))
+            ask(*(box for part in terms.any for box in self.region(part)))
         for part in terms.none:
-            region = left(region, self._region(part), self.whole, MOST_BOXES)
+            region = left(region, self.region(part), self.whole, MOST_BOXES)
         return [box for box in region if all(box.values())]
 
     def _when(self, name: str) -> Box:

@@ -10,7 +10,7 @@ from wily_sluice.engine.spec import LeafSpec
 from wily_sluice.plan.addresses import address_set
 from wily_sluice.plan.calendar_file import CalendarFile
 from wily_sluice.plan.check import check
-from wily_sluice.plan.document import Document, Location, Reading, hold_against, read_document, suggestion
+from wily_sluice.plan.document import Document, Reading, hold_against, read_document, suggestion
 from wily_sluice.plan.finding import FileError, Finding
 from wily_sluice.plan.model import Directional, GateSettings, Limiter, Network, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.periods import parse_start
@@ -25,6 +25,7 @@ from wily_sluice.plan.schema import (
     UplinkEntry,
 )
 from wily_sluice.plan.terms import Follower
+from wily_sluice.plan.yaml_text import Location
 from wily_sluice.units import DIRECTIONS, Direction
 
 
@@ -34,9 +35,14 @@ def examine(path: Path, elsewhere: Mapping[str, Path] = {}) -> tuple[Plan | None
     `elsewhere` says where files are that it names, if not beside it.
     """
     try:
-        reading = hold_against(read_document(path, "plan", elsewhere), PlanEntry)
+        return examine_document(read_document(path, "plan", elsewhere))
     except FileError as error:
         return None, error.findings
+
+
+def examine_document(document: Document) -> tuple[Plan | None, list[Finding]]:
+    """Check a plan that was read as YAML, likewise."""
+    reading = hold_against(document, PlanEntry)
     findings = list(reading.findings)
     plan = None
     if reading.content is not None:
@@ -62,6 +68,7 @@ class _Follower:
         self.document: Document = reading.document
         self.findings = findings
         self.networks: dict[str, AddressSet] = {}
+        self.called: dict[str, dict[str, list[Queue]]] = {}  # in each tree, by path and by name
         self.follow = Follower(reading, {}, findings.append)
 
     def error(self, location: Location, message: str, remedy: str = "") -> None:
@@ -257,7 +264,13 @@ class _Follower:
 
         None when the tree has no such queue, empty when it was told that another must be chosen.
         """
-        named = [queue for queue in tree.walk() if word in (queue.path, queue.name)]
+        called = self.called.get(tree.name)
+        if called is None:
+            called = self.called[tree.name] = {}
+            for queue in tree.walk():
+                for name in {queue.path, queue.name}:
+                    called.setdefault(name, []).append(queue)
+        named = called.get(word, [])
         exact = [queue for queue in named if queue.path == word]
         chosen = exact or named
         if not chosen:

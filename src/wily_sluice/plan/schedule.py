@@ -15,7 +15,10 @@ from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from typing import Protocol
 
+from wily_sluice.units import quoted
+
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+_DAY_NAMES = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 DAY_MINUTES = 24 * 60
 _TIME = r"(?:[01]?\d|2[0-4]):[0-5]\d"
 _DATE = r"\d{4}-\d{2}-\d{2}"
@@ -121,21 +124,21 @@ def parse_window(text: str) -> Window:
         a, b = int(half[1]), int(half[2])
         if a <= 12 and b <= 12:
             early, late = f"{a % 12:02}:00-{b % 12 or 12:02}:00", f"{a % 12 + 12:02}:00-{b % 12 + 12:02}:00"
-            raise ValueError(f"“{text}” could be {early} or {late}: write the one that you mean")
-        raise ValueError(f"“{text}” lacks its minutes: write it like {a:02}:00-{b:02}:00")
+            raise ValueError(f"{quoted(text)} could be {early} or {late}: write the one that you mean")
+        raise ValueError(f"{quoted(text)} lacks its minutes: write it like {a:02}:00-{b:02}:00")
     if re.search(r"\d\s*[ap]\.?m\b", text, re.IGNORECASE):
-        raise ValueError(f"“{text}”: times are those of a day of 24 hours: 20:00 for 8 in the evening")
+        raise ValueError(f"{quoted(text)}: times are those of a day of 24 hours: 20:00 for 8 in the evening")
     match = _ENTRY.fullmatch(text)
     if match is None or not match[0]:
-        raise ValueError(f"“{text}” is no window: write it like mon-fri 08:00-18:30, 22:00-06:00 or 2027-12-24")
+        raise ValueError(f"{quoted(text)} is no window: write it like mon-fri 08:00-18:30, 22:00-06:00 or 2027-12-24")
     begin, end = (_minutes(match[key]) if match[key] else default for key, default in (("begin", 0), ("end", 1440)))
     if begin == end:
-        raise ValueError(f"“{text}” begins when it ends: leave the times out for the whole day")
+        raise ValueError(f"{quoted(text)} begins when it ends: leave the times out for the whole day")
     if match["first"]:
         first = _date(match["first"])
         last = _date(match["last"]) if match["last"] else first
         if last < first:
-            raise ValueError(f"“{text}” ends before it begins")
+            raise ValueError(f"{quoted(text)} ends before it begins")
         return Window(text, begin, end, None, first, last)
     return Window(text, begin, end, _days(match["days"]) if match["days"] else None)
 
@@ -143,7 +146,7 @@ def parse_window(text: str) -> Window:
 def _minutes(text: str) -> int:
     hours, minutes = map(int, text.split(":"))
     if hours * 60 + minutes > DAY_MINUTES:
-        raise ValueError(f"“{text}” is no time of a day: the last is 24:00")
+        raise ValueError(f"{quoted(text)} is no time of a day: the last is 24:00")
     return hours * 60 + minutes
 
 
@@ -151,7 +154,9 @@ def _date(text: str) -> date:
     try:
         return date.fromisoformat(text.strip())
     except ValueError:
-        raise ValueError(f"there is no date “{text.strip()}”: write year, month and day, like 2027-12-24") from None
+        raise ValueError(
+            f"there is no date {quoted(text.strip())}: write year, month and day, like 2027-12-24"
+        ) from None
 
 
 def _days(text: str) -> frozenset[int]:
@@ -166,10 +171,11 @@ def _days(text: str) -> frozenset[int]:
 
 
 def _day(word: str) -> int:
-    for number, day in enumerate(DAYS):
-        if word.lower()[:3] == day:
+    lower = word.lower()
+    for number, day in enumerate(_DAY_NAMES):
+        if len(lower) >= 3 and f"{day}s".startswith(lower):
             return number
-    raise ValueError(f"“{word}” is no day: there are {', '.join(DAYS)}")
+    raise ValueError(f"{quoted(word)} is no day: there are {', '.join(DAYS)}")
 
 
 def spans(schedule: Schedule, begin: datetime, end: datetime) -> Iterator[tuple[datetime, datetime]]:

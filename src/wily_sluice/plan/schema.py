@@ -40,6 +40,7 @@ from wily_sluice.units import (
     parse_share,
     parse_size,
     parse_time,
+    quoted,
 )
 
 SHORTEST_RETENTION, LONGEST_RETENTION = 3600 * SECOND, 400 * 86_400 * SECOND  # of names that hosts spoke with
@@ -48,14 +49,14 @@ _NAME = re.compile(r"[^\W\d][\w.-]*")
 
 def _name(text: object) -> str:
     if not isinstance(text, str) or not _NAME.fullmatch(text):
-        raise ValueError(f"“{text}” cannot be a name: begin with a letter, then letters, digits, - _ and .")
+        raise ValueError(f"{quoted(text)} cannot be a name: begin with a letter, then letters, digits, - _ and .")
     return text
 
 
 def _interface(text: object) -> str:
     # The kernel allows 15 characters, none of them a slash or a space.
     if not isinstance(text, str) or not re.fullmatch(r"[^\s/%]{1,15}", text) or text in (".", ".."):
-        raise ValueError(f"“{text}” is no interface name: at most 15 characters, such as wan0")
+        raise ValueError(f"{quoted(text)} is no interface name: at most 15 characters, such as wan0")
     return text
 
 
@@ -63,7 +64,7 @@ def _timezone(text: object) -> str:
     try:
         ZoneInfo(str(text))
     except (ZoneInfoNotFoundError, ValueError, OSError):
-        raise ValueError(f"“{text}” is no time zone: write it like Europe/Dublin") from None
+        raise ValueError(f"{quoted(text)} is no time zone: write it like Europe/Dublin") from None
     return str(text)
 
 
@@ -74,7 +75,7 @@ def _directional_amount(value: object) -> Directional[Amount]:
         amount = parse_amount(value)
         return Directional(amount, amount)
     if strange := [key for key in value if key not in ("up", "down")]:
-        raise ValueError(f"“{strange[0]}” is no direction: there are up (toward the internet) and down")
+        raise ValueError(f"{quoted(strange[0])} is no direction: there are up (toward the internet) and down")
     if not value:
         raise ValueError("neither up nor down is given")
     return Directional(*(parse_amount(value[key]) if key in value else None for key in ("up", "down")))
@@ -144,7 +145,7 @@ def _limit(value: object) -> LeafSpec | None:
             return make(parse(value))
         except ValueError:
             continue
-    raise ValueError(f"“{value}” is no limit: write it like 200 packets, 64 kB or 50 ms")
+    raise ValueError(f"{quoted(value)} is no limit: write it like 200 packets, 64 kB or 50 ms")
 
 
 def _limit_in_bytes(size: Size) -> LeafSpec:
@@ -167,7 +168,7 @@ def _per(value: object) -> Per:
         return value
     match = re.fullmatch(r"(together|host|address|conversation)|subnet/(\d{1,3})", str(value))
     if match is None or int(match[2] or 1) not in range(1, 129):
-        raise ValueError(f"“{value}” is nobody: write host, address, conversation, together, or subnet/28")
+        raise ValueError(f"{quoted(value)} is nobody: write host, address, conversation, together, or subnet/28")
     if match[2] is None:
         whom: Whom = match[1]  # type: ignore[assignment]  # the expression allows no other words
         return Per(whom)
@@ -186,7 +187,7 @@ def _burst(value: object) -> Burst | None:
             continue
         if amount > 0:
             return Burst(size=amount) if is_size else Burst(time=amount)
-    raise ValueError(f"“{value}” is no burst: write it like 64 kB or 100 ms")
+    raise ValueError(f"{quoted(value)} is no burst: write it like 64 kB or 100 ms")
 
 
 def _excess(value: object) -> tuple[Excess, int]:
@@ -198,8 +199,10 @@ def _excess(value: object) -> tuple[Excess, int]:
     if word == "drop" and not mark:
         return "drop", 0
     if word == "mark" and mark:
-        return "mark", parse_dscp(int(mark) if mark.isdigit() else mark)[0]
-    raise ValueError(f"“{value}” is not what can be done with it: write wait, drop, or mark with a DSCP, like mark LE")
+        return "mark", parse_dscp(int(mark) if mark.isascii() and mark.isdigit() else mark)[0]
+    raise ValueError(
+        f"{quoted(value)} is not what can be done with it: write wait, drop, or mark with a DSCP, like mark LE"
+    )
 
 
 def _directional_rate(value: object) -> Directional[Rate] | None:
@@ -218,10 +221,10 @@ def _engage(value: object) -> float:
         return value
     words = str(value).split()
     if len(words) != 2 or words[0] != "above":
-        raise ValueError(f"“{value}”: write how busy the line must be, like above 80%")
+        raise ValueError(f"{quoted(value)}: write how busy the line must be, like above 80%")
     share = parse_share(words[1])
     if not 0.1 < share < 1:
-        raise ValueError(f"“{value}”: between 10% and 100% of the line")
+        raise ValueError(f"{quoted(value)}: between 10% and 100% of the line")
     return share
 
 
@@ -230,10 +233,10 @@ def _quota(value: object) -> Quota:
         return value
     match = re.fullmatch(r"(.+?)\s+per\s+(month|week|day)", str(value).strip())
     if match is None:
-        raise ValueError(f"“{value}” is no quota: write it like 40 GB per month, 10 GB per week or 2 GB per day")
+        raise ValueError(f"{quoted(value)} is no quota: write it like 40 GB per month, 10 GB per week or 2 GB per day")
     size = parse_size(match[1])
     if size < 1:
-        raise ValueError(f"“{value}” leaves nothing: at least 1 B")
+        raise ValueError(f"{quoted(value)} leaves nothing: at least 1 B")
     period: Period = "month" if match[2] == "month" else "week" if match[2] == "week" else "day"
     return Quota(size, period)
 
@@ -252,14 +255,14 @@ def _framing(value: object) -> FramingWords:
         return value
     if isinstance(value, str):
         if value not in NAMED:
-            raise ValueError(f"there is no framing “{value}”: {suggestion(value, list(NAMED))}")
+            raise ValueError(f"there is no framing {quoted(value)}: {suggestion(value, list(NAMED))}")
         return FramingWords(NAMED[value], value)
     if not isinstance(value, dict) or not value or set(value) - {"overhead", "minimum", "cells"}:
         raise ValueError("a framing is a name such as pppoe over ptm, or {overhead: 34 B, minimum: 64 B, cells: ptm}")
     sizes = {key: parse_size(value[key]) for key in ("overhead", "minimum") if key in value}
     cells = value.get("cells")
     if cells not in (None, "atm", "ptm"):
-        raise ValueError(f"cells are atm or ptm, not “{cells}”")
+        raise ValueError(f"cells are atm or ptm, not {quoted(cells)}")
     framing = Framing(sizes.get("overhead", 0), sizes.get("minimum", 0), cells)
     return FramingWords(framing, f"{framing.overhead} B" + (f" in {cells} cells" if cells else ""))
 
@@ -298,7 +301,7 @@ class QueueEntry(Entry):
     priority: Annotated[int, Field(ge=FIRST_PRIORITY, le=LAST_PRIORITY, strict=True)] = Field(
         default=USUAL_PRIORITY, examples=["5, from 1 (first) to 9 (last)"]
     )
-    weight: Annotated[float, Field(gt=0, le=10_000)] = Field(default=1.0, examples=["2"])
+    weight: Annotated[float, Field(ge=0.001, le=10_000)] = Field(default=1.0, examples=["2"])
     default: bool = False
     discipline: Discipline | None = Field(default=None, examples=["weighted"])
     queues: dict[Name, "QueueEntry"] | None = None
@@ -369,13 +372,15 @@ class LimiterEntry(Entry):
 
 def _seen(word: object) -> tuple[str]:
     if not isinstance(word, str) or word not in PROTOCOLS_SEEN:
-        raise ValueError(f"“{word}” is nothing that can be recognized: {suggestion(str(word), list(PROTOCOLS_SEEN))}")
+        raise ValueError(
+            f"{quoted(word)} is nothing that can be recognized: {suggestion(str(word), list(PROTOCOLS_SEEN))}"
+        )
     return (word,)
 
 
 def _version(value: object) -> int:
     if value not in (4, 6) or isinstance(value, bool):
-        raise ValueError(f"“{value}” is no version of IP: write 4 or 6")
+        raise ValueError(f"{quoted(value)} is no version of IP: write 4 or 6")
     return 4 if value == 4 else 6
 
 
@@ -464,14 +469,14 @@ def _remotes(words: tuple[str, ...]) -> tuple[str, ...]:
         try:
             ip_address(word)
         except ValueError:
-            raise ValueError(f"“{word}” is no address: write one such as 198.51.100.10") from None
+            raise ValueError(f"{quoted(word)} is no address: write one such as 198.51.100.10") from None
     return words
 
 
 def _retention(value: object) -> Nanoseconds:
     span = parse_time(value)
     if not SHORTEST_RETENTION <= span <= LONGEST_RETENTION:
-        raise ValueError(f"“{value}” is no time to keep names for: from 1 h to 400 days")
+        raise ValueError(f"{quoted(value)} is no time to keep names for: from 1 h to 400 days")
     return span
 
 

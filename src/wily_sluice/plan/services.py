@@ -8,13 +8,12 @@ from collections.abc import Callable, Mapping
 from functools import cache
 from pathlib import Path
 
-from ruamel.yaml import YAML
-
-from wily_sluice.plan.document import Document, Location, Reading, hold_against, read_document, suggestion
+from wily_sluice.plan.document import Document, Reading, hold_against, read_document, suggestion
 from wily_sluice.plan.finding import FileError, Finding
 from wily_sluice.plan.members import Groups
 from wily_sluice.plan.model import Members, Service
 from wily_sluice.plan.schema import CatalogueEntry, PlanEntry, ServiceEntry
+from wily_sluice.plan.yaml_text import Location, parse
 
 CATALOGUE = Path(__file__).parent / "catalogue"
 
@@ -22,9 +21,8 @@ CATALOGUE = Path(__file__).parent / "catalogue"
 @cache
 def shipped() -> tuple[tuple[str, CatalogueEntry], ...]:
     """The files of the catalogue that comes with the program, by name."""
-    yaml = YAML(typ="safe")
     files = sorted(CATALOGUE.glob("*.yaml"))
-    return tuple((file.stem, CatalogueEntry.model_validate(yaml.load(file))) for file in files)
+    return tuple((file.stem, CatalogueEntry.model_validate(parse(file.read_text())[0])) for file in files)
 
 
 def _service(name: str, category: str, entry: ServiceEntry, remote: Members, own: bool) -> Service:

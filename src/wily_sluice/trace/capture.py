@@ -1,22 +1,30 @@
-"""Reads a capture, pcap or pcapng, into IP packets with their times.
+"""Reads a capture into IP packets with their times, as far as it goes; and says what of it could not be used.
 
-A library reads the files; here is what stands around an IP packet on the common kinds of links: Ethernet with VLAN tags
-(IEEE 802.1Q) and PPPoE (RFC 2516), the kernel's own (SLL), loopback, and none at all.
+Here is what stands around an IP packet on the common kinds of links: Ethernet with VLAN tags (IEEE 802.1Q) and PPPoE
+(RFC 2516), the kernel's own (SLL), loopback, and none at all. A file that was packed with gzip (RFC 1952) is unpacked.
 """
 
+import gzip
+import zlib
+from collections import Counter
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
-import dpkt
-
+from wily_sluice.engine.header import parse
+from wily_sluice.trace.frames import BrokenError, Frames, NoCaptureError
 from wily_sluice.units import SECOND, Nanoseconds
 
 ETHERNET, LOOPBACK, RAW, COOKED, COOKED_2 = 1, 0, (12, 14, 101, 228, 229), 113, 276
+LINKS = (ETHERNET, LOOPBACK, *RAW, COOKED, COOKED_2)
 _IP = (0x0800, 0x86DD)
 _TAGS = (0x8100, 0x88A8)
 _PPPOE = 0x8864
 _PPP_IP = (0x0021, 0x0057)
+_GZIP = b"\x1f\x8b"
+LAST_MOMENT: Nanoseconds = 253_402_214_400 * SECOND  # the last day of the year 9999
+MOST_HEADERS = 60  # bytes, of IPv4; the 40 of IPv6 and some of its extensions fit as well
 
 
 class Captured(NamedTuple):
@@ -29,7 +37,40 @@ class Captured(NamedTuple):
 
 
 class CaptureError(ValueError):
-    """The file is no capture, or breaks off."""
+    """The file is no capture."""
+
+
+@dataclass(slots=True)
+class Shortfall:
+    """What of a capture could not be used; all counts are of packets, `links` by their type's number.
+
+    `broken` says that the file breaks off; `short`, that so much was cut of them that their headers are not whole;
+    `timeless`, that their time is not known or is none that a calendar has: they are taken to come with the one before.
+    """
+
+    packets: int = 0
+    broken: bool = False
+    short: int = 0
+    timeless: int = 0
+    without: int = 0
+    links: "Counter[int]" = field(default_factory=Counter)
+
+    def sentences(self) -> list[str]:
+        """In words, one for each."""
+        said = []
+        if self.broken:
+            said.append(f"The file breaks off after packet {self.packets:,}: what comes after it is missing.")
+        if self.short:
+            said.append(f"{self.short:,} packets were captured without their whole headers, and are left out.")
+        if self.timeless:
+            said.append(f"{self.timeless:,} packets have no usable time: each is taken to come with the one before.")
+        if self.without:
+            said.append(
+                f"{self.without:,} packets are of interfaces that the file does not describe, and are left out."
+            )
+        for link, count in sorted(self.links.items()):
+            said.append(f"{count:,} frames are of link type {link}, which is not supported, and are left out.")
+        return said
 
 
 def _ip(frame: bytes, link: int) -> bytes:
@@ -51,29 +92,66 @@ def _ip(frame: bytes, link: int) -> bytes:
     return frame[place + 2 :] if kind in _IP else b""
 
 
-def _reader(file: BinaryIO) -> "dpkt.pcap.Reader | dpkt.pcapng.Reader":
-    try:
-        return dpkt.pcap.UniversalReader(file)
-    except (ValueError, dpkt.dpkt.Error) as error:
-        raise CaptureError("is no capture: it must be pcap or pcapng") from error
+def _open(path: Path) -> BinaryIO:
+    """The file, unpacked if need be. CaptureError for what can be no capture."""
+    file = path.open("rb")
+    begin = file.read(512)
+    file.seek(0)
+    if begin[:2] == _GZIP:
+        return gzip.GzipFile(fileobj=file)  # type: ignore[return-value]  # reads as one does
+    if not begin:
+        file.close()
+        raise CaptureError("is empty: a capture is a pcap or pcapng file")
+    return file
 
 
-def read(path: Path) -> Iterator[Captured]:
-    """The packets of a file, in its order. CaptureError for what cannot be read, OSError for what cannot be opened."""
+def read(path: Path, shortfall: Shortfall | None = None) -> Iterator[Captured]:
+    """The packets of a file, in its order, as far as they go; what could not be used is noted in `shortfall`.
+
+    CaptureError for what is no capture, OSError for what cannot be opened.
+    """
+    missing = shortfall if shortfall is not None else Shortfall()
+    with _open(path) as file:
+        frames = Frames(file)
+        now: Nanoseconds = 0
+        try:
+            for frame in frames:
+                missing.packets += 1
+                if frame.link not in LINKS:
+                    missing.links[frame.link] += 1
+                    continue
+                if frame.now is None or not 0 <= frame.now < LAST_MOMENT:
+                    missing.timeless += 1
+                else:
+                    now = frame.now
+                packet = _ip(frame.data, frame.link)
+                if len(frame.data) < frame.length and (len(packet) < MOST_HEADERS) and _is_short(packet, frame.data):
+                    missing.short += 1
+                    continue
+                hardware = frame.data[6:12] if frame.link == ETHERNET else b""
+                yield Captured(now, packet, hardware, len(frame.data))
+        except NoCaptureError:
+            raise CaptureError(f"{_what_it_is(path)}: a capture is a pcap or pcapng file") from None
+        except (BrokenError, EOFError, zlib.error, gzip.BadGzipFile):
+            missing.broken = True
+        finally:
+            missing.without = frames.without
+
+
+def _is_short(packet: bytes, frame: bytes) -> bool:
+    """Whether the beginning of a frame is too little to tell whose it is."""
+    if not packet:
+        return len(frame) < 22  # whether it holds IP cannot be seen: an Ethernet header with two tags
+    if packet[0] >> 4 == 4:
+        return len(packet) < (packet[0] & 15) * 4 + 4
+    return packet[0] >> 4 == 6 and (len(packet) < 44 or parse(packet, True) is None)
+
+
+def _what_it_is(path: Path) -> str:
     with path.open("rb") as file:
-        reader = _reader(file)
-        link = reader.datalink()
-        if link not in (ETHERNET, LOOPBACK, *RAW, COOKED, COOKED_2):
-            raise CaptureError(f"has frames of a kind that is not known here (link type {link})")
-        packets = iter(reader)
-        count = 0
-        while True:
-            try:
-                time, frame = next(packets)
-            except StopIteration:
-                return
-            except (ValueError, dpkt.dpkt.Error) as error:
-                raise CaptureError(f"breaks off behind packet {count}") from error
-            count += 1
-            hardware = frame[6:12] if link == ETHERNET else b""
-            yield Captured(round(float(time) * SECOND), _ip(frame, link), hardware, len(frame))
+        begin = file.read(512)
+    try:
+        begin[:-4].decode()
+    except UnicodeDecodeError:
+        return "is no capture"
+    return "is a text file" if b"\0" not in begin else "is no capture"

@@ -63,13 +63,13 @@ def gap_sentence(schedule: Schedule, moment: datetime) -> str:
     """The longest time in the week in which the schedule does not hold, and windows that say the same twice."""
     midnights = week_of(moment)
     held = list(spans(schedule, midnights[0], midnights[-1] + timedelta(days=7)))
-    gaps = [(a[1], b[0]) for a, b in pairwise(held) if a[1] < midnights[-1]]
+    gaps = [(a[1], b[0]) for a, b in pairwise(held) if a[1] <= midnights[-1]]
     if not held or held[0][0] >= midnights[-1]:
         text = "Does not hold in this week."
     elif held[0] == (midnights[0], midnights[-1] + timedelta(days=7)):
         text = "Holds all week."
     elif not gaps:
-        text = "Holds on end, once begun."
+        text = f"Holds continuously from {_short(held[0][0])}."
     else:
         begin, end = max(gaps, key=lambda gap: gap[1].astimezone(UTC) - gap[0].astimezone(UTC))
         hours = (end.astimezone(UTC) - begin.astimezone(UTC)).total_seconds() / 3600
@@ -116,11 +116,11 @@ def at_sentences(plan: Plan, moment: datetime) -> list[str]:
 
 
 def read_moment(text: str, zone: ZoneInfo) -> datetime:
-    """A moment of the site's time, such as `2027-03-28T02:30`. ValueError when there is none, or there are two."""
+    """A moment of the site's time, such as `2027-03-25T14:30`. ValueError when there is none, or there are two."""
     try:
         wall = datetime.fromisoformat(text)
     except ValueError:
-        raise ValueError(f"“{text}” is no moment: write it like 2027-03-28T02:30") from None
+        raise ValueError(f"“{text}” is no moment: write it like 2027-03-25T14:30") from None
     if wall.tzinfo is not None:
         return wall.astimezone(zone)
     first, second = (wall.replace(tzinfo=zone, fold=fold) for fold in (0, 1))

@@ -1,0 +1,118 @@
+"""Whatever stands in a file, it is read or refused in sentences."""
+
+import copy
+import re
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from wily_sluice import examples
+from wily_sluice.plan.document import Document, Location, read_document
+from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.read import examine, examine_document
+
+DEMO = read_document(examples.folder() / examples.PLAN, "plan")
+PYTHONS = re.compile(r"\b(None|True|False|nan|inf|Traceback|Undefined|ruamel|pydantic)\b|<class|object at 0x|\{'|\['")
+WORDS = ("", " ", "0", "-1", "1e308", "5", "0%", "100%", "200%", "-5%", "5 kg", "1e-306 Mbit/s", f"{'9' * 400} ms",
+         "over 5 MB", "above 100%", "per month", "40 GB per", "10.61.0.0/33", "::/0", "0.0.0.0/0", "10.61.0.9-", "a b",
+         "02:00:5e:00:53:zz", "*.", "..", "/etc", "mon-", "25:00", "2027-02-30", "EF", "64", "calls", "rest", "main",
+         "fibre", "any", "not", "é", "\u2028", "x" * 300)  # fmt: skip
+PLAIN = st.one_of(
+    st.none(),
+    st.booleans(),
+    st.integers(),
+    st.floats(allow_nan=False, allow_infinity=False),
+    st.sampled_from(WORDS),
+    st.text(max_size=3),
+)
+GARBAGE = st.recursive(
+    PLAIN,
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(WORDS) | st.text(max_size=4), inner),
+    max_leaves=4,
+)
+
+
+def places(data: Any, here: Location = ()) -> Iterator[Location]:
+    """Every place of a file, and one more of each mapping and list."""
+    items: Any = data.items() if isinstance(data, dict) else enumerate(data) if isinstance(data, list) else ()
+    for key, item in items:
+        yield (*here, key)
+        yield from places(item, (*here, key))
+
+
+PLACES = sorted(places(DEMO.data), key=str)
+
+
+@given(st.lists(st.tuples(st.sampled_from(PLACES), GARBAGE), min_size=1, max_size=3))
+def test_garbage_at_any_key_is_told_in_sentences(changes: list[tuple[Location, Any]]) -> None:
+    data = copy.deepcopy(DEMO.data)
+    for (*way, last), garbage in changes:
+        inner: Any = data
+        for part in way:
+            inner = inner[part] if isinstance(inner, dict | list) and part in (
+                inner if isinstance(inner, dict) else range(len(inner))
+            ) else None  # fmt: skip
+        if isinstance(inner, dict) or (isinstance(inner, list) and isinstance(last, int) and last < len(inner)):
+            inner[last] = garbage
+    begun = time.monotonic()
+    plan, findings = examine_document(Document(DEMO.file, data, dict(DEMO.lines)))
+    assert time.monotonic() - begun < 2
+    assert plan is not None or findings
+    for finding in findings:
+        assert finding.line is not None
+        assert not PYTHONS.search(f"{finding.message} {finding.remedy}"), finding
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ("groups: {b: []}", "groups.b: "),
+        ("groups: {b: [5]}", "groups.b: "),
+        ('groups: {b: [c, ""]}', "groups.b: "),
+        ("schedules: {s: [2027-02-29]}", "schedules.s.+2027-02-29"),
+        ("trees: {m: {queues: {a: {weight: 1e-306}}}}", "weight"),
+        ("site: &a [*a]", "nested deeper"),
+        ("<<: {site: x}", ""),
+        ("? [a, b]\n: c", ""),
+        ("site: !!binary aGVsbG8=", ""),
+        ("site: !!set {a, b}", ""),
+        ("site: !!omap [a: b]", ""),
+        ("site: 2027-02-30 25:61:00", ""),
+        ("site:\tx", ""),
+        ("\tsite: x", ""),
+        ("site: 0o9\nrules: 0x", ""),
+        ("- \n? ", ""),
+        ("a: *nowhere", "undefined alias"),
+        ("%YAML 9.9\n---\nsite: x", ""),
+        ("%TAG ! tag:x,2000:\n---\nsite: !a b", ""),
+        ("site: |\n  a\n b", ""),
+        ("rules: [{any: [{any: [{any: [{any: [{port: x}]}]}]}]}]", "rules"),
+        ("{a: 1, a: 2}", "twice|each key once"),
+        ("null: 1\ntrue: 2\n1.5: 3", "no key"),
+    ],
+)
+def test_yaml_of_any_kind_is_told_with_its_line(tmp_path: Path, text: str, says: str) -> None:
+    file = tmp_path / "sluice.yaml"
+    file.write_text(text + "\n")
+    plan, findings = examine(file)
+    assert plan is None
+    assert any(re.search(says, f"{finding.key}: {finding.message}") for finding in findings), findings
+    assert all(finding.line is not None for finding in findings if finding.key not in ("site", "trees", "uplinks"))
+    for finding in findings:
+        assert not PYTHONS.search(f"{finding.message} {finding.remedy}"), finding
+
+
+@pytest.mark.parametrize("encoding", ["utf-16", "utf-32", "latin-1", "utf-8-sig", "cp037"])
+def test_a_file_in_another_encoding_is_read_or_refused_with_what_would_be_right(tmp_path: Path, encoding: str) -> None:
+    file = tmp_path / "sluice.yaml"
+    file.write_text("site: Tierärzte am Moor\nzone: x\n", encoding=encoding)
+    try:
+        found = str(examine(file)[1])
+    except FileError as error:
+        found = str(error)
+    assert "no key “zone”" in found or "UTF-8" in found
