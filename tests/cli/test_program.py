@@ -183,6 +183,26 @@ def test_demo_save_writes_files_that_work_and_overwrites_nothing(sluice: Sluice,
     assert "left as it is" in again.stderr
 
 
+def test_output_that_cannot_be_encoded_or_written_ends_in_no_traceback(sluice: Sluice, tmp_path: Path) -> None:
+    for encoding in ("ascii", "latin-1", "cp1252"):
+        for words in (["show"], ["show", "--json"]):
+            environment = {**os.environ, "PYTHONIOENCODING": encoding}
+            told = subprocess.run([*PROGRAM, *words], cwd=tmp_path, env=environment, capture_output=True, check=False)
+            assert (told.returncode, told.stderr) == (0, b"")
+            assert b"house" in told.stdout
+            told.stdout.decode(encoding)
+    shell = {"/dev/full": "> /dev/full", "closed": ">&-", "both": ">&- 2>&-"}
+    for where, redirection in shell.items():
+        for command in ("show", "check", "share --json", "show tree"):
+            words = ["sh", "-c", f"{PROGRAM[0]} {command} {redirection}"]
+            done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, check=False)
+            assert "Traceback" not in done.stderr
+            assert "Exception" not in done.stderr
+            if where == "/dev/full":
+                assert done.returncode == 3
+                assert "standard output: No space left on device" in done.stderr
+
+
 def test_ctrl_c_ends_a_long_run_without_a_traceback(tmp_path: Path) -> None:
     plan, traffic = (str(examples.folder() / name) for name in (examples.PLAN, examples.TRAFFIC))
     command = [*PROGRAM, "lab", "run", traffic, "--plan", plan]

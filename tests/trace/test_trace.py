@@ -1,23 +1,32 @@
 """Captures followed through a plan, and conversations that are only spoken of."""
 
+import contextlib
 import csv
+import gzip
 import io
 import json
+import struct
 import subprocess
 import sys
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
 import dpkt
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from wily_sluice import examples
 from wily_sluice.plan.model import Plan
-from wily_sluice.trace.capture import Captured, CaptureError, read
+from wily_sluice.plan.read import load
+from wily_sluice.trace.capture import Captured, CaptureError, Shortfall, read
 from wily_sluice.trace.follow import Follower, Trace
 
 CAPTURE = examples.folder() / examples.CAPTURE
 PLAN = examples.folder() / examples.PLAN
+FOLLOWER = Follower(load(PLAN), load(PLAN).uplinks[0])
+PCAPNG = struct.pack("<IIHHII", 1, 20, 101, 0, 0, 20) + struct.pack("<IIIIIII", 6, 60, 0, 1, 1, 28, 28) + bytes(32)
 
 
 def sluice(*words: object) -> "subprocess.CompletedProcess[str]":
@@ -103,7 +112,7 @@ def test_the_program_explains_a_conversation_that_is_only_spoken_of() -> None:
         (("--local", "10.62.0.12", "--remote", "203.0.113.9"), "none of your networks"),
         (("--local", "10.61.0.12", "--remote", "2001:db8::9"), "IPv6"),
         (("--local", "10.61.0.12", "--remote", "203.0.113.9:99999"), "no party"),
-        (("--pcap", PLAN), "is no capture"),
+        (("--pcap", PLAN), "is a text file: a capture is"),
         (("--pcap", "missing.pcap"), "cannot be read"),
     ],
 )
@@ -132,10 +141,91 @@ def test_packets_are_found_whatever_link_they_were_recorded_on(tmp_path: Path) -
                 else:
                     writer(out, idb=dpkt.pcapng.InterfaceDescriptionBlockLE(linktype=link)).writepkt(head + packet, 7.5)
             assert [(one.now, one.packet) for one in read(file)] == [(7_500_000_000, packet)], file
-    cut = tmp_path / "cut.pcapng"
-    cut.write_bytes((tmp_path / f"{dpkt.pcap.DLT_RAW}.pcapng").read_bytes()[:-9])
-    with pytest.raises(CaptureError, match="breaks off behind packet 0"):
-        list(read(cut))
+
+
+def block(kind: int, body: bytes, order: str = "<") -> bytes:
+    """A block of pcapng, draft-ietf-opsawg-pcapng §3.1."""
+    body += bytes(-len(body) % 4)
+    length = struct.pack(f"{order}I", 12 + len(body))
+    return struct.pack(f"{order}I", kind) + length + body + length
+
+
+def section(order: str) -> bytes:
+    return block(0x0A0D0D0A, struct.pack(f"{order}IHHq", 0x1A2B3C4D, 1, 0, -1), order)
+
+
+def test_a_file_of_several_interfaces_sections_and_kinds_of_blocks_is_read_whole(tmp_path: Path) -> None:
+    packet = next(captured.packet for captured in read(CAPTURE) if captured.packet)
+    framed = bytes(12) + b"\x08\0" + packet
+    moment = 1_800_000_000
+
+    def enhanced(interface: int, count: int, data: bytes, order: str = "<") -> bytes:
+        head = struct.pack(f"{order}IIIII", interface, count >> 32, count & 0xFFFFFFFF, len(data), len(data))
+        return block(6, head + data, order)
+
+    nanoseconds, binary = struct.pack("<HHBxxx", 9, 1, 9), struct.pack("<HHBxxx", 9, 1, 0x80 | 10)
+    offset = struct.pack("<HHq", 14, 8, moment)
+    parts = [
+        section("<"),
+        block(1, struct.pack("<HHI", 1, 0, 0)),  # Ethernet, in microseconds
+        block(1, struct.pack("<HHI", 101, 0, 0) + nanoseconds),  # IP alone
+        block(1, struct.pack("<HHI", 101, 0, 0) + binary + offset),  # in 1024ths of a second, beside a moment
+        block(4, bytes(8)),  # names
+        block(5, bytes(12)),  # statistics
+        block(0x0BAD, b"somebody's own"),
+        enhanced(0, moment * 10**6 + 1, framed),
+        enhanced(1, moment * 10**9 + 2, packet),
+        enhanced(2, 512, packet),
+        block(3, struct.pack("<I", len(framed)) + framed),  # simple: of the first interface, and with no time
+        enhanced(7, 0, packet),  # of an interface that is not there
+        enhanced(0, 1 << 63, framed),  # far away
+        section(">"),
+        block(1, struct.pack(">HHI", 12, 0, 0), ">"),
+        enhanced(0, moment * 10**6, packet, ">"),
+    ]
+    file, packed, missing = tmp_path / "a.pcapng", tmp_path / "a.pcapng.gz", Shortfall()
+    file.write_bytes(b"".join(parts))
+    packed.write_bytes(gzip.compress(file.read_bytes()))
+    found = list(read(file, missing))
+    assert [one.packet for one in found] == [packet] * 6
+    base = moment * 10**9
+    assert [one.now - base for one in found] == [1000, 2, 500_000_000, 500_000_000, 500_000_000, 0]
+    assert (missing.packets, missing.without, missing.timeless, missing.broken) == (6, 1, 2, False)
+    assert list(read(packed)) == found
+    for short, kept in ((file.read_bytes()[:-9], 5), (gzip.compress(file.read_bytes())[:-20], None)):
+        cut, missing = tmp_path / "cut", Shortfall()
+        cut.write_bytes(short)
+        assert kept is None or len(list(read(cut, missing))) == kept
+        assert len(list(read(cut, missing))) <= 6
+        assert missing.broken
+
+
+def test_packets_that_were_cut_within_their_headers_are_left_out_and_counted(tmp_path: Path) -> None:
+    packet = next(captured.packet for captured in read(CAPTURE) if captured.packet)
+    frame = bytes(12) + b"\x08\0" + packet
+    file, missing = tmp_path / "short.pcap", Shortfall()
+    head = struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 64, 1)
+    records = [struct.pack("<IIII", 7, 0, kept, len(frame)) + frame[:kept] for kept in (10, 30, 38, 64)]
+    file.write_bytes(head + b"".join(records))
+    assert [len(one.packet) for one in read(file, missing)] == [24, 50]
+    assert (missing.packets, missing.short) == (4, 2)
+    told = sluice("--pcap", file)
+    assert told.returncode == 0
+    assert "2 packets were captured without their whole headers" in told.stderr
+
+
+@given(st.data())
+def test_a_capture_with_any_bytes_changed_is_read_as_far_as_it_goes(data: st.DataObject) -> None:
+    whole = bytearray(CAPTURE.read_bytes()[:4000] if data.draw(st.booleans()) else section("<") + PCAPNG)
+    for place, value in data.draw(st.lists(st.tuples(st.integers(0, len(whole) - 1), st.integers(0, 255)), max_size=9)):
+        whole[place] = value
+    with tempfile.NamedTemporaryFile() as file:
+        file.write(whole[: data.draw(st.integers(0, len(whole)))])
+        file.flush()
+        with contextlib.suppress(CaptureError):
+            for number, captured in enumerate(read(Path(file.name)), 1):
+                assert len(captured.packet) <= len(whole)
+                FOLLOWER.packet(number, captured)
 
 
 def test_malformed_packets_are_counted_and_end_nothing(demo_plan: Plan) -> None:

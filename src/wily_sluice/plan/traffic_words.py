@@ -47,7 +47,7 @@ def parse_protocol(word: object) -> tuple[int, ...]:
 
 def parse_ports(word: object) -> tuple[tuple[int, int]]:
     """A port, or a range of ports, as first and last."""
-    match = _PORTS.fullmatch(str(word)) if isinstance(word, (str, int)) else None
+    match = _PORTS.fullmatch(str(word)) if isinstance(word, (str, int)) and not isinstance(word, bool) else None
     if match is None:
         raise ValueError(f"{quoted(word)} is no port: write it like 443 or 5060-5080")
     ports = int(match[1]), int(match[2] or match[1])
@@ -84,7 +84,7 @@ def parse_host_name(word: object) -> str:
 
 def parse_service_port(word: object) -> tuple[tuple[int, tuple[int, int]], ...]:
     """`443/tcp`, `5000-5010/udp`, or `5060` for both TCP and UDP: protocol numbers, each with first and last."""
-    if not isinstance(word, (str, int)):
+    if not isinstance(word, (str, int)) or isinstance(word, bool):
         parse_ports(word)
     text, slash, transport = str(word).partition("/")
     if slash and transport not in TRANSPORTS:
