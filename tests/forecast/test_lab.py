@@ -84,6 +84,22 @@ def test_the_plan_keeps_the_call_short_and_the_line_full(
     assert after["Guest", "down"].queue == "rest"
 
 
+def test_neither_the_warm_up_nor_what_the_gate_drops_is_counted(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
+) -> None:
+    plan = small_plan(("down: 2 Mbit/s", "down: 2 Mbit/s, burst: 2 kB, excess: drop"))
+    guests = "  - {name: Guest, kind: download, flows: 8, local: 10.7.1.20, remote: 203.0.113.6}\n"
+    comparison = compare(plan, traffic(plan, CALL, guests))
+    for rows in (comparison.before, comparison.after):
+        call = by_name(rows)["Call", "up"].measured
+        assert call.sent == 9 * 50  # of twelve seconds the first three are for warming up
+    load = comparison.totals["line"]["down"].after
+    call_frames = 50 * ETHERNET.cost(200) * 8
+    assert load.carried <= 2_000_000 + call_frames + 2000 * 8
+    dropped = by_name(comparison.after)["Guest", "down"].measured
+    assert dropped.loss > 0.05
+
+
 def test_a_schedule_opens_while_the_simulation_runs(
     small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
 ) -> None:
@@ -120,14 +136,14 @@ def test_events_happen_in_the_order_of_their_times_and_of_asking() -> None:
 
 def test_a_meter_counts_between_its_times_and_jitter_is_that_of_rfc_3550() -> None:
     meter = Meter(begin=SECOND, end=10 * SECOND)
-    meter.sent = 4
     for number, delay in enumerate((500, 16, 48, 16)):
-        now = number * SECOND
+        now = number * SECOND + 1000
+        meter.left(now - delay)
         meter.arrived(now - delay, now)
         meter.carried(1000, now)
     result = meter.result()
     # Delays 16, 48, 16 count: J becomes 32/16 = 2, then 2 + (32 - 2)/16 = 3.875; their mean is 2.9375.
-    assert (result.p50, result.jitter, result.loss) == (16, 2.9375, 0)
+    assert (result.p50, result.jitter, result.loss, result.sent) == (16, 2.9375, 0, 3)
     assert result.goodput == 3 * 8000 / 9
 
 

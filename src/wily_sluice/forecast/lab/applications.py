@@ -58,7 +58,7 @@ class Talk(Source):
         now = self._events.now
         if now >= self._end:
             return
-        self._meter.sent += 1
+        self._meter.left(now)
         self._there.send(Packet(self._framing.cost(CALL_PACKET), self._conversation, (self._received, now)))
         self._events.at(now + CALL_PERIOD, self.begin)
 
@@ -76,7 +76,7 @@ class Probe(Source):
         now = self._events.now
         if now >= self._end:
             return
-        self._meter.sent += 1
+        self._meter.left(now)
         self._there.send(Packet(self._framing.cost(PROBE_PACKET), self._conversation, (self._turned, now)))
         self._events.at(now + round(self._random.expovariate(PROBES_PER_SECOND) * SECOND), self.begin)
 

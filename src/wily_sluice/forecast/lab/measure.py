@@ -28,7 +28,9 @@ class Measured:
 
 
 class Meter:
-    """Counts what arrives from `begin` until `end`; what is sent before or after still weighs on the line."""
+    """Counts what is sent from `begin` until `end`, and whether and when it arrives; and the data that comes to its
+    application from `begin` until `end`. What is sent before or after still weighs on the line.
+    """
 
     __slots__ = ("_arrivals", "_begin", "_delays", "_end", "_jitter", "_jitter_sum", "_last", "bytes", "sent")
 
@@ -43,10 +45,15 @@ class Meter:
         self.bytes: Size = 0
         self.sent = 0
 
+    def left(self, now: Nanoseconds) -> None:
+        """Note that a packet is sent."""
+        if self._begin <= now < self._end:
+            self.sent += 1
+
     def arrived(self, sent: Nanoseconds, now: Nanoseconds) -> None:
         """Note a packet's arrival."""
-        self._arrivals += 1
-        if self._begin <= now < self._end:
+        if self._begin <= sent < self._end:
+            self._arrivals += 1
             delay = now - sent
             if self._last is not None:
                 self._jitter += (abs(delay - self._last) - self._jitter) / 16

@@ -11,7 +11,7 @@ from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.lab.events import Events
-from wily_sluice.units import Nanoseconds
+from wily_sluice.units import Nanoseconds, Size
 
 Deliver = Callable[[Packet], None]
 
@@ -45,13 +45,14 @@ class BareLine:
 
 
 class ShapedBy:
-    """A shaper driven by simulated time; what it releases goes `onward`."""
+    """A shaper driven by simulated time; what it releases goes `onward`: `released` bytes, as they cost on the line."""
 
     def __init__(self, events: Events, shaper: Shaper, onward: Deliver) -> None:
         self._events = events
         self._shaper = shaper
         self._onward = onward
         self._wake: Nanoseconds | None = None
+        self.released: Size = 0
 
     def send(self, packet: Packet) -> None:
         """Offer a packet to the shaper."""
@@ -70,6 +71,7 @@ class ShapedBy:
                     self._events.at(due, self._woken)
                 return
             if (packet := shaper.release(now)) is not None:
+                self.released += packet.size
                 self._onward(packet)
 
     def _woken(self, _: object) -> None:
@@ -83,6 +85,6 @@ def shaped_up(events: Events, shaper: Shaper, line: Line) -> Path:
     return ShapedBy(events, shaper, BareLine(events, line).send)
 
 
-def shaped_down(events: Events, shaper: Shaper, line: Line) -> Path:
+def shaped_down(events: Events, line: Line, behind: ShapedBy) -> Path:
     """Far side → line → shaper → hosts."""
-    return BareLine(events, line, ShapedBy(events, shaper, deliver).send)
+    return BareLine(events, line, behind.send)

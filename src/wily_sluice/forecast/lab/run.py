@@ -21,12 +21,12 @@ from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.lab.applications import CALL_PERIOD, Course, Probe, Source, Talk
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Measured, Meter
-from wily_sluice.forecast.lab.path import BareLine, Path, shaped_down, shaped_up
+from wily_sluice.forecast.lab.path import BareLine, Path, ShapedBy, deliver, shaped_down, shaped_up
 from wily_sluice.forecast.lab.tcp import Transfer
 from wily_sluice.forecast.lab.traffic import Application, Traffic
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan
-from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Direction, Nanoseconds
+from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Direction, Nanoseconds, Size
 
 FIRST_PORT = 49_152  # RFC 6335: the first port that no service has for its own
 STEP: Nanoseconds = SECOND // 4  # of simulated time between two tellings of the progress
@@ -102,13 +102,16 @@ class Lab:
         self._framing = {uplink.name: uplink.framing for uplink in plan.uplinks}
         self._paths: dict[tuple[str, Direction], Path] = {}
         self._lines: dict[tuple[str, Direction], Line] = {}
+        self._behind: dict[str, ShapedBy] = {}  # the shapers that stand behind a line, by uplink
         for name, line in traffic.lines.items():
             up = Line(line.up, line.delay, line.up * line.buffer // BYTE_TIME, _lost)
             down = Line(line.down, line.delay, line.down * line.buffer // BYTE_TIME, _lost)
             self._lines |= {(name, "up"): up, (name, "down"): down}
             if shaped:
                 self._paths[name, "up"] = shaped_up(self.events, self._engine.shapers[name, "up"], up)
-                self._paths[name, "down"] = shaped_down(self.events, self._engine.shapers[name, "down"], down)
+                behind = ShapedBy(self.events, self._engine.shapers[name, "down"], deliver)
+                self._behind[name] = behind
+                self._paths[name, "down"] = shaped_down(self.events, down, behind)
             else:
                 self._paths[name, "up"] = BareLine(self.events, up)
                 self._paths[name, "down"] = BareLine(self.events, down)
@@ -163,13 +166,18 @@ class Lab:
             self._follow_clock()
             progress(self.events.now)
 
+    def _carried(self) -> dict[tuple[str, Direction], Size]:
+        """What has come through each direction: what a shaper behind a line dropped has not."""
+        carried = {way: line.carried for way, line in self._lines.items()}
+        return carried | {(name, "down"): behind.released for name, behind in self._behind.items()}
+
     def run(self, progress: Callable[[Nanoseconds], None] = lambda _: None) -> Run:
         """Let the time of the traffic file pass."""
         self._run_until(self._traffic.warmup, progress)
-        warm = {way: line.carried for way, line in self._lines.items()}
+        warm = self._carried()
         self._run_until(self._traffic.duration, progress)
         counted = self._traffic.duration - self._traffic.warmup
-        carried = {way: (line.carried - warm[way]) * BYTE_TIME / counted for way, line in self._lines.items()}
+        carried = {way: (size - warm[way]) * BYTE_TIME / counted for way, size in self._carried().items()}
         self.events.run(self._traffic.duration + DRAIN)
         # Where it went in the end: that may have changed as more was seen of it.
         rows = (

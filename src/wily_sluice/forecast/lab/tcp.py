@@ -81,8 +81,9 @@ class Transfer(Source):
             self._events.at(self._deadline, self._timer)
 
     def _send(self, sequence: int) -> None:
-        self._meter.sent += 1
-        token = (self._received, sequence, self._events.now)
+        now = self._events.now
+        self._meter.left(now)
+        token = (self._received, sequence, now)
         self._there.send(Packet(self._data_frame, self._conversation, token))
 
     def _received(self, packet: Packet) -> None:
