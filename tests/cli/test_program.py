@@ -148,6 +148,19 @@ def test_show_says_it_in_sentences_and_as_data(sluice: Sluice) -> None:
     )
 
 
+def test_queues_are_named_by_path_or_by_name_alone(sluice: Sluice, tmp_path: Path) -> None:
+    work = "      work: {guarantee: 20%, queues: {desk: {guarantee: 50%}, scans: {}}}\n      rest:"
+    (tmp_path / "sluice.yaml").write_text(SMALL_PLAN.replace("      rest:", work))
+    for option in ("--why", "--worst"):
+        assert sluice("share", option, "desk").stdout == sluice("share", option, "work/desk").stdout
+    idle = json.loads(sluice("share", "--demand", "desk=idle", "--json").stdout)
+    assert idle == json.loads(sluice("share", "--demand", "work/desk=idle", "--json").stdout)
+    refused = sluice("share", "--worst", "work")
+    assert (refused.returncode, "name one of its leaves, work/desk, work/scans" in refused.stderr) == (2, True)
+    own = sluice("trace", "--local", "10.7.0.4", "--remote", "10.7.1.4:80")
+    assert (own.returncode, "between your own hosts are not shaped" in own.stderr) == (2, True)
+
+
 def test_lab_run_gives_the_same_bytes_for_the_same_seed(sluice: Sluice, tmp_path: Path) -> None:
     (tmp_path / "traffic.yaml").write_text(
         "duration: 3 s\nseed: 3\napplications:\n"

@@ -47,3 +47,16 @@ def test_the_sentences_say_it_with_the_figures() -> None:
     assert "first, work and peer come before" in step_sentence(why("last", shares)[0], "line")
     assert "it can starve" in worst_sentence(shares["last"], "up", "line")
     assert "It still gets 300 bit/s" in worst_sentence(shares["first"], "up", "line")
+
+
+def test_what_the_caps_leave_unusable_is_said_and_not_offered_twice() -> None:
+    # Ten classes with a tenth guaranteed to one of them and caps of 50 each, on a line of 1,000: 500 can never be used.
+    classes = tuple(QueueSpec(f"c{n}", 10 if n == 0 else 0, 50) for n in range(10))
+    spec = QueueSpec("", 1000, 1000, children=classes)
+    (step,) = why("c0", split(spec, {}))
+    said = step_sentence(step, "line")
+    assert "of the 1 kbit/s of line" in said
+    assert "500 bit/s of line can never be used" in said
+    assert "990 bit/s are left to offer" in said
+    strict = QueueSpec("", 9, 9, discipline="strict", children=(QueueSpec("a", 0, 9, priority=1), QueueSpec("b", 0, 9)))
+    assert "Make line weighted" in worst_sentence(split(strict, {})["b"], "up", "line", "line")

@@ -39,3 +39,23 @@ def test_a_rule_that_only_changes_its_place_has_moved(small_plan: Callable[..., 
     (moved,) = compare(before, after)
     assert (moved.how, moved.part) == ("moved", "rule")
     assert (moved.name, moved.what) in {("A", "place 1 → 2"), ("B", "place 2 → 1")}
+
+
+def test_what_changes_of_a_limiter_is_said_key_by_key(small_plan: Callable[..., Plan]) -> None:
+    old = "guest: {local: guests, per: host, down: 2 Mbit/s}"
+    before = small_plan()
+    for new, said in {
+        "enabled: false": "switched off",
+        "excess: drop": "excess wait → drop",
+        "note: for the summer": "its note",
+        "burst: 100 kB": "burst 6.072 kB (worked out) → 100 kB",  # four full frames
+        "engage: above 80%": "engage always → above 80%",
+        "quota: 4 GB per day": "quota none → 4 GB per day",
+    }.items():
+        (change,) = compare(before, small_plan((old, old.replace("down", f"{new}, down"))))
+        assert said in change.what, change
+        assert change.whom == ("guests",)
+    (change,) = compare(before, small_plan((old, old.replace("per: host", "per: subnet/28"))))
+    assert change.what == "per host → subnet/28"
+    (change,) = compare(before, small_plan((old, old.replace("local: guests", "local: 10.7.1.5"))))
+    assert change.what == "names other conversations"

@@ -78,10 +78,9 @@ def share(
     trees = {tree.name: tree for u in chosen for tree, _ in plan.trees_of(u)}
     leaves = list(dict.fromkeys(leaf.path for tree in trees.values() for leaf in tree.leaves))
     queues = list(dict.fromkeys(queue.path for tree in trees.values() for queue in tree.walk()))
-    for queue, _ in demands:
-        _require(queue, leaves, "--demand")
-    _require(explained, queues, "--why")
-    _require(worst, leaves, "--worst")
+    demands = tuple((_find(queue, leaves, queues, "--demand"), rate) for queue, rate in demands)
+    explained = _find(explained, queues, queues, "--why") if explained is not None else None
+    worst = _find(worst, leaves, queues, "--worst") if worst is not None else None
     # A wish for more than there is, is a wish for all: the queue is hungry.
     wishes = {queue: rate for queue, rate in demands if rate < HIGHEST_RATE}
     shares = [(u, {d: _split(plan, u, d, wishes) for d in DIRECTIONS}) for u in chosen]
@@ -116,7 +115,9 @@ def share(
                 for step in steps[u.name, d]:
                     print_line(screen, step_sentence(step, u.name))
             if (u.name, d) in worst_of:
-                print_line(screen, worst_sentence(worst_of[u.name, d], d, u.name))
+                above = results[d][worst_of[u.name, d].spec.path.rpartition("/")[0]].spec
+                strict = (above.path or u.name) if above.discipline == "strict" else ""
+                print_line(screen, worst_sentence(worst_of[u.name, d], d, u.name, strict))
     if explained is None and worst is None:
         print_line(screen, Text(CAPTION, "dim"))
 
@@ -127,6 +128,17 @@ def _split(plan: Plan, uplink: Uplink, direction: Direction, wishes: Mapping[str
     return split(resolve(plan, uplink, direction), {path: rate for path, rate in wishes.items() if path in here})
 
 
-def _require(queue: str | None, known: list[str], option: str) -> None:
-    if queue is not None and queue not in known:
-        raise click.BadParameter(f"no queue here is called “{queue}”: {suggestion(queue, known)}", param_hint=option)
+def _find(queue: str, known: list[str], queues: list[str], option: str) -> str:
+    """The path of the queue that is meant, by its path or by its name alone; `known` are those that it may be."""
+    if queue in known:
+        return queue
+    named = [path for path in known if path.rpartition("/")[2] == queue]
+    if len(named) == 1:
+        return named[0]
+    if named:
+        raise click.BadParameter(f"several queues are called “{queue}”: write {' or '.join(named)}", param_hint=option)
+    parents = [path for path in queues if queue in (path, path.rpartition("/")[2])]
+    if parents:
+        below = ", ".join(path for path in known if path.startswith(f"{parents[0]}/"))
+        raise click.BadParameter(f"“{queue}” is a parent: name one of its leaves, {below}", param_hint=option)
+    raise click.BadParameter(f"there is no queue “{queue}”: {suggestion(queue, known)}", param_hint=option)

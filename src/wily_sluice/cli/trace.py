@@ -135,6 +135,9 @@ def trace(
         raise click.BadParameter(
             f"{ip_address(local[0])} is in none of your networks ({networks})", param_hint="--local"
         )
+    if remote[0] in plan.hosts:
+        message = f"{ip_address(remote[0])} is one of your own hosts: packets between your own hosts are not shaped"
+        raise click.BadParameter(message, param_hint="--remote")
     try:
         described = Described(
             Parties(

@@ -52,6 +52,11 @@ def split(root: QueueSpec, demands: Mapping[str, Rate]) -> dict[str, Share]:
     return {spec.path: shares[spec.path] for spec in root.walk()}
 
 
+def usable(spec: QueueSpec) -> Rate:
+    """The most that a queue can ever carry: its cap, or what its leaves' caps add up to."""
+    return min(spec.cap, sum(map(usable, spec.children))) if spec.children else spec.cap
+
+
 def _demand(spec: QueueSpec, demands: Mapping[str, Rate]) -> Rate | None:
     """A leaf's own demand, or a parent's: the sum of its children's, unless one of them is hungry."""
     if not spec.children:
@@ -74,7 +79,8 @@ def _divide(spec: QueueSpec, demands: Mapping[str, Rate], wants: Mapping[str, fl
     guaranteed = {child.path: min(wants[child.path], float(child.guarantee)) for child in spec.children}
     granted = dict(guaranteed)
     offered: dict[str, float] = {}
-    spare = shares[spec.path].rate - sum(granted.values())
+    # Of the line all is there to offer, though the queues may not be able to take it.
+    spare = (shares[spec.path].rate if spec.path else float(spec.cap)) - sum(granted.values())
     if spec.discipline == "curve":
         offered = {child.path: max(spare, 0.0) for child in spec.children}
         _raise_level(spec.children, spare, wants, granted)

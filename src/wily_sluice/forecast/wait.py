@@ -7,14 +7,17 @@ from wily_sluice.forecast.split import split
 from wily_sluice.plan.build import leaf_limit, leaf_most, leaf_target
 from wily_sluice.units import BYTE_TIME, Nanoseconds, transmission_time
 
+AT_LEAST = 2  # packets of a transfer that are under way, however slow the line
+
 
 @dataclass(frozen=True, slots=True)
 class Wait:
     """Times in ns. `promised` is the longest wait of a packet inside the leaf's guarantee, where a delay is kept.
 
-    `settled` is the standing wait that CoDel brings transfers to which heed a loss or a mark, None for a fifo. `full`
-    is what a full leaf takes to empty, which is as long as traffic that heeds nothing can make it; None where the leaf
-    then gets nothing at all.
+    `settled` is the standing wait that CoDel brings a transfer to which heeds a loss or a mark: its target, or two
+    largest packets at the leaf's rate, since TCP keeps at least so much under way; None for a fifo, and for a leaf that
+    is full before that. `full` is what a full leaf takes to empty, which is as long as traffic that heeds nothing can
+    make it; None where the leaf then gets nothing at all.
     """
 
     promised: Nanoseconds | None
@@ -33,6 +36,13 @@ def waits(root: QueueSpec) -> dict[str, Wait]:
         promised = None
         if leaf.leaf.delay is not None and leaf.guarantee:
             promised = leaf.leaf.delay + transmission_time(leaf.largest, root.cap)
-        settled = None if leaf.leaf.aqm == "fifo" else leaf_target(leaf, len(leaves))
-        found[leaf.path] = Wait(promised, settled, round(held * BYTE_TIME / rate) if rate >= 1 else None)
+        full = settled = None
+        if rate >= 1:
+            full = round(held * BYTE_TIME / rate)
+            standing = max(
+                leaf_target(leaf, root.cap // len(leaves)), round(AT_LEAST * leaf.largest * BYTE_TIME / rate)
+            )
+            if leaf.leaf.aqm != "fifo" and standing < full:
+                settled = standing
+        found[leaf.path] = Wait(promised, settled, full)
     return found

@@ -31,6 +31,7 @@ from wily_sluice.units import (
     SECOND,
     Direction,
     Nanoseconds,
+    Rate,
     Size,
     transmission_time,
 )
@@ -41,10 +42,10 @@ FEWEST_BYTES = 128 * LONGEST_FRAME
 
 def build_tree(spec: QueueSpec, drop: Callable[[Packet], None]) -> Tree:
     """A tree whose leaves hold packets as they are specified to."""
-    leaves = sum(1 for _ in spec.leaves())
+    fair = spec.cap // sum(1 for _ in spec.leaves())
 
     def leaf_queue(leaf: QueueSpec, leaf_drop: Callable[[Packet], None]) -> LeafQueue:
-        limit, most, target = leaf_limit(leaf), leaf_most(leaf), leaf_target(leaf, leaves)
+        limit, most, target = leaf_limit(leaf), leaf_most(leaf), leaf_target(leaf, fair)
         if leaf.leaf.aqm == "fifo":
             return Fifo(leaf_drop, limit, most)
         if leaf.leaf.aqm == "codel":
@@ -70,13 +71,13 @@ def leaf_most(leaf: QueueSpec) -> int:
     return leaf.leaf.most_packets or MOST_PACKETS
 
 
-def leaf_target(leaf: QueueSpec, leaves: int) -> Nanoseconds:
-    """What wait CoDel brings a leaf of a tree with so many leaves back to.
+def leaf_target(leaf: QueueSpec, fair: Rate) -> Nanoseconds:
+    """What wait CoDel brings a leaf back to. `fair` is what it would have of the line if all leaves had as much.
 
     On a slow queue one frame alone takes longer than the usual target (RFC 8289 §4.3), which would then drop packets
     that nobody could have sent sooner.
     """
-    slowest = max(leaf.guarantee, leaf.cap // leaves, 1)
+    slowest = max(leaf.guarantee, min(leaf.cap, fair), 1)
     return max(TARGET, 3 * transmission_time(leaf.largest, slowest) // 2)
 
 

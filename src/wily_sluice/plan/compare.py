@@ -12,7 +12,8 @@ from typing import Literal, TypeAlias, TypeVar
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.plan.model import GateSettings, Limiter, Plan, Rule, Terms, Uplink
 from wily_sluice.plan.rates import resolve
-from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, format_rate
+from wily_sluice.plan.traffic_words import dscp_text
+from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, format_rate, format_share, format_size
 
 T = TypeVar("T")
 How: TypeAlias = Literal["new", "gone", "changed", "moved"]
@@ -138,14 +139,62 @@ def _limiters(before: Plan, after: Plan) -> Iterable[Change]:
                 for d in DIRECTIONS
                 if was.rate(d) != now.rate(d)
             ]
-            if _without_rates(was) != _without_rates(now):
-                told.append("named or measured otherwise")
+            told += _limiter_words(was, now)
             whom = dict.fromkeys((*_locals(was.terms), *_locals(now.terms)))
             yield Change("changed", "limiter", name, ", ".join(told), tuple(whom))
 
 
-def _without_rates(limiter: Limiter) -> Limiter:
-    return replace(limiter, up=None, down=None)
+def _limiter_words(was: Limiter, now: Limiter) -> Iterable[str]:
+    """What else differs."""
+    if was.enabled != now.enabled:
+        yield "switched on" if now.enabled else "switched off"
+    for what, old, new in (
+        ("per", _per_words(was), _per_words(now)),
+        ("excess", _excess_words(was), _excess_words(now)),
+        ("burst", _burst_words(was), _burst_words(now)),
+        ("peak", _peak_words(was), _peak_words(now)),
+        ("quota", _quota_words(was), _quota_words(now)),
+        ("engage", _share_words(was.threshold), _share_words(now.threshold)),
+        ("when", was.when or "always", now.when or "always"),
+        ("uplink", was.uplink or "all", now.uplink or "all"),
+    ):
+        if old != new:
+            yield f"{what} {old} → {new}"
+    if was.terms != now.terms or (was.protocols, was.ports) != (now.protocols, now.ports):
+        yield "names other conversations"
+    if was.note != now.note:
+        yield "its note"
+
+
+def _per_words(limiter: Limiter) -> str:
+    per = limiter.per
+    return f"subnet/{per.v4 if per.v4 < 32 else per.v6}" if per.whom == "subnet" else per.whom
+
+
+def _excess_words(limiter: Limiter) -> str:
+    return f"mark {dscp_text((limiter.dscp,))}" if limiter.excess == "mark" else limiter.excess
+
+
+def _burst_words(limiter: Limiter) -> str:
+    sizes = [format_size(limiter.burst_of(rate)) for d in DIRECTIONS if (rate := limiter.rate(d)) is not None]
+    return " and ".join(dict.fromkeys(sizes)) + ("" if limiter.burst is not None else " (worked out)")
+
+
+def _peak_words(limiter: Limiter) -> str:
+    peaks = [f"{format_rate(peak)} {d}" for d in DIRECTIONS if (peak := limiter.peak.of(d)) is not None]
+    return " and ".join(peaks) or "none"
+
+
+def _quota_words(limiter: Limiter) -> str:
+    quota = limiter.quota
+    if quota is None:
+        return "none"
+    part = "" if limiter.quota_from == 1 else f", from {format_share(limiter.quota_from)}"
+    return f"{format_size(quota.size)} per {quota.period} beginning on {limiter.starts}{part}"
+
+
+def _share_words(share: float | None) -> str:
+    return f"above {format_share(share)}" if share is not None else "always"
 
 
 def _caps(limiter: Limiter) -> str:

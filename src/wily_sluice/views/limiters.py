@@ -1,5 +1,6 @@
 """What a limiter does, in sentences and as data: for one, and for all whom it names at once."""
 
+from collections import Counter
 from dataclasses import replace
 from typing import Any
 
@@ -82,6 +83,17 @@ def _excess(limiter: Limiter) -> str:
     return text + (f". Up to the peak of {' and '.join(peaks)} it still passes." if peaks else ".")
 
 
+def hosts_named(limiter: Limiter) -> int | None:
+    """How many hosts it is for, where these are named one by one; None where it is for whole networks, or everybody."""
+    local = limiter.local
+    if local is None or local.members.names:
+        return None
+    hosts = Counter(len(first) for first, last in local.addresses if first == last)
+    if sum(hosts.values()) < len(list(local.addresses)):
+        return None
+    return max((*hosts.values(), len(local.members.hardware)), default=0) or None
+
+
 def hosts_that_fill(uplink: Uplink, direction: Direction, rate: Rate) -> int:
     """How many at this rate are as much as the line has."""
     return -(-uplink.usable(direction) // rate)
@@ -93,8 +105,15 @@ def _together(plan: Plan, limiter: Limiter) -> list[str]:
         return []
     one = {"host": "hosts", "address": "addresses"}.get(limiter.per.whom, f"{limiter.per.whom}s")
     sentences = []
+    named = hosts_named(limiter) if limiter.per.whom in ("host", "address") else None
     for uplink in plan.uplinks:
         if limiter.uplink not in (None, uplink.name):
+            continue
+        if named is not None and all(
+            named * rate <= uplink.usable(way) for way in DIRECTIONS if (rate := limiter.rate(way)) is not None
+        ):
+            both = "It has" if named == 1 else f"All {named} can have"
+            sentences.append(f"{both} it all at once on {uplink.name}.")
             continue
         fills = [
             f"{count} {one} fill {uplink.name} {way}" if count > 1 else f"One alone fills {uplink.name} {way}"

@@ -2,7 +2,7 @@
 
 import csv
 import io
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import replace
 from ipaddress import ip_address
 from typing import Any
@@ -55,10 +55,11 @@ def way_words(way: Way) -> str:
     return text + (f", marked {dscp_text((way.mark,))}" if way.mark is not None else "")
 
 
-def _tried(screen: Console, tried: Iterable[Tried]) -> None:
-    rows = list(tried)
+def _tried(screen: Console, way: Way) -> None:
+    rows = list(way.tried)
     if not rows:
-        print_line(screen, Text("  It is the first rule; none was tried before.", "dim"))
+        told = "It is the first rule; none was tried before." if way.rule is not None else "The plan has no rules."
+        print_line(screen, Text(f"  {told}", "dim"))
         return
     table = Table(box=None, padding=(0, 2, 0, 2), show_header=True, header_style="dim")
     table.add_column("tried before", no_wrap=True)
@@ -80,10 +81,10 @@ def print_answer(screen: Console, parties: Parties, names: tuple[str, ...], answ
         up, down = ways["up"], ways["down"]
         for arrow, way in (("↑", up), ("↓", down)):
             print_line(screen, Text.assemble((f"{uplink} {arrow} ", "bold"), way_words(way)))
-        _tried(screen, up.tried)
+        _tried(screen, up)
         if down.tried != up.tried:
             print_line(screen, Text("  and down:", "dim"))
-            _tried(screen, down.tried)
+            _tried(screen, down)
 
 
 def print_running(screen: Console, parties: Parties, known: Mapping[str, Any], answer: Answer) -> None:
@@ -105,7 +106,7 @@ def print_running(screen: Console, parties: Parties, known: Mapping[str, Any], a
         own = replace(way, rule=rule, queue=going["queue"], limiters=tuple(going["limiters"]))
         print_line(screen, Text.assemble((f"{going['uplink']} {arrow} ", "bold"), way_words(own)))
         if rule == way.rule and way.tried != told:
-            _tried(screen, way.tried)
+            _tried(screen, way)
             told = way.tried
 
 
@@ -122,7 +123,7 @@ def print_followed(screen: Console, number: int, followed: Followed) -> None:
         head = f"from packet {decision.packet}{kinds} {ARROWS[decision.direction][0]} "
         print_line(screen, Text.assemble((head, "bold"), way_words(decision.way)))
         if decision.way.tried not in last.values():
-            _tried(screen, decision.way.tried)
+            _tried(screen, decision.way)
         last[decision.direction] = decision.way.tried
 
 

@@ -4,9 +4,11 @@ from collections.abc import Mapping
 from typing import Any
 
 from wily_sluice.engine.spec import QueueSpec
-from wily_sluice.forecast.split import Share
+from wily_sluice.forecast.split import Share, usable
 from wily_sluice.forecast.why import Step
 from wily_sluice.units import Direction, format_rate, format_rate_both
+
+ROUNDING = 4  # bit/s
 
 
 def _names(shares: tuple[Share, ...]) -> str:
@@ -23,7 +25,11 @@ def step_sentence(step: Step, line: str) -> str:
     """One level of the split; `line` is what the root is called."""
     share, spec = step.share, step.share.spec
     above = step.parent.spec.path or line
-    text = f"{spec.path} gets {format_rate_both(share.rate)} of the {format_rate(step.parent.rate)} of {above}. "
+    whole = step.parent.rate if step.parent.spec.path else step.parent.spec.cap
+    text = f"{spec.path} gets {format_rate_both(share.rate)} of the {format_rate(whole)} of {above}. "
+    wasted = step.parent.spec.cap - usable(step.parent.spec)
+    if wasted > ROUNDING:
+        text += f"{format_rate(wasted)} of {above} can never be used: the caps below it add up to less. "
     if spec.guarantee and share.guaranteed >= spec.guarantee:
         text += f"Its guarantee is {format_rate(spec.guarantee)}, which it has first. "
     elif spec.guarantee:
@@ -70,10 +76,11 @@ def why_data(steps: Mapping[tuple[str, Direction], list[Step]]) -> dict[str, Any
     return data
 
 
-def worst_sentence(share: Share, direction: str, line: str) -> str:
-    """What a queue still gets when every other takes all it can."""
+def worst_sentence(share: Share, direction: str, line: str, strict: str = "") -> str:
+    """What a queue still gets when every other takes all it can; `strict` is its parent, where that is strict."""
     path = share.spec.path
     worst = f"{line} {direction}: the worst for {path} is that every other queue takes all it can."
     if share.rate < 0.5:
-        return f"{worst} Then it gets nothing: it can starve. A guarantee would keep it alive."
+        remedy = f"Make {strict} weighted and give it a guarantee" if strict else "A guarantee would keep it alive"
+        return f"{worst} Then it gets nothing: it can starve. {remedy}."
     return f"{worst} It still gets {format_rate_both(share.rate)}."
