@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from wily_sluice.engine.condition import PortIs
+from wily_sluice.engine.condition import Condition, PortIs
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import UDP, Parties, key_of
 from wily_sluice.engine.lane import Lane
@@ -40,6 +40,7 @@ class Bench:
 
     spec: QueueSpec
     limiters: Sequence[Limiter] = ()
+    whom: Condition = ANYONE  # the limiters name
     now: Nanoseconds = 0
     sent: list[tuple[Nanoseconds, Packet]] = field(default_factory=list)
     dropped: list[Packet] = field(default_factory=list)
@@ -48,7 +49,7 @@ class Bench:
         bank = LimiterBank(tuple(self.limiters), forward_to_tree, self.dropped.append)
         leaves = list(self.spec.leaves())
         rules = tuple(Rule(PortIs(((place + 1, place + 1),)), place) for place in range(len(leaves)))
-        sorter = Sorter(rules, 0, tuple(ANYONE for _ in self.limiters))
+        sorter = Sorter(rules, 0, tuple(self.whom for _ in self.limiters))
         self.shaper = Shaper("up", build_tree(self.spec, self.dropped.append), sorter, bank)
 
     def offer(self, who: Conversation, size: int, token: object = None) -> None:

@@ -1,14 +1,14 @@
 import tracemalloc
 from collections import Counter
-from random import Random
+from collections.abc import Mapping
 
 import pytest
 
 from tests.engine.driving import Bench, conversation
-from wily_sluice.engine.busyness import Busyness, Engagement
+from wily_sluice.engine.condition import PortIs
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import key_of
-from wily_sluice.engine.limiter import Limiter, LimiterSpec, Per
+from wily_sluice.engine.limiter import Excess, Limiter, LimiterSpec, Per
 from wily_sluice.engine.quota import Ledger
 from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.units import MILLISECOND, SECOND
@@ -139,42 +139,55 @@ def load(bench: Bench, rate: int, until: int, who: Conversation) -> None:
         bench.run(bench.now + gap)
 
 
-def test_engaged_above_a_threshold_it_holds_within_a_second_and_does_not_flap_around_it() -> None:
-    limiter = Limiter(LimiterSpec("hog", 2_000_000, Per("host"), threshold=0.8))
-    bench = bench_with(limiter)
-    engaged: list[tuple[int, bool]] = []
-
-    def watch(rate: int, seconds: float) -> None:
-        gap = 1000 * 8 * SECOND // rate
-        until = bench.now + int(seconds * SECOND)
-        while bench.now < until:
-            bench.offer(conversation(1), 1000)
-            bench.run(bench.now + gap)
-            state = any(one.engaged for one in limiter._engagements.values())
-            if not engaged or engaged[-1][1] != state:
-                engaged.append((bench.now, state))
-
-    watch(14_000_000, 5)  # 70% of the line: it has the line
-    assert [state for _, state in engaged] == [False]
-    assert len(bench.sent) * 8000 / 5 == pytest.approx(14_000_000, rel=0.01)
-    begun, sent = bench.now, len(bench.sent)
-    watch(19_000_000, 6)
-    assert 0 < engaged[1][0] - begun <= SECOND
-    capped = sum(p.size * 8 for now, p in bench.sent[sent:] if now >= begun + SECOND)
-    assert capped / 5 == pytest.approx(2_000_000, rel=0.05)
+def tenths(bench: Bench, hosts: Mapping[int, int], others: int, seconds: float) -> list[Counter[int]]:
+    """Hosts, and others whom no limiter names (as 0), each send at a rate; the bits of each in every tenth of a second,
+    from half a second on.
+    """
+    first, begun, gap = len(bench.sent), bench.now, 2 * MILLISECOND
+    owed = dict.fromkeys((*hosts, 0), 0.0)
+    while bench.now < begun + seconds * SECOND:
+        for host, rate in (*hosts.items(), (0, others)):
+            owed[host] += rate * gap / SECOND / 8
+            while owed[host] >= 1000:
+                bench.offer(conversations[host], 1000)
+                owed[host] -= 1000
+        bench.run(bench.now + gap)
+    found = [Counter[int]() for _ in range(round(seconds * 10) - 5)]
+    for now, packet in bench.sent[first:]:
+        place = (now - begun) * 10 // SECOND - 5
+        if 0 <= place < len(found):
+            who = packet.conversation.parties
+            found[place][who.local[3] if who.remote_port == 1 else 0] += packet.size * 80
+    return found
 
 
-def test_a_load_around_the_threshold_engages_it_once() -> None:
-    line = Busyness(RATE)
-    engagement = Engagement(0.8, line)
-    changes, before, dice = 0, False, Random(4)
-    for step in range(30_000):  # a minute, a packet every 2 ms
-        share = 0.79 + 0.02 * dice.random()
-        line.sent(round(RATE * share * 0.002 / 8), step * 2 * MILLISECOND)
-        now = engagement.holds(step * 2 * MILLISECOND)
-        changes += now != before
-        before = now
-    assert changes <= 1
+conversations = {0: conversation(2, 99), **{host: conversation(1, host) for host in range(1, 9)}}
+
+
+@pytest.mark.parametrize("excess", ["wait", "drop"])
+def test_up_to_its_threshold_a_limiter_gives_way_and_everybody_comes_down_to_the_cap_when_others_need_the_line(
+    excess: Excess,
+) -> None:
+    # 20 Mbit/s, of which 80% are 16; the cap is 2 Mbit/s a host.
+    limiter = Limiter(LimiterSpec("each", 2_000_000, Per("host"), threshold=0.8, excess=excess, burst=40_000))
+    tree = QueueSpec("", RATE, RATE, children=(QueueSpec("capped", 0, RATE), QueueSpec("others", 0, RATE)))
+    bench = Bench(tree, (limiter,), PortIs(((1, 1),)))
+
+    def steady(hosts: Mapping[int, int], others: int, expected: Mapping[int, float], after: int = 0) -> None:
+        found = tenths(bench, hosts, others, 5)
+        for tenth in found[after:]:
+            for who, rate in expected.items():
+                assert tenth[who] == pytest.approx(rate, rel=0.12), (tenth, expected)
+
+    steady({1: 19_000_000}, 0, {1: 16_000_000})  # alone: the line at 80%, and no less
+    steady({1: 19_000_000, 2: 19_000_000, 3: 19_000_000}, 0, dict.fromkeys((1, 2, 3), 16e6 / 3), after=5)
+    # A newcomer whom the limiter does not name takes 8: then 8 are left for the three of them.
+    steady(dict.fromkeys((1, 2, 3), 19_000_000), 8_000_000, {0: 8e6, **dict.fromkeys((1, 2, 3), 8e6 / 3)}, after=5)
+    # With 12, two each would be more than 80%; but they have their cap in any case.
+    steady(dict.fromkeys((1, 2, 3), 19_000_000), 12_000_000, {0: 12e6, **dict.fromkeys((1, 2, 3), 2e6)}, after=5)
+    # Who wants less than the others leaves it to them: max-min.
+    steady({1: 3_000_000, 2: 19_000_000, 3: 19_000_000}, 0, {1: 3e6, 2: 6.5e6, 3: 6.5e6}, after=5)
+    steady({1: 19_000_000}, 0, {1: 16_000_000}, after=5)
 
 
 def test_a_quota_lets_by_until_it_is_used_up_and_counts_as_the_interface_does() -> None:

@@ -100,6 +100,36 @@ def test_neither_the_warm_up_nor_what_the_gate_drops_is_counted(
     assert dropped.loss > 0.05
 
 
+def test_second_by_second_a_lone_host_has_its_part_of_the_line_and_makes_room_for_others(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plan = small_plan(("down: 2 Mbit/s", "down: 2 Mbit/s, engage: above 80%"))
+    seconds: dict[int, list[int]] = {}
+
+    def carried(meter: Meter, size: int, now: int) -> None:
+        seconds.setdefault(id(meter), [0] * 60)[now // SECOND] += size * 8
+
+    monkeypatch.setattr(Meter, "carried", carried)
+    guests = [
+        f"  - {{name: G{n}, kind: download, at: {4 * n} s, local: 10.7.1.2{n}, remote: 203.0.113.6}}\n"
+        for n in range(3)
+    ]
+    others = "  - {name: Work, kind: download, flows: 4, at: 24 s, local: 10.7.0.9, remote: 203.0.113.6}\n"
+    Lab(plan, traffic(plan, *guests, others, head=HEAD.replace("12 s", "40 s")), shaped=True).run()
+    (first, *more, work) = seconds.values()
+    data = 1448 / DATA_FRAME  # of a frame
+    # Of 18 Mbit/s that are usable 80% are 14.4: the first has them alone, then all three in equal parts.
+    assert all(0.85 * 14.4e6 * data < rate < 1.05 * 14.4e6 * data for rate in first[2:4])
+    together = [sum(one[second] for one in (first, *more)) for second in range(14, 24)]
+    assert all(0.9 * 14.4e6 * data < rate < 1.05 * 14.4e6 * data for rate in together)
+    for one in (first, *more):
+        assert sum(one[14:24]) / 10 == pytest.approx(4.8e6 * data, rel=0.15)
+    # Who is not named takes the rest; and the three come down to their cap of 2 Mbit/s each, and no further.
+    for one in (first, *more):
+        assert sum(one[30:40]) / 10 == pytest.approx(2e6 * data, rel=0.1)
+    assert sum(work[30:40]) / 10 > 0.85 * 12e6 * data
+
+
 def test_a_schedule_opens_while_the_simulation_runs(
     small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
 ) -> None:

@@ -119,6 +119,29 @@ def test_a_device_has_its_rate_once_whatever_addresses_of_either_version_it_uses
         hold(both, lambda whole: abs(whole - rate) <= 0.03 * rate)
 
 
+def test_up_to_a_part_of_the_line_hosts_have_more_than_their_cap_until_others_need_it(rig: Rig, tmp_path: Path) -> None:
+    # 72 Mbit/s are usable, of which 80% are 57.6; the cap is 6 Mbit/s, and the last host has none.
+    *capped, free = addresses(4)
+    limiter = f"limiters: {{each: {{local: [{', '.join(capped)}], per: host, up: 6 Mbit/s, engage: above 80%}}}}"
+
+    def beside(others: int) -> list[float]:
+        with ThreadPoolExecutor(2) as pool:
+            newcomer = pool.submit(framed_rates, rig, "flood", "up", [free], others) if others else None
+            found = framed_rates(rig, "flood", "up", capped, 70_000_000 // 3)
+            return [*found, *(newcomer.result() if newcomer is not None else [])]
+
+    with limited(rig, tmp_path, limiter):
+        hold(
+            lambda: framed_rates(rig, "load", "up", capped[:1], 0)[0],
+            lambda alone: abs(alone - 57_600_000) <= 0.05 * 57_600_000,
+        )
+        hold(lambda: beside(0), lambda found: all(abs(rate - 19_200_000) <= 0.06 * 19_200_000 for rate in found))
+        hold(
+            lambda: beside(40_000_000),  # 46 are sent: of 57.6, what is left is less than the cap for each
+            lambda found: all(abs(rate - 6_000_000) <= 0.06 * 6_000_000 for rate in found[:-1]),
+        )
+
+
 def test_an_address_outside_the_networks_subnets_escapes_no_limiter(rig: Rig, tmp_path: Path) -> None:
     rate = 4_000_000
     house, gateway = (["ip", "-n", rig.prefix + place] for place in ("house", "gateway"))

@@ -122,7 +122,7 @@ def test_bad_lines_of_a_list_are_named_with_their_number(tmp_path: Path) -> None
         ("{local: guests, per: hots, down: 2 Mbit/s}", "write host, address, conversation, together, or subnet/28"),
         ("{local: guests, down: 2 Mbit/s, excess: mark}", "mark with a DSCP, like mark LE"),
         ("{local: guests, down: 2 Mbit/s, engage: 80%}", "like above 80%"),
-        ("{local: guests, down: 2 Mbit/s, engage: above 100%}", "between 10% and 100%"),
+        ("{local: guests, down: 2 Mbit/s, engage: above 5%}", "from 10% to 100%"),
         ("{local: guests, down: 2 Mbit/s, when: never}", "there is no schedule “never”"),
         ("{local: guests, down: 2 Mbit/s, uplink: lane}", "did you mean “line”"),
         ("{local: guests, down: 2 Mbit/s, quota: 40 GB}", "like 40 GB per month"),
@@ -149,6 +149,7 @@ def test_what_a_limiter_cannot_be_is_refused(small_plan: Callable[..., Plan], ne
     [
         ("{local: guests, per: host, down: 2 Mbit/s, excess: drop, burst: 1518 B}", "connection of TCP comes to"),
         ("{local: guests, down: 50 Mbit/s}", "is no cap"),
+        ("{local: guests, down: 17 Mbit/s, engage: above 85%}", "has no effect down: the cap of 17 Mbit/s"),
         ("{local: guests, per: host, down: 5 Mbit/s, quota: 40 GB per month}", "2.25 GB an hour, 1.62 TB in a month"),
         ("{local: 192.0.2.7, down: 2 Mbit/s}", "no host of yours is meant"),
         ("{local: guests, per: host, down: 2 Mbit/s}\n  all: {local: [house, guests], down: 1 Mbit/s}",

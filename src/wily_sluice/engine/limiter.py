@@ -10,7 +10,7 @@ known: `neighbours`), address, subnet or conversation. What is over the rate wai
 - `drop` and `mark`: a bucket is a meter of three colours (RFC 2697, or RFC 2698 where there is a peak). Green and
   yellow pass; red is dropped. Where packets are marked, yellow and red pass with the mark.
 
-A limiter may hold only while the line is busy (`busyness`), or only for who has used up a quota (`quota`).
+A limiter may let more pass while that leaves room on the line (`busyness`), or hold only who has used up a quota.
 
 Invariants: over any window of t, a bucket that waits passes at most rate x t + burst + one packet, if the caller is not
 late; after a stall in which packets waited, what the stall held up as well, but no more than CATCH_UP at the rate.
@@ -22,7 +22,7 @@ from weakref import WeakValueDictionary
 
 from mypy_extensions import mypyc_attr
 
-from wily_sluice.engine.busyness import Engagement
+from wily_sluice.engine.busyness import SLOT, Allowance, Draw
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
@@ -75,8 +75,8 @@ class Per:
 class LimiterSpec:
     """What a limiter does in one direction. Rates in bit/s, bursts in bytes; None for what is worked out or is not.
 
-    `second_burst` is the excess burst, or with a `peak` that of the peak. `threshold` is the part of the line above
-    which it holds; `quota` what may be moved in a period before it does.
+    `second_burst` is the excess burst, or with a `peak` that of the peak. `threshold` is the part of the line up to
+    which more than the rate may pass; `quota` what may be moved in a period before it holds.
     """
 
     name: str
@@ -104,7 +104,17 @@ def waiting_burst(rate: Rate) -> Size:
 class Bucket:
     """What one host, or everyone together, may send under a limiter."""
 
-    __slots__ = ("__weakref__", "account", "burst", "clock", "limiter", "meter", "queue")
+    __slots__ = (
+        "__weakref__",
+        "account",
+        "burst",
+        "clock",
+        "draws",
+        "held_by",
+        "limiter",
+        "meter",
+        "queue",
+    )
 
     def __init__(self, limiter: "Limiter", account: Account | None) -> None:
         self.limiter = limiter
@@ -112,6 +122,8 @@ class Bucket:
         self.clock: Nanoseconds = 0
         self.burst: Nanoseconds = 0
         self.queue: FqCodel | None = None  # only while something waits
+        self.held_by: Allowance | None = None  # while something waits
+        self.draws: dict[Allowance, Draw] | None = None
         self.meter: ThreeColour | None = None
         self.measure(limiter)
 
@@ -124,10 +136,33 @@ class Bucket:
             second = spec.second_burst if spec.peak is None else spec.second_burst or limiter.burst
             self.meter = ThreeColour(spec.rate, limiter.burst, second, spec.peak)
 
-    def charge(self, size: Size, now: Nanoseconds, waited: bool = False) -> None:
+    def charge(self, size: Size, now: Nanoseconds, rate: Rate, waited: bool = False) -> None:
         """Count a packet that passes. One that has waited was ready before: if the caller is late, it is made good."""
         behind = now - (CATCH_UP if waited and self.burst < CATCH_UP else self.burst)
-        self.clock = (self.clock if self.clock > behind else behind) + sending_time(size, self.limiter.rate)
+        self.clock = (self.clock if self.clock > behind else behind) + sending_time(size, rate)
+
+    def draw(self, allowance: Allowance, now: Nanoseconds) -> Draw:
+        """What this bucket has drawn by an allowance."""
+        if self.draws is None:
+            self.draws = {}
+        found = self.draws.get(allowance)
+        if found is None:
+            found = self.draws[allowance] = Draw(now // SLOT)
+        return found
+
+    def hold(self, queue: FqCodel, allowance: Allowance | None, now: Nanoseconds) -> None:
+        """Have packets wait from now on."""
+        self.queue = queue
+        self.held_by = allowance
+        if allowance is not None:
+            allowance.hold(self.draw(allowance, now), now, True)
+
+    def let_go(self, now: Nanoseconds) -> None:
+        """Nothing waits any more."""
+        self.queue = None
+        if self.held_by is not None:
+            self.held_by.hold(self.draw(self.held_by, now), now, False)
+            self.held_by = None
 
 
 class Limiter:
@@ -137,7 +172,7 @@ class Limiter:
     have seen green, yellow and red.
     """
 
-    __slots__ = ("_buckets", "_engagements", "active", "burst", "colours", "drops", "ledger", "rate", "spec", "tally")
+    __slots__ = ("_allowances", "_buckets", "active", "burst", "colours", "drops", "ledger", "rate", "spec", "tally")
 
     def __init__(self, spec: LimiterSpec, ledger: Ledger | None = None) -> None:
         self.spec = spec
@@ -149,7 +184,7 @@ class Limiter:
         self.tally = Tally()
         self.ledger = ledger
         self._buckets: WeakValueDictionary[bytes, Bucket] = WeakValueDictionary()
-        self._engagements: dict[Shaper, Engagement] = {}
+        self._allowances: dict[Shaper, Allowance] = {}
 
     def __len__(self) -> int:
         return len(self._buckets)
@@ -161,8 +196,8 @@ class Limiter:
             (self.ledger is None) != (other.ledger is None)
         ):
             return False
-        if spec.threshold != self.spec.threshold:
-            self._engagements = {}
+        if (spec.threshold, spec.rate) != (self.spec.threshold, self.spec.rate):
+            self._allowances = {}
         if spec != self.spec:
             before = self.rate
             self.spec, self.rate, self.burst = spec, other.rate, other.burst
@@ -180,24 +215,33 @@ class Limiter:
             bucket = self._buckets[key] = Bucket(self, account)
         return bucket
 
-    def holds(self, bucket: Bucket, packet: Packet, now: Nanoseconds) -> bool:
-        """Whether the limiter is to hold this packet to its rate, or lets it by for now."""
+    def holds(self, bucket: Bucket) -> bool:
+        """Whether the limiter holds this bucket to a rate, or lets it by for now."""
         quota = self.spec.quota
-        if quota is not None and bucket.account is not None and bucket.account.used < quota:
-            return False
-        if self.spec.threshold is None:
-            return True
+        return quota is None or bucket.account is None or bucket.account.used >= quota
+
+    def allowance(self, packet: Packet) -> Allowance | None:
+        """What gives the rate on the packet's line; None where it is always the limiter's own."""
+        threshold = self.spec.threshold
+        if threshold is None:
+            return None
         assert packet.lane is not None
         shaper = packet.lane.shaper
-        engagement = self._engagements.get(shaper)
-        if engagement is None:
-            engagement = self._engagements[shaper] = Engagement(self.spec.threshold, shaper.watch_busyness())
-        return engagement.holds(now)
+        found = self._allowances.get(shaper)
+        if found is None:
+            found = self._allowances[shaper] = Allowance(threshold, self.rate, shaper.watch_busyness())
+        return found
 
-    def police(self, meter: ThreeColour, packet: Packet, now: Nanoseconds) -> bool:
-        """Colour a packet; False when it is to be dropped."""
+    def police(
+        self, bucket: Bucket, meter: ThreeColour, packet: Packet, now: Nanoseconds, rate: Rate, by: Allowance | None
+    ) -> bool:
+        """Colour a packet by a meter at this rate; False when it is to be dropped."""
+        if by is not None:
+            meter.go_at(rate)
         colour = meter.colour(packet.size, now)
         self.colours[colour] += 1
+        if by is not None and colour != GREEN:
+            by.hold(bucket.draw(by, now), now, False)
         if self.spec.excess == "mark":
             if colour != GREEN:
                 packet.dscp = self.spec.dscp

@@ -8,11 +8,12 @@ from collections.abc import Callable
 from heapq import heapify, heappop, heappush
 from typing import TYPE_CHECKING, Final
 
+from wily_sluice.engine.busyness import Allowance
 from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.limiter import Bucket, Limiter
 from wily_sluice.engine.packet import Packet
-from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Size, transmission_time
+from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
 if TYPE_CHECKING:
     from wily_sluice.engine.lane import Lane
@@ -51,29 +52,33 @@ class LimiterBank:
             if bucket.queue is not None:
                 bucket.queue.enqueue(packet, now)
                 return
-            if limiter.active and limiter.holds(bucket, packet, now):
+            if limiter.active and limiter.holds(bucket):
                 meter = bucket.meter
+                allowance = limiter.allowance(packet)
+                rate = limiter.rate if allowance is None else allowance.level(now)
                 if meter is not None:
-                    if not limiter.police(meter, packet, now):
+                    if not limiter.police(bucket, meter, packet, now, rate, allowance):
                         self._dropped(packet)
                         return
                 elif bucket.clock > now:
-                    self._hold(bucket, packet, now)
+                    self._hold(bucket, packet, now, rate, allowance)
                     return
                 else:
-                    bucket.charge(packet.size, now)
+                    bucket.charge(packet.size, now, rate)
+                if allowance is not None:
+                    allowance.count(bucket.draw(allowance, now), packet.size, now)
             if bucket.account is not None:
                 bucket.account.count(packet.length)
             limiter.tally.leave(packet, now, 0)
             packet.stage += 1
         self._forward(packet, now)
 
-    def _hold(self, bucket: Bucket, packet: Packet, now: Nanoseconds) -> None:
-        rate = bucket.limiter.rate
+    def _hold(self, bucket: Bucket, packet: Packet, now: Nanoseconds, rate: Rate, allowance: Allowance | None) -> None:
         limit = max(FEWEST_BYTES, rate * LONGEST_WAIT // BYTE_TIME)
         target = max(5 * MILLISECOND, 3 * transmission_time(LONGEST_FRAME, rate) // 2)
-        bucket.queue = FqCodel(self._dropped, limit, target=target)
-        bucket.queue.enqueue(packet, now)
+        queue = FqCodel(self._dropped, limit, target=target)
+        bucket.hold(queue, allowance, now)
+        queue.enqueue(packet, now)
         self._await(bucket)
 
     def _await(self, bucket: Bucket) -> None:
@@ -128,10 +133,14 @@ class LimiterBank:
             assert bucket.queue is not None
             packet = bucket.queue.dequeue(now)
             if packet is None:
-                bucket.queue = None
+                bucket.let_go(now)
                 continue
-            if bucket.limiter.active and bucket.limiter.holds(bucket, packet, now):
-                bucket.charge(packet.size, now, waited=True)
+            limiter = bucket.limiter
+            if limiter.active and limiter.holds(bucket):
+                allowance = limiter.allowance(packet)
+                bucket.charge(packet.size, now, limiter.rate if allowance is None else allowance.level(now), True)
+                if allowance is not None:
+                    allowance.count(bucket.draw(allowance, now), packet.size, now)
             self._await(bucket)
             if bucket.account is not None:
                 bucket.account.count(packet.length)

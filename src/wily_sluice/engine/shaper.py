@@ -250,6 +250,8 @@ class Shaper(Discipline):
         """Take in a packet that is past its limiters."""
         if self._clock < now and not self.tree.active:
             self._clock = now
+        if self._busyness is not None:
+            self._busyness.came(packet.size, now)
         self.tree.enqueue(packet, now)
 
     @property
@@ -271,8 +273,6 @@ class Shaper(Discipline):
             return None
         if packet.tally is not None:
             packet.tally.leave(packet, now, now - packet.arrived)
-        if self._busyness is not None:
-            self._busyness.sent(packet.size, now)
         behind = now - CATCH_UP
         self._clock = (self._clock if self._clock > behind else behind) + sending_time(packet.size, self.rate)
         return packet

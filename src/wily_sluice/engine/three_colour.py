@@ -21,7 +21,7 @@ class ThreeColour:
     Full at the beginning. Raises ValueError for rates and bursts that the RFCs exclude.
     """
 
-    __slots__ = ("_at", "_rate", "_second", "_second_burst", "_second_rate", "_tc", "_tc_burst")
+    __slots__ = ("_at", "_peak", "_rate", "_second", "_second_burst", "_second_rate", "_tc", "_tc_burst")
 
     def __init__(self, rate: Rate, burst: Size, second_burst: Size, peak: Rate | None = None) -> None:
         if rate < 1 or burst < 0 or second_burst < 0 or not (burst or second_burst):
@@ -33,6 +33,13 @@ class ThreeColour:
         self._tc_burst = self._tc = burst * BYTE_TIME
         self._second_burst = self._second = second_burst * BYTE_TIME
         self._at: Nanoseconds | None = None
+        self._peak = self._second_rate
+
+    def go_at(self, rate: Rate) -> None:
+        """Measure by another rate from now on; a peak below it is that rate."""
+        self._rate = rate
+        if self._peak:
+            self._second_rate = self._peak if self._peak > rate else rate
 
     def colour(self, size: Size, now: Nanoseconds) -> int:
         """The colour of a packet that comes now; its tokens are taken."""

@@ -67,6 +67,10 @@ def _one(plan: Plan, limiter: Limiter, reading: Reading[PlanEntry]) -> Iterator[
         if rate >= widest:
             message = f"{format_rate_both(rate)} is no cap: no uplink has more than {format_rate_both(widest)}"
             yield document.warning((*here, way), message, f"lower it, or take “{way}” out")
+        elif limiter.threshold is not None and rate >= limiter.threshold * widest:
+            part = format_share(limiter.threshold)
+            message = f"has no effect {way}: the cap of {format_rate_both(rate)} is more than {part} of the usable rate"
+            yield document.warning((*here, "engage"), message, "lower the cap, or take “engage” out")
         peak = limiter.peak.of(way)
         if peak is not None and peak < rate:
             message = f"the peak of {format_rate_both(peak)} {way} is below the rate of {format_rate_both(rate)}"

@@ -223,8 +223,8 @@ def _engage(value: object) -> float:
     if len(words) != 2 or words[0] != "above":
         raise ValueError(f"{quoted(value)}: write how busy the line must be, like above 80%")
     share = parse_share(words[1])
-    if not 0.1 < share < 1:
-        raise ValueError(f"{quoted(value)}: between 10% and 100% of the line")
+    if not 0.1 <= share <= 1:
+        raise ValueError(f"{quoted(value)}: from 10% to 100% of the usable rate")
     return share
 
 

@@ -50,9 +50,12 @@ def limiter_sentences(plan: Plan, limiter: Limiter) -> str:
     text = f"{_subject(limiter.per)}{_whose(limiter)} may have at most {' and '.join(rates)}"
     if limiter.when:
         text += f" in {limiter.when}"
-    if limiter.threshold is not None:
-        text += f" while the line is more than {format_share(limiter.threshold)} busy"
     text += "."
+    if limiter.threshold is not None:
+        text += (
+            f" Up to {format_share(limiter.threshold)} of the line's usable rate they may have more, in equal parts; "
+            "when others need the line, they come down to the cap."
+        )
     if limiter.quota is not None:
         text += f" {_quota(limiter)}"
     text += f" {_excess(limiter)}"
