@@ -2,8 +2,9 @@
 
 A rig with a call and TCP in both directions all the time. At random, something is done to the gate every few seconds:
 a flood, another plan on trial (kept, undone or left), a process beside it killed or stopped, the gate itself stopped
-for a while or killed and started again, its disk filled or its databases locked, its chains flushed. Prints what
-happened, and at the end what was lost: packets of the call, connections that came to nothing, revisions, memory.
+for a while or killed and started again, its disk filled, made read-only or its databases locked, its chains flushed.
+Prints what happened, and at the end what was lost: packets of the call, connections that came to nothing, revisions,
+memory.
 """
 
 import json
@@ -104,6 +105,14 @@ class Soak:
         time.sleep(2)
         filler.unlink(missing_ok=True)
 
+    def refuse_writing(self) -> None:
+        # What is open stays so; whatever is opened meanwhile is on a file system that refuses to be written to.
+        subprocess.run(["mount", "--bind", str(self.state), str(self.state)], check=True)
+        subprocess.run(["mount", "-o", "remount,bind,ro", str(self.state)], check=True)
+        self.apply()
+        time.sleep(3)
+        subprocess.run(["umount", "-l", str(self.state)], check=True)
+
     def lock(self) -> None:
         name = self.drawn.choice(("plans", "quotas", "counters"))
         database = sqlite3.connect(self.state / f"{name}.sqlite", timeout=5)
@@ -124,7 +133,7 @@ class Soak:
         """One of them."""
         deeds: list[Callable[[], None]] = [
             self.flood, self.apply, self.apply, self.kill_beside, self.stop_beside, self.stop_gate, self.restart,
-            self.fill_disk, self.lock, self.flush,
+            self.fill_disk, self.refuse_writing, self.lock, self.flush,
         ]  # fmt: skip
         deed = self.drawn.choice(deeds)
         self.did[deed.__name__] = self.did.get(deed.__name__, 0) + 1

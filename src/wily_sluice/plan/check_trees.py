@@ -53,6 +53,9 @@ def _check_trees(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
         for uplink, direction in uses or [(nobody, direction) for direction in DIRECTIONS]:
             usable = uplink.usable(direction)
             above = _Above(uplink.name, "", tree.discipline, usable, usable, direction)
+            if not uses:
+                yield from _percentages(tree, document, tree.queues, above)
+                continue
             yield from _guarantees_below(tree, document, tree.queues, above)
             yield from _delays(plan, tree, document, replace(uplink, tree=own), direction)
 
@@ -145,6 +148,18 @@ def _guarantees_below(tree: Tree, document: Document, queues: tuple[Queue, ...],
         if queue.children:
             below = _Above(queue.path, queue.path, queue.discipline, guarantee, cap, above.direction)
             yield from _guarantees_below(tree, document, queue.children, below)
+
+
+def _percentages(tree: Tree, document: Document, queues: tuple[Queue, ...], above: _Above) -> Iterator[Finding]:
+    """What percentages say by themselves, where the rates are not known."""
+    if above.discipline != "strict":
+        shares = sum(a.share or 0 for queue in queues if (a := queue.guarantee.of(above.direction)) is not None)
+        if shares > 1 + 1e-9:
+            yield from _sum_of_guarantees(tree, document, queues, above)
+    for queue in queues:
+        if queue.children:
+            below = replace(above, name=queue.path, path=queue.path, discipline=queue.discipline)
+            yield from _percentages(tree, document, queue.children, below)
 
 
 def _sum_of_guarantees(tree: Tree, document: Document, queues: tuple[Queue, ...], above: _Above) -> Iterator[Finding]:

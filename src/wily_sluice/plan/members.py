@@ -40,8 +40,10 @@ class Groups:
         self._networks = networks
         self._tell = tell
         self.found: dict[str, Members] = {}
+        self._wrong = False  # somewhere in the group that is being worked out
 
     def _error(self, location: Location, message: str, remedy: str = "") -> None:
+        self._wrong = True
         self._tell(self._document.error(location, message, remedy))
 
     def group(self, name: str, within: tuple[str, ...] = ()) -> Members:
@@ -50,6 +52,7 @@ class Groups:
             return self.found[name]
         entry = self._entries[name]
         here = ("groups", name)
+        before, self._wrong = self._wrong, False
         members = Members(ports=tuple(part for word in entry.ports for part in self._ports(here, word)))
         members |= self._all(entry.members, (*here, "members"), here, (*within, name))
         if entry.file is not None:
@@ -64,7 +67,10 @@ class Groups:
             message = f"{outside} is excepted, but no member"
             self._tell(self._document.warning((*here, "except"), message, "take it out of “except”"))
         members -= taken
-        if not members and not any(cut[:1] in (("groups",), ("networks",)) for cut in self._reading.cut):
+        wrong = self._wrong
+        self._wrong = before or wrong
+        cut = any(cut[:1] in (("groups",), ("networks",)) for cut in self._reading.cut)
+        if not members and not cut and not wrong:
             self._tell(self._document.warning(here, "has no members", "add some, or take the group out"))
         self.found[name] = members
         return members

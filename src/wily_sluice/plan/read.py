@@ -1,5 +1,6 @@
 """Reads a plan file: YAML, schema, then the references between its parts; tells everything that is wrong at once."""
 
+import re
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -47,9 +48,38 @@ def examine_document(document: Document) -> tuple[Plan | None, list[Finding]]:
     plan = None
     if reading.content is not None:
         plan = _Follower(reading, findings).plan(reading.content)
-        findings += check(plan, reading)
+        broken = _broken(findings, reading.content)
+        findings += [one for one in check(plan, reading) if one.severity == "error" or _part(one.key) not in broken]
     findings.sort(key=lambda finding: (finding.line or 0, finding.key))
     return (None if any(finding.severity == "error" for finding in findings) else plan), findings
+
+
+def _part(key: str) -> str:
+    """The rule, group or so that a finding is about: `rules[3]`, `groups.helpers`, of everything below it."""
+    return ".".join(re.split(r"\.", key)[: 1 if key.startswith("rules[") else 2])
+
+
+def _broken(findings: list[Finding], content: PlanEntry) -> set[str]:
+    """Parts in which something is wrong, and rules and limiters that name a group in which something is.
+
+    What else there is to be said of these is best said when that has been put right.
+    """
+    broken = {_part(finding.key) for finding in findings if finding.severity == "error"}
+    groups = {name for name in content.groups if f"groups.{name}" in broken}
+    while more := {
+        name
+        for name, entry in content.groups.items()
+        if name not in groups and groups & {*entry.members, *entry.except_}
+    }:
+        groups |= more
+    broken |= {f"groups.{name}" for name in groups}
+    for name, limiter in content.limiters.items():
+        if groups & {*(limiter.local or ()), *(limiter.remote or ())}:
+            broken.add(f"limiters.{name}")
+    for place, rule in enumerate(content.rules):
+        if rule and any(groups & {*(part.local or ()), *(part.remote or ())} for part in rule.walk()):
+            broken.add(f"rules[{place + 1}]")
+    return broken
 
 
 def load(path: Path, elsewhere: Mapping[str, Path] = {}) -> Plan:
@@ -194,9 +224,11 @@ class _Follower:
         location = ("uplinks", uplink, "tree")
         only = next(iter(trees)) if len(trees) == 1 else None
         named: dict[Direction, str | None] = {}
+        told: set[str] = set()
         for direction in DIRECTIONS:
             name = entry.tree.of(direction)
-            if name is not None and name not in trees and not self.reading.was_cut("trees", name):
+            if name is not None and name not in (*trees, *told) and not self.reading.was_cut("trees", name):
+                told.add(name)
                 here = (*location, direction) if (*location, direction) in self.document.lines else location
                 self.error(here, f"there is no tree “{name}”", suggestion(name, list(trees)))
             if name is None and only is None and trees and not self.reading.was_cut(*location):

@@ -81,6 +81,13 @@ def _directional_amount(value: object) -> Directional[Amount]:
     return Directional(*(parse_amount(value[key]) if key in value else None for key in ("up", "down")))
 
 
+def _cap(value: object) -> Directional[Amount]:
+    caps = _directional_amount(value)
+    if any(cap is not None and cap.share == 0 for cap in (caps.up, caps.down)):
+        raise ValueError("a cap of 0% lets nothing through: write one above 0%, or drop what is not to pass elsewhere")
+    return caps
+
+
 def _listed(value: Any) -> Any:
     """A single value where a list may stand is a list of one."""
     return value if isinstance(value, list) else [value]
@@ -297,7 +304,7 @@ class QueueEntry(Entry):
     """A queue; a parent where it has `queues`."""
 
     guarantee: Amounts = Field(default=Directional(None, None), examples=["12%"])
-    cap: Amounts = Field(default=Directional(None, None), examples=["80%"])
+    cap: Annotated[Any, BeforeValidator(_cap)] = Field(default=Directional(None, None), examples=["80%"])
     priority: Annotated[int, Field(ge=FIRST_PRIORITY, le=LAST_PRIORITY, strict=True)] = Field(
         default=USUAL_PRIORITY, examples=["5, from 1 (first) to 9 (last)"]
     )
