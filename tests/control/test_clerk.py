@@ -1,15 +1,20 @@
 """The process that reads plans and keeps quotas: what becomes of its work when it, the disk or the gate fails."""
 
 import os
+import pickle
+import select
 import signal
+import socket
 import sqlite3
+import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
 
-from wily_sluice.control.clerk import Clerk
+from wily_sluice.control.clerk import Clerk, _write
+from wily_sluice.control.desk import run_desk
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.plan.bundle import Bundle, bundle_of
@@ -31,6 +36,20 @@ def until(holds: Callable[[], object], clerk: Clerk, seconds: float = 15.0) -> N
         assert time.monotonic() < deadline
         clerk.tick()
         time.sleep(0.02)
+
+
+def test_when_the_gate_is_killed_what_is_beside_it_ends_without_a_word(tmp_path: Path) -> None:
+    ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    ours.send(pickle.dumps((1, [("month", "2027-03-01", HOST, 5)])))
+    writer = threading.Thread(target=_write, args=(tmp_path, "run", theirs))
+    writer.start()
+    assert select.select([ours], (), (), 10)[0]
+    ours.close()  # its answer is unread, so that the other end has a connection that was reset
+    writer.join(10)
+    assert not writer.is_alive()
+    ours, theirs = socket.socketpair()
+    ours.close()
+    run_desk(theirs.detach(), tmp_path, None)
 
 
 def kept(folder: Path) -> dict[bytes, int]:

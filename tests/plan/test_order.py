@@ -142,13 +142,21 @@ rules:
         (["{local: 10.7.0.5, queue: calls}"], 6, "house has IPv6"),
         (["{protocol: tcp, port: 443, queue: rest}"], 6, "web-pages uses port 443 over UDP too"),
         (["{service: web, queue: calls}"], 6, "lets downloads go before others"),
+        # All hosts are of the only network, so whatever its hosts do goes there.
+        (["{local: house, queue: rest}", "{remote-port: 85, queue: calls}"], 7, "is never reached: rule 1"),
+        (["{port: [53, 80, 3074], queue: calls}"], 6, "put {port: 80, moved: over 20 MB, queue: rest} above it"),
+        (
+            ["{port: 443, moved: over 20 MB, queue: rest}", "{port: [53, 80, 443], queue: calls}"],
+            7,
+            "put {port: 80, moved: over 20 MB, queue: rest} above it",
+        ),
     ],
 )
 def test_the_order_of_rules_is_told_with_its_line(tmp_path: Path, rules: list[str], line: int, said: str) -> None:
     file = tmp_path / "sluice.yaml"
     file.write_text(RULES + "".join(f"  - {rule}\n" for rule in rules))
     findings = [finding for finding in examine(file)[1] if finding.key.startswith("rules")]
-    assert [(finding.line, said in finding.message) for finding in findings] == [(line, True)], findings
+    assert [(finding.line, said in str(finding)) for finding in findings] == [(line, True)], findings
 
 
 def test_the_rule_that_is_advised_against_bulk_mends_what_it_is_advised_for(tmp_path: Path) -> None:
@@ -156,6 +164,38 @@ def test_the_rule_that_is_advised_against_bulk_mends_what_it_is_advised_for(tmp_
     file.write_text(RULES + "  - {service: web, moved: over 20 MB, queue: rest}\n  - {service: web, queue: calls}\n")
     assert examine(file)[1] == []
     assert load(file).rules[0].terms.moved == (20_000_000, True)
+
+
+def test_what_is_in_order_is_not_told(tmp_path: Path) -> None:
+    file = tmp_path / "sluice.yaml"
+    for rules in (
+        ["{protocol: tcp, port: 80, queue: rest}"],  # nobody speaks HTTP over UDP
+        ["{protocol: tcp, port: 443, queue: rest}", "{protocol: udp, port: 443, queue: rest}"],
+        ["{port: 80, moved: over 20 MB, queue: rest}", "{port: [53, 80, 3074], queue: calls}"],
+    ):
+        file.write_text(RULES + "".join(f"  - {rule}\n" for rule in rules))
+        assert not [finding for finding in examine(file)[1] if finding.key.startswith("rules")], rules
+
+
+@pytest.mark.parametrize(
+    ("wrong", "keys"),
+    [
+        ("groups: {some: [10.7.0.300]}\nrules:\n  - {local: some, queue: rest}\n", ["groups.some[1]"]),
+        ("rules:\n  - {local: nobody, queue: rest}\n", ["rules[1].local"]),
+        ("limiters: {few: {local: lost, down: 2 Mbit/s}}\ngroups: {lost: [there]}\n", ["groups.lost[1]"]),
+    ],
+)
+def test_one_mistake_draws_one_finding(tmp_path: Path, wrong: str, keys: list[str]) -> None:
+    file = tmp_path / "sluice.yaml"
+    rest = "  - {queue: calls, port: 99}\n" if wrong.startswith("rules") else ""
+    fed = "" if "rules:" in wrong else "rules: [{queue: calls, port: 99}]\n"
+    file.write_text(RULES.replace("rules:\n", fed) + wrong + rest)
+    found = [finding.key for finding in examine(file)[1] if not finding.key.startswith("trees")]
+    assert found == keys
+    file.write_text(RULES.replace("up: 10 Mbit/s", "up: 10 Mbit/s, tree: mian") + "  - {queue: calls, port: 99}\n")
+    assert [finding.key for finding in examine(file)[1]] == ["uplinks.line.tree"]
+    file.write_text(RULES.replace("down: 20 Mbit/s", "down: 20").replace("guarantee: 20%", "guarantee: 6 Mbit/s"))
+    assert [finding.key for finding in examine(file)[1] if finding.severity == "error"] == ["uplinks.line.down"]
 
 
 def test_what_is_wrong_within_a_block_or_a_service_is_told_with_its_line(tmp_path: Path) -> None:

@@ -185,7 +185,7 @@ def _answer(folder: Path, what: str, question: list[Any]) -> Any:
 def _write(folder: Path, run: str, source: socket.socket) -> None:
     store: QuotaStore | None = None
     told, tries = "", 0
-    while message := source.recv(LARGEST_MESSAGE):
+    while message := _next(source):
         batch, rows = pickle.loads(message)
         while True:
             try:
@@ -206,6 +206,14 @@ def _write(folder: Path, run: str, source: socket.socket) -> None:
     if store is not None:
         with suppress(sqlite3.Error):
             store.close()
+
+
+def _next(source: socket.socket) -> bytes:
+    """The next message; empty when the gate has gone, be it with an answer of ours unread."""
+    try:
+        return source.recv(LARGEST_MESSAGE)
+    except ConnectionResetError:
+        return b""
 
 
 def _over(source: socket.socket) -> bool:

@@ -448,7 +448,10 @@ def revision_data(revision: Revision) -> dict[str, Any]:
 
 def run_desk(number: int, state: Path, show: Callable[[Plan, Snapshot], None] | None) -> None:
     """Sit at the end of the link that has this file descriptor."""
-    link: Link[FromGate] = Link(socket.socket(fileno=number), FromGate)
+    try:
+        link: Link[FromGate] = Link(socket.socket(fileno=number), FromGate)
+    except EOFError:
+        return  # the gate has gone already
 
     async def sit() -> None:
         await Desk(link, state, show).run()

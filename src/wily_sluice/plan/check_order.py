@@ -4,7 +4,7 @@ Whether a rule is out of reach is worked out exactly (`reach`, `regions`), for a
 services or what takes time is involved, the message says “may”, since these change as a conversation goes on.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
 from functools import cache
 from random import Random
@@ -36,15 +36,16 @@ def check_order(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
     document = reading.document
     for rule, by in out_of_reach(plan):
         yield _shadowed(rule, by, document)
-    bulk_is_apart = False
+    apart: set[int] = set()  # ports of the web of which a rule above takes the bulk
+    over = _other_transports(plan)
     for rule in plan.sorting:
         yield from _one_version(plan, rule, document)
-        yield from _one_transport(rule, document)
-        if not bulk_is_apart:
-            yield from _web_first(plan, rule, document)
-        bulk_is_apart = bulk_is_apart or (
-            _limits_bulk(rule.terms) and (_asks_for_web(rule.terms) or bool(rule.terms.services))
-        )
+        yield from _one_transport(rule, over, document)
+        ports = _web_ports(rule.terms)
+        if not ports <= apart:
+            yield from _web_first(plan, rule, sorted(ports - apart), document)
+        if _limits_bulk(rule.terms):
+            apart |= set(WEB_PORTS) if rule.terms.services or not _some_ports(rule.terms) else ports
 
 
 def out_of_reach(plan: Plan) -> list[tuple[Rule, list[Rule]]]:
@@ -158,14 +159,35 @@ def _both_transports() -> dict[int, str]:
     return found
 
 
-def _one_transport(rule: Rule, document: Document) -> Iterator[Finding]:
+def _some_ports(terms: Terms) -> tuple[tuple[int, int], ...]:
+    return terms.ports or terms.remote_ports or ()
+
+
+def _other_transports(plan: Plan) -> dict[tuple[str, int], list[tuple[int, int]]]:
+    """The ports that rules name, by the queues that they go to, and by the protocol; all rules without one are both."""
+    found: dict[tuple[str, int], list[tuple[int, int]]] = {}
+    for rule in plan.sorting:
+        for protocol in (TCP, UDP):
+            if rule.terms.protocols is None or protocol in rule.terms.protocols:
+                for queue in rule.queues.values():
+                    found.setdefault((queue, protocol), []).extend(_some_ports(rule.terms))
+    return found
+
+
+def _one_transport(
+    rule: Rule, over: Mapping[tuple[str, int], list[tuple[int, int]]], document: Document
+) -> Iterator[Finding]:
     """A rule for a port over TCP or UDP alone, where the service behind it uses both."""
-    ports = rule.terms.ports or rule.terms.remote_ports
+    ports = _some_ports(rule.terms)
     if not ports or rule.terms.protocols not in ((TCP,), (UDP,)):
         return
     shared = _both_transports()
-    other = protocol_text((UDP if rule.terms.protocols == (TCP,) else TCP,))
+    wanted = UDP if rule.terms.protocols == (TCP,) else TCP
+    other = protocol_text((wanted,))
+    have = [span for queue in rule.queues.values() for span in over.get((queue, wanted), ())]
     for port, service in sorted(shared.items()):
+        if any(first <= port <= last for first, last in have):
+            continue
         if any(first <= port <= last for first, last in ports):
             message = (
                 f"is for {protocol_text(rule.terms.protocols)} alone, and {service} uses port {port} over {other} too"
@@ -175,11 +197,12 @@ def _one_transport(rule: Rule, document: Document) -> Iterator[Finding]:
             return
 
 
-def _asks_for_web(terms: Terms) -> bool:
-    ports = terms.ports or terms.remote_ports or ()
-    return any(service.category == "web" for service in terms.services or ()) or any(
-        first <= port <= last and last - first < 1000 for first, last in ports for port in WEB_PORTS
-    )
+def _web_ports(terms: Terms) -> set[int]:
+    """Which of the ports of the web some terms ask for."""
+    if any(service.category == "web" for service in terms.services or ()):
+        return set(WEB_PORTS)
+    spans = [(first, last) for first, last in _some_ports(terms) if last - first < 1000]
+    return {port for port in WEB_PORTS if any(first <= port <= last for first, last in spans)}
 
 
 def _limits_bulk(terms: Terms) -> bool:
@@ -188,16 +211,19 @@ def _limits_bulk(terms: Terms) -> bool:
     )
 
 
-def _web_first(plan: Plan, rule: Rule, document: Document) -> Iterator[Finding]:
-    """A rule that puts the web first, with none above that takes the bulk of it, so that a download goes first too."""
-    if not _asks_for_web(rule.terms) or _limits_bulk(rule.terms) or rule.terms.kinds:
+def _web_first(plan: Plan, rule: Rule, ports: list[int], document: Document) -> Iterator[Finding]:
+    """A rule that puts the web first, with none above that takes the bulk of these ports, so that a download goes
+    first too.
+    """
+    if _limits_bulk(rule.terms) or rule.terms.kinds:
         return
     for name, path in rule.queues.items():
         tree = plan.trees[name]
         queues = {queue.path: queue for queue in tree.walk()}
         top, default = queues[path.partition("/")[0]], queues[tree.default.path.partition("/")[0]]
         if tree.discipline != "curve" and top.priority < default.priority:
-            service = "service: web" if rule.terms.services else f"port: {WEB_PORTS[1]}"
+            named = f"[{', '.join(map(str, ports))}]" if len(ports) > 1 else str(ports[0])
+            service = "service: web" if rule.terms.services else f"port: {named}"
             message = (
                 f"lets downloads go before others too: they use the same ports, and {path} has priority {top.priority}"
             )

@@ -1,6 +1,7 @@
 """What a rule can reach, as a region of everything that conversations and packets can be.
 
-The dimensions: addresses of both sides, those of IPv6 behind those of IPv4 on one line; the protocol; both ports; the
+The dimensions: addresses of both sides, those of IPv6 behind those of IPv4 on one line, the local ones those of the
+plan's networks; the protocol; both ports; the
 DSCP; the kinds of a packet; what was moved; the uplink; and which of the plan's schedules hold together. A name, a
 service, a rate that lasts or a hardware address is a dimension of its own, with the values 0 and 1, of which nothing
 more is known than that names below a pattern are also below a wider one.
@@ -16,7 +17,7 @@ from wily_sluice.engine import kind
 from wily_sluice.engine.addresses import AddressSet
 from wily_sluice.engine.names import covers
 from wily_sluice.plan.model import Party, Plan, Terms
-from wily_sluice.plan.regions import Box, Dimension, Ranges, TooInvolvedError, left, meet, meet_all, ranges
+from wily_sluice.plan.regions import Box, Dimension, Ranges, TooInvolvedError, both, left, meet, meet_all, ranges
 from wily_sluice.plan.schedule import Schedule
 
 MOST_BOXES = 2000
@@ -52,8 +53,9 @@ class Space:
         names = [name for terms in asked if terms.remote is not None for name in terms.remote.members.names]
         self._patterns = sorted(set(names))
         end = IPV6_BEGINS + (1 << 128) - 1
+        own = _addresses(plan.hosts) if plan.hosts else ((0, end),)
         self.whole: dict[Dimension, Ranges] = {
-            LOCAL: ((0, end),),
+            LOCAL: own,
             REMOTE: ((0, end),),
             PROTOCOL: ((0, 255),),
             LOCAL_PORT: ((0, 65535),),
@@ -79,7 +81,10 @@ class Space:
         ]
         for addresses in (((0, IPV6_BEGINS - 1),), ((IPV6_BEGINS, end),)):
             for protocols, ported, kinds in by_protocol:
-                box: dict[Dimension, Ranges] = {LOCAL: addresses, REMOTE: addresses, PROTOCOL: protocols}
+                here = both(addresses, self.whole[LOCAL])
+                if not here:
+                    continue
+                box: dict[Dimension, Ranges] = {LOCAL: here, REMOTE: addresses, PROTOCOL: protocols}
                 box[KIND] = ranges((k, k) for k in kinds)
                 if not ported:
                     box[LOCAL_PORT] = box[REMOTE_PORT] = ((0, 0),)
@@ -134,7 +139,7 @@ class Space:
         if terms.remote is not None:
             ask(*self._party(terms.remote, REMOTE))
         if terms.version is not None:
-            ask({LOCAL: ((0, IPV6_BEGINS - 1),) if terms.version == 4 else ((IPV6_BEGINS, self.whole[LOCAL][0][1]),)})
+            ask({REMOTE: ((0, IPV6_BEGINS - 1),) if terms.version == 4 else ((IPV6_BEGINS, self.whole[REMOTE][0][1]),)})
         if terms.protocols is not None:
             ask({PROTOCOL: ranges((number, number) for number in terms.protocols)})
         if terms.ports is not None:

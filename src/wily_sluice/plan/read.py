@@ -56,7 +56,9 @@ def examine_document(document: Document) -> tuple[Plan | None, list[Finding]]:
 
 def _part(key: str) -> str:
     """The rule, group or so that a finding is about: `rules[3]`, `groups.helpers`, of everything below it."""
-    return ".".join(re.split(r"\.", key)[: 1 if key.startswith("rules[") else 2])
+    if key.startswith("rules["):
+        return key.partition(".")[0]
+    return ".".join(re.sub(r"\[\d+\]", "", key).split(".")[:2])
 
 
 def _broken(findings: list[Finding], content: PlanEntry) -> set[str]:
