@@ -11,8 +11,9 @@ from hypothesis import HealthCheck, settings
 import wily_sluice.engine.tree
 from wily_sluice import examples
 from wily_sluice.gate.packet_queue import PacketQueue
+from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
+from wily_sluice.plan.read import examine, load
 
 # A loaded machine is slow, which is no failure; and every run draws the same examples, unless it is to draw anew.
 settings.register_profile("steady", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow])
@@ -36,6 +37,11 @@ limiters:
 rules:
   - {name: Calls, local: house, protocol: udp, port: 5004-5005, queue: calls}
 """
+
+
+def told(file: Path) -> list[Finding]:
+    """What is told of a plan; but that the default can starve, as that of the small one can."""
+    return [finding for finding in examine(file)[1] if "can starve" not in finding.message]
 
 
 @pytest.fixture

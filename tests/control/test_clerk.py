@@ -38,6 +38,7 @@ def until(holds: Callable[[], object], clerk: Clerk, seconds: float = 15.0) -> N
         time.sleep(0.02)
 
 
+@pytest.mark.filterwarnings("error::pytest.PytestUnhandledThreadExceptionWarning")
 def test_when_the_gate_is_killed_what_is_beside_it_ends_without_a_word(tmp_path: Path) -> None:
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     ours.send(pickle.dumps((1, [("month", "2027-03-01", HOST, 5)])))

@@ -5,7 +5,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from tests.conftest import SMALL_PLAN
+from tests.conftest import SMALL_PLAN, told
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import Parties, key_of
 from wily_sluice.engine.neighbours import HOLD
@@ -103,7 +103,7 @@ def test_groups_hold_exceptions_files_ports_and_hardware(tmp_path: Path) -> None
         "partners": ["198.51.100.7", "203.0.113.0-203.0.113.127"],
     }
     assert plan.limiters[0].ports == ((80, 80), (8000, 8100))
-    assert not findings
+    assert not told(file)
 
 
 def test_bad_lines_of_a_list_are_named_with_their_number(tmp_path: Path) -> None:
@@ -159,6 +159,10 @@ def test_what_a_limiter_cannot_be_is_refused(small_plan: Callable[..., Plan], ne
         ("{local: empty, down: 2 Mbit/s}\ngroups: {empty: {members: [guests], except: [guests]}}", "means nobody"),
         ("{local: twice, down: 2 Mbit/s}\ngroups: {twice: [10.7.1.0/28, 10.7.1.7]}", "10.7.1.7 is a member already"),
         ("{local: guests, down: 2 Mbit/s}\nschedules: {idle: [mon 08:00-09:00]}", "nothing names this schedule"),
+        ("{local: guests, down: 2 Mbit/s, when: never}\nschedules: {never: [2027-12-24, not 2027-12-24]}",
+         "never holds"),
+        ("{local: guests, down: 2 Mbit/s, when: never}\nschedules: {never: [sat, from 2027-03-01, until 2027-03-05]}",
+         "never holds"),  # from a Monday to a Friday
     ],
 )  # fmt: skip
 def test_what_is_doubtful_about_a_limiter_is_told(tmp_path: Path, new: str, says: str) -> None:
@@ -174,4 +178,4 @@ def test_limiters_that_do_not_stand_in_each_others_way_are_not_told_of(tmp_path:
     both += "  late: {local: guests, per: host, down: 1 Mbit/s, when: night}\nschedules: {night: [22:00-06:00]}"
     file = tmp_path / "sluice.yaml"
     file.write_text(SMALL_PLAN.replace(LIMITER, both))
-    assert examine(file)[1] == []
+    assert told(file) == []

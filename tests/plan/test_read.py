@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import SMALL_PLAN
+from tests.conftest import SMALL_PLAN, told
 from wily_sluice.plan.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import examine, load
@@ -188,12 +188,26 @@ def test_what_does_not_fit_together_is_refused(small_plan: Callable[..., Plan], 
         ("rest: {default: true}", "rest: {default: true}\n      spare: {}", "no rule sorts anything into this queue"),
         ("trees:", "groups: {nobody: [10.7.0.4]}\ntrees:", "nothing names this group"),
         ("rest: {default: true}", "rest: {default: true, cap: 30 Mbit/s}", "above what line may have"),
+        ("10.7.1.0/24", "'2000::/3'", "much of the internet"),
+        ("down: 20 Mbit/s, up: 10 Mbit/s", "down: 20 Mbit/s, up: 10 kbit/s", "slower than any line"),
+        ("port: 5004-5005", "remote: 10.7.1.4, port: 5004", "between your own hosts are not shaped"),
+        ("port: 5004-5005", "remote: '::ffff:198.51.100.1', port: 5004", "mapped from IPv4"),
+        ("{local: guests", "{local: 10.7.0.4", "caps IPv4 alone, and house has IPv6"),
+        ("calls: {guarantee: 20%, priority: 1}\n      rest: {default: true}",
+         "calls: {cap: 40%}\n      rest: {cap: 50%, default: true}", "1.8 Mbit/s of line down can never be used"),
     ],
-)
+)  # fmt: skip
 def test_what_is_doubtful_is_a_warning_and_the_plan_can_be_used(
     small_plan: Callable[..., Plan], old: str, new: str, says: str
 ) -> None:
     plan = small_plan((old, new))
-    _, findings = examine(Path(plan.document.file))
+    findings = told(Path(plan.document.file))
     assert [finding.severity for finding in findings] == ["warning"]
     assert says in str(findings[0])
+
+
+def test_caps_on_all_queues_but_one_reserve_nothing_for_it(small_plan: Callable[..., Plan]) -> None:
+    queues = "calls: {}\n      bulk: {cap: 50%}\n      rest: {cap: 60%, default: true}"
+    plan = small_plan(("calls: {guarantee: 20%, priority: 1}\n      rest: {default: true}", queues))
+    said = [str(finding) for finding in told(Path(plan.document.file)) if finding.key.endswith("calls")]
+    assert len(said) == 1 and "reserve little for it" in said[0]

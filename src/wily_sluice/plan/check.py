@@ -4,18 +4,23 @@ The trees have a file of their own, `check_trees`.
 """
 
 from collections.abc import Iterator
+from contextlib import suppress
+from ipaddress import ip_network
 
 from wily_sluice.engine.watch import MOST_RATES
-from wily_sluice.plan.check_limiters import WITH_PORTS, check_limiters, outside
+from wily_sluice.plan.check_limiters import WITH_PORTS, check_limiters, outside, wrong_remote
 from wily_sluice.plan.check_order import check_order
 from wily_sluice.plan.check_trees import check_trees
 from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Plan
+from wily_sluice.plan.reach import moments
+from wily_sluice.plan.regions import TooInvolvedError
 from wily_sluice.plan.schema import PlanEntry
 from wily_sluice.units import DIRECTIONS, Nanoseconds, Rate, format_rate, format_share
 
-ROUNDING = 4  # bit/s: shares are rounded to whole bit/s one by one
+SLOWEST: Rate = 32_000  # bit/s
+WIDEST = {4: 8, 6: 16}  # prefix lengths, of both versions of IP
 
 
 def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
@@ -26,12 +31,15 @@ def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
         *check_trees(plan, reading),
         *_interfaces(plan, document),
         *_networks(plan, document),
+        *_everything(plan, document),
         *_headroom(plan, document),
+        *_slow(plan, document),
         *_binary_prefixes(plan, document),
         *check_limiters(plan, reading),
         *_rules(plan, reading),
         *(check_order(plan, reading) if not reading.cut else ()),
         *_watched(plan, document),
+        *_schedules(plan, document),
         *_unused(plan, reading),
     ]
 
@@ -59,6 +67,37 @@ def _networks(plan: Plan, document: Document) -> Iterator[Finding]:
             if overlap := network.addresses & earlier.addresses:
                 message = f"{overlap} is in {earlier.name} too"
                 yield document.error(("networks", network.name, "subnets"), message, "a host is in one network")
+
+
+def _everything(plan: Plan, document: Document) -> Iterator[Finding]:
+    """A network that is most of the internet: then nearly all that is remote would be local."""
+    for network in plan.networks:
+        for place, subnet in enumerate(network.subnets):
+            prefix = ip_network(subnet)
+            if prefix.prefixlen < WIDEST[prefix.version]:
+                message = f"{subnet} is much of the internet, and not a network of your own hosts"
+                yield document.warning(
+                    ("networks", network.name, "subnets", place), message, "write the subnet of your hosts"
+                )
+
+
+def _slow(plan: Plan, document: Document) -> Iterator[Finding]:
+    for uplink in plan.uplinks:
+        for way in DIRECTIONS:
+            if uplink.usable(way) < SLOWEST:
+                message = f"{format_rate(uplink.measured(way))} is slower than any line: is the unit right?"
+                yield document.warning(("uplinks", uplink.name, way), message, "write it like 24 Mbit/s")
+
+
+def _schedules(plan: Plan, document: Document) -> Iterator[Finding]:
+    """Those that never hold; whether one with a calendar does is not known here."""
+    for schedule in plan.schedules.values():
+        if schedule.calendars:
+            continue
+        with suppress(TooInvolvedError):
+            if (True,) not in moments([schedule]):
+                message = "never holds: its windows, dates and exceptions leave no moment"
+                yield document.warning(("schedules", schedule.name), message, "take something out of it")
 
 
 def _headroom(plan: Plan, document: Document) -> Iterator[Finding]:
@@ -104,6 +143,7 @@ def _rules(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
         for terms in rule.terms.walk():
             if terms.local is not None:
                 yield from outside(plan, reading, (*here, "local"), terms.local)
+            yield from wrong_remote(plan, document, (*here, "remote"), terms.remote)
             for key, ports in (("port", terms.ports), ("local-port", terms.local_ports)):
                 if ports and terms.protocols and not set(terms.protocols) & WITH_PORTS:
                     yield document.error((*here, key), "this protocol has no ports", "take “port” or “protocol” out")

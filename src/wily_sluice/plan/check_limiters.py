@@ -4,6 +4,7 @@ from collections.abc import Iterator, Mapping
 from itertools import pairwise
 
 from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.plan.addresses import address_set
 from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Limiter, Party, Plan, policing_burst
@@ -47,6 +48,31 @@ def outside(plan: Plan, reading: Reading[PlanEntry], location: Location, party: 
         yield reading.document.warning(location, message, "name one of: " + ", ".join(n.name for n in plan.networks))
 
 
+MAPPED = address_set("::ffff:0:0/96")  # RFC 4291 §2.5.5.2
+
+
+def wrong_remote(plan: Plan, document: Document, location: Location, party: Party | None) -> Iterator[Finding]:
+    """A remote that no packet can have, or whose packets are not shaped."""
+    if party is None:
+        return
+    if own := party.addresses & plan.hosts:
+        message = f"{own} are your own hosts: packets between your own hosts are not shaped"
+        yield document.warning(location, message, "write `local:`, or name the far side")
+    if mapped := party.addresses & MAPPED:
+        message = f"{mapped} is mapped from IPv4, which no packet carries"
+        yield document.warning(location, message, "write the IPv4 address")
+
+
+def of_one_version(plan: Plan, party: Party) -> str | None:
+    """The network of hosts that are named by their IPv4 addresses alone, where it has IPv6 as well."""
+    if party.members.hardware or not party.addresses or any(len(first) == 16 for first, _ in party.addresses):
+        return None
+    for network in plan.networks:
+        if network.addresses & party.addresses and any(len(first) == 16 for first, _ in network.addresses):
+            return network.name
+    return None
+
+
 def _one(plan: Plan, limiter: Limiter, reading: Reading[PlanEntry]) -> Iterator[Finding]:
     document, here = reading.document, ("limiters", limiter.name)
     rates = {way: rate for way in DIRECTIONS if (rate := limiter.rate(way)) is not None}
@@ -58,6 +84,12 @@ def _one(plan: Plan, limiter: Limiter, reading: Reading[PlanEntry]) -> Iterator[
         yield from outside(plan, reading, (*here, "local"), limiter.local)
         if not limiter.local.members and not reading.cut:
             yield document.warning((*here, "local"), "means nobody, so this limiter never applies", "name some hosts")
+        network = of_one_version(plan, limiter.local) if limiter.remote is None else None
+        if network is not None:
+            message = f"caps IPv4 alone, and {network} has IPv6: what these hosts do over it is not capped"
+            remedy = "add their IPv6 addresses, or name them by hardware address"
+            yield document.warning((*here, "local"), message, remedy)
+    yield from wrong_remote(plan, document, (*here, "remote"), limiter.remote)
     if limiter.ports and limiter.protocols and not set(limiter.protocols) & WITH_PORTS:
         yield document.error((*here, "port"), "this protocol has no ports", "take “port” or “protocol” out")
     peaked = [way for way in DIRECTIONS if limiter.peak.of(way) is not None]

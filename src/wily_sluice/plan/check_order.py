@@ -10,6 +10,7 @@ from functools import cache
 from random import Random
 from typing import TypeVar
 
+from wily_sluice.plan.check_limiters import of_one_version
 from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Plan, Rule, Terms
@@ -131,16 +132,13 @@ def _shadowed(rule: Rule, by: list[Rule], document: Document) -> Finding:
 def _one_version(plan: Plan, rule: Rule, document: Document) -> Iterator[Finding]:
     """A rule for hosts by their IPv4 addresses, where their network has IPv6 as well."""
     local = rule.terms.local
-    if local is None or rule.terms.version is not None or local.members.hardware or rule.terms.remote is not None:
+    if local is None or rule.terms.version is not None or rule.terms.remote is not None:
         return
-    if not local.addresses or any(len(first) == 16 for first, _ in local.addresses):
-        return
-    for network in plan.networks:
-        if network.addresses & local.addresses and any(len(first) == 16 for first, _ in network.addresses):
-            message = f"is for IPv4 alone, and {network.name} has IPv6: what these hosts do over it goes elsewhere"
-            remedy = "add their IPv6 addresses, name them by hardware address, or say `version: 4`"
-            yield document.warning(("rules", rule.place, "local"), message, remedy)
-            return
+    network = of_one_version(plan, local)
+    if network is not None:
+        message = f"is for IPv4 alone, and {network} has IPv6: what these hosts do over it goes elsewhere"
+        remedy = "add their IPv6 addresses, name them by hardware address, or say `version: 4`"
+        yield document.warning(("rules", rule.place, "local"), message, remedy)
 
 
 @cache

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from wily_sluice.engine.service_curve import first_slope
-from wily_sluice.engine.spec import USUAL_PRIORITY, Discipline
+from wily_sluice.engine.spec import USUAL_PRIORITY, Discipline, QueueSpec
 from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Directional, Plan, Queue, Tree, Uplink
@@ -57,6 +57,7 @@ def _check_trees(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
                 yield from _percentages(tree, document, tree.queues, above)
                 continue
             yield from _guarantees_below(tree, document, tree.queues, above)
+            yield from _what_caps_leave(plan, tree, document, replace(uplink, tree=own), direction)
             yield from _delays(plan, tree, document, replace(uplink, tree=own), direction)
 
 
@@ -181,6 +182,55 @@ def _sum_of_guarantees(tree: Tree, document: Document, queues: tuple[Queue, ...]
         )
         remedy = "lower them, or write percentages"
     yield document.error((*queue_location(tree, above.path), "queues"), message, remedy)
+
+
+def _what_caps_leave(
+    plan: Plan, tree: Tree, document: Document, uplink: Uplink, direction: Direction
+) -> Iterator[Finding]:
+    """Whether the default leaf can starve, and whether caps keep queues from using all that there is."""
+    spec = resolve(plan, uplink, direction)
+    for default in (leaf for leaf in tree.leaves if leaf.default):
+        first = _starved_by(spec, default.path)
+        if first:
+            message = f"can starve {direction}: {first} may take all before it, and it has no guarantee"
+            yield document.warning(queue_location(tree, default.path), message, "add a guarantee, such as 5%")
+    for parent in spec.walk():
+        if not parent.children:
+            continue
+        name, whole = parent.path or uplink.name, sum(map(_most, parent.children))
+        if whole < parent.cap * 0.99:
+            message = (
+                f"{format_rate(parent.cap - whole)} of {name} {direction} can never be used: the caps add up to less"
+            )
+            remedy = "take a cap out; guarantees reserve a rate without keeping it from others"
+            yield document.warning((*queue_location(tree, parent.path), "queues"), message, remedy)
+            continue
+        free = [child for child in parent.children if child.cap >= parent.cap]
+        if len(free) == 1 and len(parent.children) > 2 and not free[0].guarantee and parent.discipline == "weighted":
+            message = (
+                f"has no guarantee {direction}: caps on all the others leave capacity idle, and reserve little for it"
+            )
+            yield document.warning(queue_location(tree, free[0].path), message, "add a guarantee, and take caps out")
+
+
+def _most(spec: QueueSpec) -> Rate:
+    """The most that a queue can ever carry."""
+    return min(spec.cap, sum(map(_most, spec.children))) if spec.children else spec.cap
+
+
+def _starved_by(spec: QueueSpec, path: str) -> str:
+    """Who may take all before a leaf, at some level above it; empty where it always gets something."""
+    rate = spec.cap
+    while spec.children:
+        own = next(child for child in spec.children if path == child.path or path.startswith(f"{child.path}/"))
+        others = [child for child in spec.children if child is not own]
+        earlier = [child for child in others if child.priority < own.priority and spec.discipline != "curve"]
+        taken = sum(_most(child) if child in earlier else child.guarantee for child in others)
+        if earlier and not own.guarantee and taken >= rate:
+            return " and ".join(child.path for child in earlier)
+        rate = max(own.guarantee, min(own.cap, rate - taken)) if spec.discipline != "curve" else own.cap
+        spec = own
+    return ""
 
 
 def _delays(plan: Plan, tree: Tree, document: Document, uplink: Uplink, direction: Direction) -> Iterator[Finding]:
