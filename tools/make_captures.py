@@ -510,12 +510,12 @@ SCENARIOS: dict[str, Scenario] = {
     ),
     "names-over-tcp": (names_over_tcp, "dnspython", {"tcp/53": ["dns", ""]}),
     "ssh": (shell, "paramiko", {"tcp/22": ["ssh", ""]}),
-    "smtp": (mail, "smtplib, aiosmtpd", {"tcp/587": ["mail", ""]}),
+    "smtp": (mail, "smtplib, aiosmtpd", {"tcp/587": ["smtp", ""]}),
     "imap": (
         lambda: speak(143, [b"a1 CAPABILITY\r\n"], [b"* OK [CAPABILITY IMAP4rev1] ready\r\n", b"a1 OK\r\n"], True),
-        "by hand", {"tcp/143": ["mail", ""]},
+        "by hand", {"tcp/143": ["imap", ""]},
     ),
-    "pop3": (lambda: speak(110, [b"CAPA\r\n"], [b"+OK ready\r\n", b"+OK\r\n.\r\n"], True), "by hand", {"tcp/110": ["mail", ""]}),
+    "pop3": (lambda: speak(110, [b"CAPA\r\n"], [b"+OK ready\r\n", b"+OK\r\n.\r\n"], True), "by hand", {"tcp/110": ["pop3", ""]}),
     "rfb": (
         lambda: speak(5900, [b"RFB 003.008\n"], [b"RFB 003.008\n", b"\x01\x01"], True), "by hand", {"tcp/5900": ["rfb", ""]},
     ),

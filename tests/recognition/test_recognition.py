@@ -11,8 +11,8 @@ from tests.recognition.scoring import FOLDER, scores
 from wily_sluice.engine.conversation import Conversation, ConversationTable
 from wily_sluice.engine.header import TCP, UDP, Parties, key_of, parse
 from wily_sluice.engine.known import PROTOCOLS_SEEN
-from wily_sluice.recognition import sip
-from wily_sluice.recognition.client_hello import parse_hello
+from wily_sluice.recognition import rtsp, sip
+from wily_sluice.recognition.client_hello import host_name, parse_hello
 from wily_sluice.recognition.learnt import LearntNames
 from wily_sluice.recognition.opening import DATAGRAMS, STREAM_BYTES, TAIL, Datagram, Opening, Stream
 from wily_sluice.recognition.quic import look as look_quic
@@ -116,7 +116,7 @@ def test_sip_says_where_media_will_be_and_it_is_known_from_its_first_packet() ->
     assert signalling.known is not None
     assert signalling.known.seen == "sip"
     assert media.known is not None
-    assert (media.known.seen, media.known.evidence) == ("rtp", ("SIP announced video on this port",))
+    assert (media.known.seen, media.known.evidence) == ("rtp", ("video was announced on this port",))
 
 
 def test_memory_is_bounded_however_many_conversations_begin_and_never_say_what_they_are() -> None:
@@ -198,3 +198,106 @@ def test_a_hello_that_is_cut_names_nobody() -> None:
     cut = [parse_hello(hello[:place]) for place in range(len(hello))]
     assert [one.name for one in cut if one is not None] == [""]  # where it ends before its extensions, it has none
     assert len(hello) < STREAM_BYTES
+
+
+def seen(*payloads: bytes, protocol: int = UDP, port: int = 443) -> str:
+    """What is seen of a conversation whose sides take turns."""
+    made, last = opening(protocol=protocol, port=port), ""
+    hopes = RECOGNIZERS[protocol]
+    for place, payload in enumerate(payloads):
+        if protocol == TCP:
+            stream = made.up if place % 2 == 0 else made.down
+            stream.add(len(stream.data), payload, False)
+        else:
+            made.datagrams.append(Datagram(place % 2 == 0, payload, len(payload), place))
+        left = []
+        for look in hopes:
+            answer = look(made)
+            if isinstance(answer, Verdict):
+                last = answer.seen if answer.certain else last
+            elif answer is not None:
+                left.append(look)
+        hopes = tuple(left)
+    return last
+
+
+def rtp(number: int, time: int, source: bytes = b"abcd", kind: int = 96) -> bytes:
+    return bytes([0x80, kind]) + number.to_bytes(2) + time.to_bytes(4) + source + bytes(900)
+
+
+STUN = b"\0\x01\0\0" + bytes.fromhex("2112a442") + bytes(12)
+
+
+def dtls(message: bytes, offset: int, size: int) -> bytes:
+    """A record with a piece of a ClientHello (RFC 9147 §5.2)."""
+    piece = message[offset : offset + size]
+    body = b"\x01" + len(message).to_bytes(3) + bytes(2) + offset.to_bytes(3) + len(piece).to_bytes(3) + piece
+    return b"\x16\xfe\xfd" + bytes(8) + len(body).to_bytes(2) + body
+
+
+def hello(*extensions: bytes) -> bytes:
+    whole = b"".join(extensions)
+    return b"\xfe\xfd" + bytes(32) + b"\0\0\0\x02\x13\x01\x01\0" + len(whole).to_bytes(2) + whole
+
+
+def test_a_meeting_in_a_browser_is_a_call_whatever_stands_before_its_media() -> None:
+    with_srtp = hello(bytes([0, 14, 0, 5, 0, 2, 0, 7, 0]), bytes([0, 10, 1, 44]) + bytes(300))
+    parts = [dtls(with_srtp, 0, 200), dtls(with_srtp, 200, 400)]
+    assert seen(STUN, STUN, parts[0], STUN, parts[1]) == "dtls-srtp"
+    assert seen(STUN, STUN, dtls(hello(), 0, 400)) == "dtls"  # a sensor's, say
+    before = [STUN, STUN, *parts] + [b"\x16\xfe\xfd" + bytes(8) + b"\0\x05" + bytes(5)] * 6 + [STUN] * 6
+    shown = [rtp(9 + n, 3000 * (n // 2)) for n in range(12)]
+    assert seen(*before, *shown) == "rtp"
+
+
+def test_pictures_are_rtp_however_large_they_are_and_in_whatever_order_they_are_shown() -> None:
+    quiet = b"\x80\xc8" + bytes(26)  # a report of RTCP, so that all packets go one way
+    assert seen(*(one for n in range(9) for one in (rtp(100 + n, 7777), quiet))) == "rtp"
+    times = (9000, 18_000, 12_000, 15_000, 27_000, 21_000)
+    assert seen(*(one for n, time in enumerate(times) for one in (rtp(n, time), quiet))) == "rtp"
+    assert seen(*(one for n in range(9) for one in (rtp(100 + 3 * n, 7777), quiet))) != "rtp"
+
+
+@pytest.mark.parametrize(
+    ("payloads", "protocol", "port", "expected"),
+    [
+        ([b"", b"+OK ready\r\n", b"USER ada\r\n"], TCP, 110, "pop3"),
+        ([b"USER ada\r\n", b"220 ready\r\n"], TCP, 21, ""),
+        ([b"", b"* OK IMAP4rev2 ready\r\n"], TCP, 143, "imap"),
+        ([STUN], TCP, 3478, "stun"),
+        ([b"\0\x07\x01\0\0\x01" + bytes(6) + b"\7version\4bind\0\0\x10\0\x03"], UDP, 53, "dns"),
+        ([b"\0\x07\x01\0\0\x01" + bytes(6) + b"\x0aMy Printer\4_ipp\4_tcp\5local\0\0\x10\0\x01"], UDP, 53, "dns"),
+        ([b"GET /announce?info_hash=%aa&port=6881 HTTP/1.1\r\nHost: t.example\r\n\r\n"], TCP, 80, "bittorrent"),
+        ([b"d1:ad2:id20:" + bytes(20) + b"e1:q4:ping1:t2:aa1:y1:qe",
+          b"d1:rd2:id20:" + bytes(20) + b"e1:t2:aa1:y1:re",
+          b"\x41\0\0\x09" + bytes(16), b"\x21\0\0\x09" + bytes(16)], UDP, 6881, "utp"),
+    ],
+)  # fmt: skip
+def test_what_others_programs_send(payloads: list[bytes], protocol: int, port: int, expected: str) -> None:
+    assert seen(*payloads, protocol=protocol, port=port) == expected
+
+
+def test_dns_over_tcp_on_another_port_is_a_question_with_its_answer() -> None:
+    question = b"\0\x07\x01\0\0\x01" + bytes(6) + b"\4scan\7example\0\0\x01\0\x01"
+    answer = question[:2] + b"\x81" + question[3:]
+    framed = [len(one).to_bytes(2) + one for one in (question, answer)]
+    assert seen(*framed, protocol=TCP, port=5353) == "dns"
+    assert seen(framed[0], framed[0], protocol=TCP, port=5353) == ""
+
+
+def test_interleaved_ntp_is_an_answer_to_what_was_received_before() -> None:
+    asked = b"\x23" + bytes(31) + b"received" + b"transmit"
+    assert seen(asked, b"\x24" + bytes(23) + b"received" + bytes(16), port=123) == "ntp"
+    assert seen(asked, b"\x24" + bytes(23) + b"whatever" + bytes(16), port=123) == ""
+
+
+def test_rtsp_says_where_media_will_be() -> None:
+    setup = b"SETUP rtsp://cam.example/1 RTSP/1.0\r\nTransport: RTP/AVP;unicast;client_port=5000-5001\r\n\r\n"
+    answer = b"RTSP/1.0 200 OK\r\nTransport: RTP/AVP;unicast;client_port=5000-5001;server_port=6970-6971\r\n\r\n"
+    assert rtsp.media(setup) == [(True, 5000), (True, 5001)]
+    assert rtsp.media(answer) == [(False, 5000), (False, 5001), (True, 6970), (True, 6971)]
+
+
+def test_an_address_is_no_name() -> None:
+    assert host_name(b"198.51.100.7") == ""
+    assert host_name(b"198-51-100-7.example.") == "198-51-100-7.example"

@@ -228,6 +228,20 @@ def test_a_capture_with_any_bytes_changed_is_read_as_far_as_it_goes(data: st.Dat
                 FOLLOWER.packet(number, captured)
 
 
+def test_a_connection_that_was_refused_is_not_one_that_was_not_recognized(demo_plan: Plan) -> None:
+    follower = Follower(demo_plan, demo_plan.uplinks[0])
+    local, far = bytes([10, 61, 0, 12]), bytes([203, 0, 113, 9])
+
+    def tcp(up: bool, flags: int, port: int = 7777) -> bytes:
+        ends = (local + far, (40_000, port)) if up else (far + local, (port, 40_000))
+        head = bytes([0x45, 0, 0, 40, 0, 0, 0, 0, 64, 6, 0, 0]) + ends[0]
+        return head + ends[1][0].to_bytes(2) + ends[1][1].to_bytes(2) + bytes(8) + bytes([0x50, flags]) + bytes(6)
+
+    for number, one in enumerate((tcp(True, 2), tcp(False, 0x14), tcp(True, 2, 7778), tcp(True, 0x10, 7778))):
+        follower.packet(number + 1, Captured(number, one, b"", len(one)))
+    assert [one.service for one in follower.finish().conversations] == ["(never opened)", "unknown"]
+
+
 def test_malformed_packets_are_counted_and_end_nothing(demo_plan: Plan) -> None:
     follower = Follower(demo_plan, demo_plan.uplinks[0])
     local, far = bytes([10, 61, 0, 12]), bytes([203, 0, 113, 9])

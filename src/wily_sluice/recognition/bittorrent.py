@@ -25,13 +25,21 @@ def look_tcp(opening: Opening) -> Answer:
     return WAIT if waits else None
 
 
-def look_udp(opening: Opening) -> Answer:
-    """Whether a datagram asks for peers, or two of them open a conversation of uTP."""
+def look_dht(opening: Opening) -> Answer:
+    """Whether a datagram asks for peers. A transfer may follow in the same conversation."""
+    for datagram in opening.datagrams:
+        if _is_query(datagram.payload):
+            return Verdict("dht", "a message of BitTorrent's distributed table", final=False)
+    return WAIT if len(opening.datagrams) < 2 else None
+
+
+def look_utp(opening: Opening) -> Answer:
+    """Whether two datagrams open a conversation of uTP; messages of the distributed table are passed over."""
     opened: dict[bytes, Datagram] = {}
     for datagram in opening.datagrams:
         payload = datagram.payload
         if _is_query(payload):
-            return Verdict("dht", "a message of BitTorrent's distributed table")
+            continue
         if len(payload) < _UTP_HEADER or payload[0] & 15 != 1 or payload[0] >> 4 > 4 or payload[1] > 4:
             return None
         if payload[0] == _SYN:
@@ -39,7 +47,7 @@ def look_udp(opening: Opening) -> Answer:
         asked = opened.get(payload[2:4])
         if payload[0] == _STATE and asked is not None and asked.up != datagram.up:
             return Verdict("utp", "a conversation of uTP is opened and accepted")
-    return WAIT if len(opening.datagrams) < 6 else None
+    return WAIT
 
 
 def _is_query(payload: bytes) -> bool:

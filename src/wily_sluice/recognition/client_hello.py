@@ -77,10 +77,13 @@ def _inside(value: bytes) -> tuple[str, ...]:
     return tuple(found)
 
 
+_ADDRESS = frozenset(b"0123456789.")  # an address is no name
 _LETTERS = frozenset(b"abcdefghijklmnopqrstuvwxyz0123456789-_.")
 
 
 def host_name(raw: bytes) -> str:
     """A host name as it stands in a packet, in lower case; empty when it can be none."""
     raw = raw.lower().rstrip(b".")
-    return raw.decode("ascii") if 0 < len(raw) <= 253 and _LETTERS.issuperset(raw) else ""
+    if not 0 < len(raw) <= 253 or not _LETTERS.issuperset(raw) or _ADDRESS.issuperset(raw):
+        return ""
+    return raw.decode("ascii")

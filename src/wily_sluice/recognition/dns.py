@@ -12,7 +12,9 @@ from wily_sluice.units import SECOND, Nanoseconds
 
 PORT = 53
 A, AAAA = 1, 28
+CLASSES = (1, 3, 4, 254, 255)  # the internet, Chaos, Hesiod, none and any (RFC 6895 §3.2)
 MOST_RECORDS = 32
+LONGEST = 4096  # bytes of a message that is waited for
 MOST_LABELS = 40
 LONGEST_LIFE: Nanoseconds = 24 * 3600 * SECOND
 
@@ -30,7 +32,7 @@ def parse(message: bytes) -> Told | None:
     if len(message) < 17 or message[4:6] != b"\x00\x01" or message[2] & 0x78:
         return None
     name, place = _name(message, 12)
-    if name is None or place + 4 > len(message) or message[place + 2 : place + 4] != b"\x00\x01":
+    if name is None or place + 4 > len(message) or int.from_bytes(message[place + 2 : place + 4]) not in CLASSES:
         return None
     place += 4
     answers = bool(message[2] & 0x80)
@@ -76,8 +78,9 @@ def _name(message: bytes, place: int) -> tuple[str | None, int]:
                 end = place + 2
             place = int.from_bytes(message[place : place + 2]) & 0x3FFF
         elif size == 0:
-            found = host_name(b".".join(labels))
-            return found if found or not labels else None, end if end >= 0 else place + 1
+            # What is no host's name may be a service's (RFC 6763 §4.1), of which no use is made here.
+            named = all(byte >= 0x20 for label in labels for byte in label)
+            return host_name(b".".join(labels)) if named else None, end if end >= 0 else place + 1
         elif size < 64:
             labels.append(message[place + 1 : place + 1 + size])
             place += 1 + size
@@ -103,11 +106,21 @@ def look_udp(opening: Opening) -> Answer:
 
 
 def look_tcp(opening: Opening) -> Answer:
-    """Whether either side opens with a message behind its length (§4.2.2), on the port of DNS."""
-    if PORT not in (opening.parties.local_port, opening.parties.remote_port):
-        return None
+    """Whether either side opens with a message behind its length (§4.2.2): a question on the port of DNS, or a question
+    and its answer on another.
+    """
+    on_port = PORT in (opening.parties.local_port, opening.parties.remote_port)
+    told: dict[bytes, bool] = {}
+    waits = False
     for data in opening.streams:
-        told = parse(data[2:]) if len(data) >= 2 + int.from_bytes(data[:2]) > 14 else None
-        if told is not None:
-            return Verdict("dns", f"a question for {told.name}, over TCP")
-    return WAIT if any(len(data) < 14 for data in opening.streams) else None
+        size = 2 + int.from_bytes(data[:2])
+        if len(data) < 14 or (size > 14 and len(data) < size <= LONGEST):
+            waits = True
+            continue
+        message = parse(data[2:size]) if 14 < size <= len(data) else None
+        if message is None:
+            return None
+        if on_port or told.get(data[2:4]) == (not message.answers):
+            return Verdict("dns", f"a question for {message.name or 'a service'}, over TCP")
+        told[data[2:4]] = message.answers
+    return WAIT if waits else None

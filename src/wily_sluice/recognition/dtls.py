@@ -6,25 +6,46 @@ from wily_sluice.recognition.stun import is_stun
 from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
 
 _VERSIONS = (b"\xfe\xff", b"\xfe\xfd")  # 1.0, and 1.2 which 1.3 shows as well
+PATIENCE = 12  # datagrams
 _RECORD, _MESSAGE = 13, 12  # bytes of a record's header and of a message's
 
 
 def look(opening: Opening) -> Answer:
     """Whether one of the datagrams, but for those of STUN, is a record of DTLS."""
+    parts: dict[int, bytes] = {}  # of a ClientHello, by their offset in it (RFC 9147 §5.2)
+    whole = 0
+    handshake = False
     for datagram in opening.datagrams:
         payload = datagram.payload
         if is_stun(payload, datagram.length):
             continue
         if len(payload) < _RECORD or not 20 <= payload[0] <= 25 or payload[1:3] not in _VERSIONS:
-            return None
+            break
         if int.from_bytes(payload[11:13]) + _RECORD > datagram.length:
-            return None
-        if payload[0] == 22 and payload[13:14] == b"\x01":
-            hello = parse_hello(payload[_RECORD + _MESSAGE :], cookie=True)
-            if hello is not None:
-                use = ", for the keys of media" if hello.for_media else ""
-                return Verdict("dtls", f"{hello.words}{use}", hello.name, final=not hello.for_media)
-        if payload[0] == 22:
-            return Verdict("dtls", "a record of a DTLS handshake", final=False)
-        return Verdict("dtls", "a record of DTLS", certain=False)
-    return WAIT
+            break
+        if payload[0] != 22:
+            return Verdict("dtls", "a record of DTLS", certain=False)
+        handshake = True
+        place = 0
+        while place + _RECORD + _MESSAGE <= len(payload) and payload[place] == 22 and payload[place + _RECORD] == 1:
+            message = place + _RECORD
+            whole = int.from_bytes(payload[message + 1 : message + 4])
+            offset = int.from_bytes(payload[message + 6 : message + 9])
+            size = int.from_bytes(payload[message + 9 : message + 12])
+            parts[offset] = payload[message + _MESSAGE : message + _MESSAGE + size]
+            place += _RECORD + int.from_bytes(payload[place + 11 : place + 13])
+        body = b""
+        while len(body) in parts and parts[len(body)]:
+            body += parts[len(body)]
+        if whole and len(body) >= whole:
+            hello = parse_hello(body[:whole], cookie=True)
+            if hello is None:
+                break
+            if hello.for_media:
+                return Verdict("dtls-srtp", f"{hello.words}, for the keys of media", hello.name, final=False)
+            return Verdict("dtls", hello.words, hello.name)
+    if not handshake:
+        return None if any(not is_stun(one.payload, one.length) for one in opening.datagrams) else WAIT
+    if whole and len(opening.datagrams) < PATIENCE:
+        return WAIT  # for the rest of its ClientHello
+    return Verdict("dtls", "a record of a DTLS handshake", final=False)

@@ -32,6 +32,8 @@ def look(opening: Opening) -> Answer:
             if host is None and not ended:
                 return WAIT
             name = host_name(host[1]) if host is not None else ""
+            if b"info_hash=" in match[0]:
+                return Verdict("bittorrent", "a request to a tracker of BitTorrent (BEP 3)", name)
             request = match[0].split(b" ", 1)[0].decode("ascii")
             return Verdict("http", f"a {request} request" + (f" to {name}" if name else ""), name)
         if re.match(rb"HTTP/1\.[01] \d{3}", data):

@@ -21,6 +21,8 @@ def look(opening: Opening) -> Answer:
             return None
         if mode == CLIENT:
             asked.add((datagram.up, payload[40:48]))
+            if any(payload[32:40]):
+                asked.add((datagram.up, payload[32:40]))  # what an interleaved answer refers to (RFC 9769 §2)
             likely = Verdict("ntp", "a question of NTP on its port", certain=False)
         elif (not datagram.up, payload[24:32]) in asked:
             return Verdict("ntp", "a question of NTP and its answer")

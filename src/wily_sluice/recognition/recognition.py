@@ -23,6 +23,7 @@ from wily_sluice.recognition import (
     ntp,
     quic,
     rtp,
+    rtsp,
     sip,
     stun,
     tls,
@@ -35,7 +36,7 @@ from wily_sluice.units import Nanoseconds
 
 Recognizer = Callable[[Opening], Answer]
 RECOGNIZERS: Final[Mapping[int, tuple[Recognizer, ...]]] = {
-    TCP: (tls.look, http.look, sip.look, greetings.look, bittorrent.look_tcp, dns.look_tcp),
+    TCP: (tls.look, http.look, sip.look, greetings.look, bittorrent.look_tcp, dns.look_tcp, stun.look_tcp),
     UDP: (
         quic.look,
         stun.look,
@@ -43,13 +44,14 @@ RECOGNIZERS: Final[Mapping[int, tuple[Recognizer, ...]]] = {
         dns.look_udp,
         sip.look,
         rtp.look,
-        bittorrent.look_udp,
+        bittorrent.look_dht,
+        bittorrent.look_utp,
         wireguard.look,
         ntp.look,
         ike.look,
     ),
 }
-TELLING = ("dns", "sip")  # what tells about other conversations
+TELLING = ("dns", "sip", "rtsp")  # what tells about other conversations
 MOST_OPEN = 2048
 MOST_EVIDENCE = 4
 
@@ -104,7 +106,7 @@ class Recognition:
                 parties.local, parties.local_port, now
             )
             if kind:
-                self._note(conversation, Verdict("rtp", f"SIP announced {kind} on this port", final=False))
+                self._note(conversation, Verdict("rtp", f"{kind} was announced on this port", final=False))
         return opening
 
     def _ask(self, conversation: Conversation, opening: Opening) -> bool:
@@ -151,6 +153,11 @@ class Recognition:
         if conversation.known.seen == "sip":
             for address, port, kind in sip.media(payload):
                 self.media.expect(address, port, kind, now)
+            return
+        if conversation.known.seen == "rtsp":
+            own, far = conversation.parties.local, conversation.parties.remote
+            for of_sender, port in rtsp.media(payload):
+                self.media.expect(own if of_sender == up else far, port, "media", now)
             return
         if conversation.key[0] == TCP:
             payload = payload[2:]

@@ -22,6 +22,14 @@ def is_stun(payload: bytes, length: int) -> bool:
     )
 
 
+def look_tcp(opening: Opening) -> Answer:
+    """Whether a stream begins with a message of STUN (RFC 8489 §6.2.2)."""
+    for data in opening.streams:
+        if len(data) >= HEADER and is_stun(data, int.from_bytes(data[2:4]) + HEADER):
+            return Verdict("stun", "a message of STUN over TCP", final=False)
+    return WAIT if any(len(data) < HEADER and (not data or data[0] < 4) for data in opening.streams) else None
+
+
 def look(opening: Opening) -> Answer:
     """Whether one of the datagrams is a message of STUN."""
     for datagram in opening.datagrams:

@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.fragments import Fragments
-from wily_sluice.engine.header import ICMP, ICMPV6, Parsed, Parties, parse, parties, quoted
+from wily_sluice.engine.header import ICMP, ICMPV6, TCP, Parsed, Parties, parse, parties, quoted
 from wily_sluice.engine.kind import kind_of
 from wily_sluice.engine.known import NOTHING
 from wily_sluice.engine.lane import Lane
@@ -25,6 +25,8 @@ from wily_sluice.trace.explain import Services, Way, way_of
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds, Size
 
 DEFAULT = "(default)"
+NEVER_OPENED = "(never opened)"
+SYN, RST = 2, 4  # in a TCP header
 
 
 @dataclass(slots=True)
@@ -78,6 +80,7 @@ class Followed:
     service: str = ""
     category: str = ""
     sign: str = ""
+    opened: bool = False
 
     def way(self, direction: Direction) -> Way | None:
         """Which way a direction goes in the end; None when nothing went there."""
@@ -178,6 +181,8 @@ class Follower:
         self.trace.hosts.setdefault(followed.parties.local, Count()).add(up, parsed.length)
         self.trace.whole.add(up, parsed.length)
         followed.count.add(up, parsed.length)
+        # What has neither SYN nor RST (RFC 9293 §3.1) comes of a connection that both have opened.
+        followed.opened = followed.opened or parsed.key[0] != TCP or not parsed.flags & (SYN | RST)
 
     def _rule(self, lane: Lane) -> str | None:
         return self.plan.sorting[lane.rule].name if lane.rule >= 0 else None
@@ -191,6 +196,8 @@ class Follower:
             followed.names, followed.evidence = known.names, known.evidence
             followed.shape = subject.shape
             followed.service, followed.category, followed.sign = self._services.of(subject)
+            if not followed.opened and not followed.sign.startswith("speaks"):
+                followed.service, followed.category, followed.sign = NEVER_OPENED, NEVER_OPENED, ""
             total = self.trace.services.setdefault(followed.service, Count())
             total.packets += followed.count.packets
             total.up += followed.count.up
