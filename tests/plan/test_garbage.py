@@ -1,19 +1,24 @@
 """Whatever stands in a file, it is read or refused in sentences."""
 
+import contextlib
 import copy
 import re
+import tempfile
 import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from wily_sluice import examples
+from wily_sluice.plan.calendar_file import CalendarFile
 from wily_sluice.plan.document import Document, Location, read_document
 from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.place_file import members_where
 from wily_sluice.plan.read import examine, examine_document
 
 DEMO = read_document(examples.folder() / examples.PLAN, "plan")
@@ -116,3 +121,26 @@ def test_a_file_in_another_encoding_is_read_or_refused_with_what_would_be_right(
     except FileError as error:
         found = str(error)
     assert "no key “zone”" in found or "UTF-8" in found
+
+
+CALENDAR = b"""BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Saltmarsh//EN\r\nBEGIN:VEVENT\r\nUID:1@saltmarsh.example\r
+DTSTART;VALUE=DATE:20270101\r\nRRULE:FREQ=WEEKLY;COUNT=20\r\nSUMMARY:Closed\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"""
+PLACES_FILE = (examples.folder() / "places.mmdb").read_bytes()
+
+
+@given(st.data())
+def test_files_with_any_bytes_changed_are_read_or_refused(data: st.DataObject) -> None:
+    for good, read in (
+        (CALENDAR, lambda file: CalendarFile(file, ZoneInfo("Europe/Dublin"))),
+        (PLACES_FILE, lambda file: members_where(file, {"country.iso_code": ("XA",)})),
+    ):
+        changed = bytearray(good)
+        for place, value in data.draw(
+            st.lists(st.tuples(st.integers(0, len(good) - 1), st.integers(0, 255)), max_size=5)
+        ):
+            changed[place] = value
+        with tempfile.NamedTemporaryFile() as file:
+            file.write(changed[: data.draw(st.integers(0, len(changed)))])
+            file.flush()
+            with contextlib.suppress(ValueError):
+                read(Path(file.name))

@@ -10,6 +10,11 @@ import recurring_ical_events
 MOST_BYTES = 4_000_000
 
 
+def _words(error: Exception) -> str:
+    """What a library says is wrong; but not what it says of itself."""
+    return str(error) if isinstance(error, ValueError) else "an entry of it cannot be read"
+
+
 class CalendarFile:
     """A calendar that has been read. ValueError when the file is none, OSError when it cannot be read.
 
@@ -27,13 +32,13 @@ class CalendarFile:
         try:
             calendar = icalendar.Calendar.from_ical(content)
             self._events = recurring_ical_events.of(calendar)
-        except (ValueError, KeyError, IndexError, TypeError) as error:
-            raise ValueError(f"{path.name} is no iCalendar file: {error}") from None
+        except Exception as error:  # the library raises many kinds for what a file may hold
+            raise ValueError(f"{path.name} is no iCalendar file: {_words(error)}") from None
         self._days: dict[date, list[tuple[datetime, datetime]]] = {}
         try:
             self._work_out(date(2027, 1, 1))
-        except Exception as error:  # the library raises many kinds for what a file may hold
-            raise ValueError(f"{path.name}: {error}") from None
+        except Exception as error:
+            raise ValueError(f"{path.name}: {_words(error)}") from None
 
     def _moment(self, value: date | datetime) -> datetime:
         if not isinstance(value, datetime):

@@ -17,6 +17,10 @@ from wily_sluice.plan.model import Members
 MOST_PREFIXES = 500_000
 
 
+class _TooManyError(ValueError):
+    """More prefixes than are kept."""
+
+
 def _said(entry: Any, key: str) -> str | None:
     """What an entry says under a path such as `country.iso_code`."""
     for part in key.split("."):
@@ -40,14 +44,17 @@ def members_where(path: Path, where: Mapping[str, tuple[str, ...]]) -> Members:
     def found(reader: "maxminddb.Reader") -> Iterator[Range]:
         for count, (network, entry) in enumerate(reader):
             if count > MOST_PREFIXES:
-                raise ValueError(f"{path} has more than {MOST_PREFIXES} prefixes")
+                raise _TooManyError(f"{path} has more than {MOST_PREFIXES} prefixes")
             if all(_said(entry, key) in values for key, values in where.items()):
                 yield _range(network)
 
     try:
-        with maxminddb.open_database(path) as reader:
+        # Not by the library's extension in C: a broken file makes that write where it should not.
+        with maxminddb.open_database(path, maxminddb.MODE_MMAP) as reader:
             return Members(AddressSet(found(reader)))
     except OSError as error:
         raise ValueError(f"{path} cannot be read: {error.strerror or error}") from None
-    except (maxminddb.InvalidDatabaseError, UnicodeDecodeError):
+    except _TooManyError:
+        raise
+    except Exception:  # the library raises many kinds for what a file may hold
         raise ValueError(f"{path} is not a valid MMDB file") from None
