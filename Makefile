@@ -27,7 +27,7 @@ slow: system shipped
 
 # The compiled wheel in an environment of its own; an editable installation runs the files as they are.
 .PHONY: shipped
-shipped: $(READY)
+shipped: $(READY) system
 	rm -rf build/wheel
 	$(BIN)/pip wheel --quiet --no-deps --wheel-dir build/wheel .
 	test -x $(SHIPPED)/bin/python || $(BIN)/python -m venv $(SHIPPED)
@@ -55,12 +55,13 @@ lint: $(READY)
 benchmark: shipped
 	$(SHIPPED)/bin/python -m benchmarks.engine
 
-# The live tests want iptables and ip; only root can install them, and only root can run those tests.
+# The live tests want iptables and ip, and the wheel a C compiler; only root can install them, and run those tests.
 .PHONY: system
 system:
 	@if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
-	   ! { command -v iptables && command -v ip && command -v nft; } >/dev/null; then \
-	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq iptables iproute2 nftables; fi
+	   ! { command -v iptables && command -v ip && command -v nft && command -v cc; } >/dev/null; then \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq \
+	    iptables iproute2 nftables gcc libc6-dev python3-dev; fi
 
 # Debian keeps `venv` in a package of its own.
 $(READY): pyproject.toml

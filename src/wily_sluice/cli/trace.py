@@ -104,7 +104,7 @@ def trace(
 ) -> None:
     """Say where a conversation goes, and why: which rule, queue, limiters and mark, and what was tried before.
 
-    Of a conversation that you describe, or of all conversations in a capture (pcap or pcapng), as the gate would
+    Of a conversation that you describe, or of all in a capture (pcap or pcapng, gzipped or not), as the gate would
     recognize and sort them. A capture is one of the gateway's inner side, with your hosts' own addresses. With
     --running, of one that the gate carries at this moment, by its own plan and by what it knows; that needs root.
 
