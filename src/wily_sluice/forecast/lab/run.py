@@ -146,9 +146,9 @@ class Lab:
             elif application.kind == "probe":
                 sources = [Probe(course)]
             elif application.kind == "upload":
-                sources = [Transfer(course)]
+                sources = [Transfer(course, application.control)]
             else:
-                sources = [Transfer(replace(course, there=down, back=up))]
+                sources = [Transfer(replace(course, there=down, back=up), application.control)]
             for source in sources:
                 self.events.at(start, source.begin)
         for way, meter in zip(WAYS[application.kind], meters, strict=False):

@@ -1,55 +1,66 @@
-"""TCP NewReno, one way: a sender with always more to send, and a receiver that acknowledges.
+"""TCP, one way: a sender with always more to send, and a receiver that acknowledges.
 
-Sources: RFC 5681 (slow start, congestion avoidance, fast retransmit), RFC 6582 (NewReno: one halving for all losses of
-a window), RFC 2018 and 6675 (selective acknowledgement, which every host has, so that a window with many losses is
-repaired in a few round trips), RFC 6298 (retransmission timer, with the 200 ms floor that deployed systems use),
-RFC 6928 (initial window of 10), RFC 3465 (byte counting, L = 2), RFC 7323 (timestamps), RFC 1122 §4.2.3.2 (delayed
-acknowledgements). Sequence numbers, windows and acknowledgements count whole segments.
+Sources: RACK-TLP (RFC 8985: a segment is lost when one that was sent after it has arrived, and the time of a
+reordering has passed; a tail that is lost is probed for), proportional rate reduction (RFC 6937) while losses are
+repaired, selective acknowledgement (RFC 2018, which every host has), RFC 6298 (retransmission timer, with the 200 ms
+floor that deployed systems use), RFC 7323 (timestamps), RFC 1122 §4.2.3.2 (delayed acknowledgements). How the window
+grows and falls is the congestion control's (`congestion`). Sequence numbers, windows and acknowledgements count whole
+segments; names follow the RFCs.
 
 An acknowledgement carries, beside the first segment that is missing, the one that caused it: what the first block of a
 selective acknowledgement says.
 """
 
 from collections import deque
-from typing import Any
+from math import ceil
 
 from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.engine.packet import Packet
 from wily_sluice.forecast.lab.applications import Course, Source
+from wily_sluice.forecast.lab.congestion import CONTROLS, Congestion
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 HEADERS = 52  # bytes: 20 of IPv4, 20 of TCP and 12 of timestamps
 SEGMENT = LARGEST_PACKET - HEADERS  # bytes of data
-INITIAL_WINDOW = 10.0
 RECEIVE_WINDOW = 2800  # segments: 4 MB
 DUPLICATES = 3
 DELAYED_ACK: Nanoseconds = 40 * MILLISECOND
 FIRST_TIMEOUT, SHORTEST_TIMEOUT, LONGEST_TIMEOUT = SECOND, 200 * MILLISECOND, 60 * SECOND
+SHORTEST_PROBE: Nanoseconds = 10 * MILLISECOND
 
 
 class Transfer(Source):
     """One connection that moves data along `there` and acknowledgements along `back`."""
 
-    def __init__(self, course: Course) -> None:
+    def __init__(self, course: Course, control: str = "cubic") -> None:
         super().__init__(course)
         self._data_frame = course.framing.cost(LARGEST_PACKET)
         self._ack_frame = course.framing.cost(HEADERS)
         # The sender.
+        self.control: Congestion = CONTROLS[control](float(RECEIVE_WINDOW))
         self._una = 0  # the first segment that is not acknowledged
         self._next = 0  # the next to send
-        self._cwnd = INITIAL_WINDOW
-        self._ssthresh = float(RECEIVE_WINDOW)
-        self._recover = 0  # what had been sent when the last loss was seen; until it arrives, no further halving
-        self._recovering = False
         self._sacked: set[int] = set()  # arrived beyond una
-        self._highest_sacked = -1
-        self._judged = 0  # below this, every segment has been seen to have arrived or to be lost
         self._lost: deque[int] = deque()  # lost, and not sent again yet
+        self._is_lost: set[int] = set()
+        self._sent_at: dict[int, Nanoseconds] = {}  # when each that is under way was last sent
+        self._order: deque[tuple[Nanoseconds, int]] = deque()  # of all sendings, some of them outdated
+        self._rack: Nanoseconds = -1  # RACK.xmit_ts: when the last sent of those that arrived was sent
+        self._recover = 0  # what had been sent when the last loss was seen
+        self._recovering = False
+        self._prr_delivered = 0
+        self._prr_out = 0
+        self._recover_fs = 1
+        self._quota = 0  # segments that may be sent in recovery
         self._srtt: float | None = None
         self._rttvar = 0.0
+        self._min_rtt: Nanoseconds = 0
         self._timeout: Nanoseconds = FIRST_TIMEOUT
-        self._deadline: Nanoseconds = 0
-        self._timer_set = False
+        self._probed = False  # a tail loss probe is under way
+        self._reordering: Nanoseconds | None = None  # when to look again for what is lost
+        self._rto_at: Nanoseconds = 0
+        self._probe_at: Nanoseconds | None = None
+        self._armed: Nanoseconds | None = None  # the earliest event that is set
         # The receiver.
         self._expected = 0
         self._beyond: set[int] = set()  # what came out of order
@@ -60,31 +71,42 @@ class Transfer(Source):
 
     def begin(self, _: object = None) -> None:
         """Send the first window."""
-        self._deadline = self._events.now + self._timeout
         self._send_more()
 
+    @property
+    def _flight(self) -> int:
+        """What is under way (RFC 6675, pipe)."""
+        return self._next - self._una - len(self._sacked) - len(self._lost)
+
     def _send_more(self) -> None:
-        """Send what the window allows: what is lost first (RFC 6675 §5), then what is new."""
-        window = min(self._cwnd, RECEIVE_WINDOW)
-        in_flight = self._next - self._una - len(self._sacked) - len(self._lost)
-        while in_flight < window:
+        """Send what the window allows: what is lost first, then what is new."""
+        sent = False
+        while (self._quota > 0) if self._recovering else (self._flight < min(self.control.cwnd, RECEIVE_WINDOW)):
             if self._lost:
-                self._send(self._lost.popleft())
+                number = self._lost.popleft()
+                self._is_lost.discard(number)
+                self._send(number)
             elif self._next - self._una < RECEIVE_WINDOW and self._events.now < self._end:
-                self._send(self._next)
                 self._next += 1
+                self._send(self._next - 1)
             else:
                 break
-            in_flight += 1
-        if not self._timer_set and self._next > self._una:
-            self._timer_set = True
-            self._events.at(self._deadline, self._timer)
+            sent = True
+            if self._recovering:
+                self._quota -= 1
+                self._prr_out += 1
+        if sent:
+            self._set_timers()
 
     def _send(self, sequence: int) -> None:
         now = self._events.now
+        self._sent_at[sequence] = now
+        self._order.append((now, sequence))
         self._meter.left(now)
         token = (self._received, sequence, now)
         self._there.send(Packet(self._data_frame, self._conversation, token))
+
+    # The receiver.
 
     def _received(self, packet: Packet) -> None:
         _, sequence, sent = packet.token
@@ -126,75 +148,170 @@ class Transfer(Source):
         token = (self._acknowledged, self._expected, cause, self._echo)
         self._back.send(Packet(self._ack_frame, self._conversation, token))
 
+    # The sender, as acknowledgements come in.
+
     def _acknowledged(self, packet: Packet) -> None:
         _, acknowledged, cause, echo = packet.token
-        if acknowledged > self._una:
-            self._advance(acknowledged, echo)
-        if cause > self._una and cause not in self._sacked:
+        now = self._events.now
+        advanced = acknowledged - self._una
+        delivered = 0
+        for number in range(self._una, acknowledged):
+            delivered += self._arrived(number)
+        if cause > acknowledged and cause < self._next and cause not in self._sacked:
+            delivered += self._arrived(cause)
             self._sacked.add(cause)
-            self._highest_sacked = max(self._highest_sacked, cause)
-        self._judge()
+        if advanced > 0:
+            self._sacked.difference_update(range(self._una, acknowledged))
+            while self._lost and self._lost[0] < acknowledged:
+                self._is_lost.discard(self._lost.popleft())
+            self._una = acknowledged
+            self._next = max(self._next, acknowledged)
+            self._measure(now - echo)
+            self._probed = False
+        self._detect_losses()
+        if self._recovering and self._una >= self._recover:
+            self._recovering = False
+            self.control.cwnd = max(self.control.ssthresh, 1.0)
+        elif self._recovering:
+            self._reduce(delivered)
+        elif advanced > 0:
+            self.control.acked(advanced, now, now - echo, self._una, self._next)
+        self._set_timers()
         self._send_more()
 
-    def _advance(self, acknowledged: int, echo: Nanoseconds) -> None:
-        """All before `acknowledged` has arrived."""
-        now = self._events.now
-        newly = acknowledged - self._una
-        if self._sacked:
-            self._sacked.difference_update(range(self._una, acknowledged))
-        while self._lost and self._lost[0] < acknowledged:
-            self._lost.popleft()
-        self._una = acknowledged
-        self._next = max(self._next, acknowledged)
-        self._judged = max(self._judged, acknowledged)
-        self._measure(now - echo)
-        self._deadline = now + self._timeout
-        if self._recovering:
-            self._recovering = acknowledged < self._recover
-        elif self._cwnd < self._ssthresh:
-            self._cwnd += min(newly, 2)
-        else:
-            self._cwnd += newly / self._cwnd
+    def _arrived(self, number: int) -> int:
+        """Note that a segment is there; how many are new, so 0 or 1."""
+        sent = self._sent_at.pop(number, None)
+        if sent is None:
+            return 0
+        self._rack = max(self._rack, sent)
+        if number in self._is_lost:
+            self._is_lost.discard(number)
+            self._lost.remove(number)
+        return 1
 
-    def _judge(self) -> None:
-        """A segment is lost when three beyond it have arrived (RFC 6675 §4, IsLost by sequence)."""
-        limit = self._highest_sacked - DUPLICATES + 1
-        while self._judged < limit:
-            if self._judged not in self._sacked:
-                self._lost.append(self._judged)
-                if not self._recovering and self._judged >= self._recover:
-                    self._ssthresh = max((self._next - self._una - len(self._sacked)) / 2, 2.0)
-                    self._cwnd = self._ssthresh
-                    self._recover = self._next
-                    self._recovering = True
-            self._judged += 1
+    def _detect_losses(self) -> None:
+        """RACK (RFC 8985 §6.2): what was sent before something that has arrived, and not just before it, is lost."""
+        now = self._events.now
+        dense = self._recovering or len(self._sacked) >= DUPLICATES
+        window = 0 if dense else self._min_rtt // 4
+        self._reordering = None
+        found = False
+        while self._order:
+            sent, number = self._order[0]
+            if self._sent_at.get(number) != sent:
+                self._order.popleft()  # it arrived, or was sent again
+                continue
+            if sent >= self._rack:
+                break
+            if sent + int(self._srtt or 0) + window > now and not dense:
+                self._reordering = sent + int(self._srtt or 0) + window
+                break
+            self._order.popleft()
+            del self._sent_at[number]
+            self._lost.append(number)
+            self._is_lost.add(number)
+            found = True
+        if found and not self._recovering and self._lost[0] >= self._recover:
+            self._begin_recovery(now)
+        elif found and not self._recovering:
+            self._begin_recovery(now, reduce=False)
+
+    def _begin_recovery(self, now: Nanoseconds, reduce: bool = True) -> None:
+        if reduce:
+            self.control.lost(self._next - self._una - len(self._sacked), now)
+        self._recover = self._next
+        self._recovering = True
+        self._prr_delivered = self._prr_out = 0
+        self._recover_fs = max(1, self._next - self._una)
+        self._quota = 1  # the fast retransmit
+
+    def _reduce(self, delivered: int) -> None:
+        """Proportional rate reduction with slow start as its bound (RFC 6937 §3)."""
+        self._prr_delivered += delivered
+        ssthresh = self.control.ssthresh
+        flight = self._flight
+        if flight > ssthresh:
+            allowed = ceil(self._prr_delivered * ssthresh / self._recover_fs) - self._prr_out
+        else:
+            allowed = min(int(ssthresh) - flight, max(self._prr_delivered - self._prr_out, delivered) + 1)
+        self._quota = max(0, allowed)
+        if self._prr_out == 0:
+            self._quota = max(1, self._quota)
 
     def _measure(self, sample: Nanoseconds) -> None:
         """RFC 6298 §2."""
         if self._srtt is None:
             self._srtt, self._rttvar = float(sample), sample / 2
+            self._min_rtt = sample
         else:
             self._rttvar += (abs(self._srtt - sample) - self._rttvar) / 4
             self._srtt += (sample - self._srtt) / 8
+            self._min_rtt = min(self._min_rtt, sample)
         self._timeout = max(SHORTEST_TIMEOUT, min(round(self._srtt + 4 * self._rttvar), LONGEST_TIMEOUT))
 
-    def _timer(self, _: Any) -> None:
-        self._timer_set = False
+    # Timers.
+
+    def _set_timers(self) -> None:
         now = self._events.now
         if self._next <= self._una:
             return
-        if now >= self._deadline:
-            if not self._recovering:
-                self._ssthresh = max((self._next - self._una - len(self._sacked)) / 2, 2.0)
-            # RFC 6675 §5.1: nothing that is not known to have arrived counts as under way any more.
-            self._lost = deque(number for number in range(self._una, self._next) if number not in self._sacked)
-            self._judged = self._next
-            self._recover = self._next
-            self._recovering = False
-            self._cwnd = 1.0
-            self._timeout = min(2 * self._timeout, LONGEST_TIMEOUT)
-            self._deadline = now + self._timeout
+        self._rto_at = now + self._timeout
+        self._probe_at = None
+        if self._srtt is not None and not self._probed and not self._recovering:
+            # RFC 8985 §7.2: two round trips, and for a lone segment the delay of its acknowledgement.
+            wait = max(SHORTEST_PROBE, round(2 * self._srtt)) + (DELAYED_ACK if self._flight == 1 else 0)
+            if wait < self._timeout:
+                self._probe_at = now + wait
+        self._arm()
+
+    def _arm(self) -> None:
+        due = min(one for one in (self._rto_at, self._probe_at, self._reordering) if one is not None)
+        if self._armed is None or due < self._armed:
+            self._armed = due
+            self._events.at(due, self._timer, due)
+
+    def _timer(self, due: Nanoseconds) -> None:
+        if due != self._armed:
+            return
+        self._armed = None
+        now = self._events.now
+        if self._next <= self._una:
+            return
+        if self._reordering is not None and now >= self._reordering:
+            self._detect_losses()
             self._send_more()
-        else:
-            self._timer_set = True
-            self._events.at(self._deadline, self._timer)
+        elif self._probe_at is not None and now >= self._probe_at:
+            self._probe()
+        elif now >= self._rto_at:
+            self._time_out()
+        self._arm()
+
+    def _probe(self) -> None:
+        """A tail loss probe (RFC 8985 §7.3): something new, or the last segment once more."""
+        self._probed = True
+        self._probe_at = None
+        if self._next - self._una < RECEIVE_WINDOW and self._events.now < self._end:
+            self._next += 1
+            self._send(self._next - 1)
+        elif self._sent_at:
+            self._send(max(self._sent_at))
+        self._rto_at = self._events.now + self._timeout
+
+    def _time_out(self) -> None:
+        """RFC 6298 §5: nothing that is not known to have arrived counts as under way any more."""
+        now = self._events.now
+        if not self._recovering or self._una >= self._recover:
+            self.control.timed_out(self._next - self._una - len(self._sacked), now)
+        self.control.cwnd = 1.0
+        self._lost = deque(number for number in range(self._una, self._next) if number not in self._sacked)
+        self._is_lost = set(self._lost)
+        self._sent_at.clear()
+        self._order.clear()
+        self._recover = self._next
+        self._recovering = False
+        self._probed = False
+        self._timeout = min(2 * self._timeout, LONGEST_TIMEOUT)
+        self._rto_at = now + self._timeout
+        self._probe_at = self._reordering = None
+        self._send_more()

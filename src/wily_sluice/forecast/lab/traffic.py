@@ -56,6 +56,7 @@ class ApplicationEntry(Entry):
     dscp: Annotated[Any, BeforeValidator(lambda value: parse_dscp(value)[0])] = Field(default=0, examples=["EF"])
     seen: Literal[tuple(PROTOCOLS_SEEN)] | None = Field(default=None, examples=["rtp"])  # type: ignore[valid-type]
     host: Annotated[str, BeforeValidator(parse_host_name)] | None = Field(default=None, examples=["films.example"])
+    control: Literal["cubic", "newreno"] = Field(default="cubic", examples=["newreno"])
     flows: Annotated[int, Field(ge=1, le=MOST_FLOWS, strict=True)] = Field(default=1, examples=["4"])
     at: TimeText = Field(default=0, examples=["2 s"])
     lasts: TimeText | None = Field(default=None, alias="for", examples=["20 s"])
@@ -95,6 +96,7 @@ class Application:
     end: Nanoseconds
     uplink: str
     known: Known = NOTHING
+    control: str = "cubic"
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,4 +165,6 @@ def _application(entry: ApplicationEntry, uplink: str, duration: Nanoseconds) ->
     end = duration if entry.lasts is None else min(duration, entry.at + entry.lasts)
     known = Known(entry.seen or "", (entry.host,) if entry.host else ())
     where = entry.uplink or uplink
-    return Application(entry.name, entry.kind, parties, entry.dscp, entry.flows, entry.at, end, where, known)
+    return Application(
+        entry.name, entry.kind, parties, entry.dscp, entry.flows, entry.at, end, where, known, entry.control
+    )
