@@ -1,0 +1,170 @@
+"""What the lab forecasts beside what the kernel's TCP does on the same lines: `python -m benchmarks.truth [SITE…]`.
+
+Needs root. Sites of different rates, buffers and round trips, each without the plan and with it: a call, two uploads,
+four downloads, and two more of a guest under a limiter, in four queues. Prints a table, the worst first, as
+docs/truth.md has it. A goodput agrees within 10% or 0.1 Mbit/s, a delay of the call within 20% or 2 ms.
+"""
+
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from benchmarks.floods import stolen
+from wily_sluice.forecast.lab.run import Row, compare
+from wily_sluice.forecast.lab.traffic import load_traffic
+from wily_sluice.gate.rig.layout import Layout, LineFigures
+from wily_sluice.gate.rig.rig import Rig
+from wily_sluice.gate.rig.trial import Host, finish, gate_running, start_endpoint
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.read import load
+from wily_sluice.units import MILLISECOND
+
+SECONDS, WARMUP = 20, 6
+SITES = {  # Mbit/s down and up, ms of buffer, ms there and back
+    "village": (5.0, 1.0, 800, 60),
+    "branch": (16.0, 2.0, 300, 120),
+    "shop": (50.0, 10.0, 200, 20),
+    "practice": (180.0, 24.0, 300, 18),
+    "shallow": (100.0, 20.0, 20, 40),
+    "office": (500.0, 100.0, 80, 10),
+}
+PLAN = """\
+site: {name}
+uplinks:
+  line: {{interface: wan0, down: {down} Mbit/s, up: {up} Mbit/s, headroom: 8%}}
+networks:
+  house: {{interface: lan0, subnets: [10.7.0.0/24]}}
+  guests: {{interface: lan1, subnets: [10.7.1.0/24]}}
+trees:
+  main:
+    queues:
+      calls: {{guarantee: 20%, priority: 1, cap: 50%}}
+      work: {{guarantee: 30%}}
+      guests: {{guarantee: 5%, cap: 40%}}
+      rest: {{guarantee: 10%, default: true}}
+limiters:
+  guest: {{local: guests, per: host, down: {guest} Mbit/s}}
+rules:
+  - {{name: Call, local: 10.7.0.101, queue: calls}}
+  - {{name: Work, local: 10.7.0.100, queue: work}}
+  - {{name: Guests, local: guests, queue: guests}}
+"""
+TRAFFIC = """\
+duration: {whole} s
+warmup: {warmup} s
+lines: {{line: {{down: {down} Mbit/s, up: {up} Mbit/s, delay: {delay} ms, buffer: {buffer} ms}}}}
+applications:
+  - {{name: Call, kind: call, local: 10.7.0.101, remote: 203.0.113.9, port: 7000}}
+  - {{name: Uploads, kind: upload, flows: 2, local: 10.7.0.100, remote: 203.0.113.9}}
+  - {{name: Downloads, kind: download, flows: 4, local: 10.7.0.102, remote: 203.0.113.9}}
+  - {{name: Guest, kind: download, flows: 2, local: 10.7.1.100, remote: 203.0.113.9}}
+"""
+LOADS = (
+    ("Uploads", "up", Host("house", "10.7.0.100"), 2),
+    ("Downloads", "down", Host("house", "10.7.0.102"), 4),
+    ("Guest", "down", Host("guests", "10.7.1.100"), 2),
+)
+CALLER = Host("house", "10.7.0.101")
+
+
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """One figure: as forecast, and as it was. Mbit/s, or ms."""
+
+    site: str
+    phase: str
+    what: str
+    forecast: float
+    real: float
+
+    @property
+    def apart(self) -> float:
+        """By how much of what is allowed they differ: above 1, they do not agree."""
+        share, least = (0.1, 0.1) if "goodput" in self.what else (0.2, 2.0)
+        return abs(self.forecast - self.real) / max(share * self.real, least)
+
+
+def of_lab(rows: tuple[Row, ...]) -> dict[str, float]:
+    """What the lab says, by the names of figures."""
+    found: dict[str, float] = {}
+    for row in rows:
+        if row.kind == "call":
+            for percent, value in ((50, row.measured.p50), (95, row.measured.p95)):
+                found[f"call {row.way}, p{percent}"] = (value or 0) / MILLISECOND
+        else:
+            found[f"{row.name.lower()}, goodput"] = row.measured.goodput / 1e6
+    return found
+
+
+def of_rig(rig: Rig) -> dict[str, float]:
+    """The same, with real packets."""
+    span = ("--seconds", SECONDS, "--warmup", WARMUP)
+    loads = {name: start_endpoint(rig, host, "load", way, "--flows", flows, *span) for name, way, host, flows in LOADS}
+    time.sleep(WARMUP)
+    call = finish(start_endpoint(rig, CALLER, "call", "--seconds", SECONDS))
+    found = {f"{name.lower()}, goodput": finish(load_)["goodput"] / 1e6 for name, load_ in loads.items()}
+    for way in ("up", "down"):
+        for percent in (50, 95):
+            found[f"call {way}, p{percent}"] = float(np.percentile(call[way], percent)) / MILLISECOND
+    return found
+
+
+@contextmanager
+def standing(plan: Plan, delay: float, buffer: float) -> Iterator[Rig]:
+    """A rig with this line."""
+    rig = Rig("truth")
+    rig.down()
+    line = plan.uplinks[0]
+    figures = LineFigures(line.down, line.up, round(delay * MILLISECOND), round(buffer * MILLISECOND), line.framing)
+    rig.up(Layout(plan, "truth", hosts=8), {"line": figures})
+    try:
+        yield rig
+    finally:
+        rig.down()
+
+
+def site(name: str, folder: Path) -> list[Pair]:
+    """All figures of one site."""
+    down, up, buffer, round_trip = SITES[name]
+    file, traffic = folder / "plan.yaml", folder / "traffic.yaml"
+    file.write_text(PLAN.format(name=name, down=down, up=up, guest=round(down / 4, 2)))
+    whole = SECONDS + WARMUP
+    traffic.write_text(
+        TRAFFIC.format(whole=whole, warmup=WARMUP, down=down, up=up, delay=round_trip / 2, buffer=buffer)
+    )
+    plan = load(file)
+    forecast = compare(plan, load_traffic(traffic, plan))
+    with standing(plan, round_trip / 2, buffer) as rig:
+        without = of_rig(rig)
+        with gate_running(rig, file):
+            with_ = of_rig(rig)
+    phases = (("without", of_lab(forecast.before), without), ("with", of_lab(forecast.after), with_))
+    return [Pair(name, phase, what, said[what], real[what]) for phase, said, real in phases for what in real]
+
+
+def main(arguments: list[str]) -> None:
+    """Measure, and print the table."""
+    pairs: list[Pair] = []
+    for name in arguments or SITES:
+        begun, taken = time.monotonic(), stolen()
+        with tempfile.TemporaryDirectory() as folder:
+            pairs += site(name, Path(folder))
+        print(f"{name}: {(stolen() - taken) / (time.monotonic() - begun):.2f} of a core stolen", file=sys.stderr)
+    print("| site | plan | figure | forecast | real | of what may be |")
+    print("|---|---|---|---|---|---|")
+    for pair in sorted(pairs, key=lambda pair: -pair.apart):
+        print(
+            f"| {pair.site} | {pair.phase} | {pair.what} | {pair.forecast:.2f} | {pair.real:.2f} | {pair.apart:.0%} |"
+        )
+    agree = sum(pair.apart <= 1 for pair in pairs)
+    print(f"\n{agree} of {len(pairs)} agree.")
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])
