@@ -161,20 +161,20 @@ def _some_ports(terms: Terms) -> tuple[tuple[int, int], ...]:
     return terms.ports or terms.remote_ports or ()
 
 
-def _other_transports(plan: Plan) -> dict[tuple[str, int], list[tuple[int, int]]]:
-    """The ports that rules name, by the queues that they go to, and by the protocol; all rules without one are both."""
-    found: dict[tuple[str, int], list[tuple[int, int]]] = {}
+def _other_transports(plan: Plan) -> dict[tuple[str, int], set[int]]:
+    """Which of the ports that services use over both rules name, by the queue that they go to and the protocol."""
+    found: dict[tuple[str, int], set[int]] = {}
+    shared = _both_transports()
     for rule in plan.sorting:
+        named = {port for first, last in _some_ports(rule.terms) for port in shared if first <= port <= last}
         for protocol in (TCP, UDP):
             if rule.terms.protocols is None or protocol in rule.terms.protocols:
                 for queue in rule.queues.values():
-                    found.setdefault((queue, protocol), []).extend(_some_ports(rule.terms))
+                    found.setdefault((queue, protocol), set()).update(named)
     return found
 
 
-def _one_transport(
-    rule: Rule, over: Mapping[tuple[str, int], list[tuple[int, int]]], document: Document
-) -> Iterator[Finding]:
+def _one_transport(rule: Rule, over: Mapping[tuple[str, int], set[int]], document: Document) -> Iterator[Finding]:
     """A rule for a port over TCP or UDP alone, where the service behind it uses both."""
     ports = _some_ports(rule.terms)
     if not ports or rule.terms.protocols not in ((TCP,), (UDP,)):
@@ -182,9 +182,8 @@ def _one_transport(
     shared = _both_transports()
     wanted = UDP if rule.terms.protocols == (TCP,) else TCP
     other = protocol_text((wanted,))
-    have = [span for queue in rule.queues.values() for span in over.get((queue, wanted), ())]
     for port, service in sorted(shared.items()):
-        if any(first <= port <= last for first, last in have):
+        if any(port in over.get((queue, wanted), ()) for queue in rule.queues.values()):
             continue
         if any(first <= port <= last for first, last in ports):
             message = (
