@@ -656,7 +656,8 @@ def main() -> None:
     finally:
         lower_link()
     index = {name: {"made by": maker, "expected": expected} for name, (_, maker, expected) in SCENARIOS.items()}
-    (FOLDER / "index.yaml").write_text(yaml.safe_dump(index, sort_keys=False))
+    kept = yaml.safe_load((FOLDER / "index.yaml").read_text())  # what was recorded elsewhere
+    (FOLDER / "index.yaml").write_text(yaml.safe_dump({**kept, **index}, sort_keys=False))
 
 
 if __name__ == "__main__":

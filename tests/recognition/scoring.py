@@ -74,20 +74,25 @@ def scores() -> list[Score]:
     return found
 
 
+def _told(counts: Counter[str]) -> str:
+    return ", ".join(f"{count} {word or 'as nothing known'}" for word, count in counts.items())
+
+
 def main() -> None:
     """Print the table of docs/recognition.md."""
     total: Counter[str] = Counter()
-    print("| capture | made by | conversation | should be | seen as | |\n|---|---|---|---|---|---|")
+    seen: dict[tuple[str, str], Counter[str]] = {}
+    faults = []
     for score in scores():
-        verdict = "right" if score.right else "**wrong**" if score.wrong_with_confidence else "not recognized"
+        seen.setdefault((score.capture, score.maker), Counter())[score.seen] += 1
+        verdict = "right" if score.right else "wrong" if score.wrong_with_confidence else "not recognized"
         total[verdict] += 1
-        should, seen = (
-            score.expected or "nothing known",
-            score.seen or (f"perhaps {score.likely}" if score.likely else "–"),
-        )
-        should, seen = (f"{word} {name}".strip() for word, name in ((should, score.name), (seen, score.seen_name)))
-        print(f"| {score.capture} | {score.maker} | {score.ends} | {should} | {seen} | {verdict} |")
-    print(f"\n{sum(total.values())} conversations: " + ", ".join(f"{count} {word}" for word, count in total.items()))
+        if not score.right:
+            faults.append(f"- {score.capture}, {score.ends}: {score.expected or 'nothing'} is {verdict}")
+    print("| capture | made by | seen |\n|---|---|---|")
+    for (capture, maker), counts in seen.items():
+        print(f"| {capture} | {maker} | {_told(counts)} |")
+    print("", f"{sum(total.values())} conversations: {_told(total)}", *faults, sep="\n")
 
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-"""BitTorrent: the handshake of peers (BEP 3), their queries for peers (BEP 5), and their transport over UDP (BEP 29).
+"""BitTorrent: the handshake of peers (BEP 3), their queries for peers (BEP 5, BEP 15), their transport (BEP 29).
 
 What peers encrypt (message stream encryption) cannot be told from random bytes, and is not recognized.
 """
@@ -13,6 +13,7 @@ _QUERY = re.compile(rb"d(2:ip\d{1,2}:.{6,18}?)?1:[arev]", re.DOTALL)
 _ID = b"2:id20:"
 _SYN, _STATE = 0x41, 0x21  # type and version of uTP's first two packets
 _UTP_HEADER = 20  # bytes
+_TRACKER = bytes.fromhex("00000417 27101980 00000000")  # connection_id of the first request, and its action
 
 
 def look_tcp(opening: Opening) -> Answer:
@@ -26,8 +27,10 @@ def look_tcp(opening: Opening) -> Answer:
 
 
 def look_dht(opening: Opening) -> Answer:
-    """Whether a datagram asks for peers. A transfer may follow in the same conversation."""
+    """Whether a datagram asks for peers: of the table, after which a transfer may follow, or of a tracker."""
     for datagram in opening.datagrams:
+        if datagram.length == 16 and datagram.payload.startswith(_TRACKER):
+            return Verdict("bittorrent", "a request to a tracker of BitTorrent over UDP (BEP 15)")
         if _is_query(datagram.payload):
             return Verdict("dht", "a message of BitTorrent's distributed table", final=False)
     return WAIT if len(opening.datagrams) < 2 else None

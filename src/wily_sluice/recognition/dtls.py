@@ -1,7 +1,7 @@
 """DTLS (RFC 9147, RFC 6347): by the header of its records. It often makes the keys of calls (RFC 5764)."""
 
 from wily_sluice.recognition.client_hello import parse_hello
-from wily_sluice.recognition.opening import Opening
+from wily_sluice.recognition.opening import SHARED, Opening
 from wily_sluice.recognition.stun import is_stun
 from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
 
@@ -42,6 +42,7 @@ def look(opening: Opening) -> Answer:
             if hello is None:
                 break
             if hello.for_media:
+                opening.most = SHARED
                 return Verdict("dtls-srtp", f"{hello.words}, for the keys of media", hello.name, final=False)
             return Verdict("dtls", hello.words, hello.name)
     if not handshake:

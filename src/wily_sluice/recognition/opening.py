@@ -2,7 +2,8 @@
 
 Of TCP, the first bytes of both streams, put in order by their sequence numbers (RFC 9293 §3.4); of UDP, the first
 datagrams. Both are bounded: a stream to STREAM_BYTES, and the datagrams to DATAGRAMS, of which beyond DATAGRAM_BYTES in
-all only the first TAIL bytes of each are kept.
+all only the first TAIL bytes of each are kept. Where peers first find each other and agree on keys in the conversation
+that then carries their media (RFC 8445, RFC 5764), it is watched for SHARED.
 """
 
 from typing import Any, NamedTuple
@@ -15,7 +16,8 @@ MOST_SEGMENTS = 8  # out of order, that wait for one before them
 DATAGRAMS = 32
 DATAGRAM_BYTES: Size = 12_288
 TAIL: Size = 64
-MOST_PACKETS = 48  # of either, before the conversation is left alone
+SHARED = 96
+MOST_PACKETS = 48  # of TCP, before the conversation is left alone
 LONGEST: Nanoseconds = 30_000_000_000
 
 
@@ -63,9 +65,11 @@ class Stream:
 
 
 class Opening:
-    """`notes` are what a recognizer remembers from packet to packet, under its own name."""
+    """`notes` are what a recognizer remembers from packet to packet, under its own name; `most` is how many datagrams
+    are looked at.
+    """
 
-    __slots__ = ("begun", "datagrams", "down", "hopes", "kept", "notes", "packets", "parties", "up")
+    __slots__ = ("begun", "datagrams", "down", "hopes", "kept", "most", "notes", "packets", "parties", "up")
 
     def __init__(self, key: bytes, now: Nanoseconds) -> None:
         self.parties: Parties = parties(key)
@@ -73,6 +77,7 @@ class Opening:
         self.packets = 0
         self.up, self.down = Stream(), Stream()
         self.datagrams: list[Datagram] = []
+        self.most = DATAGRAMS
         self.kept = 0
         self.notes: dict[str, Any] = {}
         self.hopes: Any = None
@@ -85,8 +90,10 @@ class Opening:
     @property
     def over(self) -> bool:
         """Whether enough was shown."""
+        if self.parties.protocol != TCP:
+            return self.packets >= self.most
         full = len(self.up.data) >= STREAM_BYTES and len(self.down.data) >= STREAM_BYTES
-        return full or self.packets >= MOST_PACKETS or len(self.datagrams) >= DATAGRAMS
+        return full or self.packets >= MOST_PACKETS
 
     def add(self, parsed: Parsed, packet: bytes, up: bool, now: Nanoseconds) -> None:
         """Take in a packet, of which `packet` has the first bytes."""

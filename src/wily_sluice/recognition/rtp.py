@@ -7,6 +7,7 @@ packets have one timestamp, eight have to follow each other without a gap. Repor
 (RFC 5761) are passed over, as are STUN and DTLS, which RFC 7983 lets share the port.
 """
 
+from dataclasses import dataclass, field
 from itertools import pairwise
 
 from wily_sluice.recognition.opening import Opening
@@ -16,37 +17,52 @@ PACKETS = 5  # of one source
 PICTURE = 8  # of one picture
 HALF = 1 << 31
 FIRST_DYNAMIC = 96  # of payload types
+STATIC_PICTURES = frozenset((25, 26, 28, 31, 32, 33, 34))  # RFC 3551 §6, table 5
 HEADER = 12  # bytes
 LARGEST_GAP = 16  # of sequence numbers
 MOST_STRANGE = 12  # datagrams that are no RTP
 LONGEST_STEP = 1 << 20  # of timestamps: seconds, at any clock that is in use
 
 
+Step = tuple[int, int, int]  # sequence number, timestamp, payload type
+
+
+@dataclass(slots=True)
+class _Notes:
+    """What has been seen so far: the last packets of each source, one way and by its SSRC."""
+
+    read: int = 0
+    strange: int = 0
+    sources: dict[tuple[bool, bytes], list[Step]] = field(default_factory=dict)
+
+
 def look(opening: Opening) -> Answer:
     """Whether one of the sources in this conversation behaves as RTP does."""
-    sources: dict[tuple[bool, bytes], list[tuple[int, int, int]]] = {}
-    strange = 0
-    for datagram in opening.datagrams:
+    notes: _Notes = opening.notes.setdefault("rtp", _Notes())
+    sources = notes.sources
+    for datagram in opening.datagrams[notes.read :]:
+        notes.read += 1
         payload = datagram.payload
         if payload and (payload[0] < 4 or 20 <= payload[0] < 64):
             continue
         if len(payload) < HEADER or payload[0] >> 6 != 2 or 192 <= payload[1] <= 223:
-            strange += 1
+            notes.strange += 1
             continue
         source = (datagram.up, payload[8:12])
         steps = sources.setdefault(source, [])
         kind = payload[1] & 0x7F
         steps.append((int.from_bytes(payload[2:4]), int.from_bytes(payload[4:8]), kind))
-        if len(steps) >= PICTURE and _is_picture(steps):
+        del steps[:-PICTURE]
+        if len(steps) == PICTURE and _is_picture(steps):
             return Verdict("rtp", f"{PICTURE} packets of one picture of one source, payload type {kind}")
         if len(steps) >= PACKETS and _runs(steps):
             return Verdict("rtp", f"{PACKETS} packets of one source in their order, payload type {kind}")
-    if strange > MOST_STRANGE or len(sources) > 2 * MOST_STRANGE:
+    if notes.strange > MOST_STRANGE or len(sources) > 2 * MOST_STRANGE:
         return None
     return WAIT
 
 
-def _runs(steps: list[tuple[int, int, int]]) -> bool:
+def _runs(steps: list[Step]) -> bool:
     """Whether the last packets of a source follow each other."""
     moved = 0
     for (number, time, _), (next_number, next_time, _) in pairwise(steps[-PACKETS:]):
@@ -57,15 +73,14 @@ def _runs(steps: list[tuple[int, int, int]]) -> bool:
     return moved > 0
 
 
-def _is_picture(steps: list[tuple[int, int, int]]) -> bool:
-    """Whether the last packets of a source are one after the other of one moment and payload type, which pictures have
-    beyond those that are given out for good (RFC 3551 §6); what only counts shows no timestamp.
+def _is_picture(last: list[Step]) -> bool:
+    """Whether packets of a source are one after the other of one moment, and of a payload type that pictures have; what
+    only counts shows no timestamp.
     """
-    last = steps[-PICTURE:]
     first = last[0]
     return (
         first[1] > 0
-        and first[2] >= FIRST_DYNAMIC
+        and (first[2] >= FIRST_DYNAMIC or first[2] in STATIC_PICTURES)
         and all(
             (number - first[0]) & 0xFFFF == place and (time, kind) == first[1:]
             for place, (number, time, kind) in enumerate(last)

@@ -4,7 +4,7 @@ It comes before the media of a call or a meeting, or a game between peers, in on
 what follows may say more.
 """
 
-from wily_sluice.recognition.opening import Opening
+from wily_sluice.recognition.opening import SHARED, Opening
 from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
 
 COOKIE = bytes.fromhex("2112a442")
@@ -34,6 +34,7 @@ def look(opening: Opening) -> Answer:
     """Whether one of the datagrams is a message of STUN."""
     for datagram in opening.datagrams:
         if is_stun(datagram.payload, datagram.length):
+            opening.most = SHARED
             kind = "request" if not datagram.payload[0] & 1 and not datagram.payload[1] & 0x10 else "message"
             return Verdict("stun", f"a {kind} of STUN", final=False)
     return WAIT if len(opening.datagrams) < 4 else None
