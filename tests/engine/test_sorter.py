@@ -5,6 +5,7 @@ from hypothesis import strategies as st
 
 from tests.engine.driving import conversation, packet
 from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.behaviour import Behaviour
 from wily_sluice.engine.condition import (
     All,
     AnyOf,
@@ -144,6 +145,16 @@ def test_what_was_moved_has_a_conversation_sorted_again_once_for_each_size_that_
     assert watch.moved == 30_000
 
 
+def test_an_exchange_that_is_over_within_a_second_is_not_interactive_and_one_that_goes_on_is() -> None:
+    behaviour = Behaviour()
+    shapes = []
+    for number in range(200):
+        behaviour.saw(number % 2 == 0, 90, number * 8 * MILLISECOND)
+        shapes.append(behaviour.shape)
+    assert set(shapes[: 1000 // 8]) == {""}
+    assert shapes[-1] == "interactive"
+
+
 def test_a_rate_holds_once_it_has_lasted_and_ends_with_a_pause() -> None:
     # 1000 bytes every 4 ms are 2 Mbit/s; 1.6 Mbit/s for 10 s is asked for.
     watch = Watch(WatchSpec(rates=((1_600_000, 10 * SECOND),)))
@@ -158,7 +169,7 @@ def test_a_rate_holds_once_it_has_lasted_and_ends_with_a_pause() -> None:
 
 def test_a_call_behaves_interactively_and_a_download_is_bulk_and_one_may_become_the_other() -> None:
     watch = Watch(WatchSpec(behaviour=True))
-    for number in range(100):
+    for number in range(101):
         watch.saw(number % 2 == 0, 200, number * 10 * MILLISECOND)
     assert watch.shape == "interactive"
     for number in range(1200):

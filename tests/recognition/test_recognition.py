@@ -7,10 +7,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.recognition.scoring import FOLDER, scores
+from tests.recognition.scoring import FOLDER, conversations, scores
 from wily_sluice.engine.conversation import Conversation, ConversationTable
 from wily_sluice.engine.header import TCP, UDP, Parties, key_of, parse
-from wily_sluice.engine.known import PROTOCOLS_SEEN
+from wily_sluice.engine.known import PROTOCOLS_SEEN, Known
+from wily_sluice.plan.build_rules import build_service
+from wily_sluice.plan.services import shipped_services
 from wily_sluice.recognition import rtsp, sip
 from wily_sluice.recognition.client_hello import host_name, parse_hello
 from wily_sluice.recognition.learnt import LearntNames
@@ -82,6 +84,19 @@ def test_real_programs_are_recognized_and_nothing_is_taken_for_what_it_is_not() 
 def test_media_of_a_meeting_are_seen_behind_all_that_two_browsers_say_first() -> None:
     media = {score.capture for score in scores() if score.seen == "rtp"}
     assert media >= {"meeting", "browsers-audio", "browsers-video", "browsers-mixed"}
+
+
+def test_a_tunnel_on_the_web_s_port_is_no_web_page_and_a_terminal_over_udp_is_no_play() -> None:
+    services = {name: build_service(service) for name, service in shipped_services().items()}
+
+    def signs(capture: str, port: int, shape: str = "") -> list[str]:
+        (one,) = (c for c in conversations(FOLDER / f"{capture}.pcap") if c.parties.remote_port == port)
+        known = one.known or Known()
+        return [name for name, service in services.items() if service.sign(one.parties, known, shape)]
+
+    assert signs("tunnels", 443) == []
+    assert signs("browser-quic", 443) == ["web-pages"]
+    assert signs("terminal-udp", 60001, "interactive") == ["secure-shell"]
 
 
 def test_a_stream_is_put_in_order_whatever_comes_late_twice_or_across_the_end_of_the_numbers() -> None:

@@ -21,7 +21,7 @@ LARGE_MEAN: Final[Size] = 1000  # bytes: that of a bulk transfer, in its directi
 BULK: Final[Size] = 200_000  # bytes: and this much of it in one look
 SLOWEST: Final[Nanoseconds] = 100 * MILLISECOND  # from packet to packet, in each direction, if it is interactive
 LONGEST_GAP: Final[Nanoseconds] = SECOND  # a conversation that pauses longer is not steady
-SHORTEST_LOOK: Final[Nanoseconds] = 200 * MILLISECOND
+SHORTEST_LOOK: Final[Nanoseconds] = SECOND  # an exchange of questions and answers may be steady for less
 
 
 class Behaviour:

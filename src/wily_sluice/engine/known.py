@@ -10,18 +10,25 @@ class Known:
     """`seen` is the protocol that its packets were seen to speak, such as `tls`; empty while nothing is certain.
 
     `names` are the names of the remote, the likeliest first. `likely` is a protocol that is probable but not certain.
-    `evidence` says for a person what each of these rests on.
+    `evidence` says for a person what each of these rests on. `foreign`: its beginning was seen, and is none of what can
+    be recognized.
     """
 
-    __slots__ = ("evidence", "likely", "names", "seen")
+    __slots__ = ("evidence", "foreign", "likely", "names", "seen")
 
     def __init__(
-        self, seen: str = "", names: tuple[str, ...] = (), evidence: tuple[str, ...] = (), likely: str = ""
+        self,
+        seen: str = "",
+        names: tuple[str, ...] = (),
+        evidence: tuple[str, ...] = (),
+        likely: str = "",
+        foreign: bool = False,
     ) -> None:
         self.seen = seen
         self.names = names
         self.evidence = evidence
         self.likely = likely
+        self.foreign = foreign
 
 
 NOTHING: Final = Known()
@@ -45,6 +52,7 @@ PROTOCOLS_SEEN: dict[str, str] = {
     "sip": "signalling of calls (RFC 3261)",
     "smtp": "mail, as it is sent (RFC 5321)",
     "ssh": "a secure shell (RFC 4253)",
+    "ssp": "a remote terminal over UDP",
     "stun": "finding a way through a NAT, for calls and games (RFC 8489)",
     "tls": "encrypted streams over TCP (RFC 8446)",
     "utp": "bulk between peers over UDP (BEP 29)",

@@ -7,7 +7,8 @@ A conversation is of a service when any of its signs is there:
 - its remote port is among `ports`, or its remote address in `remote`.
 
 Ports and addresses are guesses. Where the service says what it speaks (`seen`), or what it may be wrapped in (`over`,
-such as `tls`), and the conversation was seen to speak something else, they count no longer. And where the service has a
+such as `tls`), and the conversation was seen to speak something else, they count no longer; nor do they where it says
+both, and the conversation's beginning was seen to be none of what can be recognized. And where the service has a
 `shape`, the conversation must behave so; a shape alone, without any other sign, is a sign, unless the conversation was
 seen to speak something.
 """
@@ -52,6 +53,8 @@ class Service:
             if name:
                 return f"is with {name}"
         if known.seen and known.seen not in self.over and (self.seen or self.over or self.shape):
+            return ""
+        if known.foreign and self.seen and self.over:
             return ""
         for first, last in self.ports.get(parties.protocol, ()):
             if first <= parties.remote_port <= last:

@@ -69,7 +69,7 @@ class Opening:
     are looked at.
     """
 
-    __slots__ = ("begun", "datagrams", "down", "hopes", "kept", "most", "notes", "packets", "parties", "up")
+    __slots__ = ("begun", "datagrams", "down", "hopes", "kept", "most", "notes", "opened", "packets", "parties", "up")
 
     def __init__(self, key: bytes, now: Nanoseconds) -> None:
         self.parties: Parties = parties(key)
@@ -81,6 +81,7 @@ class Opening:
         self.kept = 0
         self.notes: dict[str, Any] = {}
         self.hopes: Any = None
+        self.opened = False  # a SYN was seen
 
     @property
     def streams(self) -> tuple[bytes, bytes]:
@@ -100,6 +101,7 @@ class Opening:
         self.packets += 1
         payload = packet[parsed.headers : parsed.length or None] if parsed.headers else b""
         if self.parties.protocol == TCP:
+            self.opened = self.opened or bool(parsed.flags & 2)
             start = _transport_start(packet)
             if start + 8 <= len(packet):
                 sequence = int.from_bytes(packet[start + 4 : start + 8])

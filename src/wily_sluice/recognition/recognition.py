@@ -12,7 +12,7 @@ from typing import Final
 
 from wily_sluice.engine.conversation import Conversation
 from wily_sluice.engine.header import TCP, UDP, Parsed
-from wily_sluice.engine.known import Known
+from wily_sluice.engine.known import NOTHING, Known
 from wily_sluice.recognition import (
     bittorrent,
     dns,
@@ -25,6 +25,7 @@ from wily_sluice.recognition import (
     rtp,
     rtsp,
     sip,
+    ssp,
     stun,
     tls,
     wireguard,
@@ -47,6 +48,7 @@ RECOGNIZERS: Final[Mapping[int, tuple[Recognizer, ...]]] = {
         bittorrent.look_dht,
         bittorrent.look_utp,
         wireguard.look,
+        ssp.look,
         ntp.look,
         ike.look,
     ),
@@ -125,6 +127,10 @@ class Recognition:
         opening.hopes = tuple(hopes)
         if not hopes:
             self._end(conversation)
+            if opening.opened and any(opening.streams) and not (known := conversation.known or NOTHING).seen:
+                evidence = (*known.evidence, "its first bytes are none of what can be recognized")[:MOST_EVIDENCE]
+                conversation.known = Known("", known.names, evidence, known.likely, foreign=True)
+                changed = True
         return changed
 
     def _end(self, conversation: Conversation) -> None:
