@@ -1,10 +1,14 @@
+import tempfile
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
+from tests.conftest import SMALL_PLAN
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Meter
@@ -13,6 +17,7 @@ from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.forecast.lab.traffic import Traffic, load_traffic
 from wily_sluice.plan.finding import FileError
 from wily_sluice.plan.model import Plan
+from wily_sluice.plan.read import load
 from wily_sluice.units import MILLISECOND, SECOND, transmission_time
 
 DATA_FRAME = ETHERNET.cost(1500)
@@ -198,3 +203,26 @@ def test_a_traffic_file_that_does_not_fit_is_refused_with_its_line(
         traffic(plan, CALL.replace(old, new), head=HEAD.replace(old, new))
     assert says in str(caught.value)
     assert caught.value.findings[0].line == (6 if old in CALL else HEAD[: HEAD.index(old)].count("\n") + 1)
+
+
+@settings(max_examples=5)
+@given(st.integers(1, 9), st.integers(4, 20), st.integers(1, 4))
+def test_the_totals_of_a_line_are_what_arithmetic_says(calls: int, mbit: int, flows: int) -> None:
+    talk, speech = calls * 50 * 218 * 8, calls * 50 * 160 * 8  # bit/s: 50 packets a second, in Ethernet and as sound
+    head = f"duration: 7 s\nwarmup: 3 s\nlines: {{line: {{down: {mbit} Mbit/s, up: 10 Mbit/s, delay: 5 ms}}}}\n"
+    called = CALL.replace("}", f", flows: {calls}}}")
+    filling = f"  - {{name: Full, kind: download, flows: {flows}, local: 10.7.0.9, remote: 203.0.113.6}}\n"
+    with tempfile.TemporaryDirectory() as folder:
+        plan_file, file = Path(folder) / "sluice.yaml", Path(folder) / "traffic.yaml"
+        plan_file.write_text(SMALL_PLAN.replace("down: 20 Mbit/s", f"down: {mbit} Mbit/s"))
+        plan = load(plan_file)
+        for downloads in ("", filling):
+            file.write_text(f"{head}applications:\n{called}{downloads}")
+            for shaped, rate in ((False, mbit * 10**6), (True, mbit * 10**6 * 9 // 10)):
+                load_ = Lab(plan, load_traffic(file, plan), shaped).run().load("line", "down")
+                if downloads:
+                    assert 0.97 * rate < load_.carried < 1.001 * rate
+                    assert load_.goodput == pytest.approx(speech + (load_.carried - talk) * 1448 / 1518, rel=0.02)
+                else:
+                    assert load_.carried == pytest.approx(talk, rel=0.01)
+                    assert load_.goodput == pytest.approx(speech, rel=0.01)

@@ -42,6 +42,10 @@ class Line(Discipline):
         self.free_at = free_at + sending_time(size, self.rate)
         return self.free_at + self.delay
 
+    def waiting(self, now: Nanoseconds) -> float:
+        """Bytes that were taken in and have not left yet."""
+        return max(0, self.free_at - now) * self.rate / BYTE_TIME
+
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in."""
         arrival = self.transmit(packet.size, now)

@@ -26,7 +26,7 @@ from wily_sluice.forecast.lab.tcp import Transfer
 from wily_sluice.forecast.lab.traffic import Application, Traffic
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan
-from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Direction, Nanoseconds, Size
+from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Direction, Nanoseconds
 
 FIRST_PORT = 49_152  # RFC 6335: the first port that no service has for its own
 STEP: Nanoseconds = SECOND // 4  # of simulated time between two tellings of the progress
@@ -166,9 +166,10 @@ class Lab:
             self._follow_clock()
             progress(self.events.now)
 
-    def _carried(self) -> dict[tuple[str, Direction], Size]:
-        """What has come through each direction: what a shaper behind a line dropped has not."""
-        carried = {way: line.carried for way, line in self._lines.items()}
+    def _carried(self) -> dict[tuple[str, Direction], float]:
+        """Bytes that have left each direction: what waits in a buffer, or a shaper behind a line dropped, has not."""
+        now = self.events.now
+        carried = {way: line.carried - line.waiting(now) for way, line in self._lines.items()}
         return carried | {(name, "down"): behind.released for name, behind in self._behind.items()}
 
     def run(self, progress: Callable[[Nanoseconds], None] = lambda _: None) -> Run:
