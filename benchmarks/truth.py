@@ -1,7 +1,7 @@
 """What the lab forecasts beside what the kernel's TCP does on the same lines: `python -m benchmarks.truth [SITE…]`.
 
-`--runs N` does each so many times, and half as often with the plan, and compares the means: who gives way first at a full
-buffer is chance, on a real line as in the lab.
+`--runs N` does each so many times, and half as often with the plan, and compares the means: who gives way first at a
+full buffer is chance, on a real line as in the lab.
 
 Needs root. Sites of different rates, buffers and round trips, each without the plan and with it: a call, two uploads,
 four downloads, and two more of a guest under a limiter, in four queues. Prints a table, the worst first, as
