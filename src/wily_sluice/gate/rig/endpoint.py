@@ -35,6 +35,7 @@ CHUNK = 1 << 16
 SIOCOUTQ = 0x5411  # linux/sockios.h: bytes sent and not acknowledged
 CALL_PAYLOAD = 172  # bytes: with the headers of UDP and IPv4, a packet of 200
 CALL_PERIOD = 0.020  # seconds
+CONNECTED_WITHIN = 20.0  # seconds
 _STAMPS = struct.Struct("!Iqq")  # number, sent at, far side's time; ns
 
 
@@ -198,15 +199,35 @@ def _receive_floods(lines: list[socket.socket], seconds: float, warmup: float) -
     return carried
 
 
+def _connected(addresses: list[str], remote: str) -> list[socket.socket]:
+    """A connection from each address. All are opened at once, so that none has a start before the others."""
+    connections = []
+    selector = selectors.DefaultSelector()
+    for address in addresses:
+        connection = socket.socket(_family(remote))
+        connection.bind((address, 0))
+        connection.setblocking(False)
+        connection.connect_ex((remote, PORT))
+        selector.register(connection, selectors.EVENT_WRITE)
+        connections.append(connection)
+    until = time.monotonic() + CONNECTED_WITHIN
+    while selector.get_map():
+        for key, _ in selector.select(max(0.0, until - time.monotonic())):
+            assert isinstance(key.fileobj, socket.socket)
+            if error := key.fileobj.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):
+                raise OSError(error, os.strerror(error))
+            selector.unregister(key.fileobj)
+        if time.monotonic() >= until and selector.get_map():
+            raise TimeoutError(f"{remote} does not answer")
+    return connections
+
+
 def load(direction: str, local: str, remote: str, flows: int, seconds: float, warmup: float) -> dict[str, Any]:
     """Move bytes over `flows` connections of each local address; those of the first `warmup` seconds do not count."""
-    connections = []
-    for address in local.split(",") * flows:
-        connection = socket.create_connection((remote, PORT), timeout=20, source_address=(address, 0))
+    connections = _connected(local.split(",") * flows, remote)
+    for connection in connections:
         _fill_buffers(connection)
-        connection.sendall(direction[:1].encode())
-        connection.setblocking(False)
-        connections.append(connection)
+        connection.send(direction[:1].encode())
     selector = selectors.DefaultSelector()
     for index, connection in enumerate(connections):
         selector.register(connection, selectors.EVENT_READ if direction == "down" else selectors.EVENT_WRITE, index)
