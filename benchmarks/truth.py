@@ -31,6 +31,7 @@ from wily_sluice.plan.read import load
 from wily_sluice.units import MILLISECOND
 
 SECONDS, WARMUP = 60, 6
+MOST_STOLEN, TRIES = 0.03, 4  # of a core, by the machine's host; how often it is measured anew for that
 SITES = {  # Mbit/s down and up, ms of buffer, ms there and back
     "village": (5.0, 1.0, 800, 60),
     "branch": (16.0, 2.0, 300, 120),
@@ -145,6 +146,18 @@ def of_rig(rig: Rig) -> Named:
     return found
 
 
+def undisturbed(rig: Rig) -> Named:
+    """The same, measured again while the machine's host takes away what the gate needs."""
+    for _ in range(TRIES):
+        begun, taken = time.monotonic(), stolen()
+        found = of_rig(rig)
+        part = (stolen() - taken) / (time.monotonic() - begun)
+        if part <= MOST_STOLEN:
+            break
+        print(f"{rig.name}: {part:.2f} of a core stolen", file=sys.stderr)
+    return found
+
+
 @contextmanager
 def standing(plan: Plan, delay: float, buffer: float) -> Iterator[Rig]:
     """A rig with this line, which may stand beside those of other sites."""
@@ -172,9 +185,9 @@ def site(name: str, folder: Path, runs: int) -> list[Pair]:
     planned = load_traffic(traffic, plan)
     forecasts = [compare(plan, replace(planned, seed=planned.seed + run)) for run in range(runs)]
     with standing(plan, round_trip / 2, buffer) as rig:
-        without = [of_rig(rig) for _ in range(runs)]
+        without = [undisturbed(rig) for _ in range(runs)]
         with gate_running(rig, file):
-            with_ = [of_rig(rig) for _ in range((runs + 1) // 2)]
+            with_ = [undisturbed(rig) for _ in range((runs + 1) // 2)]
     before = [of_lab(forecast.before) for forecast in forecasts]
     after = [of_lab(forecast.after) for forecast in forecasts]
     return [
@@ -192,10 +205,8 @@ def main(arguments: list[str]) -> None:
     options = parser.parse_args(arguments)
     pairs: list[Pair] = []
     for name in options.sites:
-        begun, taken = time.monotonic(), stolen()
         with tempfile.TemporaryDirectory() as folder:
             pairs += site(name, Path(folder), options.runs)
-        print(f"{name}: {(stolen() - taken) / (time.monotonic() - begun):.2f} of a core stolen", file=sys.stderr)
     print("| site | plan | figure | forecast | real | of what may be |")
     print("|---|---|---|---|---|---|")
     for pair in sorted(pairs, key=lambda pair: -pair.apart):
