@@ -12,18 +12,18 @@ from collections.abc import Callable
 from math import prod
 from time import perf_counter_ns
 
-from wily_sluice.engine import tree as tree_module
-from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.condition import All, LocalIs, PortIs, RemoteIs
-from wily_sluice.engine.conversation import ConversationTable
-from wily_sluice.engine.header import TCP, Parties, key_of
-from wily_sluice.engine.limiter import Limiter, LimiterSpec, Per
-from wily_sluice.engine.limiter_bank import LimiterBank
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.classifier import ANYONE, Rule, Sorter
+from wily_sluice.engine.classify.condition import All, LocalIs, PortIs, RemoteIs
+from wily_sluice.engine.classify.header import TCP, Parties, key_of
+from wily_sluice.engine.classify.rule_index import Reach
+from wily_sluice.engine.conversations.conversation import ConversationTable
+from wily_sluice.engine.limit.limiter import Limiter, LimiterSpec, Per
+from wily_sluice.engine.limit.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.rule_index import Reach
+from wily_sluice.engine.queueing import tree as tree_module
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
-from wily_sluice.engine.sorter import ANYONE, Rule, Sorter
-from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.plan.build import build_tree
 from wily_sluice.units import transmission_time
 

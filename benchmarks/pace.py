@@ -16,7 +16,7 @@ from statistics import median
 
 from tests.gate.stillness import stood_still_during
 from wily_sluice import examples
-from wily_sluice.engine import tree
+from wily_sluice.engine.queueing import tree
 from wily_sluice.gate.command import run
 from wily_sluice.gate.rig.cost import FULL, MIX, packets_through, program_running
 from wily_sluice.gate.rig.flood_program import CONVERSATIONS, FIRST_PORT

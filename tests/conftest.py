@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
-import wily_sluice.engine.tree
+import wily_sluice.engine.queueing.tree
 from wily_sluice import examples
 from wily_sluice.gate.packet_queue import PacketQueue
 from wily_sluice.plan.finding import Finding
@@ -81,7 +81,7 @@ def why_not_live() -> str:
 
 def form() -> str:
     """In which form the engine is tested here."""
-    return "source" if (wily_sluice.engine.tree.__file__ or "").endswith(".py") else "compiled"
+    return "source" if (wily_sluice.engine.queueing.tree.__file__ or "").endswith(".py") else "compiled"
 
 
 def pytest_report_header() -> str:

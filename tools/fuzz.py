@@ -13,9 +13,9 @@ from collections.abc import Callable
 
 import atheris
 
-with atheris.instrument_imports(include=["wily_sluice.recognition", "wily_sluice.engine.header"]):
-    from wily_sluice.engine.conversation import ConversationTable
-    from wily_sluice.engine.header import TCP, UDP, Parties, key_of, parse
+with atheris.instrument_imports(include=["wily_sluice.recognition", "wily_sluice.engine.classify.header"]):
+    from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of, parse
+    from wily_sluice.engine.conversations.conversation import ConversationTable
     from wily_sluice.recognition.opening import Datagram, Opening
     from wily_sluice.recognition.recognition import RECOGNIZERS, Recognition
 

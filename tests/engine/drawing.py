@@ -4,8 +4,8 @@ from dataclasses import replace
 
 from hypothesis import strategies as st
 
-from wily_sluice.engine.service_curve import first_slope
-from wily_sluice.engine.spec import Discipline, QueueSpec
+from wily_sluice.engine.queueing.service_curve import first_slope
+from wily_sluice.engine.queueing.spec import Discipline, QueueSpec
 from wily_sluice.units import MILLISECOND
 
 PRIORITIES = st.sampled_from([1, 3, 5, 5, 9])

@@ -3,16 +3,16 @@
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from wily_sluice.engine.condition import Condition, PortIs
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import UDP, Parties, key_of
-from wily_sluice.engine.lane import Lane
-from wily_sluice.engine.limiter import Limiter
-from wily_sluice.engine.limiter_bank import LimiterBank
+from wily_sluice.engine.classify.classifier import ANYONE, Rule, Sorter
+from wily_sluice.engine.classify.condition import Condition, PortIs
+from wily_sluice.engine.classify.header import UDP, Parties, key_of
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.limit.limiter import Limiter
+from wily_sluice.engine.limit.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import NOT_ECT, Packet
+from wily_sluice.engine.queueing.lane import Lane
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
-from wily_sluice.engine.sorter import ANYONE, Rule, Sorter
-from wily_sluice.engine.spec import QueueSpec
 from wily_sluice.engine.tally import FlowTally
 from wily_sluice.plan.build import build_tree
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Rate, transmission_time

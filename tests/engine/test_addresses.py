@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.plan.addresses import address_set, parse_range
 
 # Small numbers, so that drawn ranges touch and overlap.

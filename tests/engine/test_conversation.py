@@ -1,5 +1,5 @@
-from wily_sluice.engine.conversation import ConversationTable
-from wily_sluice.engine.header import Parties, key_of
+from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.conversations.conversation import ConversationTable
 from wily_sluice.units import SECOND
 
 KEY = key_of(Parties(17, bytes([10, 61, 0, 41]), bytes([203, 0, 113, 9]), 5004, 443))

@@ -5,11 +5,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.engine.driving import Bench, conversation, packet
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.fq_codel import FEW_IDLE, FqCodel
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.spec import LeafSpec, QueueSpec
-from wily_sluice.engine.turns import FIRST_LEVEL
+from wily_sluice.engine.queueing.fq_codel import FEW_IDLE, FqCodel
+from wily_sluice.engine.queueing.spec import LeafSpec, QueueSpec
+from wily_sluice.engine.queueing.turns import FIRST_LEVEL
 from wily_sluice.units import MILLISECOND, SECOND
 
 

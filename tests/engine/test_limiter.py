@@ -5,12 +5,12 @@ from collections.abc import Mapping
 import pytest
 
 from tests.engine.driving import Bench, conversation
-from wily_sluice.engine.condition import PortIs
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import key_of
-from wily_sluice.engine.limiter import Excess, Limiter, LimiterSpec, Per
-from wily_sluice.engine.quota import Ledger
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.classify.condition import PortIs
+from wily_sluice.engine.classify.header import key_of
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.limit.limiter import Excess, Limiter, LimiterSpec, Per
+from wily_sluice.engine.limit.quota import Ledger
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.units import MILLISECOND, SECOND
 
 RATE = 20_000_000

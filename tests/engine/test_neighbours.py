@@ -1,8 +1,8 @@
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.neighbours import HOLD, MOST_ADDRESSES, MOST_OF_A_DEVICE, Neighbours
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.neighbours import HOLD, MOST_ADDRESSES, MOST_OF_A_DEVICE, Neighbours
 from wily_sluice.units import SECOND
 
 NEAR = AddressSet([(bytes([10, 7, 0, 0]), bytes([10, 7, 255, 255])), (b"\xfd" + bytes(15), b"\xfd" + b"\xff" * 15)])

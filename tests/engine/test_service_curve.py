@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 from tests.engine.drawing import promises, trees
 from tests.engine.driving import Bench, conversation
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.service_curve import Promise
-from wily_sluice.engine.spec import LeafSpec, QueueSpec
+from wily_sluice.engine.queueing.service_curve import Promise
+from wily_sluice.engine.queueing.spec import LeafSpec, QueueSpec
 from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Nanoseconds, transmission_time
 
 RATE = 2_000_000

@@ -4,9 +4,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.engine.driving import conversation, packet
-from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.behaviour import Behaviour
-from wily_sluice.engine.condition import (
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.classifier import ANYONE, Rule, Sorter
+from wily_sluice.engine.classify.condition import (
     All,
     AnyOf,
     Condition,
@@ -18,16 +18,16 @@ from wily_sluice.engine.condition import (
     ProtocolIs,
     RemoteIs,
 )
-from wily_sluice.engine.conversation import Conversation, ConversationTable
-from wily_sluice.engine.header import TCP, UDP, Parties, key_of
-from wily_sluice.engine.kind import PURE_ACK, SMALL, SYN, kind_of
-from wily_sluice.engine.known import Known
-from wily_sluice.engine.lane import STALE
-from wily_sluice.engine.names import NameSet, covers
-from wily_sluice.engine.rule_index import Reach
-from wily_sluice.engine.service import Service
-from wily_sluice.engine.sorter import ANYONE, Rule, Sorter
-from wily_sluice.engine.watch import Watch, WatchSpec
+from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
+from wily_sluice.engine.classify.kind import PURE_ACK, SMALL, SYN, kind_of
+from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.classify.names import NameSet, covers
+from wily_sluice.engine.classify.rule_index import Reach
+from wily_sluice.engine.classify.service import Service
+from wily_sluice.engine.conversations.behaviour import Behaviour
+from wily_sluice.engine.conversations.conversation import Conversation, ConversationTable
+from wily_sluice.engine.conversations.watch import Watch, WatchSpec
+from wily_sluice.engine.queueing.lane import STALE
 from wily_sluice.units import MILLISECOND, SECOND
 
 HOST, FAR = ip_address("10.61.0.41").packed, ip_address("203.0.113.9").packed

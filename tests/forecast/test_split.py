@@ -3,7 +3,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.engine.drawing import trees
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.forecast.split import split
 
 

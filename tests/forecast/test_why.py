@@ -1,6 +1,6 @@
 import pytest
 
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.forecast.split import split
 from wily_sluice.forecast.why import why
 from wily_sluice.views.why import step_sentence, worst_sentence

@@ -11,7 +11,7 @@ import threading
 from collections.abc import Callable, Set
 from typing import Any
 
-from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.gate.counters import Row
 from wily_sluice.gate.diversion import Standing
 from wily_sluice.gate.gate import Gate

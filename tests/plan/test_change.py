@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import Parties, key_of
+from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan

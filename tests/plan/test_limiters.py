@@ -6,9 +6,9 @@ from zoneinfo import ZoneInfo
 import pytest
 
 from tests.conftest import SMALL_PLAN, told
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import Parties, key_of
-from wily_sluice.engine.neighbours import HOLD
+from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.classify.neighbours import HOLD
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.finding import FileError

@@ -9,11 +9,11 @@ from random import Random
 import pytest
 
 from tests.conftest import told
-from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.condition import Clock, Subject
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import Parties, key_of
-from wily_sluice.engine.known import Known
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.condition import Clock, Subject
+from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.plan.addresses import address_set
 from wily_sluice.plan.build_rules import RuleBuilder
 from wily_sluice.plan.check_order import out_of_reach

@@ -2,8 +2,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from tests.conftest import SMALL_PLAN
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import Parties, key_of
+from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve

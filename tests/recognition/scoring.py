@@ -6,9 +6,9 @@ from typing import NamedTuple
 
 import yaml
 
-from wily_sluice.engine.conversation import Conversation, ConversationTable
-from wily_sluice.engine.header import TCP, parse, parties
-from wily_sluice.engine.known import NOTHING
+from wily_sluice.engine.classify.header import TCP, parse, parties
+from wily_sluice.engine.classify.known import NOTHING
+from wily_sluice.engine.conversations.conversation import Conversation, ConversationTable
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.trace.capture import read
 

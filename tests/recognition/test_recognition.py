@@ -8,9 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.recognition.scoring import FOLDER, conversations, scores
-from wily_sluice.engine.conversation import Conversation, ConversationTable
-from wily_sluice.engine.header import TCP, UDP, Parties, key_of, parse
-from wily_sluice.engine.known import PROTOCOLS_SEEN, Known
+from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of, parse
+from wily_sluice.engine.classify.known import PROTOCOLS_SEEN, Known
+from wily_sluice.engine.conversations.conversation import Conversation, ConversationTable
 from wily_sluice.plan.build_rules import build_service
 from wily_sluice.plan.services import shipped_services
 from wily_sluice.recognition import rtsp, sip

@@ -13,9 +13,9 @@ from rich.progress import Progress
 from wily_sluice.cli.options import Refusal, at_option, choose_uplinks, json_option, plan_option, read_at
 from wily_sluice.control.client import Client, bundle_from
 from wily_sluice.control.json_rpc import RpcError
-from wily_sluice.engine.header import Parties
-from wily_sluice.engine.kind import NAMES as KINDS
-from wily_sluice.engine.known import PROTOCOLS_SEEN
+from wily_sluice.engine.classify.header import Parties
+from wily_sluice.engine.classify.kind import NAMES as KINDS
+from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.plan.traffic_words import parse_dscp, parse_host_name, parse_protocol

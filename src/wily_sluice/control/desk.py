@@ -55,7 +55,7 @@ from wily_sluice.control.params import (
 from wily_sluice.control.paths import runtime_folder
 from wily_sluice.control.server import Caller, Server, methods_data
 from wily_sluice.control.snapshot import Snapshot, conversations_data, look_data, snapshot_data
-from wily_sluice.engine.header import Parties, key_of
+from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.gate.counters import Row
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key

@@ -6,8 +6,8 @@ from ipaddress import ip_address
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from wily_sluice.engine.header import parties
-from wily_sluice.engine.limiter import Whom
+from wily_sluice.engine.classify.header import parties
+from wily_sluice.engine.limit.limiter import Whom
 from wily_sluice.gate.counters import Talk
 from wily_sluice.gate.look import Look
 from wily_sluice.history.counts import Counts, Key, Subject

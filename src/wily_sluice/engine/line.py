@@ -7,9 +7,9 @@ that does not fit into the buffer is dropped at its tail.
 from collections import deque
 from collections.abc import Callable
 
-from wily_sluice.engine.discipline import Discipline
-from wily_sluice.engine.pace import sending_time
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.queueing.discipline import Discipline
+from wily_sluice.engine.queueing.pace import sending_time
 from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
 
 

@@ -5,8 +5,8 @@ from typing import TYPE_CHECKING, Any, Final
 from wily_sluice.units import Nanoseconds, Size
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.conversation import Conversation
-    from wily_sluice.engine.lane import Lane
+    from wily_sluice.engine.conversations.conversation import Conversation
+    from wily_sluice.engine.queueing.lane import Lane
     from wily_sluice.engine.tally import FlowTally
 
 NOT_ECT: Final = 0  # the ECN field (RFC 3168 §5)
@@ -18,7 +18,7 @@ CE: Final = 3
 class Packet:
     """`size` is in bytes as charged on the line, `length` without framing, `payload` what of it an application sent.
 
-    `kind` is what kinds of packet it is (`engine.kind`), where rules ask. `arrived` is when it
+    `kind` is what kinds of packet it is (`engine.classify.kind`), where rules ask. `arrived` is when it
     came, `entered` when it joined the queue that it stands in.
 
     `ecn` is the ECN field that it came with; `marked` says that a queue has marked it instead of dropping it, and the

@@ -9,21 +9,21 @@ late sends what it missed and the rate still holds; after idleness it starts at 
 
 from typing import Final
 
-from wily_sluice.engine.busyness import Busyness
-from wily_sluice.engine.condition import Subject
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.discipline import Discipline
-from wily_sluice.engine.header import UNREADABLE
-from wily_sluice.engine.lane import STALE, Lane
-from wily_sluice.engine.limiter import Bucket
-from wily_sluice.engine.limiter_bank import LimiterBank
-from wily_sluice.engine.pace import at_rate, sending_time
+from wily_sluice.engine.classify.classifier import Sorter
+from wily_sluice.engine.classify.condition import Subject
+from wily_sluice.engine.classify.header import UNREADABLE
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.conversations.watch import Watch
+from wily_sluice.engine.limit.limiter import Bucket
+from wily_sluice.engine.limit.limiter_bank import LimiterBank
+from wily_sluice.engine.limit.utilisation import Busyness
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.sorter import Sorter
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.queueing.discipline import Discipline
+from wily_sluice.engine.queueing.lane import STALE, Lane
+from wily_sluice.engine.queueing.pace import at_rate, sending_time
+from wily_sluice.engine.queueing.spec import QueueSpec
+from wily_sluice.engine.queueing.tree import Leaf, Tree
 from wily_sluice.engine.tally import ETHERNET_HEADER, FlowTally
-from wily_sluice.engine.tree import Leaf, Tree
-from wily_sluice.engine.watch import Watch
 from wily_sluice.units import MILLISECOND, Direction, Nanoseconds, Size
 
 CATCH_UP: Final[Nanoseconds] = 20 * MILLISECOND  # how much of a stall is made good afterwards

@@ -15,7 +15,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import groupby, pairwise
 
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.units import Rate
 
 

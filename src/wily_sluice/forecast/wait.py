@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.forecast.split import split
 from wily_sluice.plan.build import leaf_limit, leaf_most, leaf_target
 from wily_sluice.units import BYTE_TIME, Nanoseconds, transmission_time

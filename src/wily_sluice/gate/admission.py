@@ -3,13 +3,13 @@
 import time
 from typing import Final
 
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.fragments import Fragments
+from wily_sluice.engine.classify.header import ICMP, ICMPV6, UNREADABLE, Parsed, is_ipv6, parse, quoted
+from wily_sluice.engine.classify.kind import kind_of
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.conversations.fragments import Fragments
+from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
-from wily_sluice.engine.header import ICMP, ICMPV6, UNREADABLE, Parsed, is_ipv6, parse, quoted
-from wily_sluice.engine.kind import kind_of
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.strangers import Home
 from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.loop import Entrance
 from wily_sluice.gate.openings import Openings

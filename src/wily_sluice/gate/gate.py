@@ -21,9 +21,9 @@ from itertools import islice
 from typing import Any, NamedTuple, Protocol
 from zoneinfo import ZoneInfo
 
-from wily_sluice.engine.header import parse, parties
+from wily_sluice.engine.classify.header import parse, parties
+from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.strangers import Home
 from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.beside import THREAD_TURN, Beside
 from wily_sluice.gate.budget import Budget

@@ -13,7 +13,7 @@ from itertools import count
 from threading import Lock
 from typing import TypeAlias
 
-from wily_sluice.engine.limiter import waiting_burst
+from wily_sluice.engine.limit.limiter import waiting_burst
 from wily_sluice.gate import diversion
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.machine import Machine

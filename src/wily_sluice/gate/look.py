@@ -2,7 +2,7 @@
 
 from typing import NamedTuple
 
-from wily_sluice.engine.known import NOTHING
+from wily_sluice.engine.classify.known import NOTHING
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.units import DIRECTIONS, Direction, Size
 
@@ -31,7 +31,7 @@ class Look(NamedTuple):
 
 
 def look_at(engine: SiteEngine, key: bytes) -> Look | None:
-    """Of the conversation with this key (`engine.header`); None when it is not open."""
+    """Of the conversation with this key (`engine.classify.header`); None when it is not open."""
     conversation = engine.conversations.peek(key)
     if conversation is None:
         return None

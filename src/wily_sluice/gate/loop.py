@@ -19,8 +19,8 @@ from typing import Final, Protocol
 
 from mypy_extensions import mypyc_attr
 
-from wily_sluice.engine.discipline import Discipline
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.queueing.discipline import Discipline
 from wily_sluice.gate.diversion import wishes
 from wily_sluice.gate.openings import Openings
 from wily_sluice.gate.packet_queue import Diverted, PacketQueue

@@ -12,7 +12,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
-from wily_sluice.engine.addresses import AddressSet, Range
+from wily_sluice.engine.classify.addresses import AddressSet, Range
 from wily_sluice.gate import diversion
 from wily_sluice.gate.command import require
 from wily_sluice.gate.errors import LiveError

@@ -4,8 +4,8 @@ A name comes from the conversation's own opening, or from the answer of DNS that
 only asked for is not here.
 """
 
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.known import Known
+from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.conversations.conversation import Conversation
 
 MOST = 10_000  # between two takings
 

@@ -6,7 +6,7 @@ Every parser raises ValueError with a message fit for the person.
 import re
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 
-from wily_sluice.engine.addresses import AddressSet, Range
+from wily_sluice.engine.classify.addresses import AddressSet, Range
 from wily_sluice.units import quoted
 
 

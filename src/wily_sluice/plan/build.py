@@ -3,23 +3,23 @@
 from collections.abc import Callable
 from datetime import datetime
 
-from wily_sluice.engine.codel import TARGET, Codel
-from wily_sluice.engine.condition import Clock
-from wily_sluice.engine.conversation import ConversationTable
-from wily_sluice.engine.crowd import Crowd
-from wily_sluice.engine.fifo import Fifo
-from wily_sluice.engine.fq_codel import MOST_PACKETS, FqCodel
+from wily_sluice.engine.classify.condition import Clock
+from wily_sluice.engine.classify.neighbours import Neighbours
+from wily_sluice.engine.conversations.conversation import ConversationTable
+from wily_sluice.engine.conversations.crowd import Crowd
+from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.leaf_queue import LeafQueue
-from wily_sluice.engine.limiter import Limiter, LimiterSpec
-from wily_sluice.engine.limiter_bank import LimiterBank
-from wily_sluice.engine.neighbours import Neighbours
+from wily_sluice.engine.limit.limiter import Limiter, LimiterSpec
+from wily_sluice.engine.limit.limiter_bank import LimiterBank
+from wily_sluice.engine.limit.quota import Ledger
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.quota import Ledger
+from wily_sluice.engine.queueing.codel import TARGET, Codel
+from wily_sluice.engine.queueing.fifo import Fifo
+from wily_sluice.engine.queueing.fq_codel import MOST_PACKETS, FqCodel
+from wily_sluice.engine.queueing.leaf_queue import LeafQueue
+from wily_sluice.engine.queueing.spec import QueueSpec
+from wily_sluice.engine.queueing.tree import Tree
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
-from wily_sluice.engine.spec import QueueSpec
-from wily_sluice.engine.strangers import Home
-from wily_sluice.engine.tree import Tree
 from wily_sluice.plan.build_rules import RuleBuilder
 from wily_sluice.plan.model import Party, Plan
 from wily_sluice.plan.rates import resolve

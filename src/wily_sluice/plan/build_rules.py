@@ -2,8 +2,9 @@
 
 from collections.abc import Iterable
 
-from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.condition import (
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.classifier import Rule, Sorter
+from wily_sluice.engine.classify.condition import (
     All,
     AnyOf,
     Clock,
@@ -21,12 +22,11 @@ from wily_sluice.engine.condition import (
     VersionIs,
     WhenIs,
 )
-from wily_sluice.engine.names import NameSet
-from wily_sluice.engine.neighbours import Neighbours
-from wily_sluice.engine.rule_index import Reach
-from wily_sluice.engine.service import Service
-from wily_sluice.engine.sorter import Rule, Sorter
-from wily_sluice.engine.watch import WatchSpec
+from wily_sluice.engine.classify.names import NameSet
+from wily_sluice.engine.classify.neighbours import Neighbours
+from wily_sluice.engine.classify.rule_index import Reach
+from wily_sluice.engine.classify.service import Service
+from wily_sluice.engine.conversations.watch import WatchSpec
 from wily_sluice.plan import model as planned
 from wily_sluice.plan.model import Party, Plan, Terms
 from wily_sluice.units import Nanoseconds, Rate

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from ipaddress import ip_network
 
-from wily_sluice.engine.watch import MOST_RATES
+from wily_sluice.engine.conversations.watch import MOST_RATES
 from wily_sluice.plan.check_limiters import WITH_PORTS, check_limiters, outside, wrong_remote
 from wily_sluice.plan.check_order import check_order
 from wily_sluice.plan.check_trees import check_trees

@@ -8,8 +8,8 @@ for several is told once.
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from wily_sluice.engine.service_curve import first_slope
-from wily_sluice.engine.spec import USUAL_PRIORITY, Discipline, QueueSpec
+from wily_sluice.engine.queueing.service_curve import first_slope
+from wily_sluice.engine.queueing.spec import USUAL_PRIORITY, Discipline, QueueSpec
 from wily_sluice.plan.document import Document, Reading
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.model import Directional, Plan, Queue, Tree, Uplink

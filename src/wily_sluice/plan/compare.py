@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from difflib import SequenceMatcher
 from typing import Literal, TypeAlias, TypeVar
 
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.plan.model import GateSettings, Limiter, Plan, Rule, Terms, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.traffic_words import dscp_text

@@ -7,7 +7,7 @@ import csv
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 
-from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.plan.addresses import address_set, hardware_text, looks_like_address, parse_hardware
 from wily_sluice.plan.document import Reading, suggestion
 from wily_sluice.plan.finding import Finding

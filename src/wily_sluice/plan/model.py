@@ -4,10 +4,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Generic, Literal, TypeAlias, TypeVar
 
-from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, LONGEST_FRAME, Framing
-from wily_sluice.engine.limiter import Excess, LimiterSpec, Per, waiting_burst
-from wily_sluice.engine.spec import Discipline, LeafSpec
+from wily_sluice.engine.limit.limiter import Excess, LimiterSpec, Per, waiting_burst
+from wily_sluice.engine.queueing.spec import Discipline, LeafSpec
 from wily_sluice.plan.document import Document
 from wily_sluice.plan.schedule import Schedule
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Amount, Direction, Nanoseconds, Rate, Size
@@ -171,7 +171,7 @@ class Party:
 
 @dataclass(frozen=True, slots=True)
 class Service:
-    """The signs by which a service is told: see `engine.service`. `ports` are of the remote, by protocol number.
+    """The signs by which a service is told, as in `classify.service`. `ports` are of the remote, by protocol number.
 
     `own` says that the person wrote it.
     """

@@ -9,7 +9,7 @@ parent alone.
 from dataclasses import replace
 
 from wily_sluice.engine.framing import LARGEST_PACKET
-from wily_sluice.engine.spec import Discipline, QueueSpec
+from wily_sluice.engine.queueing.spec import Discipline, QueueSpec
 from wily_sluice.plan.model import Plan, Queue, Uplink
 from wily_sluice.units import Direction, Rate, Size
 

@@ -13,9 +13,9 @@ a rule is out of reach exactly when it is for every single DSCP.
 from collections.abc import Iterable, Iterator
 from datetime import date, datetime, timedelta
 
-from wily_sluice.engine import kind
-from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.names import covers
+from wily_sluice.engine.classify import kind
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.names import covers
 from wily_sluice.plan.model import Party, Plan, Terms
 from wily_sluice.plan.regions import Box, Dimension, Ranges, TooInvolvedError, both, left, meet, meet_all, ranges
 from wily_sluice.plan.schedule import Schedule

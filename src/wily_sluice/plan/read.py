@@ -6,8 +6,8 @@ from dataclasses import replace
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.spec import LeafSpec
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.queueing.spec import LeafSpec
 from wily_sluice.plan.addresses import address_set
 from wily_sluice.plan.calendar_file import CalendarFile
 from wily_sluice.plan.check import check

@@ -13,10 +13,18 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
 
+from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
 from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
-from wily_sluice.engine.known import PROTOCOLS_SEEN
-from wily_sluice.engine.limiter import Excess, Per, Whom
-from wily_sluice.engine.spec import FIRST_PRIORITY, LAST_PRIORITY, USUAL_PRIORITY, Aqm, Discipline, FairBy, LeafSpec
+from wily_sluice.engine.limit.limiter import Excess, Per, Whom
+from wily_sluice.engine.queueing.spec import (
+    FIRST_PRIORITY,
+    LAST_PRIORITY,
+    USUAL_PRIORITY,
+    Aqm,
+    Discipline,
+    FairBy,
+    LeafSpec,
+)
 from wily_sluice.plan.addresses import parse_prefix
 from wily_sluice.plan.document import suggestion
 from wily_sluice.plan.model import USUAL_ROUND_TRIP, Burst, Directional, FramingWords, Period, Quota

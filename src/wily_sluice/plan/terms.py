@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterable, Mapping
 
-from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.plan.document import Reading, suggestion
 from wily_sluice.plan.finding import Finding
 from wily_sluice.plan.members import Groups

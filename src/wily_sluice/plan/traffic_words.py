@@ -8,8 +8,8 @@ Sources: the IANA registry of protocol numbers; RFC 2474 (class selectors), 2597
 
 import re
 
-from wily_sluice.engine import kind
-from wily_sluice.engine.names import LONGEST, normal
+from wily_sluice.engine.classify import kind
+from wily_sluice.engine.classify.names import LONGEST, normal
 from wily_sluice.units import Nanoseconds, Rate, Size, parse_rate, parse_size, parse_time, quoted
 
 PROTOCOLS: dict[str, tuple[int, ...]] = {

@@ -8,7 +8,7 @@ that then carries their media (RFC 8445, RFC 5764), it is watched for SHARED.
 
 from typing import Any, NamedTuple
 
-from wily_sluice.engine.header import TCP, Parsed, Parties, parties
+from wily_sluice.engine.classify.header import TCP, Parsed, Parties, parties
 from wily_sluice.units import Nanoseconds, Size
 
 STREAM_BYTES: Size = 12_288
@@ -113,7 +113,7 @@ class Opening:
 
 
 def _transport_start(packet: bytes) -> int:
-    """Where the TCP header begins, which `engine.header` has found to be there."""
+    """Where the TCP header begins, which `engine.classify.header` has found to be there."""
     if packet[0] >> 4 == 4:
         return (packet[0] & 15) * 4
     kind, start = packet[6], 40

@@ -10,9 +10,9 @@ Conversations of DNS and SIP stay watched, since they tell about others; a datag
 from collections.abc import Callable, Mapping
 from typing import Final
 
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import TCP, UDP, Parsed
-from wily_sluice.engine.known import NOTHING, Known
+from wily_sluice.engine.classify.header import TCP, UDP, Parsed
+from wily_sluice.engine.classify.known import NOTHING, Known
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.recognition import (
     bittorrent,
     dns,

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
-from wily_sluice.engine.header import parse
+from wily_sluice.engine.classify.header import parse
 from wily_sluice.trace.frames import BrokenError, Frames, NoCaptureError
 from wily_sluice.units import SECOND, Nanoseconds
 

@@ -2,10 +2,10 @@
 
 from dataclasses import dataclass
 
-from wily_sluice.engine.condition import Subject
-from wily_sluice.engine.lane import Lane
-from wily_sluice.engine.service import Service
-from wily_sluice.engine.sorter import Sorter
+from wily_sluice.engine.classify.classifier import Sorter
+from wily_sluice.engine.classify.condition import Subject
+from wily_sluice.engine.classify.service import Service
+from wily_sluice.engine.queueing.lane import Lane
 from wily_sluice.plan.build_rules import build_service
 from wily_sluice.plan.model import Plan, Terms
 from wily_sluice.plan.services import shipped_services

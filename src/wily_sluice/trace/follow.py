@@ -10,13 +10,13 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.fragments import Fragments
-from wily_sluice.engine.header import ICMP, ICMPV6, TCP, Parsed, Parties, parse, parties, quoted
-from wily_sluice.engine.kind import kind_of
-from wily_sluice.engine.known import NOTHING
-from wily_sluice.engine.lane import Lane
-from wily_sluice.engine.limiter import Bucket
+from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, Parsed, Parties, parse, parties, quoted
+from wily_sluice.engine.classify.kind import kind_of
+from wily_sluice.engine.classify.known import NOTHING
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.conversations.fragments import Fragments
+from wily_sluice.engine.limit.limiter import Bucket
+from wily_sluice.engine.queueing.lane import Lane
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.recognition.recognition import Recognition

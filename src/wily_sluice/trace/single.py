@@ -3,10 +3,10 @@
 from dataclasses import dataclass
 from datetime import datetime
 
-from wily_sluice.engine.condition import Subject
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import Parties, key_of
-from wily_sluice.engine.known import Known
+from wily_sluice.engine.classify.condition import Subject
+from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.trace.explain import Services, Way, way_of
@@ -15,7 +15,7 @@ from wily_sluice.units import DIRECTIONS, Direction, Size
 
 @dataclass(frozen=True, slots=True)
 class Described:
-    """A conversation as a person describes it. `kind` are bits of `engine.kind`; `moved` is in bytes.
+    """A conversation as a person describes it. `kind` are bits of `engine.classify.kind`; `moved` is in bytes.
 
     `marks` are the DSCPs that its packets carry, as bits.
     """

@@ -4,7 +4,7 @@ from collections import Counter
 from dataclasses import replace
 from typing import Any
 
-from wily_sluice.engine.limiter import Per
+from wily_sluice.engine.limit.limiter import Per
 from wily_sluice.plan.model import Limiter, Plan, Uplink
 from wily_sluice.plan.schedule import DAYS
 from wily_sluice.plan.traffic_words import dscp_text, ports_text, protocol_text

@@ -11,7 +11,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from wily_sluice.engine.header import Parties
+from wily_sluice.engine.classify.header import Parties
 from wily_sluice.plan.traffic_words import PROTOCOLS, dscp_text, kinds_text
 from wily_sluice.trace.explain import UNKNOWN, Tried, Way
 from wily_sluice.trace.follow import Count, Decision, Followed, Trace

@@ -7,7 +7,7 @@ from rich.console import RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.forecast.wait import Wait, waits
 from wily_sluice.plan.model import Plan, Queue, Tree, Uplink
 from wily_sluice.plan.rates import resolve

@@ -9,7 +9,7 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 from matplotlib.patches import Patch
 
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.forecast.split import split
 from wily_sluice.forecast.wait import waits
 from wily_sluice.plan.model import Plan, Tree, Uplink

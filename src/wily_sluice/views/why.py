@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.forecast.split import Share, usable
 from wily_sluice.forecast.why import Step
 from wily_sluice.units import Direction, format_rate, format_rate_both

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from random import Random
 
-from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.packet import Packet
 from wily_sluice.forecast.lab.events import Events

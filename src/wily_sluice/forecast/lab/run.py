@@ -13,8 +13,8 @@ from multiprocessing import active_children, get_context
 from multiprocessing.sharedctypes import Synchronized
 from random import Random
 
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import key_of
+from wily_sluice.engine.classify.header import key_of
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper

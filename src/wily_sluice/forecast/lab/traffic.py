@@ -7,8 +7,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field
 
-from wily_sluice.engine.header import TCP, UDP, Parties
-from wily_sluice.engine.known import NOTHING, PROTOCOLS_SEEN, Known
+from wily_sluice.engine.classify.header import TCP, UDP, Parties
+from wily_sluice.engine.classify.known import NOTHING, PROTOCOLS_SEEN, Known
 from wily_sluice.plan.document import Document, hold_against, read_document, suggestion
 from wily_sluice.plan.finding import FileError, Finding
 from wily_sluice.plan.model import Plan

@@ -2,7 +2,7 @@
 
 A network's namespace holds addresses of its hosts: those that the plan names in groups, rules and limiters, and some
 more. They share one hardware address, as hosts behind a router of their own do; so they are reached by way of one of
-them, and each address is a host (`engine.neighbours`). The uplinks' addresses and the far side's are from the ranges
+them, and each address is a host (`neighbours`). The uplinks' addresses and the far side's are from the ranges
 for documentation (RFC 5737, RFC 3849) and, between line and far side, from the shared range (RFC 6598).
 """
 

@@ -11,9 +11,9 @@ import os
 import signal
 import sys
 
-from wily_sluice.engine.conversation import Conversation
+from wily_sluice.engine.classify.header import parse
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import Cells, Framing
-from wily_sluice.engine.header import parse
 from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate.command import run

@@ -30,16 +30,16 @@ from operator import attrgetter
 from typing import TYPE_CHECKING, Final, NamedTuple
 
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.leaf_queue import LeafQueue
-from wily_sluice.engine.pace import at_rate, sending_time
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.service_curve import BUSY_CREDIT, Promise, RealTime
-from wily_sluice.engine.spec import QueueSpec
+from wily_sluice.engine.queueing.leaf_queue import LeafQueue
+from wily_sluice.engine.queueing.pace import at_rate, sending_time
+from wily_sluice.engine.queueing.service_curve import BUSY_CREDIT, Promise, RealTime
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.tally import Tally
 from wily_sluice.units import MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.lane import Lane
+    from wily_sluice.engine.queueing.lane import Lane
 
 CAP_BURST_TIME: Final[Nanoseconds] = 10 * MILLISECOND
 CAP_BURST_FRAMES: Final = 4

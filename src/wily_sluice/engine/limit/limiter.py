@@ -22,15 +22,15 @@ from weakref import WeakValueDictionary
 
 from mypy_extensions import mypyc_attr
 
-from wily_sluice.engine.busyness import SLOT, Allowance, Draw
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.fq_codel import FqCodel
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.pace import at_rate, sending_time
+from wily_sluice.engine.limit.quota import Account, Ledger
+from wily_sluice.engine.limit.three_colour import GREEN, RED, ThreeColour
+from wily_sluice.engine.limit.utilisation import SLOT, Allowance, Draw
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.quota import Account, Ledger
+from wily_sluice.engine.queueing.fq_codel import FqCodel
+from wily_sluice.engine.queueing.pace import at_rate, sending_time
 from wily_sluice.engine.tally import Tally
-from wily_sluice.engine.three_colour import GREEN, RED, ThreeColour
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
 if TYPE_CHECKING:

@@ -13,8 +13,8 @@ is looked for by the next size alone, and the plan may name at most MOST_RATES d
 from bisect import bisect_right
 from typing import Final
 
-from wily_sluice.engine.behaviour import Behaviour
-from wily_sluice.engine.pace import sending_time
+from wily_sluice.engine.conversations.behaviour import Behaviour
+from wily_sluice.engine.queueing.pace import sending_time
 from wily_sluice.units import Nanoseconds, Rate, Size
 
 MOST_RATES: Final = 8

@@ -13,15 +13,15 @@ that somebody is having. Those that are forgotten are freed a few at a time.
 from collections import deque
 from typing import TYPE_CHECKING, Final
 
-from wily_sluice.engine.header import Parties, parties
-from wily_sluice.engine.known import Known
-from wily_sluice.engine.watch import Watch, WatchSpec
+from wily_sluice.engine.classify.header import Parties, parties
+from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.conversations.watch import Watch, WatchSpec
 from wily_sluice.units import SECOND, Nanoseconds
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.crowd import Crowd
-    from wily_sluice.engine.lane import Lane
-    from wily_sluice.engine.strangers import Home
+    from wily_sluice.engine.conversations.crowd import Crowd
+    from wily_sluice.engine.conversations.strangers import Home
+    from wily_sluice.engine.queueing.lane import Lane
 
 IDLE: Final[Nanoseconds] = 120 * SECOND
 HALF_OPEN: Final[Nanoseconds] = 60 * SECOND
@@ -37,7 +37,7 @@ class Conversation:
     `unknown` says that its packets are still shown to recognition, which writes what it finds into `known`. `watch`
     follows it where rules ask for what only time shows. `settled` is for whoever takes its packets in from several
     places, to note that those of one place are past. While it was half open it sent `packets`, the last at `seen`; it
-    is in turn to be forgotten since `due`. `home` is empty, or the address as whose it is sorted (`engine.strangers`).
+    is in turn to be forgotten since `due`. `home` is empty, or the address as whose it is sorted (`strangers`).
     """
 
     __slots__ = (
@@ -127,7 +127,7 @@ class ConversationTable:
 
     def find(self, key: bytes, dscp: int, now: Nanoseconds, home: "Home | None" = None) -> Conversation:
         """The conversation with this key, opened if need be. `home` is the network that its packet comes from or goes
-        to, where that is known, for a stand-in (`engine.crowd`).
+        to, where that is known, for a stand-in (`engine.conversations.crowd`).
         """
         if self._turn is None or now >= self._turn:
             if self._turn is not None:

@@ -6,7 +6,7 @@ first subnet, which no host has, so that all strangers of a network share one bu
 by another address is that device (`neighbours`).
 """
 
-from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.classify.addresses import AddressSet
 
 
 class Home:

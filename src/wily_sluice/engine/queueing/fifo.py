@@ -7,12 +7,12 @@ from collections import deque
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from wily_sluice.engine.leaf_queue import LeafQueue
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.queueing.leaf_queue import LeafQueue
 from wily_sluice.units import Nanoseconds, Size
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.lane import Lane
+    from wily_sluice.engine.queueing.lane import Lane
 
 
 class Fifo(LeafQueue):

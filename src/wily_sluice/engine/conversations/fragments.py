@@ -8,7 +8,7 @@ for LIFE. A fragment that comes before the first goes by a conversation without 
 from collections import deque
 from typing import Final
 
-from wily_sluice.engine.header import Parsed
+from wily_sluice.engine.classify.header import Parsed
 from wily_sluice.units import SECOND, Nanoseconds
 
 MOST: Final = 4096

@@ -13,10 +13,10 @@ both, and the conversation's beginning was seen to be none of what can be recogn
 seen to speak something.
 """
 
-from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.header import Parties
-from wily_sluice.engine.known import Known
-from wily_sluice.engine.names import NameSet
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.header import Parties
+from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.classify.names import NameSet
 
 
 class Service:

@@ -13,13 +13,13 @@ from math import isqrt
 from typing import TYPE_CHECKING, Final
 
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.leaf_queue import LeafQueue
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.turns import Contender
+from wily_sluice.engine.queueing.leaf_queue import LeafQueue
+from wily_sluice.engine.queueing.turns import Contender
 from wily_sluice.units import MILLISECOND, Nanoseconds, Size
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.lane import Lane
+    from wily_sluice.engine.queueing.lane import Lane
 
 TARGET: Final[Nanoseconds] = 5 * MILLISECOND
 INTERVAL: Final[Nanoseconds] = 100 * MILLISECOND

@@ -11,9 +11,9 @@ The local address of a network's stand-in is that of its stranger (`strangers`).
 
 from typing import Final
 
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import is_ipv6
-from wily_sluice.engine.strangers import Home
+from wily_sluice.engine.classify.header import is_ipv6
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.units import SECOND, Nanoseconds
 
 OPENINGS: Final = 1000  # a second

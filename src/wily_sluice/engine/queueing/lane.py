@@ -6,11 +6,11 @@ It stays the same object while the way changes, so that what waits on it can be 
 from typing import TYPE_CHECKING, Final
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.fq_codel import Flow
-    from wily_sluice.engine.limiter import Bucket
+    from wily_sluice.engine.limit.limiter import Bucket
+    from wily_sluice.engine.queueing.fq_codel import Flow
+    from wily_sluice.engine.queueing.tree import Leaf
     from wily_sluice.engine.shaper import Shaper
     from wily_sluice.engine.tally import FlowTally
-    from wily_sluice.engine.tree import Leaf
 
 STALE: Final = -1
 

@@ -19,11 +19,11 @@ and that packet.
 from heapq import heappop, heappush
 from typing import TYPE_CHECKING, Final
 
-from wily_sluice.engine.pace import sending_time
+from wily_sluice.engine.queueing.pace import sending_time
 from wily_sluice.units import BYTE_TIME, SECOND, Nanoseconds, Rate, Size, transmission_time
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.tree import Leaf
+    from wily_sluice.engine.queueing.tree import Leaf
 
 BUSY_CREDIT: Final[Nanoseconds] = SECOND  # of a stall that kept a busy leaf from what it was promised
 

@@ -15,15 +15,15 @@ from collections.abc import Callable
 from operator import attrgetter
 from typing import TYPE_CHECKING, Final
 
-from wily_sluice.engine.codel import INTERVAL, TARGET, CodelQueue
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.leaf_queue import LeafQueue
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.turns import Turns
+from wily_sluice.engine.queueing.codel import INTERVAL, TARGET, CodelQueue
+from wily_sluice.engine.queueing.leaf_queue import LeafQueue
+from wily_sluice.engine.queueing.turns import Turns
 from wily_sluice.units import Nanoseconds, Size
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.lane import Lane
+    from wily_sluice.engine.queueing.lane import Lane
 
 MOST_PACKETS: Final = 10_240  # RFC 8290 §5.2.1
 DROP_BATCH: Final = 64  # RFC 8290 §4.1.2: at most this many from the fattest flow at once

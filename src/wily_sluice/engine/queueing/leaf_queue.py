@@ -7,7 +7,7 @@ from wily_sluice.engine.packet import Packet
 from wily_sluice.units import Nanoseconds, Size
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.lane import Lane
+    from wily_sluice.engine.queueing.lane import Lane
 
 
 class LeafQueue:

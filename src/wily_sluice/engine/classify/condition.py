@@ -4,12 +4,12 @@ Every condition has a `field`, the word of the plan file that it stands for, so 
 hold can be told which of its fields does not.
 """
 
-from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.header import Parties
-from wily_sluice.engine.known import NOTHING, Known
-from wily_sluice.engine.names import NameSet
-from wily_sluice.engine.service import Service
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.header import Parties
+from wily_sluice.engine.classify.known import NOTHING, Known
+from wily_sluice.engine.classify.names import NameSet
+from wily_sluice.engine.classify.service import Service
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.units import Size
 
 

@@ -14,7 +14,7 @@ though not the primary one.
 from collections import deque
 from typing import Final
 
-from wily_sluice.engine.addresses import AddressSet
+from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.units import SECOND, Nanoseconds
 
 HOLD: Final[Nanoseconds] = 10 * SECOND

@@ -7,12 +7,12 @@ that it shows.
 
 from typing import Final
 
-from wily_sluice.engine.condition import All, Clock, Condition, Subject
-from wily_sluice.engine.conversation import Conversation
-from wily_sluice.engine.neighbours import Neighbours
-from wily_sluice.engine.rule_index import Reach, RuleIndex
-from wily_sluice.engine.service import Service
-from wily_sluice.engine.watch import WatchSpec
+from wily_sluice.engine.classify.condition import All, Clock, Condition, Subject
+from wily_sluice.engine.classify.neighbours import Neighbours
+from wily_sluice.engine.classify.rule_index import Reach, RuleIndex
+from wily_sluice.engine.classify.service import Service
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.conversations.watch import WatchSpec
 
 ANYONE: Final = All()
 

@@ -8,15 +8,15 @@ from collections.abc import Callable
 from heapq import heapify, heappop, heappush
 from typing import TYPE_CHECKING, Final
 
-from wily_sluice.engine.busyness import Allowance
-from wily_sluice.engine.fq_codel import FqCodel
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.limiter import Bucket, Limiter
+from wily_sluice.engine.limit.limiter import Bucket, Limiter
+from wily_sluice.engine.limit.utilisation import Allowance
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.queueing.fq_codel import FqCodel
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.lane import Lane
+    from wily_sluice.engine.queueing.lane import Lane
 
 LONGEST_WAIT: Final[Nanoseconds] = 500 * MILLISECOND  # of backlog, at the limiter's rate
 FEWEST_BYTES: Final[Size] = 64 * LONGEST_FRAME

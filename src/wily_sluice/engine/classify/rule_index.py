@@ -15,8 +15,8 @@ the conditions of each.
 
 from bisect import bisect_right
 
-from wily_sluice.engine.addresses import AddressSet
-from wily_sluice.engine.header import Parties
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.header import Parties
 
 PortRanges = tuple[tuple[int, int], ...]
 
