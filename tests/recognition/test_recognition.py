@@ -13,11 +13,11 @@ from wily_sluice.engine.classify.known import PROTOCOLS_SEEN, Known
 from wily_sluice.engine.conversations.conversation import Conversation, ConversationTable
 from wily_sluice.plan.build_rules import build_service
 from wily_sluice.plan.services import shipped_services
-from wily_sluice.recognition import rtsp, sip
-from wily_sluice.recognition.client_hello import host_name, parse_hello
 from wily_sluice.recognition.learnt import LearntNames
+from wily_sluice.recognition.media import rtsp, sip
 from wily_sluice.recognition.opening import DATAGRAMS, STREAM_BYTES, TAIL, Datagram, Opening, Stream
-from wily_sluice.recognition.quic import look as look_quic
+from wily_sluice.recognition.protocols.client_hello import host_name, parse_hello
+from wily_sluice.recognition.protocols.quic import look as look_quic
 from wily_sluice.recognition.recognition import MOST_OPEN, RECOGNIZERS, Recognition
 from wily_sluice.recognition.verdict import Verdict
 from wily_sluice.units import SECOND

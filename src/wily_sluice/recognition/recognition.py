@@ -13,25 +13,10 @@ from typing import Final
 from wily_sluice.engine.classify.header import TCP, UDP, Parsed
 from wily_sluice.engine.classify.known import NOTHING, Known
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.recognition import (
-    bittorrent,
-    dns,
-    dtls,
-    greetings,
-    http,
-    ike,
-    ntp,
-    quic,
-    rtp,
-    rtsp,
-    sip,
-    ssp,
-    stun,
-    tls,
-    wireguard,
-)
 from wily_sluice.recognition.learnt import ExpectedMedia, LearntNames
+from wily_sluice.recognition.media import dtls, rtp, rtsp, sip, stun
 from wily_sluice.recognition.opening import LONGEST, Opening
+from wily_sluice.recognition.protocols import bittorrent, dns, greetings, http, ike, ntp, quic, ssp, tls, wireguard
 from wily_sluice.recognition.verdict import Answer, Verdict
 from wily_sluice.units import Nanoseconds
 

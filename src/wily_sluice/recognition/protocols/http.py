@@ -5,8 +5,8 @@ The preface of HTTP/2 (RFC 9113 §3.4) is known as well; it names no host that c
 
 import re
 
-from wily_sluice.recognition.client_hello import host_name
 from wily_sluice.recognition.opening import Opening
+from wily_sluice.recognition.protocols.client_hello import host_name
 from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
 
 _REQUEST = re.compile(rb"[A-Z]{3,16} [^ \r\n]{1,4096} HTTP/1\.[01]\r?\n")

@@ -4,8 +4,8 @@ A message may be spread over several records (§5.1), and these over several seg
 the middle of a conversation, was seen, TLS is probable.
 """
 
-from wily_sluice.recognition.client_hello import parse_hello
 from wily_sluice.recognition.opening import STREAM_BYTES, Opening
+from wily_sluice.recognition.protocols.client_hello import parse_hello
 from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
 
 HANDSHAKE, APPLICATION = 22, 23

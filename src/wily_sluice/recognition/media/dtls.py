@@ -1,8 +1,8 @@
 """DTLS (RFC 9147, RFC 6347): by the header of its records. It often makes the keys of calls (RFC 5764)."""
 
-from wily_sluice.recognition.client_hello import parse_hello
+from wily_sluice.recognition.media.stun import is_stun
 from wily_sluice.recognition.opening import SHARED, Opening
-from wily_sluice.recognition.stun import is_stun
+from wily_sluice.recognition.protocols.client_hello import parse_hello
 from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
 
 _VERSIONS = (b"\xfe\xff", b"\xfe\xfd")  # 1.0, and 1.2 which 1.3 shows as well

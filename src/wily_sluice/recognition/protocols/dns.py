@@ -5,8 +5,8 @@ Of an answer, every address counts for the name that was asked for, whatever ali
 
 from typing import NamedTuple
 
-from wily_sluice.recognition.client_hello import host_name
 from wily_sluice.recognition.opening import Opening
+from wily_sluice.recognition.protocols.client_hello import host_name
 from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
 from wily_sluice.units import SECOND, Nanoseconds
 

@@ -1,0 +1,4 @@
+"""Recognizers of everything else.
+
+New here: one file for a protocol, which `recognition.RECOGNIZERS` then lists.
+"""
