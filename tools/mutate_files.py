@@ -19,11 +19,11 @@ from tests.conftest import SMALL_PLAN
 from tools.mutate import mutated
 from wily_sluice import examples
 from wily_sluice.forecast.lab.traffic import load_traffic
-from wily_sluice.plan.calendar_file import CalendarFile
-from wily_sluice.plan.finding import FileError
-from wily_sluice.plan.place_file import members_where
+from wily_sluice.plan.file.place_file import members_where
+from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.read import examine, load
-from wily_sluice.plan.schedule import Entries
+from wily_sluice.plan.schedules.calendar_file import CalendarFile
+from wily_sluice.plan.schedules.schedule import Entries
 from wily_sluice.trace.capture import CaptureError, read
 from wily_sluice.trace.follow import Follower
 

@@ -17,7 +17,7 @@ from wily_sluice.control.clerk import Clerk, _write
 from wily_sluice.control.desk import run_desk
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.history.quota_store import QuotaStore
-from wily_sluice.plan.bundle import Bundle, bundle_of
+from wily_sluice.plan.file.bundle import Bundle, bundle_of
 from wily_sluice.plan.model import Plan
 
 HOST = bytes([10, 7, 1, 9])

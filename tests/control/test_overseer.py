@@ -10,7 +10,7 @@ import pytest
 from wily_sluice.control import overseer as module
 from wily_sluice.control.overseer import Overseer
 from wily_sluice.gate.visits import Visits
-from wily_sluice.plan.bundle import Bundle
+from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND
 
@@ -18,7 +18,7 @@ BESIDE = (
     "import socket, sys\n"
     "from wily_sluice.control.link import Link\n"
     "from wily_sluice.control.messages import FromGate, Take\n"
-    "from wily_sluice.plan.bundle import Bundle\n"
+    "from wily_sluice.plan.file.bundle import Bundle\n"
     "end = socket.socket(fileno=int(sys.argv[1]))\n"
     "link = Link(end, FromGate)\n"
     "link.send(Take(1, Bundle(b'new'), 2, 60_000_000_000, 1 << 62))\n"

@@ -15,7 +15,7 @@ from wily_sluice.forecast.lab.measure import Meter
 from wily_sluice.forecast.lab.run import Lab, Row, compare
 from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.forecast.lab.traffic import Traffic, load_traffic
-from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.units import MILLISECOND, SECOND, transmission_time

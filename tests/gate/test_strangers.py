@@ -18,7 +18,7 @@ from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.name_store import NameStore
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
-from wily_sluice.plan.bundle import Bundle
+from wily_sluice.plan.file.bundle import Bundle
 
 NOBODY = 65_534
 

@@ -3,8 +3,8 @@ from pathlib import Path
 import pytest
 
 from wily_sluice.history.revisions import RevisionStore
-from wily_sluice.plan.bundle import Bundle, bundle_of
-from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.file.bundle import Bundle, bundle_of
+from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 

@@ -15,11 +15,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wily_sluice import examples
-from wily_sluice.plan.calendar_file import CalendarFile
-from wily_sluice.plan.document import Document, Location, read_document
-from wily_sluice.plan.finding import FileError
-from wily_sluice.plan.place_file import members_where
+from wily_sluice.plan.file.document import Document, Location, read_document
+from wily_sluice.plan.file.place_file import members_where
+from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.read import examine, examine_document
+from wily_sluice.plan.schedules.calendar_file import CalendarFile
 
 DEMO = read_document(examples.folder() / examples.PLAN, "plan")
 PYTHONS = re.compile(r"\b(None|True|False|nan|inf|Traceback|Undefined|ruamel|pydantic)\b|<class|object at 0x|\{'|\['")

@@ -4,10 +4,10 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from wily_sluice.plan.calendar_file import CalendarFile
 from wily_sluice.plan.model import Period
-from wily_sluice.plan.periods import period_start
-from wily_sluice.plan.schedule import Entries, Schedule, overlaps, spans
+from wily_sluice.plan.schedules.calendar_file import CalendarFile
+from wily_sluice.plan.schedules.periods import period_start
+from wily_sluice.plan.schedules.schedule import Entries, Schedule, overlaps, spans
 
 DUBLIN = ZoneInfo("Europe/Dublin")  # clocks go forward on 2027-03-28 at 01:00, and back on 2027-10-31 at 02:00
 

@@ -26,8 +26,8 @@ from wily_sluice.gate.rig.cost import measure
 from wily_sluice.history.database import private_file, private_folder
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
-from wily_sluice.plan.bundle import Bundle, bundle_of
-from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.file.bundle import Bundle, bundle_of
+from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.units import DIRECTIONS, format_rate

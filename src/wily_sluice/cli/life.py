@@ -16,9 +16,9 @@ from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.rig.cost import MIX, needed
 from wily_sluice.history.revisions import RevisionStore
-from wily_sluice.plan.bundle import Bundle, bundle_of
 from wily_sluice.plan.compare import compare
-from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.file.bundle import Bundle, bundle_of
+from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import examine
 from wily_sluice.units import SECOND, Nanoseconds

@@ -12,7 +12,7 @@ from wily_sluice.cli import streams
 from wily_sluice.cli.options import ERRORS, INTERRUPTED, REFUSED, Refusal
 from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.views.console import console
 from wily_sluice.views.findings import count_findings, print_findings
 

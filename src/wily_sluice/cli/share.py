@@ -10,7 +10,7 @@ from rich.text import Text
 from wily_sluice.cli.options import choose_uplinks, json_option, plan_option
 from wily_sluice.forecast.split import Share, split
 from wily_sluice.forecast.why import why
-from wily_sluice.plan.document import suggestion
+from wily_sluice.plan.file.document import suggestion
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.read import load

@@ -25,8 +25,8 @@ from typing import Any
 from wily_sluice.control.log import note
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.history.quota_store import QuotaStore
-from wily_sluice.plan.bundle import Bundle
-from wily_sluice.plan.finding import FileError
+from wily_sluice.plan.file.bundle import Bundle
+from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import Size
 

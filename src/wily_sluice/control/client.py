@@ -11,7 +11,7 @@ from typing import Any
 from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.control.paths import CONTROL, WATCH, runtime_folder
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.plan.bundle import Bundle
+from wily_sluice.plan.file.bundle import Bundle
 
 SILENCE = 20.0  # seconds in which a subscriber is told something, if the gate is well
 PATIENCE = 60.0  # seconds for an answer: what a large plan takes on a slow machine

@@ -60,7 +60,7 @@ from wily_sluice.gate.counters import Row
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.revisions import Revision, RevisionStore
-from wily_sluice.plan.bundle import Bundle
+from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 

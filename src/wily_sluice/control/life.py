@@ -19,7 +19,7 @@ from wily_sluice.control.messages import Hold, Kept, Resume, State, Take, Undo, 
 from wily_sluice.control.orders import PATIENCE, Orders
 from wily_sluice.control.overseer import boot_clock
 from wily_sluice.history.revisions import Revision, RevisionStore
-from wily_sluice.plan.bundle import Bundle
+from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds
 

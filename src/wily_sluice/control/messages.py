@@ -13,7 +13,7 @@ import msgspec
 
 from wily_sluice.gate.counters import Row, Talk
 from wily_sluice.gate.look import Look
-from wily_sluice.plan.bundle import Bundle
+from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.units import Nanoseconds
 
 

@@ -41,7 +41,7 @@ from wily_sluice.gate.counters import Row
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.look import look_at
-from wily_sluice.plan.bundle import Bundle
+from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds
 

@@ -11,9 +11,9 @@ from wily_sluice.engine.limit.limiter import Whom
 from wily_sluice.gate.counters import Talk
 from wily_sluice.gate.look import Look
 from wily_sluice.history.counts import Counts, Key, Subject
+from wily_sluice.plan.file.traffic_words import protocol_text
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
-from wily_sluice.plan.traffic_words import protocol_text
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds
 
 PARTS: dict[Subject, str] = {"limiter": "limiters", "host": "hosts", "rule": "rules", "service": "services"}

@@ -36,7 +36,7 @@ from wily_sluice.gate.machine import Machine, Survey, TableNews
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import SiteEngine, homes_of, open_schedules
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.periods import period_start
+from wily_sluice.plan.schedules.periods import period_start
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds, Size
 

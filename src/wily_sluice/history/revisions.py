@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Literal, TypeAlias
 
 from wily_sluice.history.database import PLANS, open_database
-from wily_sluice.plan.bundle import Bundle
+from wily_sluice.plan.file.bundle import Bundle
 
 State: TypeAlias = Literal["trial", "kept", "undone", "refused"]
 

@@ -8,8 +8,8 @@ from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, LONGEST_FRAME, Framing
 from wily_sluice.engine.limit.limiter import Excess, LimiterSpec, Per, waiting_burst
 from wily_sluice.engine.queueing.spec import Discipline, LeafSpec
-from wily_sluice.plan.document import Document
-from wily_sluice.plan.schedule import Schedule
+from wily_sluice.plan.file.document import Document
+from wily_sluice.plan.schedules.schedule import Schedule
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Amount, Direction, Nanoseconds, Rate, Size
 
 T = TypeVar("T")

@@ -8,15 +8,10 @@ from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.queueing.spec import LeafSpec
-from wily_sluice.plan.addresses import address_set
-from wily_sluice.plan.calendar_file import CalendarFile
-from wily_sluice.plan.check import check
-from wily_sluice.plan.document import Document, Reading, hold_against, read_document, suggestion
-from wily_sluice.plan.finding import FileError, Finding
-from wily_sluice.plan.model import Directional, GateSettings, Limiter, Network, Plan, Queue, Rule, Tree, Uplink
-from wily_sluice.plan.periods import parse_start
-from wily_sluice.plan.schedule import Entries, Schedule
-from wily_sluice.plan.schema import (
+from wily_sluice.plan.fields.terms import Follower
+from wily_sluice.plan.file.addresses import address_set
+from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document, suggestion
+from wily_sluice.plan.file.schema import (
     LimiterEntry,
     PlanEntry,
     QueueEntry,
@@ -25,8 +20,13 @@ from wily_sluice.plan.schema import (
     TreeEntry,
     UplinkEntry,
 )
-from wily_sluice.plan.terms import Follower
-from wily_sluice.plan.yaml_text import Location
+from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.findings.check import check
+from wily_sluice.plan.findings.finding import FileError, Finding
+from wily_sluice.plan.model import Directional, GateSettings, Limiter, Network, Plan, Queue, Rule, Tree, Uplink
+from wily_sluice.plan.schedules.calendar_file import CalendarFile
+from wily_sluice.plan.schedules.periods import parse_start
+from wily_sluice.plan.schedules.schedule import Entries, Schedule
 from wily_sluice.units import DIRECTIONS, Direction
 
 

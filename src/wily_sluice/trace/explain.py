@@ -7,8 +7,8 @@ from wily_sluice.engine.classify.condition import Subject
 from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.queueing.lane import Lane
 from wily_sluice.plan.build_rules import build_service
+from wily_sluice.plan.fields.services import shipped_services
 from wily_sluice.plan.model import Plan, Terms
-from wily_sluice.plan.services import shipped_services
 
 UNKNOWN = "unknown"
 

@@ -9,8 +9,8 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from wily_sluice.plan.bundle import Bundle
 from wily_sluice.plan.compare import Change
+from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.views.console import print_line
 
 STYLES = {"new": "green", "gone": "red", "changed": "yellow", "moved": "cyan"}

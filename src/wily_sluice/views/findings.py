@@ -7,7 +7,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from wily_sluice.plan.finding import Finding
+from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.views.console import print_line
 
 STYLES = {"error": "bold red", "warning": "yellow"}

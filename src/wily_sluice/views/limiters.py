@@ -5,9 +5,9 @@ from dataclasses import replace
 from typing import Any
 
 from wily_sluice.engine.limit.limiter import Per
+from wily_sluice.plan.file.traffic_words import dscp_text, ports_text, protocol_text
 from wily_sluice.plan.model import Limiter, Plan, Uplink
-from wily_sluice.plan.schedule import DAYS
-from wily_sluice.plan.traffic_words import dscp_text, ports_text, protocol_text
+from wily_sluice.plan.schedules.schedule import DAYS
 from wily_sluice.units import (
     DIRECTIONS,
     Direction,

@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.schedule import DAYS, Schedule, overlaps, spans
+from wily_sluice.plan.schedules.schedule import DAYS, Schedule, overlaps, spans
 
 SLOTS = 48  # of half an hour, a day
 HALVES = {(True, True): "█", (True, False): "▌", (False, True): "▐", (False, False): "·"}

@@ -1,7 +1,7 @@
 """A plan's parts as plain sentences."""
 
+from wily_sluice.plan.file.traffic_words import dscp_text, kinds_text, ports_text, protocol_text
 from wily_sluice.plan.model import Network, Party, Plan, Rule, Terms, Uplink
-from wily_sluice.plan.traffic_words import dscp_text, kinds_text, ports_text, protocol_text
 from wily_sluice.units import DIRECTIONS, format_rate, format_rate_both, format_share, format_size, format_time
 
 

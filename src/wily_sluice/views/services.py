@@ -5,9 +5,9 @@ from typing import Any
 from rich.table import Table
 from rich.text import Text
 
+from wily_sluice.plan.fields.services import shipped_services
+from wily_sluice.plan.file.traffic_words import PROTOCOLS
 from wily_sluice.plan.model import Plan, Service
-from wily_sluice.plan.services import shipped_services
-from wily_sluice.plan.traffic_words import PROTOCOLS
 
 _NAMES = {number: name for name, numbers in PROTOCOLS.items() for number in numbers}
 

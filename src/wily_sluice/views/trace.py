@@ -12,7 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from wily_sluice.engine.classify.header import Parties
-from wily_sluice.plan.traffic_words import PROTOCOLS, dscp_text, kinds_text
+from wily_sluice.plan.file.traffic_words import PROTOCOLS, dscp_text, kinds_text
 from wily_sluice.trace.explain import UNKNOWN, Tried, Way
 from wily_sluice.trace.follow import Count, Decision, Followed, Trace
 from wily_sluice.trace.single import Answer

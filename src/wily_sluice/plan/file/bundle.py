@@ -8,7 +8,7 @@ from hashlib import sha256
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from wily_sluice.plan.finding import FileError, Finding
+from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import examine
 

@@ -16,9 +16,9 @@ from datetime import date, datetime, timedelta
 from wily_sluice.engine.classify import kind
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.names import covers
+from wily_sluice.plan.fields.regions import Box, Dimension, Ranges, TooInvolvedError, both, left, meet, meet_all, ranges
 from wily_sluice.plan.model import Party, Plan, Terms
-from wily_sluice.plan.regions import Box, Dimension, Ranges, TooInvolvedError, both, left, meet, meet_all, ranges
-from wily_sluice.plan.schedule import Schedule
+from wily_sluice.plan.schedules.schedule import Schedule
 
 MOST_BOXES = 2000
 MOST_DAYS = 4000  # over which schedules are looked at

@@ -4,7 +4,7 @@ from calendar import monthrange
 from datetime import date, datetime, timedelta
 
 from wily_sluice.plan.model import Period
-from wily_sluice.plan.schedule import DAYS
+from wily_sluice.plan.schedules.schedule import DAYS
 from wily_sluice.units import quoted
 
 

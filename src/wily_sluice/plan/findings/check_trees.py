@@ -10,12 +10,12 @@ from dataclasses import dataclass, replace
 
 from wily_sluice.engine.queueing.service_curve import first_slope
 from wily_sluice.engine.queueing.spec import USUAL_PRIORITY, Discipline, QueueSpec
-from wily_sluice.plan.document import Document, Reading
-from wily_sluice.plan.finding import Finding
+from wily_sluice.plan.file.document import Document, Reading
+from wily_sluice.plan.file.schema import PlanEntry
+from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.model import Directional, Plan, Queue, Tree, Uplink
 from wily_sluice.plan.rates import cap_of, guarantee_of, resolve
-from wily_sluice.plan.schema import PlanEntry
-from wily_sluice.plan.yaml_text import Location
 from wily_sluice.units import (
     DIRECTIONS,
     HIGHEST_RATE,

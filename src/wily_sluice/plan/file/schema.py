@@ -25,10 +25,9 @@ from wily_sluice.engine.queueing.spec import (
     FairBy,
     LeafSpec,
 )
-from wily_sluice.plan.addresses import parse_prefix
-from wily_sluice.plan.document import suggestion
-from wily_sluice.plan.model import USUAL_ROUND_TRIP, Burst, Directional, FramingWords, Period, Quota
-from wily_sluice.plan.traffic_words import (
+from wily_sluice.plan.file.addresses import parse_prefix
+from wily_sluice.plan.file.document import suggestion
+from wily_sluice.plan.file.traffic_words import (
     parse_dscp,
     parse_fast,
     parse_host_name,
@@ -37,6 +36,7 @@ from wily_sluice.plan.traffic_words import (
     parse_protocol,
     parse_service_port,
 )
+from wily_sluice.plan.model import USUAL_ROUND_TRIP, Burst, Directional, FramingWords, Period, Quota
 from wily_sluice.units import (
     SECOND,
     Amount,

@@ -8,14 +8,14 @@ from collections.abc import Callable, Mapping
 from functools import cache
 from pathlib import Path
 
-from wily_sluice.plan.document import Document, Reading, hold_against, read_document, suggestion
-from wily_sluice.plan.finding import FileError, Finding
-from wily_sluice.plan.members import Groups
+from wily_sluice.plan.fields.members import Groups
+from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document, suggestion
+from wily_sluice.plan.file.schema import CatalogueEntry, PlanEntry, ServiceEntry
+from wily_sluice.plan.file.yaml_text import Location, parse
+from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.model import Members, Service
-from wily_sluice.plan.schema import CatalogueEntry, PlanEntry, ServiceEntry
-from wily_sluice.plan.yaml_text import Location, parse
 
-CATALOGUE = Path(__file__).parent / "catalogue"
+CATALOGUE = Path(__file__).parent.parent / "catalogue"
 
 
 @cache

@@ -13,8 +13,8 @@ from typing import Any, Generic, TypeVar, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
 
-from wily_sluice.plan.finding import FileError, Finding
-from wily_sluice.plan.yaml_text import Location, YamlError, parse
+from wily_sluice.plan.file.yaml_text import Location, YamlError, parse
+from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.units import Size, format_size, quoted
 
 Schema = TypeVar("Schema", bound=BaseModel)
