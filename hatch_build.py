@@ -15,7 +15,7 @@ from typing import Any
 
 from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 
-GATE = ("packet_queue", "admission", "loop", "budget", "openings")
+GATE = ("kernel/packet_queue", "admission", "loop", "budget", "openings")
 COMPILED = ("src/wily_sluice/engine/**/*.py", "src/wily_sluice/recognition/**/*.py",
             *(f"src/wily_sluice/gate/{name}.py" for name in GATE))  # fmt: skip
 

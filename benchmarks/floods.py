@@ -25,10 +25,10 @@ from typing import Any
 
 from tests.gate.running import Running
 from wily_sluice.control.json_rpc import RpcError
-from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout
-from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import Host, call_result, finish, start_endpoint
 from wily_sluice.plan.read import load
+from wily_sluice.rig.layout import FAR_ADDRESSES, Layout
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import Host, call_result, finish, start_endpoint
 from wily_sluice.units import MILLISECOND
 
 PLAN = """\
@@ -94,7 +94,7 @@ def flood(rig: Rig, kind: str, rate: int, seconds: float) -> Iterator[None]:
     local, remote = ("fd07::67", FAR_ADDRESSES[1]) if kind == "hosts6" else (FLOODER, FAR_ADDRESSES[0])
     name = "udp" if kind in ("stopped", "changes") else kind.partition("-")[0]
     words = (name, "eth0", hardware, local, remote, seconds, rate)
-    process = subprocess.Popen(rig.program("house", "rig.storm_program", *words), stdout=PIPE, stderr=PIPE, text=True)
+    process = subprocess.Popen(rig.program("house", "storm_program", *words), stdout=PIPE, stderr=PIPE, text=True)
     yield
     told, errors = process.communicate()
     print(f"    flood: {told.strip() or errors.strip()}")

@@ -17,14 +17,14 @@ from statistics import median
 from tests.gate.stillness import stood_still_during
 from wily_sluice import examples
 from wily_sluice.engine.queueing import tree
-from wily_sluice.gate.command import run
-from wily_sluice.gate.rig.cost import FULL, MIX, packets_through, program_running
-from wily_sluice.gate.rig.flood_program import CONVERSATIONS, FIRST_PORT
-from wily_sluice.gate.rig.layout import Layout
-from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import Host, finish, gate_running, start_endpoint
+from wily_sluice.gate.kernel.command import run
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
+from wily_sluice.rig.cost import FULL, MIX, packets_through, program_running
+from wily_sluice.rig.flood_program import CONVERSATIONS, FIRST_PORT
+from wily_sluice.rig.layout import Layout
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import Host, finish, gate_running, start_endpoint
 from wily_sluice.units import Size
 
 TIMES = 7

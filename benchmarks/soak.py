@@ -26,9 +26,9 @@ from tests.conftest import SMALL_PLAN
 from tests.gate.running import Running
 from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import Host, built, call_result, finish, start_endpoint
 from wily_sluice.plan.read import load
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import Host, built, call_result, finish, start_endpoint
 from wily_sluice.units import MILLISECOND
 
 PLAN = SMALL_PLAN.replace("port: 5004-5005", "remote-port: 7000").replace(

@@ -10,7 +10,7 @@ from hypothesis import HealthCheck, settings
 
 import wily_sluice.engine.queueing.tree
 from wily_sluice import examples
-from wily_sluice.gate.packet_queue import PacketQueue
+from wily_sluice.gate.kernel.packet_queue import PacketQueue
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import examine, load

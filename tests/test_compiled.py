@@ -16,7 +16,7 @@ ROOT = Path(wily_sluice.__file__).parent
 
 
 def classes() -> Iterator[tuple[str, ast.ClassDef]]:
-    for file in sorted([*(ROOT / "engine").rglob("*.py"), *(ROOT / "gate").glob("*.py")]):
+    for file in sorted([*(ROOT / "engine").rglob("*.py"), *(ROOT / "gate").rglob("*.py")]):
         for node in ast.walk(ast.parse(file.read_text())):
             if isinstance(node, ast.ClassDef):
                 yield f"{file.name}: {node.name}", node

@@ -1,4 +1,4 @@
-"""Imports point one way: cli → views → gate, trace, forecast, history → plan, recognition → engine → units."""
+"""Imports point one way: cli → views → rig, control → gate, trace, forecast, history → plan, recognition → engine → units."""
 
 import ast
 from pathlib import Path
@@ -16,8 +16,9 @@ MAY_IMPORT = {
     "history": {"units", "engine", "plan", "history"},
     "trace": {"units", "engine", "recognition", "plan", "trace"},
     "gate": {"units", "engine", "recognition", "plan", "gate"},
+    "rig": {"units", "engine", "plan", "gate", "rig"},
     "control": {"units", "engine", "plan", "history", "gate", "control", "__version__"},
-    "views": {"units", "engine", "plan", "forecast", "trace", "gate", "history", "control", "views"},
+    "views": {"units", "engine", "plan", "forecast", "trace", "gate", "rig", "history", "control", "views"},
     "cli": {
         "units",
         "engine",
@@ -26,6 +27,7 @@ MAY_IMPORT = {
         "history",
         "trace",
         "gate",
+        "rig",
         "control",
         "views",
         "cli",

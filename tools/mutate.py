@@ -29,7 +29,7 @@ from wily_sluice.control.params import ApplyParams, LookParams, NoParams, UndoPa
 from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.counters import Row
-from wily_sluice.gate.packet_queue import MSG_PACKET, Diverted, PacketQueue
+from wily_sluice.gate.kernel.packet_queue import MSG_PACKET, Diverted, PacketQueue
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.read import load

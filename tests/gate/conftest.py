@@ -4,9 +4,9 @@ from collections.abc import Iterator
 import pytest
 
 from tests.gate.running import PLAN
-from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import built
 from wily_sluice.plan.read import load
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import built
 from wily_sluice.units import MILLISECOND
 
 

@@ -17,8 +17,8 @@ from wily_sluice.control.client import Client
 from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.control.paths import RUN
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import Host
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import Host
 
 PLAN = SMALL_PLAN.replace("port: 5004-5005", "port: 7000")
 # What each plan lets up: told apart by what passes.

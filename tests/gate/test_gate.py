@@ -10,8 +10,8 @@ from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.gate import A_CHORE, Gate
 from wily_sluice.gate.intake import FIRST_OPENING, FIRST_QUEUE
+from wily_sluice.gate.kernel.machine import Crossed
 from wily_sluice.gate.loop import MOST_HELD
-from wily_sluice.gate.machine import Crossed
 from wily_sluice.plan.model import Plan
 
 FAR, FAR4 = "203.0.113.5", bytes([203, 0, 113, 5])
@@ -186,7 +186,7 @@ def test_chains_that_others_flush_are_there_again_within_two_seconds_and_that_is
 def test_a_table_of_connections_that_fills_up_is_done_without_and_used_again_when_there_is_room(
     small_plan: Callable[..., Plan], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("wily_sluice.gate.guard.AGAIN", 0)
+    monkeypatch.setattr("wily_sluice.gate.kernel.guard.AGAIN", 0)
     machine, listening = FakeMachine(), Listening()
     gate = Gate(small_plan(SERVICES), None, listening, machine)
 

@@ -17,10 +17,10 @@ import pytest
 from tests.gate.running import CALLER, HOST, PLAN, Running, gate
 from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.rig.layout import FAR_ADDRESSES
-from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import built, call_result, finish, start_endpoint
 from wily_sluice.plan.read import load
+from wily_sluice.rig.layout import FAR_ADDRESSES
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import built, call_result, finish, start_endpoint
 from wily_sluice.units import MILLISECOND
 
 pytestmark = pytest.mark.live
@@ -86,7 +86,7 @@ def flood(rig: Rig, kind: str, seconds: float, rate: int) -> Iterator[None]:
     address = rig.command("gateway", ["cat", "/sys/class/net/lan0/address"])
     hardware = subprocess.run(address, capture_output=True, text=True, check=True).stdout.strip()
     words = (kind, "eth0", hardware, "10.7.0.103", FAR_ADDRESSES[0], seconds, rate)
-    process = subprocess.Popen(rig.program("house", "rig.storm_program", *words), stdout=PIPE, stderr=PIPE, text=True)
+    process = subprocess.Popen(rig.program("house", "storm_program", *words), stdout=PIPE, stderr=PIPE, text=True)
     try:
         yield
     finally:

@@ -21,10 +21,10 @@ from tests.gate.running import HOST, PLAN, PLANS, Running, gate, up_rate
 from wily_sluice.control.json_rpc import BUSY, REFUSED, RpcError
 from wily_sluice.control.unit import unit_text
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.rig.layout import FAR_ADDRESSES
-from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import Host, finish, start_endpoint
 from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.rig.layout import FAR_ADDRESSES
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import Host, finish, start_endpoint
 
 pytestmark = pytest.mark.live
 

@@ -18,11 +18,11 @@ import pytest
 from tests.gate.stillness import hold
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.tcp import SEGMENT
-from wily_sluice.gate.rig.endpoint import FLOOD_PAYLOAD
-from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
-from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import BUFFER, finish, gate_running
 from wily_sluice.plan.read import load
+from wily_sluice.rig.endpoint import FLOOD_PAYLOAD
+from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import BUFFER, finish, gate_running
 from wily_sluice.units import MILLISECOND
 
 pytestmark = pytest.mark.live
@@ -71,7 +71,7 @@ def addresses(count: int, version: int = 4) -> list[str]:
 def traffic(rig: Rig, kind: str, direction: str, hosts: list[str], *options: object) -> "subprocess.Popen[str]":
     remote = FAR_ADDRESSES[":" in hosts[0]]
     where = ("--local", ",".join(hosts), "--remote", remote)
-    command = rig.program("house", "rig.endpoint", kind, direction, *where, *options)
+    command = rig.program("house", "endpoint", kind, direction, *where, *options)
     return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
 
 

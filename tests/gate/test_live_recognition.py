@@ -12,10 +12,10 @@ from pathlib import Path
 import pytest
 
 from tests.gate.stillness import hold
-from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
-from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import BUFFER, finish, gate_running
 from wily_sluice.plan.read import load
+from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import BUFFER, finish, gate_running
 from wily_sluice.units import MILLISECOND
 
 pytestmark = pytest.mark.live

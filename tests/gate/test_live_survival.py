@@ -22,10 +22,10 @@ from tests.gate.stillness import hold
 from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.tcp import SEGMENT
-from wily_sluice.gate.rig.layout import FAR_ADDRESSES
-from wily_sluice.gate.rig.rig import Rig
-from wily_sluice.gate.rig.trial import built, call_result, finish, start_endpoint
 from wily_sluice.plan.read import load
+from wily_sluice.rig.layout import FAR_ADDRESSES
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import built, call_result, finish, start_endpoint
 from wily_sluice.units import MILLISECOND
 
 pytestmark = pytest.mark.live
@@ -244,7 +244,7 @@ def test_packets_that_come_faster_than_a_gate_takes_them_in_flow_past_and_that_i
 ) -> None:
     with gate(rig, tmp_path) as running:
         assert running.call("gate.status")["unshaped"] == 0
-        program = rig.program("house", "rig.flood_program", HOST.address, FAR_ADDRESSES[0], 6, 100)
+        program = rig.program("house", "flood_program", HOST.address, FAR_ADDRESSES[0], 6, 100)
         flood = subprocess.Popen(program)
         os.kill(running.process.pid, signal.SIGSTOP)
         time.sleep(4)

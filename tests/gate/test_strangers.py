@@ -11,9 +11,9 @@ from pathlib import Path
 import pytest
 
 from wily_sluice.control.unit import unit_text
-from wily_sluice.gate.command import PYTHON
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.lock import take_lock
+from wily_sluice.gate.kernel.command import PYTHON
+from wily_sluice.gate.kernel.lock import take_lock
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.name_store import NameStore
 from wily_sluice.history.quota_store import QuotaStore
@@ -23,7 +23,7 @@ from wily_sluice.plan.file.bundle import Bundle
 NOBODY = 65_534
 
 
-@pytest.mark.parametrize("program", ["wily_sluice.cli.desk", "wily_sluice.gate.rig.endpoint"])
+@pytest.mark.parametrize("program", ["wily_sluice.cli.desk", "wily_sluice.rig.endpoint"])
 def test_a_module_that_was_planted_in_the_current_folder_is_not_run(tmp_path: Path, program: str) -> None:
     for name in ("click", "numpy", "argparse", "asyncio", "msgspec", "wily_sluice"):
         (tmp_path / f"{name}.py").write_text(f"open({str(tmp_path / 'run')!r}, 'w')\nraise SystemExit('planted')\n")
@@ -35,7 +35,9 @@ def test_a_module_that_was_planted_in_the_current_folder_is_not_run(tmp_path: Pa
 
 def test_one_gate_has_the_lock_and_another_is_refused_until_it_ends(tmp_path: Path) -> None:
     lock = take_lock(tmp_path)
-    second = "import pathlib, sys; from wily_sluice.gate.lock import take_lock; take_lock(pathlib.Path(sys.argv[1]))"
+    second = (
+        "import pathlib, sys; from wily_sluice.gate.kernel.lock import take_lock; take_lock(pathlib.Path(sys.argv[1]))"
+    )
     command = [sys.executable, "-c", second, str(tmp_path)]
     assert "another gate runs here" in subprocess.run(command, capture_output=True, text=True, check=False).stderr
     os.close(lock)

@@ -3,8 +3,8 @@ import io
 import pytest
 from rich.console import Console
 
-from wily_sluice.gate.rig.cost import FULL, MIX, Carried, Cost, needed
 from wily_sluice.plan.model import Plan
+from wily_sluice.rig.cost import FULL, MIX, Carried, Cost, needed
 from wily_sluice.views.cost import cost_data, print_cost
 
 

@@ -20,9 +20,8 @@ from wily_sluice.control.life import moment
 from wily_sluice.control.log import note
 from wily_sluice.control.overseer import Overseer
 from wily_sluice.control.server import user_name
-from wily_sluice.gate.command import PYTHON
 from wily_sluice.gate.gate import Gate
-from wily_sluice.gate.rig.cost import measure
+from wily_sluice.gate.kernel.command import PYTHON
 from wily_sluice.history.database import private_file, private_folder
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
@@ -30,6 +29,7 @@ from wily_sluice.plan.file.bundle import Bundle, bundle_of
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
+from wily_sluice.rig.cost import measure
 from wily_sluice.units import DIRECTIONS, format_rate
 from wily_sluice.views.console import console, print_json
 from wily_sluice.views.cost import cost_data, print_cost

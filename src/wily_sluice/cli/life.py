@@ -14,13 +14,13 @@ from wily_sluice.control.client import Client, bundle_from
 from wily_sluice.control.desk import revision_data
 from wily_sluice.control.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.rig.cost import MIX, needed
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.plan.compare import compare
 from wily_sluice.plan.file.bundle import Bundle, bundle_of
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import examine
+from wily_sluice.rig.cost import MIX, needed
 from wily_sluice.units import SECOND, Nanoseconds
 from wily_sluice.views.changes import changes_data, diff_lines, history_table, print_changes, print_diff
 from wily_sluice.views.console import console, print_json

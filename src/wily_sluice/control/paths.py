@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from wily_sluice.gate.lock import RUN, network_namespace
+from wily_sluice.gate.kernel.lock import RUN, network_namespace
 
 CONTROL, WATCH = "control.sock", "watch.sock"
 

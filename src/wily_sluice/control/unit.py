@@ -10,8 +10,8 @@ import shutil
 import sys
 from pathlib import Path
 
-from wily_sluice.gate.command import run
 from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.kernel.command import run
 from wily_sluice.history.database import private_folder
 
 UNIT = "wily-sluice.service"

@@ -11,9 +11,9 @@ from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate.budget import Budget
+from wily_sluice.gate.kernel.packet_queue import Diverted
 from wily_sluice.gate.loop import Entrance
 from wily_sluice.gate.openings import Openings
-from wily_sluice.gate.packet_queue import Diverted
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.recognition.recognition import Recognition

@@ -12,7 +12,7 @@ from queue import SimpleQueue
 from threading import Thread
 from typing import Any, NamedTuple
 
-from wily_sluice.gate.urgency import run_before_others
+from wily_sluice.gate.kernel.urgency import run_before_others
 
 THREAD_TURN = 0.0005  # seconds that a thread may hold the loop up
 

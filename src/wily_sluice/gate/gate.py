@@ -29,10 +29,10 @@ from wily_sluice.gate.beside import THREAD_TURN, Beside
 from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.counters import Row, Talk, copy_counters, copy_talks
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.guard import Guard
 from wily_sluice.gate.intake import Intake, Taken
+from wily_sluice.gate.kernel.guard import Guard
+from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews
 from wily_sluice.gate.loop import Crossing, Listener, Loop
-from wily_sluice.gate.machine import Machine, Survey, TableNews
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import SiteEngine, homes_of, open_schedules
 from wily_sluice.plan.model import Plan

@@ -21,9 +21,9 @@ from mypy_extensions import mypyc_attr
 
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.discipline import Discipline
-from wily_sluice.gate.diversion import wishes
+from wily_sluice.gate.kernel.diversion import wishes
+from wily_sluice.gate.kernel.packet_queue import Diverted, PacketQueue
 from wily_sluice.gate.openings import Openings
-from wily_sluice.gate.packet_queue import Diverted, PacketQueue
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 BATCH: Final = 64  # packets taken in from one queue in a turn

@@ -9,7 +9,7 @@ queue. What is beyond that is dropped: let past, it would break the caps that it
 from collections import deque
 from typing import Final
 
-from wily_sluice.gate.packet_queue import Diverted
+from wily_sluice.gate.kernel.packet_queue import Diverted
 
 MOST_WAITING: Final = 2048  # packets, of one way
 A_SHARE: Final = 512

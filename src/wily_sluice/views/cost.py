@@ -5,8 +5,8 @@ from typing import Any
 from rich.console import Console
 from rich.table import Table
 
-from wily_sluice.gate.rig.cost import Carried, Cost, needed
 from wily_sluice.plan.model import Plan
+from wily_sluice.rig.cost import Carried, Cost, needed
 from wily_sluice.units import format_rate
 
 DISTURBED = 0.01

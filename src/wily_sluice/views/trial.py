@@ -3,7 +3,7 @@
 from rich.console import Console
 from rich.table import Table
 
-from wily_sluice.gate.rig.trial import CallResult, Trial
+from wily_sluice.rig.trial import CallResult, Trial
 from wily_sluice.units import MILLISECOND, Rate, format_rate, format_share
 
 WAYS = {"up": "↑", "down": "↓"}

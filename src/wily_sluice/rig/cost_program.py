@@ -12,13 +12,13 @@ import time
 from dataclasses import replace
 from pathlib import Path
 
-from wily_sluice.gate import diversion
 from wily_sluice.gate.counters import Row
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.intake import FIRST_QUEUE
+from wily_sluice.gate.kernel import diversion
+from wily_sluice.gate.kernel.packet_queue import PacketQueue
+from wily_sluice.gate.kernel.urgency import run_before_others
 from wily_sluice.gate.loop import BATCH
-from wily_sluice.gate.packet_queue import PacketQueue
-from wily_sluice.gate.urgency import run_before_others
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.units import SECOND, Nanoseconds, Rate

@@ -17,11 +17,11 @@ from typing import Any
 
 import numpy as np
 
-from wily_sluice.gate.command import PYTHON
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
-from wily_sluice.gate.rig.rig import Rig
+from wily_sluice.gate.kernel.command import PYTHON
 from wily_sluice.plan.model import Plan
+from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
+from wily_sluice.rig.rig import Rig
 from wily_sluice.units import MILLISECOND, Nanoseconds
 
 DELAY: Nanoseconds = 9 * MILLISECOND
@@ -113,7 +113,7 @@ def _jump(rig: Rig, word: str) -> bool:
 def start_endpoint(rig: Rig, host: Host, role: str, *arguments: object) -> "subprocess.Popen[str]":
     """Start traffic from a host to the far side; `finish` waits for what it found."""
     remote = FAR_ADDRESSES[":" in host.address]
-    command = rig.program(host.network, "rig.endpoint", role, *arguments, "--local", host.address, "--remote", remote)
+    command = rig.program(host.network, "endpoint", role, *arguments, "--local", host.address, "--remote", remote)
     return subprocess.Popen(command, stdout=PIPE, stderr=PIPE, text=True)
 
 

@@ -13,9 +13,9 @@ from collections.abc import Callable
 from typing import Any, Final
 
 from wily_sluice.gate.beside import Beside
-from wily_sluice.gate.diversion import Standing
 from wily_sluice.gate.intake import Intake
-from wily_sluice.gate.machine import Crossed, Machine, Survey, TableNews, Tracking
+from wily_sluice.gate.kernel.diversion import Standing
+from wily_sluice.gate.kernel.machine import Crossed, Machine, Survey, TableNews, Tracking
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds
 

@@ -11,10 +11,10 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 
-from wily_sluice.gate.command import PYTHON, require, run
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.rig.awake_program import on_virtual_machine
-from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout, LineFigures
+from wily_sluice.gate.kernel.command import PYTHON, require, run
+from wily_sluice.rig.awake_program import on_virtual_machine
+from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
 
 PATIENCE = 10.0  # seconds for a process to begin or to end
 LOGS = Path("/run")
@@ -54,10 +54,10 @@ class Rig:
             for uplink, line in figures.items():
                 frame = (line.framing.overhead, line.framing.minimum, line.framing.cells or "none")
                 figures_of_line = (line.down, line.up, line.delay, line.buffer)
-                self._start(f"line-{uplink}", ["rig.line_program", *figures_of_line, *frame])
-            self._start("far", ["rig.endpoint", "serve", *FAR_ADDRESSES])
+                self._start(f"line-{uplink}", ["line_program", *figures_of_line, *frame])
+            self._start("far", ["endpoint", "serve", *FAR_ADDRESSES])
             if on_virtual_machine():
-                self._start("gateway", ["rig.awake_program"])
+                self._start("gateway", ["awake_program"])
         except BaseException:
             self.down()
             raise
@@ -101,7 +101,7 @@ class Rig:
 
     def program(self, place: str, module: str, *arguments: object) -> list[str]:
         """The command line that runs one of our own modules in a place."""
-        command = [*PYTHON, f"wily_sluice.gate.{module}", *map(str, arguments)]
+        command = [*PYTHON, f"wily_sluice.rig.{module}", *map(str, arguments)]
         return self.command(place, command)
 
     def _start(self, place: str, program: Sequence[object]) -> None:

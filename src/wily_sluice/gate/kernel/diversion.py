@@ -17,8 +17,8 @@ from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from typing import NamedTuple
 
-from wily_sluice.gate.command import run
 from wily_sluice.gate.errors import LiveError
+from wily_sluice.gate.kernel.command import run
 from wily_sluice.units import Direction
 
 CHAINS = CHAIN, MARKING_CHAIN, NAMES_CHAIN, HEALTH_CHAIN = "SLUICE", "SLUICE-MARKS", "SLUICE-NAMES", "SLUICE-HEALTH"

@@ -1,9 +1,9 @@
 """Traffic for a rig: a far side that serves, and hosts that download, upload and call, over the kernel's own sockets.
 
-    python -m wily_sluice.gate.rig.endpoint serve ADDRESS…
-    python -m wily_sluice.gate.rig.endpoint load down|up --local A --remote B --flows N --seconds S
-    python -m wily_sluice.gate.rig.endpoint flood down|up --local A --remote B --rate R --seconds S
-    python -m wily_sluice.gate.rig.endpoint call --local A --remote B --seconds S
+    python -m wily_sluice.rig.endpoint serve ADDRESS…
+    python -m wily_sluice.rig.endpoint load down|up --local A --remote B --flows N --seconds S
+    python -m wily_sluice.rig.endpoint flood down|up --local A --remote B --rate R --seconds S
+    python -m wily_sluice.rig.endpoint call --local A --remote B --seconds S
 
 `load` opens TCP connections and prints the bytes that each carried; `flood` sends UDP at a rate, whatever arrives, and
 prints what arrived. Both take several local addresses, with commas between, which all do the same. `call` sends 50
@@ -26,7 +26,7 @@ from fcntl import ioctl
 from threading import Thread
 from typing import Any, NoReturn
 
-from wily_sluice.gate.urgency import run_before_others
+from wily_sluice.gate.kernel.urgency import run_before_others
 
 PORT = 7000
 FLOOD_PORT = 7001

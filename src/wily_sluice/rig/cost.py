@@ -14,12 +14,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from subprocess import PIPE
 
-from wily_sluice.gate.command import run
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.rig.flood_program import CONVERSATIONS, FIRST_PORT
-from wily_sluice.gate.rig.layout import FAR_ADDRESSES, Layout
-from wily_sluice.gate.rig.rig import Rig
+from wily_sluice.gate.kernel.command import run
 from wily_sluice.plan.model import Plan
+from wily_sluice.rig.flood_program import CONVERSATIONS, FIRST_PORT
+from wily_sluice.rig.layout import FAR_ADDRESSES, Layout
+from wily_sluice.rig.rig import Rig
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Size
 
 FULL: tuple[Size, ...] = (1500,)
@@ -118,7 +118,7 @@ def _flood(rig: Rig, layout: Layout, sizes: tuple[Size, ...]) -> Iterator[None]:
     network = next(n for n in layout.plan.networks if any(":" not in subnet for subnet in n.subnets))
     local = next(address for address in layout.host_addresses(network) if ":" not in address).partition("/")[0]
     seconds = WARM_UP + MEASURED + 1
-    command = rig.program(network.name, "rig.flood_program", local, FAR_ADDRESSES[0], seconds, *sizes)
+    command = rig.program(network.name, "flood_program", local, FAR_ADDRESSES[0], seconds, *sizes)
     # One alone may send less than can be carried.
     senders = [subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=PIPE, text=True) for _ in range(SENDERS)]
     try:
@@ -147,7 +147,7 @@ def _far_packets(rig: Rig, layout: Layout, sizes: tuple[Size, ...]) -> float:
 @contextmanager
 def program_running(rig: Rig, what: str, plan_file: Path) -> Iterator["subprocess.Popen[str]"]:
     """The gate without its rates (`gate`), or the loop that lets everything go (`bare`), in the gateway meanwhile."""
-    command = rig.program("gateway", "rig.cost_program", what, plan_file.absolute())
+    command = rig.program("gateway", "cost_program", what, plan_file.absolute())
     program = subprocess.Popen(command, stdout=PIPE, stderr=PIPE, text=True, start_new_session=True)
     try:
         assert program.stdout is not None

@@ -4,13 +4,13 @@ A virtual processor that has nothing to do is given back to the host, and may ge
 what the rig would then measure is the host. One process a processor, each running only where the processor would be
 idle. Needed on no real machine.
 
-    python -m wily_sluice.gate.rig.awake_program
+    python -m wily_sluice.rig.awake_program
 """
 
 import os
 from pathlib import Path
 
-from wily_sluice.gate.urgency import run_when_idle
+from wily_sluice.gate.kernel.urgency import run_when_idle
 
 
 def on_virtual_machine() -> bool:

@@ -2,7 +2,7 @@
 
 Run in the line's own namespace, between the links `near` (to the gateway) and `far`:
 
-    python -m wily_sluice.gate.rig.line_program DOWN UP DELAY BUFFER OVERHEAD MINIMUM CELLS
+    python -m wily_sluice.rig.line_program DOWN UP DELAY BUFFER OVERHEAD MINIMUM CELLS
 
 in bit/s, nanoseconds and bytes; CELLS is atm, ptm or none. It is the engine's `Line` in the gate's own loop.
 """
@@ -16,10 +16,10 @@ from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import Cells, Framing
 from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
-from wily_sluice.gate.command import run
+from wily_sluice.gate.kernel.command import run
+from wily_sluice.gate.kernel.packet_queue import Diverted, PacketQueue
+from wily_sluice.gate.kernel.urgency import run_before_others
 from wily_sluice.gate.loop import Crossing, Entrance, Loop
-from wily_sluice.gate.packet_queue import Diverted, PacketQueue
-from wily_sluice.gate.urgency import run_before_others
 from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate
 
 NOBODY = Conversation(bytes(13))  # a line does not tell conversations apart

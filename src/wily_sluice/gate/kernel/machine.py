@@ -13,12 +13,12 @@ from pathlib import Path
 from typing import NamedTuple
 
 from wily_sluice.engine.classify.addresses import AddressSet, Range
-from wily_sluice.gate import diversion
-from wily_sluice.gate.command import require
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.gate.lock import take_lock
-from wily_sluice.gate.packet_queue import PacketQueue
-from wily_sluice.gate.urgency import run_before_others
+from wily_sluice.gate.kernel import diversion
+from wily_sluice.gate.kernel.command import require
+from wily_sluice.gate.kernel.lock import take_lock
+from wily_sluice.gate.kernel.packet_queue import PacketQueue
+from wily_sluice.gate.kernel.urgency import run_before_others
 from wily_sluice.units import Size
 
 NETLINK_NETFILTER = 12
