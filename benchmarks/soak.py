@@ -24,7 +24,7 @@ from pathlib import Path
 from benchmarks.floods import RATES, flood, resident
 from tests.conftest import SMALL_PLAN
 from tests.gate.running import Running
-from wily_sluice.control.json_rpc import RpcError
+from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.read import load
 from wily_sluice.rig.rig import Rig

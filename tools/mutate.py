@@ -22,10 +22,10 @@ from typing import Any
 import msgspec
 
 from tests.conftest import SMALL_PLAN
-from wily_sluice.control.json_rpc import Method, respond
-from wily_sluice.control.messages import FromGate, Rows, State, Take, Tick, ToGate
-from wily_sluice.control.messages import Health as GateHealth
-from wily_sluice.control.params import ApplyParams, LookParams, NoParams, UndoParams
+from wily_sluice.control.desk.json_rpc import Method, respond
+from wily_sluice.control.desk.params import ApplyParams, LookParams, NoParams, UndoParams
+from wily_sluice.control.link.messages import FromGate, Rows, State, Take, Tick, ToGate
+from wily_sluice.control.link.messages import Health as GateHealth
 from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.counters import Row

@@ -6,7 +6,7 @@ from typing import Any
 import pytest
 from pydantic import BaseModel, ConfigDict
 
-from wily_sluice.control.json_rpc import Method, RpcError, respond
+from wily_sluice.control.desk.json_rpc import Method, RpcError, respond
 
 
 class Subtraction(BaseModel):

@@ -6,9 +6,9 @@ import socket
 import msgspec
 import pytest
 
-from wily_sluice.control import link as module
-from wily_sluice.control.link import Link, OtherVersion
-from wily_sluice.control.messages import FromGate, Health, Rows, Tick, ToGate, Watch
+from wily_sluice.control.link.link import Link, OtherVersion
+from wily_sluice.control.link import link as module
+from wily_sluice.control.link.messages import FromGate, Health, Rows, Tick, ToGate, Watch
 from wily_sluice.gate.counters import Row
 
 

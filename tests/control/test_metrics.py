@@ -3,8 +3,8 @@ import urllib.request
 
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
-from wily_sluice.control.messages import Health
-from wily_sluice.control.metrics import Endpoint, Gathered, Totals
+from wily_sluice.control.desk.metrics import Endpoint, Gathered, Totals
+from wily_sluice.control.link.messages import Health
 from wily_sluice.engine.tally import STEPS, step_of
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.plan.model import Plan

@@ -7,8 +7,8 @@ from dataclasses import replace
 
 import pytest
 
-from wily_sluice.control import overseer as module
-from wily_sluice.control.overseer import Overseer
+from wily_sluice.control.link import overseer as module
+from wily_sluice.control.link.overseer import Overseer
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
@@ -16,8 +16,8 @@ from wily_sluice.units import SECOND
 
 BESIDE = (
     "import socket, sys\n"
-    "from wily_sluice.control.link import Link\n"
-    "from wily_sluice.control.messages import FromGate, Take\n"
+    "from wily_sluice.control.link.link import Link\n"
+    "from wily_sluice.control.link.messages import FromGate, Take\n"
     "from wily_sluice.plan.file.bundle import Bundle\n"
     "end = socket.socket(fileno=int(sys.argv[1]))\n"
     "link = Link(end, FromGate)\n"

@@ -15,7 +15,7 @@ from subprocess import PIPE
 import pytest
 
 from tests.gate.running import CALLER, HOST, PLAN, Running, gate
-from wily_sluice.control.json_rpc import RpcError
+from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.read import load
 from wily_sluice.rig.layout import FAR_ADDRESSES
@@ -129,7 +129,7 @@ UPGRADED = """
 import os
 if os.path.exists({flag!r}):
     import wily_sluice
-    import wily_sluice.control.messages as messages
+    import wily_sluice.control.link.messages as messages
     wily_sluice.__version__, messages.PROTOCOL = "99.0", "of the next version"
 """
 

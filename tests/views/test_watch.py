@@ -1,7 +1,7 @@
 import pytest
 
-from wily_sluice.control.counts import add_up
-from wily_sluice.control.snapshot import Snapshot, snapshot_data
+from wily_sluice.control.desk.counts import add_up
+from wily_sluice.control.desk.snapshot import Snapshot, snapshot_data
 from wily_sluice.engine.tally import STEPS, step_of
 from wily_sluice.gate.counters import Row
 from wily_sluice.plan.model import Plan

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import click
 
-from wily_sluice.control.desk import run_desk
-from wily_sluice.control.snapshot import Snapshot
+from wily_sluice.control.desk.desk import run_desk
+from wily_sluice.control.desk.snapshot import Snapshot
 from wily_sluice.plan.model import Plan
 from wily_sluice.views.console import console, print_line
 from wily_sluice.views.live import second_data, second_lines

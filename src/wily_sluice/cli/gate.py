@@ -16,10 +16,10 @@ from wily_sluice.cli.options import COST, Refusal, json_option, plan_option, sta
 from wily_sluice.control import unit
 from wily_sluice.control.clerk import Clerk
 from wily_sluice.control.client import Client
-from wily_sluice.control.life import moment
+from wily_sluice.control.desk.life import moment
+from wily_sluice.control.desk.server import user_name
+from wily_sluice.control.link.overseer import Overseer
 from wily_sluice.control.log import note
-from wily_sluice.control.overseer import Overseer
-from wily_sluice.control.server import user_name
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.kernel.command import PYTHON
 from wily_sluice.history.database import private_file, private_folder

@@ -10,7 +10,7 @@ import click
 from wily_sluice import __version__
 from wily_sluice.cli import streams
 from wily_sluice.cli.options import ERRORS, INTERRUPTED, REFUSED, Refusal
-from wily_sluice.control.json_rpc import RpcError
+from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.views.console import console

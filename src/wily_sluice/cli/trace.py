@@ -12,7 +12,7 @@ from rich.progress import Progress
 
 from wily_sluice.cli.options import Refusal, at_option, choose_uplinks, json_option, plan_option, read_at
 from wily_sluice.control.client import Client, bundle_from
-from wily_sluice.control.json_rpc import RpcError
+from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.kind import NAMES as KINDS
 from wily_sluice.engine.classify.known import PROTOCOLS_SEEN

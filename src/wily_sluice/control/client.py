@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from wily_sluice.control.json_rpc import RpcError
+from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.control.paths import CONTROL, WATCH, runtime_folder
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.file.bundle import Bundle

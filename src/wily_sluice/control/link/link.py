@@ -12,7 +12,7 @@ from typing import Any, Generic, TypeVar
 import msgspec
 
 from wily_sluice import __version__
-from wily_sluice.control.messages import PROTOCOL, Hello, Message
+from wily_sluice.control.link.messages import PROTOCOL, Hello, Message
 
 A_READ = 1 << 18  # bytes taken in at a time
 LARGEST = 1 << 28  # bytes

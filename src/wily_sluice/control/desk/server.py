@@ -15,7 +15,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any, Literal, TypeAlias
 
-from wily_sluice.control.json_rpc import INVALID_REQUEST, Method, RpcError, notification, respond
+from wily_sluice.control.desk.json_rpc import INVALID_REQUEST, Method, RpcError, notification, respond
 from wily_sluice.control.log import note
 from wily_sluice.control.paths import CONTROL, WATCH
 from wily_sluice.units import Size

@@ -20,13 +20,25 @@ from typing import Any
 import msgspec
 
 from wily_sluice import __version__
-from wily_sluice.control.counts import add_up
-from wily_sluice.control.health import Pulse
-from wily_sluice.control.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcError, notification
-from wily_sluice.control.life import Life
-from wily_sluice.control.link import Link
-from wily_sluice.control.log import Level, note
-from wily_sluice.control.messages import (
+from wily_sluice.control.desk.counts import add_up
+from wily_sluice.control.desk.health import Pulse
+from wily_sluice.control.desk.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcError, notification
+from wily_sluice.control.desk.life import Life
+from wily_sluice.control.desk.metrics import Endpoint, Gathered, Totals
+from wily_sluice.control.desk.names import NameBook
+from wily_sluice.control.desk.params import (
+    ApplyParams,
+    ListParams,
+    LookParams,
+    NoParams,
+    RevisionParams,
+    SubscribeParams,
+    UndoParams,
+)
+from wily_sluice.control.desk.server import Caller, Server, methods_data
+from wily_sluice.control.desk.snapshot import Snapshot, conversations_data, look_data, snapshot_data
+from wily_sluice.control.link.link import Link
+from wily_sluice.control.link.messages import (
     Event,
     FromGate,
     Health,
@@ -40,21 +52,9 @@ from wily_sluice.control.messages import (
     Undone,
     Watch,
 )
-from wily_sluice.control.metrics import Endpoint, Gathered, Totals
-from wily_sluice.control.names import NameBook
-from wily_sluice.control.orders import Orders
-from wily_sluice.control.params import (
-    ApplyParams,
-    ListParams,
-    LookParams,
-    NoParams,
-    RevisionParams,
-    SubscribeParams,
-    UndoParams,
-)
+from wily_sluice.control.link.orders import Orders
+from wily_sluice.control.log import Level, note
 from wily_sluice.control.paths import runtime_folder
-from wily_sluice.control.server import Caller, Server, methods_data
-from wily_sluice.control.snapshot import Snapshot, conversations_data, look_data, snapshot_data
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.gate.counters import Row
 from wily_sluice.history.counter_store import CounterStore

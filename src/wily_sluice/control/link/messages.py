@@ -2,7 +2,7 @@
 
 Every message is a struct with its own name as its tag, its fields by name, so that neither their order nor a field that
 one side does not know matters. PROTOCOL is a digest of all of them: each side says its own first (`Hello`), and who is
-said another one takes nothing else from that side (`control.link`).
+said another one takes nothing else from that side (`control.link.link`).
 """
 
 import json

@@ -2,7 +2,7 @@
 
 from pydantic import BaseModel, ConfigDict, Field, IPvAnyAddress
 
-from wily_sluice.control.server import Subscription
+from wily_sluice.control.desk.server import Subscription
 
 LONGEST_TRIAL = 24 * 3600  # seconds
 

@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from ipaddress import ip_address
 
-from wily_sluice.control.overseer import boot_clock
+from wily_sluice.control.link.overseer import boot_clock
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 EVERY = 1.0  # seconds

@@ -11,9 +11,8 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from wily_sluice.control.link import Link, OtherVersion
-from wily_sluice.control.log import note
-from wily_sluice.control.messages import (
+from wily_sluice.control.link.link import Link, OtherVersion
+from wily_sluice.control.link.messages import (
     Ask,
     Done,
     Event,
@@ -37,6 +36,7 @@ from wily_sluice.control.messages import (
     Undone,
     Watch,
 )
+from wily_sluice.control.log import note
 from wily_sluice.gate.counters import Row
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.gate import Gate

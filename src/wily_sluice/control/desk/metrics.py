@@ -12,7 +12,7 @@ from prometheus_client import start_http_server
 from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, HistogramMetricFamily, Metric
 from prometheus_client.registry import Collector, CollectorRegistry
 
-from wily_sluice.control.messages import Health
+from wily_sluice.control.link.messages import Health
 from wily_sluice.engine.tally import STEPS, step_end
 from wily_sluice.history.counts import Counts, Key, Subject
 from wily_sluice.plan.model import Plan
