@@ -14,7 +14,7 @@ from wily_sluice.forecast.wait import waits
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.read import examine
 from wily_sluice.units import DIRECTIONS
-from wily_sluice.views.limiters import hosts_that_fill
+from wily_sluice.views.plan.limiters import hosts_that_fill
 
 HEAD = """\
 site: Drawn

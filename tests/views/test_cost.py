@@ -5,7 +5,7 @@ from rich.console import Console
 
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.cost import FULL, MIX, Carried, Cost, needed
-from wily_sluice.views.cost import cost_data, print_cost
+from wily_sluice.views.live.cost import cost_data, print_cost
 
 
 def test_full_lines_need_as_many_packets_as_their_frames_have_room_for(demo_plan: Plan) -> None:

@@ -6,7 +6,7 @@ from wily_sluice.engine.tally import STEPS, step_of
 from wily_sluice.gate.counters import Row
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import MILLISECOND, SECOND
-from wily_sluice.views.watch import PAGES, Watch
+from wily_sluice.views.live.watch import PAGES, Watch
 
 HANDSET, PHONE = bytes([10, 61, 0, 41]), bytes([10, 61, 30, 117])
 

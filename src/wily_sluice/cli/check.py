@@ -6,8 +6,8 @@ import click
 
 from wily_sluice.cli.options import CLEAN, ERRORS, WARNINGS, json_option, plan_option
 from wily_sluice.plan.read import examine
-from wily_sluice.views.console import console, print_json
-from wily_sluice.views.findings import count_findings, findings_data, print_findings
+from wily_sluice.views.text.console import console, print_json
+from wily_sluice.views.text.findings import count_findings, findings_data, print_findings
 
 
 @click.command()

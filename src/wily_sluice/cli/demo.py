@@ -19,12 +19,12 @@ from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.read import examine, load
 from wily_sluice.rig.trial import Host, live_trial
 from wily_sluice.units import SECOND
-from wily_sluice.views.console import console
-from wily_sluice.views.findings import count_findings, print_findings
-from wily_sluice.views.lab import print_lab
-from wily_sluice.views.plan import print_parts
-from wily_sluice.views.share import CAPTION, share_table
-from wily_sluice.views.trial import print_trial
+from wily_sluice.views.forecast.lab import print_lab
+from wily_sluice.views.forecast.share import CAPTION, share_table
+from wily_sluice.views.live.trial import print_trial
+from wily_sluice.views.plan.parts import print_parts
+from wily_sluice.views.text.console import console
+from wily_sluice.views.text.findings import count_findings, print_findings
 
 
 @click.command()

@@ -10,8 +10,8 @@ import click
 from wily_sluice.control.desk.desk import run_desk
 from wily_sluice.control.desk.snapshot import Snapshot
 from wily_sluice.plan.model import Plan
-from wily_sluice.views.console import console, print_line
-from wily_sluice.views.live import second_data, second_lines
+from wily_sluice.views.live.seconds import second_data, second_lines
+from wily_sluice.views.text.console import console, print_line
 
 
 def _print_data(plan: Plan, second: Snapshot) -> None:

@@ -31,9 +31,9 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
 from wily_sluice.rig.cost import measure
 from wily_sluice.units import DIRECTIONS, format_rate
-from wily_sluice.views.console import console, print_json
-from wily_sluice.views.cost import cost_data, print_cost
-from wily_sluice.views.status import print_status
+from wily_sluice.views.live.cost import cost_data, print_cost
+from wily_sluice.views.live.status import print_status
+from wily_sluice.views.text.console import console, print_json
 
 
 @click.group()

@@ -11,8 +11,8 @@ from wily_sluice.forecast.lab.run import Comparison, compare
 from wily_sluice.forecast.lab.traffic import Traffic, load_traffic
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
-from wily_sluice.views.console import console, print_json
-from wily_sluice.views.lab import lab_data, print_lab
+from wily_sluice.views.forecast.lab import lab_data, print_lab
+from wily_sluice.views.text.console import console, print_json
 
 
 @click.group()

@@ -22,11 +22,11 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import examine
 from wily_sluice.rig.cost import MIX, needed
 from wily_sluice.units import SECOND, Nanoseconds
-from wily_sluice.views.changes import changes_data, diff_lines, history_table, print_changes, print_diff
-from wily_sluice.views.console import console, print_json
-from wily_sluice.views.cost import ENOUGH
-from wily_sluice.views.findings import print_findings
-from wily_sluice.views.status import span_words
+from wily_sluice.views.live.cost import ENOUGH
+from wily_sluice.views.live.status import span_words
+from wily_sluice.views.plan.changes import changes_data, diff_lines, history_table, print_changes, print_diff
+from wily_sluice.views.text.console import console, print_json
+from wily_sluice.views.text.findings import print_findings
 
 
 def _call(client: Client, method: str, **params: Any) -> Any:

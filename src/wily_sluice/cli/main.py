@@ -13,8 +13,8 @@ from wily_sluice.cli.options import ERRORS, INTERRUPTED, REFUSED, Refusal
 from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.findings.finding import FileError
-from wily_sluice.views.console import console
-from wily_sluice.views.findings import count_findings, print_findings
+from wily_sluice.views.text.console import console
+from wily_sluice.views.text.findings import count_findings, print_findings
 
 # Where each command is. A command's module is imported when it is needed: some bring a lot with them.
 COMMANDS = {

@@ -9,8 +9,8 @@ import click
 from wily_sluice.cli.options import Refusal, json_option, state_option
 from wily_sluice.history.database import NAMES
 from wily_sluice.history.name_store import NameStore
-from wily_sluice.views.console import console, print_json
-from wily_sluice.views.names import names_data, names_table
+from wily_sluice.views.live.names import names_data, names_table
+from wily_sluice.views.text.console import console, print_json
 
 
 class Address(click.ParamType[str]):

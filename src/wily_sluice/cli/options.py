@@ -10,7 +10,7 @@ import click
 
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import Nanoseconds, parse_time
-from wily_sluice.views.schedules import read_moment
+from wily_sluice.views.plan.schedules import read_moment
 
 CLEAN, WARNINGS, ERRORS, REFUSED = 0, 1, 2, 3
 INTERRUPTED = 130  # as shells have it: 128 and the number of SIGINT

@@ -11,7 +11,7 @@ from wily_sluice.plan.read import load
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
 from wily_sluice.rig.rig import Rig
 from wily_sluice.units import Nanoseconds
-from wily_sluice.views.console import print_json
+from wily_sluice.views.text.console import print_json
 
 name_option = click.option(
     "--name", default="rig", show_default=True, metavar="NAME", help="Which rig, where there are several."

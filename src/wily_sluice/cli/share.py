@@ -15,10 +15,10 @@ from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.read import load
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate, parse_rate
-from wily_sluice.views.console import console, print_json, print_line
-from wily_sluice.views.share import CAPTION, share_data, share_table
-from wily_sluice.views.tree import ARROWS
-from wily_sluice.views.why import step_sentence, why_data, worst_sentence
+from wily_sluice.views.forecast.share import CAPTION, share_data, share_table
+from wily_sluice.views.forecast.why import step_sentence, why_data, worst_sentence
+from wily_sluice.views.plan.tree import ARROWS
+from wily_sluice.views.text.console import console, print_json, print_line
 
 
 class Demand(click.ParamType[tuple[str, Rate]]):

@@ -10,8 +10,8 @@ import click
 from wily_sluice.cli.options import Refusal, at_option, choose_uplinks, json_option, plan_option, read_at
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import load
-from wily_sluice.views.console import console, print_json
-from wily_sluice.views.plan import part_data, print_parts
+from wily_sluice.views.plan.parts import part_data, print_parts
+from wily_sluice.views.text.console import console, print_json
 
 DRAWING = click.Path(path_type=Path, dir_okay=False)
 PARTS = ["uplinks", "networks", "groups", "schedules", "tree", "limiters", "rules"]
@@ -71,7 +71,7 @@ def show(
 def _draw(plan: Plan, file: Path, suffix: str) -> None:
     if file.suffix != suffix:
         raise click.BadParameter(f"the name of {file} must end in {suffix}", param_hint=f"--{suffix[1:]}")
-    from wily_sluice.views.tree_figure import draw_trees  # Matplotlib takes half a second to load
+    from wily_sluice.views.plan.tree_figure import draw_trees  # Matplotlib takes half a second to load
 
     part = file.with_name(f".{file.stem}.part{suffix}")
     try:

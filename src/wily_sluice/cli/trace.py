@@ -23,8 +23,7 @@ from wily_sluice.trace.capture import CaptureError, Shortfall, read
 from wily_sluice.trace.follow import Follower, Trace
 from wily_sluice.trace.single import Described, explain
 from wily_sluice.units import parse_size
-from wily_sluice.views.console import console, print_json
-from wily_sluice.views.trace import (
+from wily_sluice.views.forecast.trace import (
     answer_data,
     followed_data,
     print_answer,
@@ -34,6 +33,7 @@ from wily_sluice.views.trace import (
     trace_csv,
     trace_data,
 )
+from wily_sluice.views.text.console import console, print_json
 
 LOCAL_PORT = 49_152  # RFC 6335: the first that no service has, where none is said
 TELL_EVERY = 2_000  # packets

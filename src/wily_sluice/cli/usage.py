@@ -13,9 +13,9 @@ from wily_sluice.history.counts import Subject
 from wily_sluice.history.database import COUNTERS
 from wily_sluice.history.usage import Usage, resolution_for, usage_of
 from wily_sluice.units import SECOND, Nanoseconds
-from wily_sluice.views.console import console, print_json
-from wily_sluice.views.status import span_words
-from wily_sluice.views.usage import usage_csv, usage_data, usage_table
+from wily_sluice.views.live.status import span_words
+from wily_sluice.views.live.usage import usage_csv, usage_data, usage_table
+from wily_sluice.views.text.console import console, print_json
 
 SUBJECTS: tuple[Subject, ...] = ("uplink", "queue", "limiter", "host", "service", "rule")
 
@@ -61,7 +61,7 @@ def usage(
     top = [use for use in uses if (use.key.uplink, use.key.name) in set(shown)]
     if picture is not None:
         # Matplotlib takes a while to come; only a picture waits for it.
-        from wily_sluice.views.usage_figure import draw_usage
+        from wily_sluice.views.live.usage_figure import draw_usage
 
         if picture.suffix not in (".png", ".svg"):
             raise click.BadParameter(f"“{picture}” is to end in .png or .svg", param_hint="--png")

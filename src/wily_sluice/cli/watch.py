@@ -18,8 +18,8 @@ from rich.live import Live
 from wily_sluice.cli.options import json_option
 from wily_sluice.control.client import Client
 from wily_sluice.gate.errors import LiveError
-from wily_sluice.views.console import console
-from wily_sluice.views.watch import PAGES, Page, Watch
+from wily_sluice.views.live.watch import PAGES, Page, Watch
+from wily_sluice.views.text.console import console
 
 REPLACED_WITHIN = 8.0  # seconds, in which a process that has ended beside the gate is started again
 SEQUENCES = {

@@ -15,7 +15,7 @@ from wily_sluice.forecast.wait import waits
 from wily_sluice.plan.model import Plan, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import Direction, format_rate
-from wily_sluice.views.tree import leaf_words, wait_words
+from wily_sluice.views.plan.tree import leaf_words, wait_words
 
 ROW = 0.34  # inches a queue
 WIDTH = 13.0  # inches

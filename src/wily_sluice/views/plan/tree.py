@@ -12,7 +12,7 @@ from wily_sluice.forecast.wait import Wait, waits
 from wily_sluice.plan.model import Plan, Queue, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_size, format_time
-from wily_sluice.views.bars import range_bar
+from wily_sluice.views.text.bars import range_bar
 
 BAR = 10
 WITH_BARS = 145  # columns that the tree takes with its bars

@@ -9,8 +9,8 @@ from rich.text import Text
 from wily_sluice.forecast.split import Share
 from wily_sluice.plan.model import Tree, Uplink
 from wily_sluice.units import Direction, format_byte_rate, format_rate, format_share
-from wily_sluice.views.bars import bar
-from wily_sluice.views.tree import ARROWS, nested
+from wily_sluice.views.plan.tree import ARROWS, nested
+from wily_sluice.views.text.bars import bar
 
 CAPTION = "Rates are those of frames; goodput is what full packets of TCP over IPv4 leave to the data inside them."
 WITH_BYTES, WITH_BARS = 110, 130  # columns that it takes with goodput in bytes, and with bars as well

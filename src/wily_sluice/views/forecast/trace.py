@@ -17,9 +17,9 @@ from wily_sluice.trace.explain import UNKNOWN, Tried, Way
 from wily_sluice.trace.follow import Count, Decision, Followed, Trace
 from wily_sluice.trace.single import Answer
 from wily_sluice.units import DIRECTIONS, Direction, format_share, format_size
-from wily_sluice.views.console import print_line
-from wily_sluice.views.sentences import asked_text
-from wily_sluice.views.tree import ARROWS
+from wily_sluice.views.plan.tree import ARROWS
+from wily_sluice.views.text.console import print_line
+from wily_sluice.views.text.sentences import asked_text
 
 _NAMES = {number: name for name, numbers in PROTOCOLS.items() for number in numbers}
 WIDE = 118  # columns that the table of conversations takes with what was recognized

@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from wily_sluice.plan.findings.finding import Finding
-from wily_sluice.views.console import print_line
+from wily_sluice.views.text.console import print_line
 
 STYLES = {"error": "bold red", "warning": "yellow"}
 

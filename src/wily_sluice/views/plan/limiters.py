@@ -18,7 +18,7 @@ from wily_sluice.units import (
     format_size,
     format_time,
 )
-from wily_sluice.views.sentences import terms_text
+from wily_sluice.views.text.sentences import terms_text
 
 
 def _subject(per: Per) -> str:

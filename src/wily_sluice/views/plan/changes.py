@@ -11,7 +11,7 @@ from rich.text import Text
 
 from wily_sluice.plan.compare import Change
 from wily_sluice.plan.file.bundle import Bundle
-from wily_sluice.views.console import print_line
+from wily_sluice.views.text.console import print_line
 
 STYLES = {"new": "green", "gone": "red", "changed": "yellow", "moved": "cyan"}
 STATES = {"kept": "green", "trial": "yellow", "undone": "dim", "refused": "red"}

@@ -12,17 +12,17 @@ from rich.text import Text
 from wily_sluice.plan.fields.members import member_words
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS
-from wily_sluice.views.framings import framing_data, framing_table
-from wily_sluice.views.limiters import limiter_data, limiter_sentences
-from wily_sluice.views.schedules import schedule_data, schedule_parts
-from wily_sluice.views.sentences import (
+from wily_sluice.views.plan.framings import framing_data, framing_table
+from wily_sluice.views.plan.limiters import limiter_data, limiter_sentences
+from wily_sluice.views.plan.schedules import schedule_data, schedule_parts
+from wily_sluice.views.plan.services import service_data, service_table
+from wily_sluice.views.plan.tree import CAPTION, tree_data, tree_table
+from wily_sluice.views.text.sentences import (
     default_sentence,
     network_sentence,
     rule_sentence,
     uplink_sentence,
 )
-from wily_sluice.views.services import service_data, service_table
-from wily_sluice.views.tree import CAPTION, tree_data, tree_table
 
 
 def _sentences(title: str, rows: list[tuple[str, str]]) -> Table:

@@ -8,7 +8,7 @@ from rich.text import Text
 from wily_sluice.engine.framing import NAMED, Framing
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import format_share
-from wily_sluice.views.bars import bar
+from wily_sluice.views.text.bars import bar
 
 LENGTHS = (1500, 576, 100, 40)  # bytes; 40 is a bare acknowledgement of TCP over IPv4
 CELLS = {None: "–", "atm": "53 for 48", "ptm": "65 for 64"}

@@ -1,0 +1,1 @@
+"""What a plan will do: the split and its steps, the lab, where conversations go."""

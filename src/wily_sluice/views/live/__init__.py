@@ -1,0 +1,1 @@
+"""What a running gate does: as lines, tables, the live view, drawings."""

@@ -1,0 +1,1 @@
+"""A plan and its parts: as tables, sentences, data and drawings."""

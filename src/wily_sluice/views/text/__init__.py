@@ -1,0 +1,1 @@
+"""Parts of text that several views share: sentences, bars, the terminal."""
