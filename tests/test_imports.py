@@ -1,4 +1,4 @@
-"""Imports point one way: cli → views → rig, control → gate, trace, forecast, history → plan, recognition → engine → units."""
+"""Imports point one way: cli → views → rig, control → gate, trace, forecast, history → plan, recognition → engine."""
 
 import ast
 from pathlib import Path
