@@ -18,11 +18,12 @@ from wily_sluice.engine.limit.limiter import Bucket
 from wily_sluice.engine.limit.limiter_bank import LimiterBank
 from wily_sluice.engine.limit.utilisation import Busyness
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.queueing.discipline import Discipline
+from wily_sluice.engine.queueing.discipline import Onward
 from wily_sluice.engine.queueing.lane import STALE, Lane
+from wily_sluice.engine.queueing.node import Leaf
 from wily_sluice.engine.queueing.pace import at_rate, sending_time
 from wily_sluice.engine.queueing.spec import QueueSpec
-from wily_sluice.engine.queueing.tree import Leaf, Tree
+from wily_sluice.engine.queueing.tree import Tree
 from wily_sluice.engine.tally import ETHERNET_HEADER, FlowTally
 from wily_sluice.units import MILLISECOND, Direction, Nanoseconds, Size
 
@@ -30,7 +31,7 @@ CATCH_UP: Final[Nanoseconds] = 20 * MILLISECOND  # how much of a stall is made g
 MOST_TALLIES: Final = 16_384
 
 
-class Shaper(Discipline):
+class Shaper(Onward):
     """Shapes one direction of one uplink. `rate` is the usable rate in bit/s.
 
     `others` are the limiters, by their place in the bank, that are for other uplinks only. Whoever changes what
@@ -67,7 +68,7 @@ class Shaper(Discipline):
         packet.lane = lane
         tally = packet.tally = lane.tally
         packet.arrived = now
-        tally.enter(packet, now)
+        tally.enter(packet.length, now)
         if not tally.touched:
             tally.touched = True
             self.touched.append(tally)
@@ -272,7 +273,7 @@ class Shaper(Discipline):
         if packet is None:
             return None
         if packet.tally is not None:
-            packet.tally.leave(packet, now, now - packet.arrived)
+            packet.tally.leave(packet.length, packet.marked, now, now - packet.arrived)
         behind = now - CATCH_UP
         self._clock = (self._clock if self._clock > behind else behind) + sending_time(packet.size, self.rate)
         return packet
@@ -299,7 +300,9 @@ def forward_to_tree(packet: Packet, now: Nanoseconds) -> None:
     """Hand a packet that is past its limiters to the tree of the uplink that it is on."""
     lane = packet.lane
     assert lane is not None
-    if lane.leaf.parent is None:  # no leaf of the tree any more
+    leaf = lane.leaf
+    assert isinstance(leaf, Leaf)
+    if leaf.parent is None:  # no leaf of the tree any more
         lane.shaper.readmit([packet], now)
     else:
         lane.shaper.enter_tree(packet, now)

@@ -10,7 +10,6 @@ percentile read from it is at most a quarter too high, and never too low.
 from collections.abc import Sequence
 from typing import Final
 
-from wily_sluice.engine.packet import Packet
 from wily_sluice.units import Nanoseconds, Size
 
 ETHERNET_HEADER: Final[Size] = 14
@@ -80,19 +79,19 @@ class Tally:
         self._since: Nanoseconds = 0
         self.waits: list[int] | None = None  # until something has waited
 
-    def enter(self, packet: Packet, now: Nanoseconds) -> None:
-        """Count a packet in."""
+    def enter(self, length: Size, now: Nanoseconds) -> None:
+        """Count a packet of so many bytes in."""
         if not self.waiting:
             self._since = now
         self.waiting += 1
-        self.backlog += packet.length + ETHERNET_HEADER
+        self.backlog += length + ETHERNET_HEADER
 
-    def leave(self, packet: Packet, now: Nanoseconds, wait: Nanoseconds) -> None:
+    def leave(self, length: Size, marked: bool, now: Nanoseconds, wait: Nanoseconds) -> None:
         """Count it out, on its way."""
-        size = packet.length + ETHERNET_HEADER
+        size = length + ETHERNET_HEADER
         self.bytes += size
         self.packets += 1
-        if packet.marked:
+        if marked:
             self.marks += 1
         if wait >> FINEST:
             if self.waits is None:
@@ -100,14 +99,14 @@ class Tally:
             self.waits[step_of(wait)] += 1
         self._out(size, now)
 
-    def lose(self, packet: Packet, now: Nanoseconds) -> None:
+    def lose(self, length: Size, now: Nanoseconds) -> None:
         """Count it out, dropped."""
         self.drops += 1
-        self._out(packet.length + ETHERNET_HEADER, now)
+        self._out(length + ETHERNET_HEADER, now)
 
-    def move(self, packet: Packet, now: Nanoseconds) -> None:
+    def move(self, length: Size, now: Nanoseconds) -> None:
         """Count it out, moved elsewhere."""
-        self._out(packet.length + ETHERNET_HEADER, now)
+        self._out(length + ETHERNET_HEADER, now)
 
     def _out(self, size: Size, now: Nanoseconds) -> None:
         self.backlog -= size

@@ -3,6 +3,7 @@
 from typing import NamedTuple
 
 from wily_sluice.engine.classify.known import NOTHING
+from wily_sluice.engine.limit.limiter import limiters_of
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.units import DIRECTIONS, Direction, Size
 
@@ -40,7 +41,7 @@ def look_at(engine: SiteEngine, key: bytes) -> Look | None:
     for direction in DIRECTIONS:
         lane = conversation.up_lane if direction == "up" else conversation.down_lane
         if lane is not None and lane.shaper in uplinks:
-            limiters = tuple(bucket.limiter.spec.name for bucket in lane.buckets)
+            limiters = limiters_of(lane)
             going.append(Going(uplinks[lane.shaper], direction, lane.leaf.path, lane.tally.rule, limiters))
     known, watch = conversation.known or NOTHING, conversation.watch
     return Look(

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from wily_sluice.engine.classify.classifier import Sorter
 from wily_sluice.engine.classify.condition import Subject
 from wily_sluice.engine.classify.service import Service
+from wily_sluice.engine.limit.limiter import limiters_of
 from wily_sluice.engine.queueing.lane import Lane
 from wily_sluice.plan.build_rules import build_service
 from wily_sluice.plan.fields.services import shipped_services
@@ -49,7 +50,7 @@ def way_of(plan: Plan, uplink: str, sorter: Sorter, lane: Lane, subject: Subject
         uplink,
         lane.leaf.path,
         rules[lane.rule].name if lane.rule >= 0 else None,
-        tuple(bucket.limiter.spec.name for bucket in lane.buckets),
+        limiters_of(lane),
         rules[lane.rule].mark if lane.rule >= 0 else None,
         tried,
     )

@@ -15,7 +15,6 @@ from wily_sluice.engine.classify.kind import kind_of
 from wily_sluice.engine.classify.known import NOTHING
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.fragments import Fragments
-from wily_sluice.engine.limit.limiter import Bucket
 from wily_sluice.engine.queueing.lane import Lane
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan, Uplink
@@ -119,7 +118,7 @@ class Follower:
         self._services = Services(plan)
         self._hosts = plan.hosts
         self._zone = ZoneInfo(plan.timezone)
-        self._decided: dict[tuple[Conversation, bool, int], tuple[int, tuple[Bucket, ...]]] = {}
+        self._decided: dict[tuple[Conversation, bool, int], tuple[int, tuple[object, ...]]] = {}
         self._followed: dict[Conversation, Followed] = {}
         self._minute = -1
         self._fragments = (Fragments(), Fragments())  # down, up

@@ -17,7 +17,7 @@ late; after a stall in which packets waited, what the stall held up as well, but
 """
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Final, Literal, TypeAlias
+from typing import Final, Literal, TypeAlias, cast
 from weakref import WeakValueDictionary
 
 from mypy_extensions import mypyc_attr
@@ -28,13 +28,12 @@ from wily_sluice.engine.limit.quota import Account, Ledger
 from wily_sluice.engine.limit.three_colour import GREEN, RED, ThreeColour
 from wily_sluice.engine.limit.utilisation import SLOT, Allowance, Draw
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.queueing.discipline import Onward
 from wily_sluice.engine.queueing.fq_codel import FqCodel
+from wily_sluice.engine.queueing.lane import Lane
 from wily_sluice.engine.queueing.pace import at_rate, sending_time
 from wily_sluice.engine.tally import Tally
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
-
-if TYPE_CHECKING:
-    from wily_sluice.engine.shaper import Shaper
 
 Excess: TypeAlias = Literal["wait", "drop", "mark"]
 Whom: TypeAlias = Literal["together", "host", "address", "subnet", "conversation"]
@@ -184,7 +183,7 @@ class Limiter:
         self.tally = Tally()
         self.ledger = ledger
         self._buckets: WeakValueDictionary[bytes, Bucket] = WeakValueDictionary()
-        self._allowances: dict[Shaper, Allowance] = {}
+        self._allowances: dict[Onward, Allowance] = {}
 
     def __len__(self) -> int:
         return len(self._buckets)
@@ -247,3 +246,13 @@ class Limiter:
                 packet.dscp = self.spec.dscp
             return True
         return colour != RED
+
+
+def bucket_of(lane: Lane, stage: int) -> Bucket:
+    """The bucket that packets of a lane draw from that have passed `stage` others."""
+    return cast(Bucket, lane.buckets[stage])
+
+
+def limiters_of(lane: Lane) -> tuple[str, ...]:
+    """The names of the limiters that packets of a lane pass."""
+    return tuple(bucket_of(lane, stage).limiter.spec.name for stage in range(len(lane.buckets)))

@@ -6,10 +6,10 @@ conversation is kept; nothing is lost but what a bucket's queue or meter hands t
 
 from collections.abc import Callable
 from heapq import heapify, heappop, heappush
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING, Final, cast
 
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.limit.limiter import Bucket, Limiter
+from wily_sluice.engine.limit.limiter import Bucket, Limiter, bucket_of
 from wily_sluice.engine.limit.utilisation import Allowance
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.fq_codel import FqCodel
@@ -46,9 +46,9 @@ class LimiterBank:
         self._now = now
         buckets = packet.lane.buckets
         while packet.stage < len(buckets):
-            bucket = buckets[packet.stage]
+            bucket = cast(Bucket, buckets[packet.stage])
             limiter = bucket.limiter
-            limiter.tally.enter(packet, now)
+            limiter.tally.enter(packet.length, now)
             if bucket.queue is not None:
                 bucket.queue.enqueue(packet, now)
                 return
@@ -69,7 +69,7 @@ class LimiterBank:
                     allowance.count(bucket.draw(allowance, now), packet.size, now)
             if bucket.account is not None:
                 bucket.account.count(packet.length)
-            limiter.tally.leave(packet, now, 0)
+            limiter.tally.leave(packet.length, packet.marked, now, 0)
             packet.stage += 1
         self._forward(packet, now)
 
@@ -87,21 +87,21 @@ class LimiterBank:
 
     def _dropped(self, packet: Packet) -> None:
         assert packet.lane is not None
-        limiter = packet.lane.buckets[packet.stage].limiter
+        limiter = bucket_of(packet.lane, packet.stage).limiter
         limiter.drops += 1
-        limiter.tally.lose(packet, self._now)
+        limiter.tally.lose(packet.length, self._now)
         if packet.tally is not None:
-            packet.tally.lose(packet, self._now)
+            packet.tally.lose(packet.length, self._now)
         self._drop(packet)
 
     def withdraw(self, lane: "Lane", stage: int, now: Nanoseconds) -> list[Packet]:
         """Take out what came by a lane and waits at the limiter of a stage, in its order."""
-        bucket = lane.buckets[stage]
+        bucket = bucket_of(lane, stage)
         if bucket.queue is None or lane.held is None:
             return []
         packets = bucket.queue.withdraw_flow(lane.held[stage])
         for packet in packets:
-            bucket.limiter.tally.move(packet, now)
+            bucket.limiter.tally.move(packet.length, now)
         return packets
 
     def follow(self, other: "LimiterBank", now: Nanoseconds) -> None:
@@ -144,6 +144,6 @@ class LimiterBank:
             self._await(bucket)
             if bucket.account is not None:
                 bucket.account.count(packet.length)
-            bucket.limiter.tally.leave(packet, now, now - packet.entered)
+            bucket.limiter.tally.leave(packet.length, packet.marked, now, now - packet.entered)
             packet.stage += 1
             self.offer(packet, now)

@@ -1,5 +1,6 @@
 """What packets wait in, as whoever moves them sees it: a shaper, or a line that is not shaped."""
 
+from wily_sluice.engine.limit.utilisation import Busyness
 from wily_sluice.engine.packet import Packet
 from wily_sluice.units import Nanoseconds
 
@@ -17,4 +18,20 @@ class Discipline:
 
     def next_release(self, now: Nanoseconds) -> Nanoseconds | None:
         """When `release` may next have one, if none is offered before; None when there is none."""
+        raise NotImplementedError
+
+
+class Onward(Discipline):
+    """A shaper, as far as its limiters and the lanes through it know it: what has passed the limiters goes on there."""
+
+    def enter_tree(self, packet: Packet, now: Nanoseconds) -> None:
+        """Take in a packet that is past its limiters."""
+        raise NotImplementedError
+
+    def readmit(self, packets: list[Packet], now: Nanoseconds) -> None:
+        """Take packets that are past their limiters to where their conversations are now sorted to."""
+        raise NotImplementedError
+
+    def watch_busyness(self) -> Busyness:
+        """Have it measured from now on how busy the line is."""
         raise NotImplementedError

@@ -79,7 +79,7 @@ class FqCodel(LeafQueue):
         lane = packet.lane
         assert lane is not None
         flow = lane.flow_at(packet.stage)
-        if flow is None or flow.home is not self:
+        if not isinstance(flow, Flow) or flow.home is not self:
             flow = Flow(self, self._all)
             lane.set_flow(packet.stage, flow)
         if self._hosts is not None and not flow.listed:
@@ -111,9 +111,9 @@ class FqCodel(LeafQueue):
         """Take out what came by a lane."""
         return self.withdraw_flow(lane.flow)
 
-    def withdraw_flow(self, flow: Flow | None) -> list[Packet]:
+    def withdraw_flow(self, flow: object | None) -> list[Packet]:
         """Take out a conversation's own queue, if it is one of these."""
-        if flow is None or flow.home is not self or not flow.length:
+        if not isinstance(flow, Flow) or flow.home is not self or not flow.length:
             return []
         backlog, length = flow.backlog, flow.length
         packets = flow.drain()
