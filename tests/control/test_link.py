@@ -6,8 +6,8 @@ import socket
 import msgspec
 import pytest
 
-from wily_sluice.control.link.link import Link, OtherVersion
 from wily_sluice.control.link import link as module
+from wily_sluice.control.link.link import Link, OtherVersion
 from wily_sluice.control.link.messages import FromGate, Health, Rows, Tick, ToGate, Watch
 from wily_sluice.gate.counters import Row
 
