@@ -19,8 +19,8 @@ from tests.conftest import SMALL_PLAN
 from tools.mutate import mutated
 from wily_sluice import examples
 from wily_sluice.forecast.lab.traffic import load_traffic
-from wily_sluice.plan.file.place_file import members_where
 from wily_sluice.plan.findings.finding import FileError
+from wily_sluice.plan.groups.place_file import members_where
 from wily_sluice.plan.read import examine, load
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
 from wily_sluice.plan.schedules.schedule import Entries

@@ -16,8 +16,8 @@ from hypothesis import strategies as st
 
 from wily_sluice import examples
 from wily_sluice.plan.file.document import Document, Location, read_document
-from wily_sluice.plan.file.place_file import members_where
 from wily_sluice.plan.findings.finding import FileError
+from wily_sluice.plan.groups.place_file import members_where
 from wily_sluice.plan.read import examine, examine_document
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
 

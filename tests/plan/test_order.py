@@ -15,10 +15,10 @@ from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.classify.known import Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.plan.build_rules import RuleBuilder
-from wily_sluice.plan.fields.reach import moments
 from wily_sluice.plan.file.addresses import address_set
 from wily_sluice.plan.findings.check_order import out_of_reach
 from wily_sluice.plan.model import Members, Party, Plan, Rule, Terms
+from wily_sluice.plan.reach.space import moments
 from wily_sluice.plan.read import examine, load
 
 SCHEDULES = "schedules: {day: [mon-fri 08:00-18:00], noon: [mon-fri 12:00-13:00], night: [20:00-06:00]}\n"

@@ -12,7 +12,7 @@ from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of, parse
 from wily_sluice.engine.classify.known import PROTOCOLS_SEEN, Known
 from wily_sluice.engine.conversations.conversation import Conversation, ConversationTable
 from wily_sluice.plan.build_rules import build_service
-from wily_sluice.plan.fields.services import shipped_services
+from wily_sluice.plan.groups.services import shipped_services
 from wily_sluice.recognition.learnt import LearntNames
 from wily_sluice.recognition.media import rtsp, sip
 from wily_sluice.recognition.opening import DATAGRAMS, STREAM_BYTES, TAIL, Datagram, Opening, Stream

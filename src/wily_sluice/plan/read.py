@@ -8,7 +8,6 @@ from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.queueing.spec import LeafSpec
-from wily_sluice.plan.fields.terms import Follower
 from wily_sluice.plan.file.addresses import address_set
 from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document, suggestion
 from wily_sluice.plan.file.schema import (
@@ -27,6 +26,7 @@ from wily_sluice.plan.model import Directional, GateSettings, Limiter, Network, 
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
 from wily_sluice.plan.schedules.periods import parse_start
 from wily_sluice.plan.schedules.schedule import Entries, Schedule
+from wily_sluice.plan.terms import Follower
 from wily_sluice.units import DIRECTIONS, Direction
 
 

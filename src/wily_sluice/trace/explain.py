@@ -8,7 +8,7 @@ from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.limit.limiter import limiters_of
 from wily_sluice.engine.queueing.lane import Lane
 from wily_sluice.plan.build_rules import build_service
-from wily_sluice.plan.fields.services import shipped_services
+from wily_sluice.plan.groups.services import shipped_services
 from wily_sluice.plan.model import Plan, Terms
 
 UNKNOWN = "unknown"

@@ -1,4 +1,4 @@
-"""What the fields of rules and limiters mean: groups, services, terms, and what rules can reach.
+"""The fields of a rule: each a file, with how it is read, what it asks, what it reaches, and how it is said.
 
-New here: a field of a rule.
+New here: a file with a `Field`, which `registry.FIELDS` then lists.
 """

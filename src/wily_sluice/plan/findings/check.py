@@ -8,8 +8,6 @@ from contextlib import suppress
 from ipaddress import ip_network
 
 from wily_sluice.engine.conversations.watch import MOST_RATES
-from wily_sluice.plan.fields.reach import moments
-from wily_sluice.plan.fields.regions import TooInvolvedError
 from wily_sluice.plan.file.document import Document, Reading
 from wily_sluice.plan.file.schema import PlanEntry
 from wily_sluice.plan.findings.check_limiters import WITH_PORTS, check_limiters, outside, wrong_remote
@@ -17,6 +15,8 @@ from wily_sluice.plan.findings.check_order import check_order
 from wily_sluice.plan.findings.check_trees import check_trees
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.model import Plan
+from wily_sluice.plan.reach.regions import TooInvolvedError
+from wily_sluice.plan.reach.space import moments
 from wily_sluice.units import DIRECTIONS, Nanoseconds, Rate, format_rate, format_share
 
 SLOWEST: Rate = 32_000  # bit/s

@@ -10,17 +10,17 @@ from functools import cache
 from random import Random
 from typing import TypeVar
 
-from wily_sluice.plan.fields.reach import Space
-from wily_sluice.plan.fields.regions import Box, TooInvolvedError
-from wily_sluice.plan.fields.services import shipped_services
-from wily_sluice.plan.fields.takers import Takers, draw
 from wily_sluice.plan.file.document import Document, Reading
 from wily_sluice.plan.file.schema import PlanEntry
 from wily_sluice.plan.file.traffic_words import protocol_text
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.check_limiters import of_one_version
 from wily_sluice.plan.findings.finding import Finding
+from wily_sluice.plan.groups.services import shipped_services
 from wily_sluice.plan.model import Plan, Rule, Terms
+from wily_sluice.plan.reach.regions import Box, TooInvolvedError
+from wily_sluice.plan.reach.space import Space
+from wily_sluice.plan.reach.takers import Takers, draw
 
 UNSURE = ("name", "service", "rate", "hardware", "moved")
 WEB_PORTS = (80, 443)

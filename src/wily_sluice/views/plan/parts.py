@@ -9,7 +9,7 @@ from rich.console import Console, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from wily_sluice.plan.fields.members import member_words
+from wily_sluice.plan.groups.members import member_words
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS
 from wily_sluice.views.plan.framings import framing_data, framing_table

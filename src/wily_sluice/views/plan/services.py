@@ -5,8 +5,8 @@ from typing import Any
 from rich.table import Table
 from rich.text import Text
 
-from wily_sluice.plan.fields.services import shipped_services
 from wily_sluice.plan.file.traffic_words import PROTOCOLS
+from wily_sluice.plan.groups.services import shipped_services
 from wily_sluice.plan.model import Plan, Service
 
 _NAMES = {number: name for name, numbers in PROTOCOLS.items() for number in numbers}

@@ -14,7 +14,7 @@ from typing import TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 
-from wily_sluice.plan.fields.regions import Box, Dimension, Ranges
+from wily_sluice.plan.reach.regions import Box, Dimension, Ranges
 
 Point: TypeAlias = Mapping[Dimension, int]
 

@@ -16,8 +16,8 @@ from datetime import date, datetime, timedelta
 from wily_sluice.engine.classify import kind
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.names import covers
-from wily_sluice.plan.fields.regions import Box, Dimension, Ranges, TooInvolvedError, both, left, meet, meet_all, ranges
 from wily_sluice.plan.model import Party, Plan, Terms
+from wily_sluice.plan.reach.regions import Box, Dimension, Ranges, TooInvolvedError, both, left, meet, meet_all, ranges
 from wily_sluice.plan.schedules.schedule import Schedule
 
 MOST_BOXES = 2000

@@ -3,12 +3,12 @@
 from collections.abc import Callable, Iterable, Mapping
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.plan.fields.members import Groups
-from wily_sluice.plan.fields.services import Services
 from wily_sluice.plan.file.document import Reading, suggestion
 from wily_sluice.plan.file.schema import PlanEntry, TermsEntry
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
+from wily_sluice.plan.groups.members import Groups
+from wily_sluice.plan.groups.services import Services
 from wily_sluice.plan.model import Members, Party, Terms
 
 

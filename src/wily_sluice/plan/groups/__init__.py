@@ -1,0 +1,4 @@
+"""Whom and what a word means: groups, places, services.
+
+New here: another way to name hosts, or another sign of a service.
+"""
