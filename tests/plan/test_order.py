@@ -35,14 +35,14 @@ REMOTES = [party(*words) for words in (["203.0.113.1"], ["*.films.example"], ["a
 ASKED: dict[str, list[object]] = {
     "local": LOCALS,
     "remote": REMOTES,
-    "protocols": [(6,), (17,), (6, 17), (1,), (6, 17, 33, 132, 136)],
-    "ports": [((80, 80),), ((80, 81),)],
-    "local_ports": [((80, 80),), ((1, 65535),)],
-    "remote_ports": [((80, 80),), ((81, 90),), ((0, 79), (81, 65535))],
-    "dscps": [(46,), (46, 8), (8,)],
+    "protocol": [(6,), (17,), (6, 17), (1,), (6, 17, 33, 132, 136)],
+    "port": [((80, 80),), ((80, 81),)],
+    "local-port": [((80, 80),), ((1, 65535),)],
+    "remote-port": [((80, 80),), ((81, 90),), ((0, 79), (81, 65535))],
+    "dscp": [(46,), (46, 8), (8,)],
     "version": [4, 6],
     "moved": [(100, True), (100, False), (200, True)],
-    "kinds": [1, 2, 16, 32, 33],
+    "packet": [1, 2, 16, 32, 33],
     "when": ["day", "noon", "night"],
 }
 ADDRESSES = ("10.7.0.1", "10.7.0.2", "10.7.0.9", "10.8.0.1", "fd07::1", "fd08::1")
@@ -53,7 +53,7 @@ KINDS = {6: (0, 1, 2, 4, 8, 32, 33, 34), 17: (0, 32), 33: (0, 32), 1: (16, 48), 
 
 def drawn_terms(random: Random, fields: list[str], deep: bool = True) -> Terms:
     chosen = [field for field in fields if random.random() < 0.55]
-    terms = Terms(**{field: random.choice(ASKED[field]) for field in chosen})  # type: ignore[arg-type]
+    terms = Terms({field: random.choice(ASKED[field]) for field in chosen})
     if deep and random.random() < 0.25:
         parts = tuple(drawn_terms(random, fields, deep=False) for _ in range(random.choice((1, 2))))
         return replace(terms, **{random.choice(("any", "all", "none")): parts})
@@ -66,16 +66,16 @@ def everything(fields: list[str], combinations: set[tuple[bool, ...]]) -> Iterat
     def values(field: str, found: tuple[object, ...]) -> tuple[object, ...]:
         return found if field in fields else found[:1]
 
-    ported = bool({"ports", "local_ports", "remote_ports"} & set(fields))
+    ported = bool({"port", "local-port", "remote-port"} & set(fields))
     locals_ = ADDRESSES if {"local", "version"} & set(fields) else ADDRESSES[:1]
     remotes = REMOTE_ADDRESSES if {"remote", "local", "version"} & set(fields) else REMOTE_ADDRESSES[:1]
-    protocols = (6, 17, 33, 1, 47) if ported or {"protocols", "kinds"} & set(fields) else (6,)
+    protocols = (6, 17, 33, 1, 47) if ported or {"protocol", "packet"} & set(fields) else (6,)
     numbers = (80, 81, 85, 95, 40, 0) if ported else (80,)
     for local, remote, protocol, marks, moved, names, open_ in product(
         locals_,
         remotes,
         protocols,
-        values("dscps", (0, 8, 46)),
+        values("dscp", (0, 8, 46)),
         values("moved", (0, 150, 300)),
         values("remote", NAMES),
         [sum(1 << place for place, holds in enumerate(one) if holds) for one in sorted(combinations)],
@@ -87,7 +87,7 @@ def everything(fields: list[str], combinations: set[tuple[bool, ...]]) -> Iterat
             conversation = Conversation(key_of(Parties(protocol, own, far, near, away)))
             conversation.marks = 1 << marks
             conversation.known = Known(names=names)
-            for kind in KINDS[protocol] if "kinds" in fields else KINDS[protocol][:1]:
+            for kind in KINDS[protocol] if "packet" in fields else KINDS[protocol][:1]:
                 subject = Subject(conversation, None, kind)
                 subject.moved = moved
                 yield subject, open_

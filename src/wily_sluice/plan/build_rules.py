@@ -9,18 +9,7 @@ from wily_sluice.engine.classify.condition import (
     AnyOf,
     Clock,
     Condition,
-    FastIs,
-    KindIs,
-    LocalIs,
-    MarkIs,
-    MovedIs,
     Not,
-    PortIs,
-    ProtocolIs,
-    RemoteIs,
-    ServiceIs,
-    VersionIs,
-    WhenIs,
 )
 from wily_sluice.engine.classify.names import NameSet
 from wily_sluice.engine.classify.neighbours import Neighbours
@@ -28,8 +17,9 @@ from wily_sluice.engine.classify.rule_index import Reach
 from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.conversations.watch import WatchSpec
 from wily_sluice.plan import model as planned
+from wily_sluice.plan.fields.field import Needs
+from wily_sluice.plan.fields.registry import asked
 from wily_sluice.plan.model import Party, Plan, Terms
-from wily_sluice.units import Nanoseconds, Rate
 
 NEVER = AnyOf()
 
@@ -59,17 +49,23 @@ class RuleBuilder:
         self.clock = clock
         self._places = {name: place for place, name in enumerate(plan.schedules)}
         self._services = {name: build_service(service) for name, service in plan.services.items()}
-        asked = [part for terms in self._asking() for part in terms.walk()]
-        self.rates: tuple[tuple[Rate, Nanoseconds], ...] = tuple(dict.fromkeys(t.rate for t in asked if t.rate))
-        self.watch = WatchSpec(
-            tuple(terms.moved[0] for terms in asked if terms.moved),
-            self.rates,
-            behaviour or any(service.shape for terms in asked for service in terms.services or ()),
-        )
-        self.kinds = 0
-        for terms in asked:
-            self.kinds |= terms.kinds
-        self.watches_marks = any(terms.dscps for terms in asked)
+        needs = Needs()
+        for terms in self._asking():
+            for part in terms.walk():
+                for field, value in asked(part):
+                    field.need(value, needs)
+        self.rates = tuple(dict.fromkeys(needs.rates))
+        self.kinds, self.watches_marks = needs.kinds, needs.marks
+        self.watch = WatchSpec(tuple(needs.sizes), self.rates, behaviour or needs.shapes)
+        self.uplink = ""
+
+    def schedule(self, name: str) -> int:
+        """A schedule's index among the plan's."""
+        return self._places[name]
+
+    def signs(self, service: str) -> Service:
+        """The signs of a service, as the engine reads them."""
+        return self._services[service]
 
     def _asking(self) -> Iterable[Terms]:
         yield from (rule.terms for rule in self._plan.sorting)
@@ -77,38 +73,9 @@ class RuleBuilder:
 
     def condition(self, terms: Terms, uplink: str) -> Condition:
         """What these terms ask of a conversation on an uplink."""
-        if terms.uplinks is not None and uplink not in terms.uplinks:
-            return AnyOf((), "uplink")
-        parts: list[Condition] = []
-        if terms.local is not None:
-            parts.append(LocalIs(terms.local.addresses, terms.local.members.hardware))
-        if terms.networks is not None:
-            parts.append(LocalIs(terms.networks.addresses, frozenset(), "network"))
-        if terms.remote is not None:
-            names = terms.remote.members.names
-            parts.append(RemoteIs(terms.remote.addresses, NameSet(names) if names else None))
-        if terms.version is not None:
-            parts.append(VersionIs(terms.version))
-        if terms.protocols is not None:
-            parts.append(ProtocolIs(frozenset(terms.protocols)))
-        if terms.ports is not None:
-            parts.append(PortIs(terms.ports))
-        if terms.local_ports is not None:
-            parts.append(PortIs(terms.local_ports, remote=False))
-        if terms.remote_ports is not None:
-            parts.append(PortIs(terms.remote_ports, local=False))
-        if terms.kinds:
-            parts.append(KindIs(terms.kinds))
-        if terms.dscps is not None:
-            parts.append(MarkIs(sum(1 << dscp for dscp in set(terms.dscps))))
-        if terms.when is not None:
-            parts.append(WhenIs(self.clock, self._places[terms.when]))
-        if terms.services is not None:
-            parts.append(ServiceIs(tuple(self._services[service.name] for service in terms.services)))
-        if terms.moved is not None:
-            parts.append(MovedIs(*terms.moved))
-        if terms.rate is not None:
-            parts.append(FastIs(self.rates.index(terms.rate)))
+        self.uplink = uplink
+        conditions = (field.condition(value, self) for field, value in asked(terms))
+        parts = [condition for condition in conditions if condition is not None]
         parts += [self.condition(part, uplink) for part in terms.all]
         if terms.any:
             parts.append(AnyOf(tuple(self.condition(part, uplink) for part in terms.any)))

@@ -1,8 +1,8 @@
 """The plan, read and with its references followed: what the checks, the forecast, the gate and the views work from."""
 
-from collections.abc import Iterator
-from dataclasses import dataclass
-from typing import Generic, Literal, TypeAlias, TypeVar
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, Generic, Literal, NamedTuple, TypeAlias, TypeVar
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, LONGEST_FRAME, Framing
@@ -188,32 +188,100 @@ class Service:
     own: bool = False
 
 
+class Services(NamedTuple):
+    """Services, and the words by which the plan means them."""
+
+    words: tuple[str, ...]
+    services: tuple[Service, ...]
+
+
 @dataclass(frozen=True, slots=True)
 class Terms:
-    """What a conversation must be. Every field that is set must hold; of a list, one. `none` are those of `not`.
+    """What a conversation must be. `asked` has the fields that are set, by key: all must hold, and of a list, one.
 
-    `moved` is a size and whether it must be over; `rate` a rate and how long it must hold; `kinds` are bits.
+    `none` are the terms of `not`. The properties are for those who look at some fields themselves; what a field's value
+    is, its own file in `fields` says.
     """
 
-    local: Party | None = None
-    remote: Party | None = None
-    networks: Party | None = None
-    uplinks: tuple[str, ...] | None = None
-    services: tuple[Service, ...] | None = None
-    service_words: tuple[str, ...] = ()
-    protocols: tuple[int, ...] | None = None
-    ports: tuple[tuple[int, int], ...] | None = None
-    local_ports: tuple[tuple[int, int], ...] | None = None
-    remote_ports: tuple[tuple[int, int], ...] | None = None
-    dscps: tuple[int, ...] | None = None
-    version: int | None = None
-    moved: tuple[Size, bool] | None = None
-    rate: tuple[Rate, Nanoseconds] | None = None
-    kinds: int = 0
-    when: str | None = None
+    asked: Mapping[str, Any] = field(default_factory=dict)
     any: tuple["Terms", ...] = ()
     all: tuple["Terms", ...] = ()
     none: tuple["Terms", ...] = ()
+
+    @property
+    def local(self) -> Party | None:
+        """Whose conversation it is."""
+        return self.asked.get("local")
+
+    @property
+    def remote(self) -> Party | None:
+        """Who is on the far side."""
+        return self.asked.get("remote")
+
+    @property
+    def networks(self) -> Party | None:
+        """The networks that the local party is in."""
+        return self.asked.get("network")
+
+    @property
+    def services(self) -> tuple[Service, ...] | None:
+        """What it is for."""
+        return self.asked["service"].services if "service" in self.asked else None
+
+    @property
+    def service_words(self) -> tuple[str, ...]:
+        """The same as the plan says it."""
+        return self.asked["service"].words if "service" in self.asked else ()
+
+    @property
+    def protocols(self) -> tuple[int, ...] | None:
+        """What IP carries."""
+        return self.asked.get("protocol")
+
+    @property
+    def ports(self) -> tuple[tuple[int, int], ...] | None:
+        """Of either side."""
+        return self.asked.get("port")
+
+    @property
+    def local_ports(self) -> tuple[tuple[int, int], ...] | None:
+        """Of the local side."""
+        return self.asked.get("local-port")
+
+    @property
+    def remote_ports(self) -> tuple[tuple[int, int], ...] | None:
+        """Of the far side."""
+        return self.asked.get("remote-port")
+
+    @property
+    def version(self) -> int | None:
+        """Of IP."""
+        return self.asked.get("version")
+
+    @property
+    def moved(self) -> tuple[Size, bool] | None:
+        """How much it has moved, and whether it must be over that."""
+        return self.asked.get("moved")
+
+    @property
+    def rate(self) -> tuple[Rate, Nanoseconds] | None:
+        """How fast it has run, and for how long."""
+        return self.asked.get("rate")
+
+    @property
+    def kinds(self) -> int:
+        """Kinds of packets, as bits."""
+        kinds: int = self.asked.get("packet", 0)
+        return kinds
+
+    @property
+    def when(self) -> str | None:
+        """The schedule while which it must be so."""
+        return self.asked.get("when")
+
+    def without(self, key: str) -> "Terms":
+        """The same, one field left out."""
+        return replace(self, asked={word: value for word, value in self.asked.items() if word != key})
 
     @property
     def anyone(self) -> bool:
@@ -283,14 +351,15 @@ class Limiter:
     @property
     def terms(self) -> Terms:
         """Whom it names, apart from the uplink and the schedule."""
-        return Terms(
-            local=self.local,
-            remote=self.remote,
-            services=self.services,
-            service_words=self.service_words,
-            protocols=self.protocols,
-            ports=self.ports,
-        )
+        asked: dict[str, Any] = {
+            "local": self.local,
+            "remote": self.remote,
+            "protocol": self.protocols,
+            "port": self.ports,
+        }
+        if self.services is not None:
+            asked["service"] = Services(self.service_words, self.services)
+        return Terms({key: value for key, value in asked.items() if value is not None})
 
     def rate(self, direction: Direction) -> Rate | None:
         """The cap in one direction."""

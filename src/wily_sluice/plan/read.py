@@ -79,7 +79,7 @@ def _broken(findings: list[Finding], content: PlanEntry) -> set[str]:
         if groups & {*(limiter.local or ()), *(limiter.remote or ())}:
             broken.add(f"limiters.{name}")
     for place, rule in enumerate(content.rules):
-        if rule and any(groups & {*(part.local or ()), *(part.remote or ())} for part in rule.walk()):
+        if rule and any(groups & {*(part.said("local") or ()), *(part.said("remote") or ())} for part in rule.walk()):
             broken.add(f"rules[{place + 1}]")
     return broken
 
@@ -179,7 +179,7 @@ class _Follower:
 
     def _limiter(self, name: str, e: LimiterEntry, entry: PlanEntry) -> Limiter:
         here = ("limiters", name)
-        local = self.follow.party((*here, "local"), e.local)
+        local = self.follow.party((*here, "local"), e.local) if e.local is not None else None
         if e.network is not None:
             local = self.follow.within_networks((*here, "network"), e.network, local)
         self.follow.require((*here, "uplink"), "uplink", e.uplink, list(entry.uplinks))
@@ -193,7 +193,7 @@ class _Follower:
         return Limiter(
             name,
             local,
-            self.follow.party((*here, "remote"), e.remote, remote=True),
+            self.follow.party((*here, "remote"), e.remote, remote=True) if e.remote is not None else None,
             e.protocol,
             self.follow.groups.ports((*here, "port"), e.port) if e.port is not None else None,
             e.uplink,

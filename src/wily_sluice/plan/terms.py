@@ -1,15 +1,17 @@
 """Follows the words of a rule's or a limiter's terms to what they stand for; tells what they do not."""
 
 from collections.abc import Callable, Iterable, Mapping
+from typing import Literal
 
 from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.plan.fields.registry import FIELDS
 from wily_sluice.plan.file.document import Reading, suggestion
 from wily_sluice.plan.file.schema import PlanEntry, TermsEntry
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.groups.members import Groups
 from wily_sluice.plan.groups.services import Services
-from wily_sluice.plan.model import Members, Party, Terms
+from wily_sluice.plan.model import Members, Party, Service, Terms
 
 
 class Follower:
@@ -34,10 +36,6 @@ class Follower:
     def terms(self, here: Location, e: TermsEntry) -> Terms:
         """What an entry asks."""
 
-        def ports(key: str) -> tuple[tuple[int, int], ...] | None:
-            words = getattr(e, key.replace("-", "_"))
-            return self.groups.ports((*here, key), words) if words is not None else None
-
         def parts(key: str, entries: Iterable[TermsEntry | None]) -> tuple[Terms, ...]:
             places = ((*here, key, place) for place, _ in enumerate(entries))
             return tuple(
@@ -46,30 +44,25 @@ class Follower:
                 if part is not None
             )
 
-        self.require((*here, "when"), "schedule", e.when, self._names("schedules"))
-        for uplink in e.uplink or ():
-            self.require((*here, "uplink"), "uplink", uplink, self._names("uplinks"))
+        words = ((field, e.said(field.key)) for field in FIELDS)
         return Terms(
-            local=self.party((*here, "local"), e.local),
-            remote=self.party((*here, "remote"), e.remote, remote=True),
-            networks=self.in_networks((*here, "network"), e.network) if e.network is not None else None,
-            uplinks=e.uplink,
-            services=self.services.named((*here, "service"), e.service) if e.service is not None else None,
-            service_words=e.service or (),
-            protocols=e.protocol,
-            ports=ports("port"),
-            local_ports=ports("local-port"),
-            remote_ports=ports("remote-port"),
-            dscps=e.dscp,
-            version=e.version,
-            moved=e.moved,
-            rate=e.rate,
-            kinds=sum(set(e.packet or ())),
-            when=e.when,
+            {field.key: field.follow(said, (*here, field.key), self) for field, said in words if said is not None},
             any=parts("any", e.any_),
             all=parts("all", e.all_),
             none=parts("not", e.not_),
         )
+
+    def ports(self, location: Location, words: tuple[str | int, ...]) -> tuple[tuple[int, int], ...]:
+        """Ports, and groups of ports, as first and last."""
+        return self.groups.ports(location, words)
+
+    def services_named(self, location: Location, words: tuple[str, ...]) -> tuple[Service, ...]:
+        """The services that words mean."""
+        return self.services.named(location, words)
+
+    def expect(self, location: Location, what: Literal["schedule", "uplink"], word: str) -> None:
+        """That there is one of this name."""
+        self.require(location, what, word, self._names(f"{what}s"))
 
     def _names(self, key: str) -> list[str]:
         return list(getattr(self._reading.content, key))
@@ -79,10 +72,8 @@ class Follower:
         if word is not None and word not in known and not self._reading.was_cut(f"{what}s", word):
             self._error(location, f"there is no {what} “{word}”", suggestion(word, known))
 
-    def party(self, location: Location, words: tuple[str, ...] | None, remote: bool = False) -> Party | None:
+    def party(self, location: Location, words: tuple[str, ...], remote: bool = False) -> Party:
         """Who is meant on one side."""
-        if words is None:
-            return None
         members = Members()
         for place, word in enumerate(words):
             where = (*location, place) if (*location, place) in self._document.lines else location

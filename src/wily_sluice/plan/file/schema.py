@@ -8,10 +8,10 @@ import re
 from collections.abc import Iterator
 from datetime import date
 from ipaddress import ip_address
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, create_model
 
 from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
 from wily_sluice.engine.framing import ETHERNET, NAMED, Framing
@@ -25,17 +25,16 @@ from wily_sluice.engine.queueing.spec import (
     FairBy,
     LeafSpec,
 )
+from wily_sluice.plan.fields.registry import FIELDS
 from wily_sluice.plan.file.addresses import parse_prefix
 from wily_sluice.plan.file.document import suggestion
 from wily_sluice.plan.file.traffic_words import (
     parse_dscp,
-    parse_fast,
     parse_host_name,
-    parse_kind,
-    parse_moved,
     parse_protocol,
     parse_service_port,
 )
+from wily_sluice.plan.file.words import Name, PortWords, Words, flat, listed
 from wily_sluice.plan.model import USUAL_ROUND_TRIP, Burst, Directional, FramingWords, Period, Quota
 from wily_sluice.units import (
     SECOND,
@@ -52,13 +51,6 @@ from wily_sluice.units import (
 )
 
 SHORTEST_RETENTION, LONGEST_RETENTION = 3600 * SECOND, 400 * 86_400 * SECOND  # of names that hosts spoke with
-_NAME = re.compile(r"[^\W\d][\w.-]*")
-
-
-def _name(text: object) -> str:
-    if not isinstance(text, str) or not _NAME.fullmatch(text):
-        raise ValueError(f"{quoted(text)} cannot be a name: begin with a letter, then letters, digits, - _ and .")
-    return text
 
 
 def _interface(text: object) -> str:
@@ -96,30 +88,6 @@ def _cap(value: object) -> Directional[Amount]:
     return caps
 
 
-def _listed(value: Any) -> Any:
-    """A single value where a list may stand is a list of one."""
-    return value if isinstance(value, list) else [value]
-
-
-def _words(value: object) -> tuple[str, ...]:
-    words = _listed(value)
-    if not words or not all(isinstance(word, str) and word.strip() for word in words):
-        raise ValueError("write names of groups or networks, addresses, ranges or subnets")
-    return tuple(word.strip() for word in words)
-
-
-def _flat(parse: Any) -> BeforeValidator:
-    """Parse each of a value or a list of values, and join what comes back."""
-
-    def parse_all(value: object) -> tuple[Any, ...]:
-        values = _listed(value)
-        if not values:
-            raise ValueError("the list is empty: leave the key out to mean any")
-        return tuple(part for item in values for part in parse(item))
-
-    return BeforeValidator(parse_all)
-
-
 def _tree_names(value: object) -> Directional[str]:
     """One tree for both directions, or `{up: …, down: …}`."""
     if isinstance(value, Directional):
@@ -138,13 +106,10 @@ def _queue_words(value: object) -> dict[str, str]:
     return names
 
 
-Name = Annotated[str, BeforeValidator(_name)]
 Interface = Annotated[str, BeforeValidator(_interface)]
 RateText = Annotated[Rate, BeforeValidator(parse_rate)]
 ShareText = Annotated[float, BeforeValidator(parse_share)]
 Amounts = Annotated[Any, BeforeValidator(_directional_amount)]
-Words = Annotated[tuple[str, ...], BeforeValidator(_words)]
-PortWords = Annotated[tuple[str | int, ...], BeforeValidator(lambda value: _port_words(value))]
 Subnet = Annotated[str, BeforeValidator(lambda value: str(parse_prefix(value)))]
 
 
@@ -169,13 +134,6 @@ def _limit_in_bytes(size: Size) -> LeafSpec:
 
 def _limit_in_time(longest: Nanoseconds) -> LeafSpec:
     return LeafSpec(longest=longest)
-
-
-def _port_words(value: object) -> tuple[str | int, ...]:
-    words = _listed(value)
-    if not words or not all(isinstance(word, (str, int)) and not isinstance(word, bool) for word in words):
-        raise ValueError("write ports like 443 or 5060-5080, or groups of ports")
-    return tuple(words)
 
 
 def _per(value: object) -> Per:
@@ -348,7 +306,7 @@ class GroupEntry(Entry):
 class ScheduleEntry(Entry):
     """When something holds. A list alone is a list of windows."""
 
-    windows: Annotated[tuple[Any, ...], BeforeValidator(lambda value: tuple(_listed(value)))] = Field(
+    windows: Annotated[tuple[Any, ...], BeforeValidator(lambda value: tuple(listed(value)))] = Field(
         default=(), examples=["[mon-fri 08:00-18:30, sat 09:00-13:00]"]
     )
     calendar: Words = Field(default=(), examples=["[holidays.ics]"])
@@ -362,7 +320,7 @@ class LimiterEntry(Entry):
     network: Words | None = Field(default=None, examples=["waiting-room"])
     uplink: str | None = Field(default=None, examples=["fibre"])
     service: Words | None = Field(default=None, examples=["swarms"])
-    protocol: Annotated[tuple[int, ...], _flat(parse_protocol)] | None = Field(default=None, examples=["udp"])
+    protocol: Annotated[tuple[int, ...], flat(parse_protocol)] | None = Field(default=None, examples=["udp"])
     port: PortWords | None = Field(default=None, examples=["443"])
     per: Annotated[Per, BeforeValidator(_per)] = Field(default=Per(), examples=["host"])
     down: RateText | None = Field(default=None, examples=["6 Mbit/s"])
@@ -393,47 +351,40 @@ def _seen(word: object) -> tuple[str]:
     return (word,)
 
 
-def _version(value: object) -> int:
-    if value not in (4, 6) or isinstance(value, bool):
-        raise ValueError(f"{quoted(value)} is no version of IP: write 4 or 6")
-    return 4 if value == 4 else 6
-
-
 def _mark(value: object) -> int | None:
     return None if value is None else parse_dscp(value)[0]
 
 
-class TermsEntry(Entry):
-    """What a conversation must be: all fields that are there."""
+def _fields() -> dict[str, Any]:
+    """What pydantic makes of the fields of a rule."""
+    return {
+        field.attribute: (field.entry | None, Field(default=None, alias=field.key, examples=[field.example]))
+        for field in FIELDS
+    }
 
-    local: Words | None = Field(default=None, examples=["handsets"])
-    remote: Words | None = Field(default=None, examples=["203.0.113.0/24"])
-    network: Words | None = Field(default=None, examples=["waiting-room"])
-    uplink: Words | None = Field(default=None, examples=["fibre"])
-    service: Words | None = Field(default=None, examples=["calls"])
-    protocol: Annotated[tuple[int, ...], _flat(parse_protocol)] | None = Field(default=None, examples=["udp"])
-    port: PortWords | None = Field(default=None, examples=["5060-5080"])
-    local_port: PortWords | None = Field(default=None, alias="local-port", examples=["5004"])
-    remote_port: PortWords | None = Field(default=None, alias="remote-port", examples=["443"])
-    dscp: Annotated[tuple[int, ...], _flat(parse_dscp)] | None = Field(default=None, examples=["EF"])
-    version: Annotated[int, BeforeValidator(_version)] | None = Field(default=None, examples=["6"])
-    moved: Annotated[tuple[Size, bool], BeforeValidator(parse_moved)] | None = Field(
-        default=None, examples=["over 20 MB"]
-    )
-    rate: Annotated[tuple[Rate, Nanoseconds], BeforeValidator(parse_fast)] | None = Field(
-        default=None, examples=["over 2 Mbit/s for 10 s"]
-    )
-    packet: Annotated[tuple[int, ...], _flat(parse_kind)] | None = Field(default=None, examples=["ack"])
-    when: str | None = Field(default=None, examples=["opening-hours"])
-    any_: Annotated[list["TermsEntry | None"], BeforeValidator(_listed)] = Field(
+
+if TYPE_CHECKING:
+    _Asked = Entry
+else:
+    _Asked = create_model("_Asked", __base__=Entry, **_fields())
+
+
+class TermsEntry(_Asked):
+    """What a conversation must be: all fields that are there, of those in `fields.registry`, and all blocks."""
+
+    any_: Annotated[list["TermsEntry | None"], BeforeValidator(listed)] = Field(
         default=[], alias="any", examples=["[{port: 443}, {dscp: EF}]"]
     )
-    all_: Annotated[list["TermsEntry | None"], BeforeValidator(_listed)] = Field(
+    all_: Annotated[list["TermsEntry | None"], BeforeValidator(listed)] = Field(
         default=[], alias="all", examples=["[{port: 443}, {dscp: EF}]"]
     )
-    not_: Annotated[list["TermsEntry | None"], BeforeValidator(_listed)] = Field(
+    not_: Annotated[list["TermsEntry | None"], BeforeValidator(listed)] = Field(
         default=[], alias="not", examples=["{remote: specialist}"]
     )
+
+    def said(self, key: str) -> Any:
+        """What stands in a field; None where it is not there."""
+        return getattr(self, key.replace("-", "_"))
 
     def walk(self) -> "Iterator[TermsEntry]":
         """These, and all within them."""
@@ -458,12 +409,12 @@ class ServiceEntry(Entry):
 
     about: str = ""
     category: Name | None = Field(default=None, examples=["play"])
-    seen: Annotated[tuple[str, ...], _flat(_seen)] = Field(default=(), examples=["[rtp, stun]"])
-    over: Annotated[tuple[str, ...], _flat(_seen)] = Field(default=(), examples=["[tls]"])
-    ports: Annotated[tuple[tuple[int, tuple[int, int]], ...], _flat(parse_service_port)] = Field(
+    seen: Annotated[tuple[str, ...], flat(_seen)] = Field(default=(), examples=["[rtp, stun]"])
+    over: Annotated[tuple[str, ...], flat(_seen)] = Field(default=(), examples=["[tls]"])
+    ports: Annotated[tuple[tuple[int, tuple[int, int]], ...], flat(parse_service_port)] = Field(
         default=(), examples=["[27000-27010/udp, 443]"]
     )
-    names: Annotated[tuple[str, ...], _flat(lambda word: (parse_host_name(word),))] = Field(
+    names: Annotated[tuple[str, ...], flat(lambda word: (parse_host_name(word),))] = Field(
         default=(), examples=["['*.league.example']"]
     )
     remote: Words | None = Field(default=None, examples=["203.0.113.0/24"])

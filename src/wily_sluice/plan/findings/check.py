@@ -177,7 +177,7 @@ def _unused(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
             for rule in reading.content.rules
             if rule
             for terms in rule.walk()
-            for words in (terms.port, terms.local_port, terms.remote_port)
+            for words in map(terms.said, ("port", "local-port", "remote-port"))
         ),
         *(e.port for e in reading.content.limiters.values()),
     ]

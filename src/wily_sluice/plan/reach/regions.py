@@ -16,6 +16,16 @@ Ranges: TypeAlias = tuple[tuple[int, int], ...]
 Dimension: TypeAlias = tuple[str, str]  # its kind, and which of them
 Box: TypeAlias = Mapping[Dimension, Ranges]
 
+LOCAL, REMOTE, PROTOCOL, LOCAL_PORT, REMOTE_PORT, MARK, KIND, MOVED, UPLINK, TIME = (
+    (name, "")
+    for name in (
+        "local", "remote", "protocol", "local-port", "remote-port", "dscp", "packet", "moved", "uplink", "when",
+    )
+)  # fmt: skip
+IPV6_BEGINS = 1 << 32  # where addresses of IPv6 begin, on one line with those of IPv4
+NO_END = 1 << 62
+KINDS = 64  # combinations of kinds of packets
+
 
 class TooInvolvedError(Exception):
     """There are more boxes than are worth it."""

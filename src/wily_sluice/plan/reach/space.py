@@ -16,21 +16,37 @@ from datetime import date, datetime, timedelta
 from wily_sluice.engine.classify import kind
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.names import covers
+from wily_sluice.plan.fields.registry import FIELDS, asked
 from wily_sluice.plan.model import Party, Plan, Terms
-from wily_sluice.plan.reach.regions import Box, Dimension, Ranges, TooInvolvedError, both, left, meet, meet_all, ranges
+from wily_sluice.plan.reach.regions import (
+    IPV6_BEGINS,
+    KIND,
+    KINDS,
+    LOCAL,
+    LOCAL_PORT,
+    MARK,
+    MOVED,
+    NO_END,
+    PROTOCOL,
+    REMOTE,
+    REMOTE_PORT,
+    TIME,
+    UPLINK,
+    Box,
+    Dimension,
+    Ranges,
+    TooInvolvedError,
+    both,
+    left,
+    meet,
+    meet_all,
+    ranges,
+)
 from wily_sluice.plan.schedules.schedule import Schedule
 
 MOST_BOXES = 2000
 MOST_DAYS = 4000  # over which schedules are looked at
-IPV6_BEGINS = 1 << 32
-NO_END = 1 << 62
 PORTED = ((17, 17), (33, 33), (132, 132), (136, 136))
-LOCAL, REMOTE, PROTOCOL, LOCAL_PORT, REMOTE_PORT, MARK, KIND, MOVED, UPLINK, TIME = (
-    (name, "")
-    for name in (
-        "local", "remote", "protocol", "local-port", "remote-port", "dscp", "packet", "moved", "uplink", "when",
-    )
-)  # fmt: skip
 YES: Ranges = ((1, 1),)
 
 
@@ -46,11 +62,12 @@ class Space:
 
     def __init__(self, plan: Plan) -> None:
         self._plan = plan
-        asked = [terms for rule in plan.sorting for terms in rule.terms.walk()]
-        used = sorted({terms.when for terms in asked if terms.when is not None and terms.when in plan.schedules})
+        self.uplinks = tuple(uplink.name for uplink in plan.uplinks)
+        everything = [terms for rule in plan.sorting for terms in rule.terms.walk()]
+        used = sorted({terms.when for terms in everything if terms.when is not None and terms.when in plan.schedules})
         self._exact = [plan.schedules[name] for name in used if not plan.schedules[name].calendars]
         self._moments = sorted(moments(self._exact)) if self._exact else [()]
-        names = [name for terms in asked if terms.remote is not None for name in terms.remote.members.names]
+        names = [name for terms in everything if terms.remote is not None for name in terms.remote.members.names]
         self._patterns = sorted(set(names))
         end = IPV6_BEGINS + (1 << 128) - 1
         own = _addresses(plan.hosts) if plan.hosts else ((0, end),)
@@ -61,18 +78,20 @@ class Space:
             LOCAL_PORT: ((0, 65535),),
             REMOTE_PORT: ((0, 65535),),
             MARK: ((0, 63),),
-            KIND: ((0, 63),),
+            KIND: ((0, KINDS - 1),),
             MOVED: ((0, NO_END),),
-            UPLINK: ((0, max(0, len(plan.uplinks) - 1)),),
+            UPLINK: ((0, max(0, len(self.uplinks) - 1)),),
             TIME: ((0, len(self._moments) - 1),),
         }
         for pattern in self._patterns:
             self.whole["name", pattern] = ((0, 1),)
+        for field in FIELDS:
+            self.whole |= field.whole(plan)
         self._possible = list(self._all_possible(end))
 
     def _all_possible(self, end: int) -> Iterator[Box]:
         """What there can be: both addresses of one version; ports, and kinds of packets, by protocol."""
-        tcp = [k for k in range(64) if not k & kind.ICMP and not (k & kind.PURE_ACK and k & (2 | 4 | 8))]
+        tcp = [k for k in range(KINDS) if not k & kind.ICMP and not (k & kind.PURE_ACK and k & (2 | 4 | 8))]
         by_protocol: list[tuple[Ranges, bool, Iterable[int]]] = [
             (((6, 6),), True, tcp),
             (PORTED, True, (0, kind.SMALL)),
@@ -115,14 +134,16 @@ class Space:
                         said = dict(common)
         return said
 
-    def _is(self, what: str, which: str) -> Box:
+    def flag(self, what: str, which: str) -> Box:
+        """Something of which nothing is known but whether it is so."""
         self.whole[what, which] = ((0, 1),)
         return {(what, which): YES}
 
-    def _party(self, party: Party, dimension: Dimension) -> list[Box]:
+    def party(self, party: Party, dimension: Dimension) -> list[Box]:
+        """Where a party is, by any of its signs."""
         parts: list[Box] = [{dimension: _addresses(party.addresses)}] if party.addresses else []
-        parts += [self._is("hardware", address.hex()) for address in sorted(party.members.hardware)]
-        return parts + [self._is("name", name) for name in sorted(party.members.names)]
+        parts += [self.flag("hardware", address.hex()) for address in sorted(party.members.hardware)]
+        return parts + [self.flag("name", name) for name in sorted(party.members.names)]
 
     def region(self, terms: Terms) -> list[Box]:
         """All that meets some terms, whether it can be or not. TooInvolvedError likewise."""
@@ -132,38 +153,8 @@ class Space:
             nonlocal region
             region = meet_all(region, parts, MOST_BOXES)
 
-        if terms.local is not None:
-            ask(*self._party(terms.local, LOCAL))
-        if terms.networks is not None:
-            ask(*self._party(terms.networks, LOCAL))
-        if terms.remote is not None:
-            ask(*self._party(terms.remote, REMOTE))
-        if terms.version is not None:
-            ask({REMOTE: ((0, IPV6_BEGINS - 1),) if terms.version == 4 else ((IPV6_BEGINS, self.whole[REMOTE][0][1]),)})
-        if terms.protocols is not None:
-            ask({PROTOCOL: ranges((number, number) for number in terms.protocols)})
-        if terms.ports is not None:
-            ask({LOCAL_PORT: ranges(terms.ports)}, {REMOTE_PORT: ranges(terms.ports)})
-        if terms.local_ports is not None:
-            ask({LOCAL_PORT: ranges(terms.local_ports)})
-        if terms.remote_ports is not None:
-            ask({REMOTE_PORT: ranges(terms.remote_ports)})
-        if terms.dscps is not None:
-            ask({MARK: ranges((mark, mark) for mark in terms.dscps)})
-        if terms.kinds:
-            ask({KIND: ranges((k, k) for k in range(64) if k & terms.kinds)})
-        if terms.moved is not None:
-            size, over = terms.moved
-            ask({MOVED: ((size + 1, NO_END),) if over else ((0, size),)})
-        if terms.rate is not None:
-            ask(self._is("rate", str(terms.rate)))
-        if terms.services is not None:
-            ask(*(self._is("service", service.name) for service in terms.services))
-        if terms.uplinks is not None:
-            places = [place for place, uplink in enumerate(self._plan.uplinks) if uplink.name in terms.uplinks]
-            ask({UPLINK: ranges((place, place) for place in places)})
-        if terms.when is not None:
-            ask(self._when(terms.when))
+        for field, value in asked(terms):
+            ask(*field.boxes(value, self))
         for part in terms.all:
             ask(*self.region(part))
         if terms.any:
@@ -172,12 +163,13 @@ class Space:
             region = left(region, self.region(part), self.whole, MOST_BOXES)
         return [box for box in region if all(box.values())]
 
-    def _when(self, name: str) -> Box:
-        names = [schedule.name for schedule in self._exact]
-        if name not in names:
-            return self._is("when", name)
-        place = names.index(name)
-        return {TIME: ranges((n, n) for n, moment in enumerate(self._moments) if moment[place])}
+    def when(self, schedule: str) -> Box:
+        """While a schedule holds."""
+        names = [one.name for one in self._exact]
+        if schedule not in names:
+            return self.flag("when", schedule)
+        index = names.index(schedule)
+        return {TIME: ranges((n, n) for n, moment in enumerate(self._moments) if moment[index])}
 
 
 def moments(schedules: list[Schedule]) -> set[tuple[bool, ...]]:

@@ -1,7 +1,6 @@
 """What a limiter does, in sentences and as data: for one, and for all whom it names at once."""
 
 from collections import Counter
-from dataclasses import replace
 from typing import Any
 
 from wily_sluice.engine.limit.limiter import Per
@@ -36,7 +35,7 @@ def _subject(per: Per) -> str:
 
 
 def _whose(limiter: Limiter) -> str:
-    text = terms_text(replace(limiter.terms, ports=None))
+    text = terms_text(limiter.terms.without("port"))
     if limiter.protocols:
         text += f" over {protocol_text(limiter.protocols)}"
     if limiter.ports:

@@ -1,8 +1,12 @@
 """A plan's parts as plain sentences."""
 
-from wily_sluice.plan.file.traffic_words import dscp_text, kinds_text, ports_text, protocol_text
+from wily_sluice.plan.fields.registry import IN_A_SENTENCE, asked
+from wily_sluice.plan.file.traffic_words import dscp_text
 from wily_sluice.plan.model import Network, Party, Plan, Rule, Terms, Uplink
-from wily_sluice.units import DIRECTIONS, format_rate, format_rate_both, format_share, format_size, format_time
+from wily_sluice.units import DIRECTIONS, format_rate, format_rate_both, format_share
+
+BEFORE = tuple(field for field in IN_A_SENTENCE if field.before)
+BEHIND = tuple(field for field in IN_A_SENTENCE if not field.before)
 
 
 def who(party: Party) -> str:
@@ -16,9 +20,8 @@ def rule_sentence(rule: Rule) -> str:
     if terms.anyone:
         text = "Every conversation"
     else:
-        kinds = f"{kinds_text(terms.kinds)} packets of " if terms.kinds else ""
-        protocols = f"{protocol_text(terms.protocols)} " if terms.protocols else ""
-        text = f"{kinds}{protocols}conversations{terms_text(terms)}"
+        before = (f"{field.phrase(value)}{field.before}" for field, value in asked(terms, BEFORE))
+        text = f"{''.join(before)}conversations{terms_text(terms)}"
     verb = "goes" if terms.anyone else "go"
     parts = [f"{verb} to {destination(rule)}"] if rule.queues or rule.mark is None else []
     if rule.mark is not None:
@@ -28,37 +31,8 @@ def rule_sentence(rule: Rule) -> str:
 
 
 def terms_text(terms: Terms) -> str:
-    """What a conversation must be, but for its protocol and the kind of its packets."""
-    text = ""
-    if terms.local:
-        text += f" of {who(terms.local)}"
-    if terms.networks:
-        text += f" in {who(terms.networks)}"
-    if terms.remote:
-        text += f" with {who(terms.remote)}"
-    if terms.service_words:
-        text += f" of service {' or '.join(terms.service_words)}"
-    for ranges, which in (
-        (terms.ports, "port"),
-        (terms.local_ports, "local port"),
-        (terms.remote_ports, "remote port"),
-    ):
-        if ranges:
-            text += f" on {which} {ports_text(ranges)}"
-    if terms.uplinks:
-        text += f" over {' or '.join(terms.uplinks)}"
-    if terms.version:
-        text += f" over IPv{terms.version}"
-    if terms.dscps:
-        text += f" in which a packet is marked {dscp_text(terms.dscps)}"
-    if terms.moved:
-        size, over = terms.moved
-        text += f" that have moved {'over' if over else 'no more than'} {format_size(size)}"
-    if terms.rate:
-        rate, longest = terms.rate
-        text += f" that have run at over {format_rate_both(rate)} for {format_time(longest)}"
-    if terms.when:
-        text += f" during {terms.when}"
+    """What a conversation must be, but for what is said before the word."""
+    text = "".join(field.phrase(value) for field, value in asked(terms, BEHIND))
     for part in terms.all:
         text += f", that are{_within(part)}"
     if terms.any:
@@ -68,44 +42,18 @@ def terms_text(terms: Terms) -> str:
     return text
 
 
-def asked_text(terms: Terms, field: str) -> str:
+def asked_text(terms: Terms, key: str) -> str:
     """What terms ask in one of their fields, as the plan says it: `over 20 MB`. Empty where that is a block."""
-    for part in terms.walk():
-        asked = _asked(part).get(field)
-        if asked:
-            return asked
-    return ""
-
-
-def _asked(terms: Terms) -> dict[str, str]:
-    found = {
-        "service": " or ".join(terms.service_words),
-        "protocol": protocol_text(terms.protocols or ()),
-        "port": ports_text(terms.ports or ()),
-        "local-port": ports_text(terms.local_ports or ()),
-        "remote-port": ports_text(terms.remote_ports or ()),
-        "uplink": " or ".join(terms.uplinks or ()),
-        "version": str(terms.version or ""),
-        "dscp": dscp_text(terms.dscps or ()),
-        "packet": kinds_text(terms.kinds),
-        "when": terms.when or "",
-    }
-    found |= {
-        key: who(party)
-        for key, party in (("local", terms.local), ("network", terms.networks), ("remote", terms.remote))
-        if party is not None
-    }
-    if terms.moved is not None:
-        found["moved"] = f"{'over' if terms.moved[1] else 'under'} {format_size(terms.moved[0])}"
-    if terms.rate is not None:
-        found["rate"] = f"over {format_rate(terms.rate[0])} for {format_time(terms.rate[1])}"
-    return found
+    return next((f.text(value) for part in terms.walk() for f, value in asked(part) if f.key == key), "")
 
 
 def _within(terms: Terms) -> str:
-    kinds = f" {kinds_text(terms.kinds)} packets" if terms.kinds else ""
-    protocols = f" {protocol_text(terms.protocols)}" if terms.protocols else ""
-    return f"{kinds}{protocols}{terms_text(terms)}" or " anything"
+    before = (
+        f" {field.phrase(value)}{field.before.removesuffix(' of ')}"
+        for field, value in asked(terms, BEFORE)
+        if field.before
+    )
+    return f"{''.join(before).rstrip()}{terms_text(terms)}" or " anything"
 
 
 def destination(rule: Rule) -> str:

@@ -1,0 +1,120 @@
+"""What a field of a rule is, and what it is handed to do its work with."""
+
+from collections.abc import Iterable
+from typing import Any, ClassVar, Generic, Literal, Protocol, TypeVar
+
+from wily_sluice.engine.classify.condition import Clock, Condition
+from wily_sluice.engine.classify.service import Service as Signs
+from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.model import Party, Plan, Service
+from wily_sluice.plan.reach.regions import Box, Dimension, Ranges
+from wily_sluice.units import Nanoseconds, Rate, Size
+
+V = TypeVar("V")
+
+
+class Names(Protocol):
+    """The names that a plan gives to things. Each tells of words that name nothing."""
+
+    def party(self, location: Location, words: tuple[str, ...], remote: bool = False) -> Party:
+        """Who is meant on one side."""
+
+    def in_networks(self, location: Location, words: tuple[str, ...]) -> Party:
+        """The hosts of some networks."""
+
+    def ports(self, location: Location, words: tuple[str | int, ...]) -> tuple[tuple[int, int], ...]:
+        """Ports, and groups of ports, as first and last."""
+
+    def services_named(self, location: Location, words: tuple[str, ...]) -> tuple[Service, ...]:
+        """The services that words mean."""
+
+    def expect(self, location: Location, what: Literal["schedule", "uplink"], word: str) -> None:
+        """That there is one of this name."""
+
+
+class Engine(Protocol):
+    """What the engine's conditions are made of, on one uplink. A schedule and a rate are known by an index."""
+
+    uplink: str
+    clock: Clock
+    rates: tuple[tuple[Rate, Nanoseconds], ...]
+
+    def schedule(self, name: str) -> int:
+        """Its index among the plan's."""
+
+    def signs(self, service: str) -> Signs:
+        """The signs of a service, as the engine reads them."""
+
+
+class Space(Protocol):
+    """All that can be asked of, in dimensions."""
+
+    whole: dict[Dimension, Ranges]
+    uplinks: tuple[str, ...]
+
+    def party(self, party: Party, dimension: Dimension) -> list[Box]:
+        """Where a party is, by any of its signs."""
+
+    def flag(self, what: str, which: str) -> Box:
+        """Something of which nothing is known but whether it is so."""
+
+    def when(self, schedule: str) -> Box:
+        """While a schedule holds."""
+
+
+class Needs:
+    """What the engine must watch, since rules ask for it."""
+
+    def __init__(self) -> None:
+        self.sizes: list[Size] = []
+        self.rates: list[tuple[Rate, Nanoseconds]] = []
+        self.kinds = 0
+        self.marks = False
+        self.shapes = False
+
+
+class Field(Generic[V]):
+    """One field. `asked` is what a rule asks in it, as `follow` gives it; a rule without the field asks nothing.
+
+    `key` is its word in the plan, `entry` what pydantic reads there, `example` a value. In a sentence it is said in the
+    order of `turn`: behind `conversations`, or before it where `before` says what joins the two.
+    """
+
+    key: ClassVar[str]
+    entry: ClassVar[Any]
+    example: ClassVar[str]
+    turn: ClassVar[int] = 100
+    before: ClassVar[str | None] = None
+
+    @property
+    def attribute(self) -> str:
+        """Its name in the entry that pydantic makes."""
+        return self.key.replace("-", "_")
+
+    def follow(self, words: Any, here: Location, names: Names) -> V:
+        """What the words that were read stand for."""
+        value: V = words
+        return value
+
+    def condition(self, asked: V, engine: Engine) -> Condition | None:
+        """What the engine asks of a conversation; None where that is always so."""
+        raise NotImplementedError
+
+    def need(self, asked: V, needs: Needs) -> None:
+        """Say what the engine must watch for it."""
+
+    def whole(self, plan: Plan) -> dict[Dimension, Ranges]:
+        """The dimensions that it adds to all that can be asked of."""
+        return {}
+
+    def boxes(self, asked: V, space: Space) -> Iterable[Box]:
+        """Where it is so: in any of these."""
+        raise NotImplementedError
+
+    def text(self, asked: V) -> str:
+        """What is asked, as the plan says it."""
+        raise NotImplementedError
+
+    def phrase(self, asked: V) -> str:
+        """The same within a sentence."""
+        raise NotImplementedError

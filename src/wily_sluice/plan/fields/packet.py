@@ -1,0 +1,45 @@
+"""`packet`: kinds of single packets, which then have a queue of their own."""
+
+from collections.abc import Iterable
+from typing import Annotated, Any
+
+from wily_sluice.engine.classify.condition import Condition, KindIs
+from wily_sluice.plan.fields.field import Engine, Field, Names, Needs, Space
+from wily_sluice.plan.file.traffic_words import kinds_text, parse_kind
+from wily_sluice.plan.file.words import flat
+from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.reach.regions import KIND, KINDS, Box, ranges
+
+
+class Packet(Field[int]):
+    """Kinds, as bits."""
+
+    key, entry, example, turn = "packet", Annotated[tuple[int, ...], flat(parse_kind)], "ack", 1
+    before = " packets of "
+
+    def follow(self, words: Any, here: Location, names: Names) -> int:
+        """Their bits."""
+        return sum(set(words))
+
+    def condition(self, asked: int, engine: Engine) -> Condition:
+        """The packet is of one of these kinds."""
+        return KindIs(asked)
+
+    def need(self, asked: int, needs: Needs) -> None:
+        """Kinds are to be told apart."""
+        needs.kinds |= asked
+
+    def boxes(self, asked: int, space: Space) -> Iterable[Box]:
+        """All that have one of the bits."""
+        return [{KIND: ranges((kinds, kinds) for kinds in range(KINDS) if kinds & asked)}]
+
+    def text(self, asked: int) -> str:
+        """`ack or syn`."""
+        return kinds_text(asked)
+
+    def phrase(self, asked: int) -> str:
+        """Which."""
+        return kinds_text(asked)
+
+
+FIELD = Packet()
