@@ -11,6 +11,7 @@ from wily_sluice.engine.classify.condition import (
     AnyOf,
     Condition,
     KindIs,
+    LengthIs,
     LocalIs,
     MarkIs,
     Not,
@@ -19,7 +20,7 @@ from wily_sluice.engine.classify.condition import (
     RemoteIs,
 )
 from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
-from wily_sluice.engine.classify.kind import PURE_ACK, SMALL, SYN, kind_of
+from wily_sluice.engine.classify.kind import PURE_ACK, SYN, kind_of
 from wily_sluice.engine.classify.known import Known
 from wily_sluice.engine.classify.names import NameSet, covers
 from wily_sluice.engine.classify.rule_index import Reach
@@ -184,9 +185,21 @@ def test_a_call_behaves_interactively_and_a_download_is_bulk_and_one_may_become_
 def test_packets_of_a_kind_may_have_a_queue_of_their_own() -> None:
     sorter = Sorter((Rule(KindIs(PURE_ACK | SYN), 1),), 0, kinds=PURE_ACK | SYN)
     acknowledges = kind_of(TCP, flags=16, length=52, headers=52)
-    assert acknowledges == PURE_ACK | SMALL
+    assert acknowledges == PURE_ACK
     assert kind_of(TCP, flags=16 | 8, length=1500, headers=52) == 0
-    assert kind_of(TCP, flags=2, length=60, headers=60) == SYN | SMALL
+    assert kind_of(TCP, flags=2, length=60, headers=60) == SYN
     found = Conversation(key_of(DOWNLOAD))
     assert sorter.rule(sorter.subject(found, acknowledges)) == 0
-    assert sorter.rule(sorter.subject(found, SMALL)) == -1
+    assert sorter.rule(sorter.subject(found, 0)) == -1
+
+
+def test_rules_set_packets_apart_by_length_and_only_there_where_they_ask() -> None:
+    rules = (Rule(LengthIs(128, over=False), 1), Rule(LengthIs(1000, over=True), 2))
+    sorter = Sorter(rules, 0, kinds=PURE_ACK, lengths=(128, 1000))
+    found = Conversation(key_of(DOWNLOAD))
+    lengths = (40, 128, 129, 1000, 1001, 1500)
+    assert [sorter.rule(sorter.subject(found, 0, length)) for length in lengths] == [0, 0, -1, -1, 1, 1]
+    apart = [sorter.apart(0, length) for length in lengths]
+    assert [sorter.sort_of(one) for one in apart] == [(0, 128), (0, 128), (0, 1000), (0, 1000), (0, None), (0, None)]
+    assert sorter.sort_of(sorter.apart(PURE_ACK | SYN, 60)) == (PURE_ACK, 128)
+    assert Sorter(rules, 0).apart(PURE_ACK, 60) == 0

@@ -10,7 +10,7 @@ late sends what it missed and the rate still holds; after idleness it starts at 
 from typing import Final
 
 from wily_sluice.engine.classify.classifier import Sorter
-from wily_sluice.engine.classify.condition import Subject
+from wily_sluice.engine.classify.condition import LONGEST_PACKET, Subject
 from wily_sluice.engine.classify.header import UNREADABLE
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.watch import Watch
@@ -88,18 +88,20 @@ class Shaper(Onward):
         watch = conversation.watch
         if watch is not None and watch.saw(self._up, length, now):
             conversation.sort_again()
-        return self._way(conversation, kind, now)
+        return self._way(conversation, kind, length, now)
 
-    def _way(self, conversation: Conversation, kind: int, now: Nanoseconds) -> Lane:
+    def _way(self, conversation: Conversation, kind: int, length: Size, now: Nanoseconds) -> Lane:
         lane = conversation.up_lane if self._up else conversation.down_lane
         if lane is None or lane.shaper is not self or lane.epoch != self.epoch:
-            lane = self._choose_lane(conversation, lane, 0, now)
+            lane = self._choose_lane(conversation, lane, 0, LONGEST_PACKET, now)
             if self._up:
                 conversation.up_lane = lane
             else:
                 conversation.down_lane = lane
-        if kind & self.sorter.kinds:
-            lane = self._lane_of_kind(conversation, lane, kind & self.sorter.kinds, now)
+        if self.sorter.kinds or self.sorter.lengths:
+            apart = self.sorter.apart(kind, length)
+            if apart:
+                lane = self._lane_apart(conversation, lane, apart, length, now)
         return lane
 
     def leaf_of(self, conversation: Conversation) -> Leaf:
@@ -115,13 +117,14 @@ class Shaper(Onward):
             self._busyness = Busyness(self.rate)
         return self._busyness
 
-    def _lane_of_kind(self, conversation: Conversation, lane: Lane, kind: int, now: Nanoseconds) -> Lane:
-        """The lane of packets of a kind that rules ask for; kept beside that of the conversation's other packets."""
+    def _lane_apart(self, conversation: Conversation, lane: Lane, apart: int, length: Size, now: Nanoseconds) -> Lane:
+        """The lane of packets that rules tell apart; kept beside that of the conversation's other packets."""
         if lane.kinds is None:
             lane.kinds = {}
-        chosen = lane.kinds.get(kind)
+        chosen = lane.kinds.get(apart)
         if chosen is None or chosen.epoch != self.epoch:
-            chosen = lane.kinds[kind] = self._choose_lane(conversation, chosen, kind, now)
+            kinds = apart & self.sorter.kinds
+            chosen = lane.kinds[apart] = self._choose_lane(conversation, chosen, kinds, length, now)
         return chosen
 
     def lane_for(self, conversation: Conversation, subject: Subject) -> Lane:
@@ -168,11 +171,13 @@ class Shaper(Onward):
             tally.touched = tally.waiting > 0
         return touched
 
-    def _choose_lane(self, conversation: Conversation, lane: Lane | None, kind: int, now: Nanoseconds) -> Lane:
+    def _choose_lane(
+        self, conversation: Conversation, lane: Lane | None, kind: int, length: Size, now: Nanoseconds
+    ) -> Lane:
         """Sort a conversation. What waits on its lane is taken along, so that nothing is overtaken."""
         if conversation.watch is not None or self.sorter.watch:
             self._watch(conversation)
-        chosen = self.lane_for(conversation, self.sorter.subject(conversation, kind))
+        chosen = self.lane_for(conversation, self.sorter.subject(conversation, kind, length))
         if lane is None or lane.shaper is not self:
             return chosen
         if lane.leaf is not chosen.leaf or lane.buckets != chosen.buckets:
@@ -241,7 +246,7 @@ class Shaper(Onward):
             assert packet.lane is not None
             if packet.lane not in self._uprooted:
                 continue
-            way = self._way(packet.conversation, packet.kind, now)
+            way = self._way(packet.conversation, packet.kind, packet.length, now)
             for one in self._uprooted.pop(packet.lane, []):  # a lane that its conversation no longer has
                 one.lane = way
                 one.stage = len(way.buckets)

@@ -56,6 +56,7 @@ class RuleBuilder:
                     field.need(value, needs)
         self.rates = tuple(dict.fromkeys(needs.rates))
         self.kinds, self.watches_marks = needs.kinds, needs.marks
+        self.lengths = tuple(sorted(needs.lengths))
         self.watch = WatchSpec(tuple(needs.sizes), self.rates, behaviour or needs.shapes)
         self.uplink = ""
 
@@ -108,6 +109,7 @@ class RuleBuilder:
             self.kinds,
             self.watch,
             tuple(self._services.values()),
+            self.lengths,
         )
 
 

@@ -54,13 +54,19 @@ class Count:
 class Decision:
     """From this packet of the capture on (they count from 1), a direction goes this way.
 
-    `kinds` are bits: where rules ask for kinds of packets, only packets of these are meant.
+    `kinds` are bits, and `up_to` a length: where rules tell packets apart by these, only such packets are meant.
     """
 
     packet: int
     direction: Direction
     way: Way
     kinds: int = 0
+    up_to: Size | None = None
+
+    @property
+    def apart(self) -> bool:
+        """Whether it is about some of the packets alone."""
+        return bool(self.kinds) or self.up_to is not None
 
 
 @dataclass(slots=True)
@@ -83,7 +89,7 @@ class Followed:
 
     def way(self, direction: Direction) -> Way | None:
         """Which way a direction goes in the end; None when nothing went there."""
-        return next((d.way for d in reversed(self.decisions) if d.direction == direction and not d.kinds), None)
+        return next((d.way for d in reversed(self.decisions) if d.direction == direction and not d.apart), None)
 
 
 @dataclass(slots=True)
@@ -165,13 +171,13 @@ class Follower:
         if followed is None:
             followed = self._followed[conversation] = Followed(conversation.parties, number)
             self.trace.conversations.append(followed)
-        kinds = kind & shaper.sorter.kinds
-        place = (conversation, up, kinds)
+        apart = shaper.sorter.apart(kind, parsed.length)
+        place = (conversation, up, apart)
         if self._decided.get(place) != (lane.rule, lane.buckets):
             self._decided[place] = (lane.rule, lane.buckets)
-            subject = shaper.sorter.subject(conversation, kind)
+            subject = shaper.sorter.subject(conversation, kind, parsed.length)
             way = way_of(self.plan, self._uplink, shaper.sorter, lane, subject)
-            followed.decisions.append(Decision(number, direction, way, kinds))
+            followed.decisions.append(Decision(number, direction, way, *shaper.sorter.sort_of(apart)))
         for total, key in (
             (self.trace.rules, self._rule(lane) or DEFAULT),
             (self.trace.queues, lane.leaf.path),

@@ -1,18 +1,20 @@
 """Sorts a conversation: into one queue by the first rule that matches, and under every limiter that matches.
 
 Called once for a conversation, and again when something changes that rules look at: so the cost of a packet does not
-depend on how many rules there are. Where rules ask for kinds of packets, a conversation is sorted once for each kind
-that it shows.
+depend on how many rules there are. Where rules ask for kinds or lengths of packets, a conversation is sorted once for
+each sort of packets that it shows.
 """
 
 from typing import Final
 
-from wily_sluice.engine.classify.condition import All, Clock, Condition, Subject
+from wily_sluice.engine.classify.condition import LONGEST_PACKET, All, Clock, Condition, Subject
+from wily_sluice.engine.classify.kind import KIND_BITS
 from wily_sluice.engine.classify.neighbours import Neighbours
 from wily_sluice.engine.classify.rule_index import Reach, RuleIndex
 from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.watch import WatchSpec
+from wily_sluice.units import Size
 
 ANYONE: Final = All()
 
@@ -36,12 +38,13 @@ class Sorter:
     """Rules in their order, the default leaf, and whom each limiter names.
 
     `watches_marks` says that a packet's DSCP can change what its conversation is sorted to; `kinds` are the kinds of
-    packets that rules ask for, as bits; `marks` that a rule has packets carry a DSCP; `watch` is what else they look
-    at as time goes on. `services` are those that traffic is counted by.
+    packets that rules ask for, as bits, and `lengths` the lengths that they set apart, in order; `marks` that a rule
+    has packets carry a DSCP; `watch` is what else they look at as time goes on. `services` are those that traffic is
+    counted by.
     """
 
-    __slots__ = ("_index", "_limiter_index", "clock", "default", "kinds", "limiters", "marks", "neighbours", "rules",
-                 "services", "watch", "watches_marks")  # fmt: skip
+    __slots__ = ("_index", "_limiter_index", "clock", "default", "kinds", "lengths", "limiters", "marks", "neighbours",
+                 "rules", "services", "watch", "watches_marks")  # fmt: skip
 
     def __init__(
         self,
@@ -55,6 +58,7 @@ class Sorter:
         kinds: int = 0,
         watch: WatchSpec | None = None,
         services: tuple[Service, ...] = (),
+        lengths: tuple[Size, ...] = (),
     ) -> None:
         self.rules = rules
         self.services = services
@@ -64,15 +68,29 @@ class Sorter:
         self.clock = clock if clock is not None else Clock()
         self.watches_marks = watches_marks
         self.kinds = kinds
+        self.lengths = lengths
         self.marks = any(rule.mark >= 0 for rule in rules)
         self.watch = watch if watch is not None else WatchSpec()
         self._index = RuleIndex([rule.reach for rule in rules])
         self._limiter_index = RuleIndex(list(reaches) or [Reach() for _ in limiters])
 
-    def subject(self, conversation: Conversation, kind: int = 0) -> Subject:
+    def apart(self, kind: int, length: Size) -> int:
+        """What tells a packet from its conversation's others, by its kinds and length; 0 where nothing does."""
+        found = kind & self.kinds
+        for index, longest in enumerate(self.lengths):
+            if length <= longest:
+                return found | index + 1 << KIND_BITS
+        return found
+
+    def sort_of(self, apart: int) -> tuple[int, Size | None]:
+        """The kinds of packets that are told apart so, and the length that they come up to."""
+        index = apart >> KIND_BITS
+        return apart & (1 << KIND_BITS) - 1, self.lengths[index - 1] if index else None
+
+    def subject(self, conversation: Conversation, kind: int = 0, length: Size = LONGEST_PACKET) -> Subject:
         """The conversation as it is now, for conditions to be asked of."""
         local, neighbours = conversation.parties.local, self.neighbours
-        return Subject(conversation, neighbours.hardware(local), kind, neighbours.host(local))
+        return Subject(conversation, neighbours.hardware(local), kind, neighbours.host(local), length)
 
     def service(self, subject: Subject) -> str:
         """Of which service it is, for the counters: the first that has a sign, else what it was seen to speak."""

@@ -4,6 +4,8 @@ Every condition has a `field`, the word of the plan file that it stands for, so 
 hold can be told which of its fields does not.
 """
 
+from typing import Final
+
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.known import NOTHING, Known
@@ -12,18 +14,25 @@ from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.units import Size
 
+LONGEST_PACKET: Final[Size] = 65_535  # RFC 791 §3.1
+
 
 class Subject:
-    """All that can be asked of: a conversation as it is now, and the `kind` of one of its packets.
+    """All that can be asked of: a conversation as it is now, and the `kind` and `length` of one of its packets.
 
     `hardware` is the local party's own address, where it is known; `host` the address that stands for it. A
     conversation that has a `home`, another local address than its own, is asked about as if it had that one.
     """
 
-    __slots__ = ("fast", "hardware", "host", "kind", "known", "marks", "moved", "parties", "shape")
+    __slots__ = ("fast", "hardware", "host", "kind", "known", "length", "marks", "moved", "parties", "shape")
 
     def __init__(
-        self, conversation: Conversation, hardware: bytes | None = None, kind: int = 0, host: bytes = b""
+        self,
+        conversation: Conversation,
+        hardware: bytes | None = None,
+        kind: int = 0,
+        host: bytes = b"",
+        length: Size = LONGEST_PACKET,
     ) -> None:
         parties = conversation.parties
         home = conversation.home
@@ -38,6 +47,7 @@ class Subject:
         self.marks = conversation.marks
         self.known: Known = conversation.known or NOTHING
         self.kind = kind
+        self.length = length
         self.hardware = hardware
         watch = conversation.watch
         self.moved: Size = watch.moved if watch is not None else 0
@@ -223,6 +233,21 @@ class KindIs(Condition):
     def holds(self, subject: Subject) -> bool:
         """Whether it is so."""
         return bool(self.kinds & subject.kind)
+
+
+class LengthIs(Condition):
+    """The packet is longer than a size in bytes, or is not."""
+
+    __slots__ = ("over", "size")
+
+    def __init__(self, size: Size, over: bool) -> None:
+        self.field = "length"
+        self.size = size
+        self.over = over
+
+    def holds(self, subject: Subject) -> bool:
+        """Whether it is so."""
+        return (subject.length > self.size) == self.over
 
 
 class WhenIs(Condition):

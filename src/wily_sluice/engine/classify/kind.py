@@ -10,14 +10,13 @@ SYN: Final = 2
 FIN: Final = 4
 RST: Final = 8
 ICMP: Final = 16
-SMALL: Final = 32
-SMALLEST: Final[int] = 128  # bytes of an IP packet: no longer than this is small
-NAMES: dict[str, int] = {"ack": PURE_ACK, "syn": SYN, "fin": FIN, "rst": RST, "icmp": ICMP, "small": SMALL}
+KIND_BITS: Final = 5
+NAMES: dict[str, int] = {"ack": PURE_ACK, "syn": SYN, "fin": FIN, "rst": RST, "icmp": ICMP}
 
 
 def kind_of(protocol: int, flags: int, length: int, headers: int) -> int:
     """The kinds of a packet; `flags` are TCP's. A pure acknowledgement carries no data and opens or ends nothing."""
-    kind = SMALL if length <= SMALLEST else 0
+    kind = 0
     if protocol == 6:
         if flags & 2:
             kind |= SYN

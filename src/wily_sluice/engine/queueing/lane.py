@@ -25,10 +25,10 @@ class Station:
 class Lane:
     """`epoch` is the shaper's when it was worked out: in another it is worked out again, as is one that is STALE.
 
-    `tally` counts what takes it, and knows which rule decided. Where rules ask for kinds of packets, `kinds` are the
-    lanes of the conversation's packets of other kinds than this one. `buckets` are limiters' (`limit.limiter`). `flow`
-    is the conversation's own queue in the leaf, `held` those in the buckets that it had to wait at: objects of whoever
-    keeps them.
+    `tally` counts what takes it, and knows which rule decided. Where rules tell packets of a conversation apart,
+    `kinds` are the lanes of others than this one's. `buckets` are limiters' (`limit.limiter`). `flow` is the
+    conversation's own queue in the leaf, `held` those in the buckets that it had to wait at: objects of whoever keeps
+    them.
     """
 
     __slots__ = ("buckets", "epoch", "flow", "held", "kinds", "leaf", "shaper", "tally")

@@ -59,7 +59,9 @@ class Talk(Source):
         if now >= self._end:
             return
         self._meter.left(now)
-        self._there.send(Packet(self._framing.cost(CALL_PACKET), self._conversation, (self._received, now)))
+        self._there.send(
+            Packet(self._framing.cost(CALL_PACKET), self._conversation, (self._received, now), length=CALL_PACKET)
+        )
         self._events.at(now + CALL_PERIOD, self.begin)
 
     def _received(self, packet: Packet) -> None:
@@ -77,11 +79,14 @@ class Probe(Source):
         if now >= self._end:
             return
         self._meter.left(now)
-        self._there.send(Packet(self._framing.cost(PROBE_PACKET), self._conversation, (self._turned, now)))
+        self._there.send(self._echo((self._turned, now)))
         self._events.at(now + round(self._random.expovariate(PROBES_PER_SECOND) * SECOND), self.begin)
 
+    def _echo(self, token: object) -> Packet:
+        return Packet(self._framing.cost(PROBE_PACKET), self._conversation, token, length=PROBE_PACKET)
+
     def _turned(self, packet: Packet) -> None:
-        self._back.send(Packet(self._framing.cost(PROBE_PACKET), self._conversation, (self._received, packet.token[1])))
+        self._back.send(self._echo((self._received, packet.token[1])))
 
     def _received(self, packet: Packet) -> None:
         self._meter.arrived(packet.token[1], self._events.now)

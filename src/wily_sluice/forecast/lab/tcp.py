@@ -104,7 +104,7 @@ class Transfer(Source):
         self._order.append((now, sequence))
         self._meter.left(now)
         token = (self._received, sequence, now)
-        self._there.send(Packet(self._data_frame, self._conversation, token))
+        self._there.send(Packet(self._data_frame, self._conversation, token, length=LARGEST_PACKET))
 
     # The receiver.
 
@@ -146,7 +146,7 @@ class Transfer(Source):
     def _acknowledge(self, cause: int) -> None:
         self._unacknowledged = 0
         token = (self._acknowledged, self._expected, cause, self._echo)
-        self._back.send(Packet(self._ack_frame, self._conversation, token))
+        self._back.send(Packet(self._ack_frame, self._conversation, token, length=HEADERS))
 
     # The sender, as acknowledgements come in.
 

@@ -69,6 +69,7 @@ class Needs:
         self.sizes: list[Size] = []
         self.rates: list[tuple[Rate, Nanoseconds]] = []
         self.kinds = 0
+        self.lengths: set[Size] = set()
         self.marks = False
         self.shapes = False
 

@@ -24,7 +24,7 @@ LOCAL, REMOTE, PROTOCOL, LOCAL_PORT, REMOTE_PORT, MARK, KIND, MOVED, UPLINK, TIM
 )  # fmt: skip
 IPV6_BEGINS = 1 << 32  # where addresses of IPv6 begin, on one line with those of IPv4
 NO_END = 1 << 62
-KINDS = 64  # combinations of kinds of packets
+KINDS = 32  # combinations of kinds of packets
 
 
 class TooInvolvedError(Exception):

@@ -94,9 +94,9 @@ class Space:
         tcp = [k for k in range(KINDS) if not k & kind.ICMP and not (k & kind.PURE_ACK and k & (2 | 4 | 8))]
         by_protocol: list[tuple[Ranges, bool, Iterable[int]]] = [
             (((6, 6),), True, tcp),
-            (PORTED, True, (0, kind.SMALL)),
-            (((1, 1), (58, 58)), False, (kind.ICMP, kind.ICMP | kind.SMALL)),
-            (((0, 0), (2, 5), (7, 16), (18, 32), (34, 57), (59, 131), (133, 135), (137, 255)), False, (0, kind.SMALL)),
+            (PORTED, True, (0,)),
+            (((1, 1), (58, 58)), False, (kind.ICMP,)),
+            (((0, 0), (2, 5), (7, 16), (18, 32), (34, 57), (59, 131), (133, 135), (137, 255)), False, (0,)),
         ]
         for addresses in (((0, IPV6_BEGINS - 1),), ((IPV6_BEGINS, end),)):
             for protocols, ported, kinds in by_protocol:

@@ -119,8 +119,8 @@ def print_followed(screen: Console, number: int, followed: Followed) -> None:
         print_line(screen, line)
     last: dict[Direction, tuple[Tried, ...]] = {}
     for decision in followed.decisions:
-        kinds = f", {kinds_text(decision.kinds)} packets" if decision.kinds else ""
-        head = f"from packet {decision.packet}{kinds} {ARROWS[decision.direction][0]} "
+        packets = f", {_packets(decision)}" if decision.apart else ""
+        head = f"from packet {decision.packet}{packets} {ARROWS[decision.direction][0]} "
         print_line(screen, Text.assemble((head, "bold"), way_words(decision.way)))
         if decision.way.tried not in last.values():
             _tried(screen, decision.way)
@@ -178,7 +178,7 @@ def print_trace(screen: Console, file: str, trace: Trace, most: int) -> None:
     table.add_column("↓", justify="right", no_wrap=True, min_width=8)
     for number, one in largest[:most]:
         way = one.way("up") or one.way("down") or one.decisions[-1].way
-        moved = len({decision.way.queue for decision in one.decisions if not decision.kinds}) > 1
+        moved = len({decision.way.queue for decision in one.decisions if not decision.apart}) > 1
         seen = Text(one.seen or (f"{one.likely}?" if one.likely else "–"), "" if one.seen else "dim")
         service = Text(one.service if one.sign else "–", "" if one.sign else "dim")
         rule = Text(way.rule) if way.rule is not None else Text("default", "yellow")
@@ -186,7 +186,7 @@ def print_trace(screen: Console, file: str, trace: Trace, most: int) -> None:
         cells += [protocol_name(one.parties.protocol), seen, service, rule] if wide else [seen]
         table.add_row(str(number), *cells, Text(way.queue + (" ↪" if moved else ""), "cyan"), *_sizes(one.count))
     screen.print(table)
-    if any(len({d.way.queue for d in one.decisions if not d.kinds}) > 1 for one in trace.conversations):
+    if any(len({d.way.queue for d in one.decisions if not d.apart}) > 1 for one in trace.conversations):
         print_line(screen, Text("↪ came to this queue from another, as more was seen of it: --conversation N", "dim"))
     tables = [
         _totals(title, totals, trace, most)
@@ -259,9 +259,15 @@ def answer_data(parties: Parties, answer: Answer) -> dict[str, Any]:
     }
 
 
+def _packets(decision: Decision) -> str:
+    """Which packets a decision is about, where rules tell some apart."""
+    kinds = f"{kinds_text(decision.kinds)} packets" if decision.kinds else "packets"
+    return kinds if decision.up_to is None else f"{kinds} of up to {format_size(decision.up_to)}"
+
+
 def _decision_data(decision: Decision) -> dict[str, Any]:
-    kinds = kinds_text(decision.kinds).split(" or ") if decision.kinds else []
-    return {"packet": decision.packet, "direction": decision.direction, "kinds": kinds, **way_data(decision.way)}
+    apart = {"kinds": kinds_text(decision.kinds).split(" or ") if decision.kinds else [], "up_to": decision.up_to}
+    return {"packet": decision.packet, "direction": decision.direction, **apart, **way_data(decision.way)}
 
 
 def _count_data(count: Count) -> dict[str, int]:
