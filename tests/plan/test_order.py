@@ -43,6 +43,7 @@ ASKED: dict[str, list[object]] = {
     "version": [4, 6],
     "moved": [(100, True), (100, False), (200, True)],
     "packet": [1, 2, 16, 3, 18],
+    "length": [(128, False), (128, True), (1000, False)],
     "when": ["day", "noon", "night"],
 }
 ADDRESSES = ("10.7.0.1", "10.7.0.2", "10.7.0.9", "10.8.0.1", "fd07::1", "fd08::1")
@@ -87,8 +88,9 @@ def everything(fields: list[str], combinations: set[tuple[bool, ...]]) -> Iterat
             conversation = Conversation(key_of(Parties(protocol, own, far, near, away)))
             conversation.marks = 1 << marks
             conversation.known = Known(names=names)
-            for kind in KINDS[protocol] if "packet" in fields else KINDS[protocol][:1]:
-                subject = Subject(conversation, None, kind)
+            kinds = KINDS[protocol] if "packet" in fields else KINDS[protocol][:1]
+            for kind, length in product(kinds, values("length", (100, 500, 1400))):
+                subject = Subject(conversation, None, kind, length=length)
                 subject.moved = moved
                 yield subject, open_
 

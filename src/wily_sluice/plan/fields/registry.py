@@ -5,6 +5,7 @@ from typing import Any, Final
 
 from wily_sluice.plan.fields import (
     dscp,
+    length,
     local,
     moved,
     packet,
@@ -31,6 +32,7 @@ FIELDS: Final[tuple[Field[Any], ...]] = (
     port.LOCAL_PORT_FIELD,
     port.REMOTE_PORT_FIELD,
     packet.FIELD,
+    length.FIELD,
     dscp.FIELD,
     when.FIELD,
     service.FIELD,
