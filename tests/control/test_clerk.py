@@ -15,7 +15,7 @@ import pytest
 
 from wily_sluice.control.clerk import Clerk, _write
 from wily_sluice.control.desk.desk import run_desk
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.plan.file.bundle import Bundle, bundle_of
 from wily_sluice.plan.model import Plan

@@ -16,7 +16,7 @@ from tests.conftest import SMALL_PLAN
 from wily_sluice.control.client import Client
 from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.control.paths import RUN
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import Host
 

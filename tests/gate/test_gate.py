@@ -7,7 +7,7 @@ import pytest
 
 from tests.gate.fakes import FakeMachine, Listening, Queue, live, udp
 from wily_sluice.engine.classify.header import Parties, key_of
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.gate import A_CHORE, Gate
 from wily_sluice.gate.intake import FIRST_OPENING, FIRST_QUEUE
 from wily_sluice.gate.kernel.machine import Crossed

@@ -15,8 +15,8 @@ import pytest
 from tests.conftest import SMALL_PLAN
 from tests.gate.stillness import hold
 from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.errors import LiveError
 from wily_sluice.forecast.lab.tcp import SEGMENT
-from wily_sluice.gate.errors import LiveError
 from wily_sluice.plan.read import load
 from wily_sluice.rig.layout import Layout
 from wily_sluice.rig.rig import Rig

@@ -16,7 +16,7 @@ import pytest
 
 from tests.gate.running import CALLER, HOST, PLAN, Running, gate
 from wily_sluice.control.desk.json_rpc import RpcError
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.plan.read import load
 from wily_sluice.rig.layout import FAR_ADDRESSES
 from wily_sluice.rig.rig import Rig
@@ -147,7 +147,7 @@ def test_after_an_upgrade_the_gate_shapes_on_and_says_what_to_do_and_a_restart_t
         running.call("plan.apply", plan=b64encode((plan + "# kept\n").encode()).decode(), trial=None)
         (tmp_path / "flag").touch()
         children = Path(f"/proc/{running.process.pid}/task/{running.process.pid}/children").read_text().split()
-        (beside,) = [one for one in children if "wily_sluice.cli.desk" in Path(f"/proc/{one}/cmdline").read_text()]
+        (beside,) = [one for one in children if "wily_sluice.control.desk" in Path(f"/proc/{one}/cmdline").read_text()]
         traffic = start_endpoint(rig, HOST, "load", "up", "--seconds", 8)
         os.kill(int(beside), signal.SIGKILL)
         told = ""

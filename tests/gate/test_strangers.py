@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from wily_sluice.control.unit import unit_text
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import PYTHON
 from wily_sluice.gate.kernel.lock import take_lock
 from wily_sluice.history.counter_store import CounterStore
@@ -23,7 +23,7 @@ from wily_sluice.plan.file.bundle import Bundle
 NOBODY = 65_534
 
 
-@pytest.mark.parametrize("program", ["wily_sluice.cli.desk", "wily_sluice.rig.endpoint"])
+@pytest.mark.parametrize("program", ["wily_sluice.control.desk", "wily_sluice.rig.endpoint"])
 def test_a_module_that_was_planted_in_the_current_folder_is_not_run(tmp_path: Path, program: str) -> None:
     for name in ("click", "numpy", "argparse", "asyncio", "msgspec", "wily_sluice"):
         (tmp_path / f"{name}.py").write_text(f"open({str(tmp_path / 'run')!r}, 'w')\nraise SystemExit('planted')\n")

@@ -11,7 +11,6 @@ from pathlib import Path
 
 import click
 
-from wily_sluice.cli.occupied import occupied
 from wily_sluice.cli.options import COST, Refusal, json_option, plan_option, state_option
 from wily_sluice.control import unit
 from wily_sluice.control.clerk import Clerk
@@ -20,6 +19,7 @@ from wily_sluice.control.desk.life import moment
 from wily_sluice.control.desk.server import user_name
 from wily_sluice.control.link.overseer import Overseer
 from wily_sluice.control.log import note
+from wily_sluice.control.occupied import occupied
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.kernel.command import PYTHON
 from wily_sluice.history.database import private_file, private_folder
@@ -78,8 +78,8 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
     """
     if os.geteuid() != 0:
         raise Refusal("shaping real packets needs root: run it with sudo")
-    show = "nothing" if quiet else "json" if as_json else "lines"
-    command = [*PYTHON, "wily_sluice.cli.desk", str(state.absolute()), show]
+    show = "" if quiet else f"wily_sluice.views.live.seconds:print_{'data' if as_json else 'lines'}"
+    command = [*PYTHON, "wily_sluice.control.desk", str(state.absolute()), show]
     with ExitStack() as stack:
         stack.enter_context(occupied(state))
         plan, bundle, revision = _begin(plan_file, state)

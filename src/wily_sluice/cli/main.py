@@ -10,8 +10,7 @@ import click
 from wily_sluice import __version__
 from wily_sluice.cli import streams
 from wily_sluice.cli.options import ERRORS, INTERRUPTED, REFUSED, Refusal
-from wily_sluice.control.desk.json_rpc import RpcError
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import SluiceError
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.views.text.console import console
 from wily_sluice.views.text.findings import count_findings, print_findings
@@ -74,7 +73,7 @@ class Sluice(click.Group):
             print_findings(console(stderr=True), error.findings)
             click.echo(count_findings(error.findings), err=True)
             ctx.exit(ERRORS)
-        except (LiveError, RpcError) as error:
+        except SluiceError as error:
             raise Refusal(str(error)) from None
         except KeyboardInterrupt:
             click.echo("ended at your word; nothing is left half done", err=True)

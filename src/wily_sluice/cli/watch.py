@@ -17,7 +17,7 @@ from rich.live import Live
 
 from wily_sluice.cli.options import json_option
 from wily_sluice.control.client import Client
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.views.live.watch import PAGES, Page, Watch
 from wily_sluice.views.text.console import console
 

@@ -23,7 +23,7 @@ from secrets import token_hex
 from typing import Any
 
 from wily_sluice.control.log import note
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.findings.finding import FileError

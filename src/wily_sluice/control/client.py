@@ -10,7 +10,7 @@ from typing import Any
 
 from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.control.paths import CONTROL, WATCH, runtime_folder
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.plan.file.bundle import Bundle
 
 SILENCE = 20.0  # seconds in which a subscriber is told something, if the gate is well

@@ -10,7 +10,7 @@ import shutil
 import sys
 from pathlib import Path
 
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.history.database import private_folder
 

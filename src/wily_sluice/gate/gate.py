@@ -24,11 +24,11 @@ from zoneinfo import ZoneInfo
 from wily_sluice.engine.classify.header import parse, parties
 from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.packet import Packet
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.beside import THREAD_TURN, Beside
 from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.counters import Row, Talk, copy_counters, copy_talks
-from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.intake import Intake, Taken
 from wily_sluice.gate.kernel.guard import Guard
 from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews

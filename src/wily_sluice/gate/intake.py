@@ -14,7 +14,7 @@ from threading import Lock
 from typing import TypeAlias
 
 from wily_sluice.engine.limit.limiter import waiting_burst
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel import diversion
 from wily_sluice.gate.kernel.machine import Machine
 from wily_sluice.gate.kernel.packet_queue import HEADER_BYTES, RECEIVE_BUFFER, SHORT_BUFFER, WHOLE_BYTES, PacketQueue

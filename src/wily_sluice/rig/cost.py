@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from subprocess import PIPE
 
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.flood_program import CONVERSATIONS, FIRST_PORT

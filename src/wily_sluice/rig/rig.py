@@ -11,7 +11,7 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import PYTHON, require, run
 from wily_sluice.rig.awake_program import on_virtual_machine
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures

@@ -17,7 +17,7 @@ from typing import Any
 
 import numpy as np
 
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import PYTHON
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures

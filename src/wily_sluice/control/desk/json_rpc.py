@@ -10,6 +10,7 @@ from typing import Any, TypeAlias
 from pydantic import BaseModel, ValidationError
 
 from wily_sluice.control.log import note
+from wily_sluice.errors import SluiceError
 
 PARSE_ERROR, INVALID_REQUEST, METHOD_NOT_FOUND, INVALID_PARAMS, INTERNAL_ERROR = -32700, -32600, -32601, -32602, -32603
 REFUSED, BUSY, NOT_PERMITTED = 1, 2, 3  # our own codes
@@ -18,7 +19,7 @@ MOST_IN_A_BATCH = 100
 Params: TypeAlias = Any
 
 
-class RpcError(Exception):
+class RpcError(SluiceError):
     """A call that fails: what the caller is told."""
 
     def __init__(self, code: int, message: str, data: Any = None) -> None:

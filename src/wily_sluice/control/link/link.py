@@ -13,6 +13,7 @@ import msgspec
 
 from wily_sluice import __version__
 from wily_sluice.control.link.messages import PROTOCOL, Hello, Message
+from wily_sluice.errors import SluiceError
 
 A_READ = 1 << 18  # bytes taken in at a time
 LARGEST = 1 << 28  # bytes
@@ -21,7 +22,7 @@ _LENGTH = struct.Struct("!I")
 M = TypeVar("M")
 
 
-class OtherVersion(Exception):
+class OtherVersion(SluiceError):
     """The other side is of another version of the program, which this is."""
 
 

@@ -37,8 +37,8 @@ from wily_sluice.control.link.messages import (
     Watch,
 )
 from wily_sluice.control.log import note
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.counters import Row
-from wily_sluice.gate.errors import LiveError
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.look import look_at
 from wily_sluice.plan.file.bundle import Bundle

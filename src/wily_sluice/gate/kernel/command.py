@@ -5,7 +5,7 @@ import subprocess
 import sys
 from collections.abc import Sequence
 
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 
 # What begins one of our own programs: without `-P`, a module of the current folder would be taken for one of ours.
 PYTHON = (sys.executable, "-P", "-m")

@@ -17,7 +17,7 @@ from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from typing import NamedTuple
 
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.units import Direction
 

@@ -7,7 +7,7 @@ import fcntl
 import os
 from pathlib import Path
 
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 
 RUN = Path("/run/wily-sluice")
 

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from wily_sluice.engine.classify.addresses import AddressSet, Range
-from wily_sluice.gate.errors import LiveError
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel import diversion
 from wily_sluice.gate.kernel.command import require
 from wily_sluice.gate.kernel.lock import take_lock

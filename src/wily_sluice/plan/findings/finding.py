@@ -4,6 +4,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal, TypeAlias
 
+from wily_sluice.errors import SluiceError
+
 Severity: TypeAlias = Literal["error", "warning"]
 
 
@@ -24,7 +26,7 @@ class Finding:
         return f"{where}: {self.severity}: {what}" + (f" → {self.remedy}" if self.remedy else "")
 
 
-class FileError(Exception):
+class FileError(SluiceError):
     """A file cannot be used. Carries all that is wrong with it."""
 
     def __init__(self, findings: Iterable[Finding]) -> None:

@@ -1,8 +1,11 @@
 """What a running gate prints each second: rate, goodput, marks and drops of each queue that is busy."""
 
+import json
 import time
+from contextlib import suppress
 from typing import Any
 
+import click
 from rich.text import Text
 
 from wily_sluice.control.desk.snapshot import Snapshot
@@ -10,6 +13,7 @@ from wily_sluice.history.counts import Counts, Key
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, SECOND, format_byte_rate, format_rate
 from wily_sluice.views.plan.tree import ARROWS
+from wily_sluice.views.text.console import console, print_line
 
 IDLE = Counts()
 
@@ -81,3 +85,16 @@ def second_data(plan: Plan, snapshot: Snapshot) -> dict[str, Any]:
                 own = snapshot.counts.get(Key("limiter", "", direction, limiter.name), IDLE)
                 data["limiters"].setdefault(limiter.name, {})[direction] = {"drops": own.drops}
     return data
+
+
+def print_data(plan: Plan, second: Snapshot) -> None:
+    """One line of JSON for a second."""
+    with suppress(BrokenPipeError):
+        click.echo(json.dumps(second_data(plan, second)))
+
+
+def print_lines(plan: Plan, second: Snapshot) -> None:
+    """A second's lines."""
+    with suppress(BrokenPipeError):
+        for line in second_lines(plan, second):
+            print_line(console(), line)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from wily_sluice.cli.options import Refusal
+from wily_sluice.errors import LiveError
 from wily_sluice.history.database import private_folder
 
 PATIENCE = 3.0  # seconds: what belonged to a killed gate ends soon, and may have the folder open until then
@@ -15,7 +15,7 @@ PATIENCE = 3.0  # seconds: what belonged to a killed gate ends soon, and may hav
 
 @contextmanager
 def occupied(state: Path) -> Iterator[None]:
-    """Have the folder meanwhile. Refusal when another gate has it.
+    """Have the folder meanwhile. LiveError when another gate has it.
 
     A folder that cannot be made or opened is nobody's; whoever writes to it will find out.
     """
@@ -41,5 +41,5 @@ def _wait_for(folder: int, state: Path) -> None:
         except BlockingIOError:
             if time.monotonic() >= deadline:
                 told = f"another gate runs here already, or in another network namespace, with its history in {state}"
-                raise Refusal(f"{told}: stop it first, or give this one a folder of its own with --state") from None
+                raise LiveError(f"{told}: stop it first, or give this one a folder of its own with --state") from None
             time.sleep(0.1)
