@@ -25,7 +25,7 @@ COMMANDS = {
     "history": "life",
     "keep": "life",
     "lab": "lab",
-    "names": "names",
+    "names": "usage",
     "rig": "rig",
     "share": "share",
     "show": "show",

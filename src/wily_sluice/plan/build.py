@@ -20,8 +20,9 @@ from wily_sluice.engine.queueing.leaf_queue import LeafQueue
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.queueing.tree import Tree
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
+from wily_sluice.plan.asking import Party
 from wily_sluice.plan.build_rules import RuleBuilder
-from wily_sluice.plan.model import Party, Plan
+from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import (
     BYTE_TIME,

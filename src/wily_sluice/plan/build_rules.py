@@ -16,15 +16,17 @@ from wily_sluice.engine.classify.neighbours import Neighbours
 from wily_sluice.engine.classify.rule_index import Reach
 from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.conversations.watch import WatchSpec
+from wily_sluice.plan import asking
 from wily_sluice.plan import model as planned
-from wily_sluice.plan.fields.field import Needs
+from wily_sluice.plan.asking import Party, Terms
+from wily_sluice.plan.field import Needs
 from wily_sluice.plan.fields.registry import asked
-from wily_sluice.plan.model import Party, Plan, Terms
+from wily_sluice.plan.model import Plan
 
 NEVER = AnyOf()
 
 
-def build_service(service: planned.Service) -> Service:
+def build_service(service: asking.Service) -> Service:
     """The signs of a service as the engine reads them."""
     ports: dict[int, tuple[tuple[int, int], ...]] = {}
     for protocol, ranges in service.ports:

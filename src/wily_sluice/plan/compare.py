@@ -10,8 +10,9 @@ from difflib import SequenceMatcher
 from typing import Literal, TypeAlias, TypeVar
 
 from wily_sluice.engine.queueing.spec import QueueSpec
+from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.file.traffic_words import dscp_text
-from wily_sluice.plan.model import GateSettings, Limiter, Plan, Rule, Terms, Uplink
+from wily_sluice.plan.model import GateSettings, Limiter, Plan, Rule, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, format_rate, format_share, format_size
 

@@ -1,19 +1,19 @@
 """The plan, read and with its references followed: what the checks, the forecast, the gate and the views work from."""
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
-from typing import Any, Generic, Literal, NamedTuple, TypeAlias, TypeVar
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, Generic, Literal, TypeAlias, TypeVar
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, LONGEST_FRAME, Framing
 from wily_sluice.engine.limit.limiter import Excess, LimiterSpec, Per, waiting_burst
 from wily_sluice.engine.queueing.spec import Discipline, LeafSpec
+from wily_sluice.plan.asking import Members, Party, Service, Services, Terms
 from wily_sluice.plan.file.document import Document
 from wily_sluice.plan.schedules.schedule import Schedule
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Amount, Direction, Nanoseconds, Rate, Size
 
 T = TypeVar("T")
-NOBODY = AddressSet()
 Period: TypeAlias = Literal["month", "week", "day"]
 USUAL_ROUND_TRIP: Nanoseconds = 50 * MILLISECOND
 
@@ -36,32 +36,6 @@ class FramingWords:
 
     framing: Framing
     words: str
-
-
-@dataclass(frozen=True, slots=True)
-class Members:
-    """Who is meant. A host is, when its address is among `addresses` or its hardware address among `hardware`."""
-
-    addresses: AddressSet = NOBODY
-    hardware: frozenset[bytes] = frozenset()
-    ports: tuple[tuple[int, int], ...] = ()
-    names: frozenset[str] = frozenset()  # of remotes: host names, and patterns of them
-
-    def __or__(self, other: "Members") -> "Members":
-        return Members(
-            self.addresses | other.addresses,
-            self.hardware | other.hardware,
-            (*self.ports, *other.ports),
-            self.names | other.names,
-        )
-
-    def __sub__(self, other: "Members") -> "Members":
-        return Members(
-            self.addresses - other.addresses, self.hardware - other.hardware, self.ports, self.names - other.names
-        )
-
-    def __bool__(self) -> bool:
-        return bool(self.addresses or self.hardware or self.ports or self.names)
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,145 +128,6 @@ class Tree:
     def default(self) -> Queue:
         """The leaf for what no rule claims, in a tree without errors."""
         return next(leaf for leaf in self.leaves if leaf.default)
-
-
-@dataclass(frozen=True, slots=True)
-class Party:
-    """Who is meant: the words of the plan, and whom they come to."""
-
-    words: tuple[str, ...]
-    members: Members
-
-    @property
-    def addresses(self) -> AddressSet:
-        """The addresses that they come to."""
-        return self.members.addresses
-
-
-@dataclass(frozen=True, slots=True)
-class Service:
-    """The signs by which a service is told, as in `classify.service`. `ports` are of the remote, by protocol number.
-
-    `own` says that the person wrote it.
-    """
-
-    name: str
-    category: str
-    about: str = ""
-    ports: tuple[tuple[int, tuple[int, int]], ...] = ()
-    seen: tuple[str, ...] = ()
-    names: tuple[str, ...] = ()
-    remote: Members = Members()
-    shape: str = ""
-    over: tuple[str, ...] = ()
-    own: bool = False
-
-
-class Services(NamedTuple):
-    """Services, and the words by which the plan means them."""
-
-    words: tuple[str, ...]
-    services: tuple[Service, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Terms:
-    """What a conversation must be. `asked` has the fields that are set, by key: all must hold, and of a list, one.
-
-    `none` are the terms of `not`. The properties are for those who look at some fields themselves; what a field's value
-    is, its own file in `fields` says.
-    """
-
-    asked: Mapping[str, Any] = field(default_factory=dict)
-    any: tuple["Terms", ...] = ()
-    all: tuple["Terms", ...] = ()
-    none: tuple["Terms", ...] = ()
-
-    @property
-    def local(self) -> Party | None:
-        """Whose conversation it is."""
-        return self.asked.get("local")
-
-    @property
-    def remote(self) -> Party | None:
-        """Who is on the far side."""
-        return self.asked.get("remote")
-
-    @property
-    def networks(self) -> Party | None:
-        """The networks that the local party is in."""
-        return self.asked.get("network")
-
-    @property
-    def services(self) -> tuple[Service, ...] | None:
-        """What it is for."""
-        return self.asked["service"].services if "service" in self.asked else None
-
-    @property
-    def service_words(self) -> tuple[str, ...]:
-        """The same as the plan says it."""
-        return self.asked["service"].words if "service" in self.asked else ()
-
-    @property
-    def protocols(self) -> tuple[int, ...] | None:
-        """What IP carries."""
-        return self.asked.get("protocol")
-
-    @property
-    def ports(self) -> tuple[tuple[int, int], ...] | None:
-        """Of either side."""
-        return self.asked.get("port")
-
-    @property
-    def local_ports(self) -> tuple[tuple[int, int], ...] | None:
-        """Of the local side."""
-        return self.asked.get("local-port")
-
-    @property
-    def remote_ports(self) -> tuple[tuple[int, int], ...] | None:
-        """Of the far side."""
-        return self.asked.get("remote-port")
-
-    @property
-    def version(self) -> int | None:
-        """Of IP."""
-        return self.asked.get("version")
-
-    @property
-    def moved(self) -> tuple[Size, bool] | None:
-        """How much it has moved, and whether it must be over that."""
-        return self.asked.get("moved")
-
-    @property
-    def rate(self) -> tuple[Rate, Nanoseconds] | None:
-        """How fast it has run, and for how long."""
-        return self.asked.get("rate")
-
-    @property
-    def kinds(self) -> int:
-        """Kinds of packets, as bits."""
-        kinds: int = self.asked.get("packet", 0)
-        return kinds
-
-    @property
-    def when(self) -> str | None:
-        """The schedule while which it must be so."""
-        return self.asked.get("when")
-
-    def without(self, key: str) -> "Terms":
-        """The same, one field left out."""
-        return replace(self, asked={word: value for word, value in self.asked.items() if word != key})
-
-    @property
-    def anyone(self) -> bool:
-        """Whether every conversation meets them."""
-        return self == Terms()
-
-    def walk(self) -> Iterator["Terms"]:
-        """These, and all within them."""
-        yield self
-        for part in (*self.any, *self.all, *self.none):
-            yield from part.walk()
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable, Mapping
 from typing import Literal
 
 from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.plan.asking import Members, Party, Service, Terms
 from wily_sluice.plan.fields.registry import FIELDS
 from wily_sluice.plan.file.document import Reading, suggestion
 from wily_sluice.plan.file.schema import PlanEntry, TermsEntry
@@ -11,7 +12,6 @@ from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.groups.members import Groups
 from wily_sluice.plan.groups.services import Services
-from wily_sluice.plan.model import Members, Party, Service, Terms
 
 
 class Follower:

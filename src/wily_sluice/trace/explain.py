@@ -7,9 +7,10 @@ from wily_sluice.engine.classify.condition import Subject
 from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.limit.limiter import limiters_of
 from wily_sluice.engine.queueing.lane import Lane
+from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.build_rules import build_service
 from wily_sluice.plan.groups.services import shipped_services
-from wily_sluice.plan.model import Plan, Terms
+from wily_sluice.plan.model import Plan
 
 UNKNOWN = "unknown"
 

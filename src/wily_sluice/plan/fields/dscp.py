@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from typing import Annotated
 
 from wily_sluice.engine.classify.condition import Condition, MarkIs
-from wily_sluice.plan.fields.field import Engine, Field, Needs, Space
+from wily_sluice.plan.field import Engine, Field, Needs, Space
 from wily_sluice.plan.file.traffic_words import dscp_text, parse_dscp
 from wily_sluice.plan.file.words import flat
 from wily_sluice.plan.reach.regions import MARK, Box, ranges

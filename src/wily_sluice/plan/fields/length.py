@@ -7,7 +7,7 @@ from typing import Annotated, Final
 from pydantic import BeforeValidator
 
 from wily_sluice.engine.classify.condition import LONGEST_PACKET, Condition, LengthIs
-from wily_sluice.plan.fields.field import Engine, Field, Needs, Space
+from wily_sluice.plan.field import Engine, Field, Needs, Space
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.reach.regions import Box, Dimension, Ranges
 from wily_sluice.units import Size, format_size, parse_size, quoted

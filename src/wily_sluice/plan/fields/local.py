@@ -3,10 +3,10 @@
 from collections.abc import Iterable
 
 from wily_sluice.engine.classify.condition import Condition, LocalIs
-from wily_sluice.plan.fields.field import Engine, Field, Names, Space
+from wily_sluice.plan.asking import Party
+from wily_sluice.plan.field import Engine, Field, Names, Space
 from wily_sluice.plan.file.words import Words
 from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.plan.model import Party
 from wily_sluice.plan.reach.regions import LOCAL, Box
 
 

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from typing import Annotated, Any
 
 from wily_sluice.engine.classify.condition import Condition, KindIs
-from wily_sluice.plan.fields.field import Engine, Field, Names, Needs, Space
+from wily_sluice.plan.field import Engine, Field, Names, Needs, Space
 from wily_sluice.plan.file.traffic_words import kinds_text, parse_kind
 from wily_sluice.plan.file.words import flat
 from wily_sluice.plan.file.yaml_text import Location

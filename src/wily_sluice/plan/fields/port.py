@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from typing import ClassVar
 
 from wily_sluice.engine.classify.condition import Condition, PortIs
-from wily_sluice.plan.fields.field import Engine, Field, Names, Space
+from wily_sluice.plan.field import Engine, Field, Names, Space
 from wily_sluice.plan.file.traffic_words import ports_text
 from wily_sluice.plan.file.words import PortWords
 from wily_sluice.plan.file.yaml_text import Location

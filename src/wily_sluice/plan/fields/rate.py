@@ -6,7 +6,7 @@ from typing import Annotated
 from pydantic import BeforeValidator
 
 from wily_sluice.engine.classify.condition import Condition, FastIs
-from wily_sluice.plan.fields.field import Engine, Field, Needs, Space
+from wily_sluice.plan.field import Engine, Field, Needs, Space
 from wily_sluice.plan.file.traffic_words import parse_fast
 from wily_sluice.plan.reach.regions import Box
 from wily_sluice.units import Nanoseconds, Rate, format_rate, format_rate_both, format_time

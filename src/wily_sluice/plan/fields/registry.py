@@ -3,6 +3,8 @@
 from collections.abc import Iterator
 from typing import Any, Final
 
+from wily_sluice.plan.asking import Terms
+from wily_sluice.plan.field import Field
 from wily_sluice.plan.fields import (
     dscp,
     length,
@@ -18,8 +20,6 @@ from wily_sluice.plan.fields import (
     version,
     when,
 )
-from wily_sluice.plan.fields.field import Field
-from wily_sluice.plan.model import Terms
 
 FIELDS: Final[tuple[Field[Any], ...]] = (
     uplink.FIELD,

@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from wily_sluice.engine.classify.condition import AnyOf, Condition
-from wily_sluice.plan.fields.field import Engine, Field, Names, Space
+from wily_sluice.plan.field import Engine, Field, Names, Space
 from wily_sluice.plan.file.words import Words
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.reach.regions import UPLINK, Box, ranges

@@ -6,7 +6,7 @@ from typing import Annotated
 from pydantic import BeforeValidator
 
 from wily_sluice.engine.classify.condition import Condition, VersionIs
-from wily_sluice.plan.fields.field import Engine, Field, Space
+from wily_sluice.plan.field import Engine, Field, Space
 from wily_sluice.plan.reach.regions import IPV6_BEGINS, REMOTE, Box
 from wily_sluice.units import quoted
 

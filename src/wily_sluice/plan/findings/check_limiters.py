@@ -4,12 +4,13 @@ from collections.abc import Iterator, Mapping
 from itertools import pairwise
 
 from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.plan.asking import Party
 from wily_sluice.plan.file.addresses import address_set
 from wily_sluice.plan.file.document import Document, Reading
 from wily_sluice.plan.file.schema import PlanEntry
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
-from wily_sluice.plan.model import Limiter, Party, Plan, policing_burst
+from wily_sluice.plan.model import Limiter, Plan, policing_burst
 from wily_sluice.units import (
     DIRECTIONS,
     HIGHEST_RATE,

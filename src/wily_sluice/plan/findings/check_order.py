@@ -10,6 +10,7 @@ from functools import cache
 from random import Random
 from typing import TypeVar
 
+from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.file.document import Document, Reading
 from wily_sluice.plan.file.schema import PlanEntry
 from wily_sluice.plan.file.traffic_words import protocol_text
@@ -17,7 +18,7 @@ from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.check_limiters import of_one_version
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.groups.services import shipped_services
-from wily_sluice.plan.model import Plan, Rule, Terms
+from wily_sluice.plan.model import Plan, Rule
 from wily_sluice.plan.reach.regions import Box, TooInvolvedError
 from wily_sluice.plan.reach.space import Space
 from wily_sluice.plan.reach.takers import Takers, draw

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 
 from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.plan.asking import Members
 from wily_sluice.plan.file.addresses import address_set, hardware_text, looks_like_address, parse_hardware
 from wily_sluice.plan.file.document import Reading, suggestion
 from wily_sluice.plan.file.schema import GroupEntry, PlanEntry
@@ -15,7 +16,6 @@ from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_host
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.groups.place_file import members_where
-from wily_sluice.plan.model import Members
 
 MOST_LINES = 100_000
 

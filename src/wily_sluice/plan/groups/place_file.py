@@ -12,7 +12,7 @@ from typing import Any
 import maxminddb
 
 from wily_sluice.engine.classify.addresses import AddressSet, Range
-from wily_sluice.plan.model import Members
+from wily_sluice.plan.asking import Members
 
 MOST_PREFIXES = 500_000
 

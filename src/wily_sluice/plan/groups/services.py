@@ -8,12 +8,12 @@ from collections.abc import Callable, Mapping
 from functools import cache
 from pathlib import Path
 
+from wily_sluice.plan.asking import Members, Service
 from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document, suggestion
 from wily_sluice.plan.file.schema import CatalogueEntry, PlanEntry, ServiceEntry
 from wily_sluice.plan.file.yaml_text import Location, parse
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.groups.members import Groups
-from wily_sluice.plan.model import Members, Service
 
 CATALOGUE = Path(__file__).parent.parent / "catalogue"
 

@@ -16,8 +16,9 @@ from datetime import date, datetime, timedelta
 from wily_sluice.engine.classify import kind
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.names import covers
+from wily_sluice.plan.asking import Party, Terms
 from wily_sluice.plan.fields.registry import FIELDS, asked
-from wily_sluice.plan.model import Party, Plan, Terms
+from wily_sluice.plan.model import Plan
 from wily_sluice.plan.reach.regions import (
     IPV6_BEGINS,
     KIND,

@@ -5,9 +5,10 @@ from typing import Any
 from rich.table import Table
 from rich.text import Text
 
+from wily_sluice.plan.asking import Service
 from wily_sluice.plan.file.traffic_words import PROTOCOLS
 from wily_sluice.plan.groups.services import shipped_services
-from wily_sluice.plan.model import Plan, Service
+from wily_sluice.plan.model import Plan
 
 _NAMES = {number: name for name, numbers in PROTOCOLS.items() for number in numbers}
 

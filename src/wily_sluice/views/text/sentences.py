@@ -1,8 +1,9 @@
 """A plan's parts as plain sentences."""
 
+from wily_sluice.plan.asking import Party, Terms
 from wily_sluice.plan.fields.registry import IN_A_SENTENCE, asked
 from wily_sluice.plan.file.traffic_words import dscp_text
-from wily_sluice.plan.model import Network, Party, Plan, Rule, Terms, Uplink
+from wily_sluice.plan.model import Network, Plan, Rule, Uplink
 from wily_sluice.units import DIRECTIONS, format_rate, format_rate_both, format_share
 
 BEFORE = tuple(field for field in IN_A_SENTENCE if field.before)

@@ -1,0 +1,247 @@
+"""Values as a person writes them: a parser for each kind, which raises ValueError with a message fit for the person."""
+
+import re
+from ipaddress import ip_address
+from typing import Any
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
+from wily_sluice.engine.framing import NAMED, Framing
+from wily_sluice.engine.limit.limiter import Excess, Per, Whom
+from wily_sluice.engine.queueing.spec import (
+    LeafSpec,
+)
+from wily_sluice.plan.file.document import suggestion
+from wily_sluice.plan.file.traffic_words import (
+    parse_dscp,
+)
+from wily_sluice.plan.model import Burst, Directional, FramingWords, Period, Quota
+from wily_sluice.units import (
+    SECOND,
+    Amount,
+    Nanoseconds,
+    Rate,
+    Size,
+    parse_amount,
+    parse_rate,
+    parse_share,
+    parse_size,
+    parse_time,
+    quoted,
+)
+
+SHORTEST_RETENTION, LONGEST_RETENTION = 3600 * SECOND, 400 * 86_400 * SECOND  # of names that hosts spoke with
+
+
+def parse_interface(text: object) -> str:
+    """The name of a network interface."""
+    # The kernel allows 15 characters, none of them a slash or a space.
+    if not isinstance(text, str) or not re.fullmatch(r"[^\s/%]{1,15}", text) or text in (".", ".."):
+        raise ValueError(f"{quoted(text)} is no interface name: at most 15 characters, such as wan0")
+    return text
+
+
+def parse_timezone(text: object) -> str:
+    """A time zone of the IANA database."""
+    try:
+        ZoneInfo(str(text))
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise ValueError(f"{quoted(text)} is no time zone: write it like Europe/Dublin") from None
+    return str(text)
+
+
+def parse_directional_amount(value: object) -> Directional[Amount]:
+    """A rate or a share, for both directions or for each."""
+    if isinstance(value, Directional):
+        return value
+    if not isinstance(value, dict):
+        amount = parse_amount(value)
+        return Directional(amount, amount)
+    if strange := [key for key in value if key not in ("up", "down")]:
+        raise ValueError(f"{quoted(strange[0])} is no direction: there are up (toward the internet) and down")
+    if not value:
+        raise ValueError("neither up nor down is given")
+    return Directional(*(parse_amount(value[key]) if key in value else None for key in ("up", "down")))
+
+
+def parse_cap(value: object) -> Directional[Amount]:
+    """The same, of which none is 0%."""
+    caps = parse_directional_amount(value)
+    if any(cap is not None and cap.share == 0 for cap in (caps.up, caps.down)):
+        raise ValueError("a cap of 0% lets nothing through: write one above 0%, or drop what is not to pass elsewhere")
+    return caps
+
+
+def parse_tree_names(value: object) -> Directional[str]:
+    """One tree for both directions, or `{up: …, down: …}`."""
+    if isinstance(value, Directional):
+        return value
+    names = value if isinstance(value, dict) else {"up": value, "down": value}
+    if not names or set(names) - {"up", "down"} or not all(isinstance(name, str) for name in names.values()):
+        raise ValueError("name one tree, or {up: one, down: another}")
+    return Directional(names.get("up"), names.get("down"))
+
+
+def parse_queue_words(value: object) -> dict[str, str]:
+    """A queue's name in every tree that has it (under the empty name), or the queue for each tree."""
+    names: dict[Any, Any] = value if isinstance(value, dict) else {"": value}
+    if not names or not all(isinstance(name, str) and isinstance(queue, str) for name, queue in names.items()):
+        raise ValueError("name a queue, or {one-tree: queue, another-tree: queue}")
+    return names
+
+
+def parse_limit(value: object) -> LeafSpec | None:
+    """A leaf's limit, in packets, bytes or time; the rest of the specification as it is by default."""
+    if value is None or isinstance(value, LeafSpec):
+        return value
+    packets = re.fullmatch(r"(\d+)\s*packets?", value.strip()) if isinstance(value, str) else None
+    if packets and int(packets[1]):
+        return LeafSpec(most_packets=int(packets[1]))
+    for parse, make in ((parse_size, _limit_in_bytes), (parse_time, _limit_in_time)):
+        try:
+            return make(parse(value))
+        except ValueError:
+            continue
+    raise ValueError(f"{quoted(value)} is no limit: write it like 200 packets, 64 kB or 50 ms")
+
+
+def _limit_in_bytes(size: Size) -> LeafSpec:
+    return LeafSpec(most_bytes=size)
+
+
+def _limit_in_time(longest: Nanoseconds) -> LeafSpec:
+    return LeafSpec(longest=longest)
+
+
+def parse_per(value: object) -> Per:
+    """Who has a bucket of their own."""
+    if isinstance(value, Per):
+        return value
+    match = re.fullmatch(r"(together|host|address|conversation)|subnet/(\d{1,3})", str(value))
+    if match is None or int(match[2] or 1) not in range(1, 129):
+        raise ValueError(f"{quoted(value)} is nobody: write host, address, conversation, together, or subnet/28")
+    if match[2] is None:
+        whom: Whom = match[1]  # type: ignore[assignment]  # the expression allows no other words
+        return Per(whom)
+    length = int(match[2])
+    # One length serves both versions: up to 32 it is of IPv4, and IPv6 has its usual subnets; beyond, it is of IPv6.
+    return Per("subnet", length) if length <= 32 else Per("subnet", 32, length)
+
+
+def parse_burst(value: object) -> Burst | None:
+    """A burst as a size, or as time at the rate."""
+    if value is None or isinstance(value, Burst):
+        return value
+    for parse, is_size in ((parse_size, True), (parse_time, False)):
+        try:
+            amount = parse(value)
+        except ValueError:
+            continue
+        if amount > 0:
+            return Burst(size=amount) if is_size else Burst(time=amount)
+    raise ValueError(f"{quoted(value)} is no burst: write it like 64 kB or 100 ms")
+
+
+def parse_excess(value: object) -> tuple[Excess, int]:
+    """What becomes of what is over: `wait`, `drop`, or `mark` and a DSCP."""
+    if isinstance(value, tuple):
+        return value
+    word, _, mark = str(value).partition(" ")
+    if word == "wait" and not mark:
+        return "wait", 0
+    if word == "drop" and not mark:
+        return "drop", 0
+    if word == "mark" and mark:
+        return "mark", parse_dscp(int(mark) if mark.isascii() and mark.isdigit() else mark)[0]
+    raise ValueError(
+        f"{quoted(value)} is not what can be done with it: write wait, drop, or mark with a DSCP, like mark LE"
+    )
+
+
+def parse_directional_rate(value: object) -> Directional[Rate] | None:
+    """A rate, for both directions or for each."""
+    if value is None or isinstance(value, Directional):
+        return value
+    if not isinstance(value, dict):
+        rate = parse_rate(value)
+        return Directional(rate, rate)
+    if not value or set(value) - {"up", "down"}:
+        raise ValueError("write a rate, or {up: 2 Mbit/s, down: 12 Mbit/s}")
+    return Directional(*(parse_rate(value[key]) if key in value else None for key in ("up", "down")))
+
+
+def parse_engage(value: object) -> float:
+    """`above 80%`, as a part of 1."""
+    if isinstance(value, float):
+        return value
+    words = str(value).split()
+    if len(words) != 2 or words[0] != "above":
+        raise ValueError(f"{quoted(value)}: write how busy the line must be, like above 80%")
+    share = parse_share(words[1])
+    if not 0.1 <= share <= 1:
+        raise ValueError(f"{quoted(value)}: from 10% to 100% of the usable rate")
+    return share
+
+
+def parse_quota(value: object) -> Quota:
+    """`40 GB per month`."""
+    if isinstance(value, Quota):
+        return value
+    match = re.fullmatch(r"(.+?)\s+per\s+(month|week|day)", str(value).strip())
+    if match is None:
+        raise ValueError(f"{quoted(value)} is no quota: write it like 40 GB per month, 10 GB per week or 2 GB per day")
+    size = parse_size(match[1])
+    if size < 1:
+        raise ValueError(f"{quoted(value)} leaves nothing: at least 1 B")
+    period: Period = "month" if match[2] == "month" else "week" if match[2] == "week" else "day"
+    return Quota(size, period)
+
+
+def parse_framing(value: object) -> FramingWords:
+    """A framing by its name, or by its figures."""
+    if isinstance(value, FramingWords):
+        return value
+    if isinstance(value, str):
+        if value not in NAMED:
+            raise ValueError(f"there is no framing {quoted(value)}: {suggestion(value, list(NAMED))}")
+        return FramingWords(NAMED[value], value)
+    if not isinstance(value, dict) or not value or set(value) - {"overhead", "minimum", "cells"}:
+        raise ValueError("a framing is a name such as pppoe over ptm, or {overhead: 34 B, minimum: 64 B, cells: ptm}")
+    sizes = {key: parse_size(value[key]) for key in ("overhead", "minimum") if key in value}
+    cells = value.get("cells")
+    if cells not in (None, "atm", "ptm"):
+        raise ValueError(f"cells are atm or ptm, not {quoted(cells)}")
+    framing = Framing(sizes.get("overhead", 0), sizes.get("minimum", 0), cells)
+    return FramingWords(framing, f"{framing.overhead} B" + (f" in {cells} cells" if cells else ""))
+
+
+def parse_seen(word: object) -> tuple[str]:
+    """A protocol that can be recognized."""
+    if not isinstance(word, str) or word not in PROTOCOLS_SEEN:
+        raise ValueError(
+            f"{quoted(word)} is nothing that can be recognized: {suggestion(str(word), list(PROTOCOLS_SEEN))}"
+        )
+    return (word,)
+
+
+def parse_mark(value: object) -> int | None:
+    """A DSCP."""
+    return None if value is None else parse_dscp(value)[0]
+
+
+def parse_remotes(words: tuple[str, ...]) -> tuple[str, ...]:
+    """Addresses of remotes to ask whether they answer."""
+    for word in words:
+        try:
+            ip_address(word)
+        except ValueError:
+            raise ValueError(f"{quoted(word)} is no address: write one such as 198.51.100.10") from None
+    return words
+
+
+def parse_retention(value: object) -> Nanoseconds:
+    """How long names are kept, in nanoseconds."""
+    span = parse_time(value)
+    if not SHORTEST_RETENTION <= span <= LONGEST_RETENTION:
+        raise ValueError(f"{quoted(value)} is no time to keep names for: from 1 h to 400 days")
+    return span
