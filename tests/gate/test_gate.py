@@ -230,7 +230,7 @@ class SlowKeeper:
 def test_no_packet_waits_for_a_locked_database_and_no_use_of_a_quota_is_lost_or_counted_twice(
     small_plan: Callable[..., Plan], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("wily_sluice.gate.gate.RETRY", 0.1)
+    monkeypatch.setattr("wily_sluice.gate.quotas.RETRY", 0.1)
     machine, listening, keeper = FakeMachine(), Listening(), SlowKeeper()
     plan = small_plan(("down: 2 Mbit/s", "down: 2 Mbit/s, quota: 1 GB per month"))
     gate = Gate(plan, keeper, listening, machine)

@@ -13,91 +13,34 @@ import os
 import signal
 import sys
 import time
-from collections.abc import Callable, Set
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 from ipaddress import ip_address
 from itertools import islice
-from typing import Any, NamedTuple, Protocol
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.classify.header import parse, parties
 from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.packet import Packet
-from wily_sluice.errors import LiveError
 from wily_sluice.gate.admission import Admission
+from wily_sluice.gate.around import GateState, Keeper, Watcher
 from wily_sluice.gate.beside import THREAD_TURN, Beside
 from wily_sluice.gate.budget import Budget
-from wily_sluice.gate.counters import Row, Talk, copy_counters, copy_talks
+from wily_sluice.gate.counters import Talk, copy_counters, copy_talks
 from wily_sluice.gate.intake import Intake, Taken
 from wily_sluice.gate.kernel.guard import Guard
 from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews
 from wily_sluice.gate.loop import Crossing, Listener, Loop
+from wily_sluice.gate.quotas import Quotas
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import SiteEngine, homes_of, open_schedules
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.schedules.periods import period_start
 from wily_sluice.recognition.recognition import Recognition
-from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds, Size
+from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds
 
-RETRY = 2.0  # seconds
-KEEP_EVERY: Nanoseconds = 5 * SECOND
 A_CHORE = 64  # rows that are copied in a turn
-
-
-class Keeper(Protocol):
-    """Keeps what was used of quotas."""
-
-    def used(self, limiter: str, period: str) -> dict[bytes, Size]:
-        """What each account of a limiter had used of a period, when it was last kept. May wait. LiveError when that
-        cannot be known now.
-        """
-
-    def keep(self, limiter: str, period: str, news: dict[bytes, Size]) -> dict[bytes, Size]:
-        """Keep that so much more was used; does not wait, and gives back what cannot be taken now."""
-
-    def tick(self) -> None:
-        """Its turn; does not wait."""
-
-
-class Watcher(Protocol):
-    """Is told what happens, from between two turns. None of its methods waits for anybody."""
-
-    def fileno(self) -> int:
-        """For select: readable when it wants a turn."""
-
-    def turn(self) -> None:
-        """Its turn."""
-
-    def ready(self) -> None:
-        """The gate shapes from now on."""
-
-    def count(self, rows: list[Row]) -> None:
-        """Some of what was counted since the last tick."""
-
-    def tick(self, lasted: Nanoseconds) -> None:
-        """That was all. The gate's `state` and `visits` are to be looked at as well."""
-
-    def told(self, interface: str, here: bool) -> None:
-        """An interface of an uplink has gone, or is back."""
-
-    def happened(self, event: str, level: str, **about: str | int | float | bool) -> None:
-        """Something for the log."""
-
-
-class GateState(NamedTuple):
-    """See `control.messages.Health`."""
-
-    unreadable: int
-    unshaped: int
-    crowd: int
-    unrecognized: int
-    late_turns: int
-    refused: int
-    shed: int
-    longest_turn: Nanoseconds
-    busy: float
-    unseen: dict[str, int]
 
 
 @dataclass(slots=True)
@@ -127,7 +70,7 @@ class Gate:
     ) -> None:
         self.plan = plan
         self.engine = SiteEngine(plan, self._drop, crowded=True)
-        self._keeper = keeper
+        self._quotas = Quotas(keeper, lambda: self.engine, lambda: self._beside, self._happened)
         self._watcher = watcher
         self._machine = machine or Machine()
         self._recognition = Recognition() if self.engine.recognizes else None
@@ -150,9 +93,7 @@ class Gate:
         self._talking = False
         self._ticked: Nanoseconds = 0
         self._worked: Nanoseconds = 0
-        self._kept: Nanoseconds = 0
         self._looked: Nanoseconds = 0
-        self._awaited: set[tuple[str, str]] = set()  # limiters with periods whose use before is not known yet
 
     @property
     def unreadable(self) -> int:
@@ -221,7 +162,8 @@ class Gate:
             gc.disable()  # packets come and go by the hundred and leave no cycles behind
             self._machine.become_urgent()
             sys.setswitchinterval(THREAD_TURN)
-            self._ticked = self._kept = time.monotonic_ns()
+            self._ticked = time.monotonic_ns()
+            self._quotas.begin(self._ticked)
             ready()
             if self._watcher is not None:
                 self._watcher.ready()
@@ -232,7 +174,7 @@ class Gate:
                 os.close(self._lock)
             if self._news is not None:
                 self._news.close()
-            self._keep_quotas(set(self.engine.ledgers))
+            self._quotas.keep(set(self.engine.ledgers))
             for number, handler in old_handlers.items():
                 signal.signal(number, handler)
             signal.set_wakeup_fd(old_wakeup)
@@ -315,7 +257,7 @@ class Gate:
         while self._loop.chore is not None and not self._loop.chore():
             pass
         self._loop.chore = None
-        self._keep_quotas(self.engine.ledgers.keys() - making.engine.ledgers.keys())
+        self._quotas.keep(self.engine.ledgers.keys() - making.engine.ledgers.keys())
         self.plan = making.plan
         self.engine.follow(making.engine, time.monotonic_ns())
         if not self.engine.recognizes:
@@ -384,11 +326,7 @@ class Gate:
 
             self._beside.do("look", look, self._looked_about)
             self._tell_of_strangers()
-        if self._keeper is not None:
-            self._keeper.tick()
-        if now - self._kept >= KEEP_EVERY:
-            self._kept = now
-            self._keep_quotas()
+        self._quotas.tick(now)
 
     def _tell(self, now: Nanoseconds) -> None:
         """Begin to copy what was counted, some of it in each turn."""
@@ -451,53 +389,7 @@ class Gate:
     def _follow(self, schedules: int) -> None:
         """Follow the schedules, and begin new periods of quotas."""
         self.engine.keep_to(schedules)
-        moment = self._moment()
-        for limiter in self.plan.limiters:
-            ledger = self.engine.ledgers.get(limiter.name)
-            if ledger is None or limiter.quota is None:
-                continue
-            period = period_start(limiter.quota.period, limiter.starts, moment).isoformat()
-            if period != ledger.period:
-                self._keep_quotas({limiter.name})
-                self._awaited.discard((limiter.name, ledger.period))
-                ledger.begin(period)
-                if self._keeper is not None:
-                    self._awaited.add((limiter.name, period))
-        self._ask_for_use()
-
-    def _ask_for_use(self) -> None:
-        """Ask what was used of periods that have begun here, one at a time. Until that is known, nothing is handed over
-        of them: what is kept is the sum of it all.
-        """
-        keeper = self._keeper
-        if keeper is None or not self._awaited:
-            return
-        name, period = min(self._awaited)
-
-        def known(used: Any) -> None:
-            if isinstance(used, dict) and (name, period) in self._awaited:
-                self._awaited.discard((name, period))
-                ledger = self.engine.ledgers.get(name)
-                if ledger is not None and ledger.period == period:
-                    ledger.add(used)
-            self._ask_for_use()
-
-        def ask() -> Any:
-            try:
-                return keeper.used(name, period)
-            except LiveError as error:
-                self._happened("quotas.unreadable", "warning", limiter=name, why=str(error))
-                time.sleep(RETRY)
-                raise
-
-        self._beside.do("quotas", ask, known)
-
-    def _keep_quotas(self, ending: Set[str] = frozenset()) -> None:
-        """Hand over what was used since the last time; of those that are `ending` in any case."""
-        if self._keeper is not None:
-            for name, ledger in self.engine.ledgers.items():
-                if name in ending or (name, ledger.period) not in self._awaited:
-                    ledger.take_back(self._keeper.keep(name, ledger.period, ledger.news()))
+        self._quotas.follow(self.plan, self._moment())
 
     def _drop(self, packet: Packet) -> None:
         packet.token.queue.drop(packet.token.token)

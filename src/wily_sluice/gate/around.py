@@ -1,0 +1,61 @@
+"""What stands around a gate, as far as it knows it: who keeps quotas, and who is told what happens."""
+
+from typing import NamedTuple, Protocol
+
+from wily_sluice.gate.counters import Row
+from wily_sluice.units import Nanoseconds, Size
+
+
+class Keeper(Protocol):
+    """Keeps what was used of quotas."""
+
+    def used(self, limiter: str, period: str) -> dict[bytes, Size]:
+        """What each account of a limiter had used of a period, when it was last kept. May wait. LiveError when that
+        cannot be known now.
+        """
+
+    def keep(self, limiter: str, period: str, news: dict[bytes, Size]) -> dict[bytes, Size]:
+        """Keep that so much more was used; does not wait, and gives back what cannot be taken now."""
+
+    def tick(self) -> None:
+        """Its turn; does not wait."""
+
+
+class Watcher(Protocol):
+    """Is told what happens, from between two turns. None of its methods waits for anybody."""
+
+    def fileno(self) -> int:
+        """For select: readable when it wants a turn."""
+
+    def turn(self) -> None:
+        """Its turn."""
+
+    def ready(self) -> None:
+        """The gate shapes from now on."""
+
+    def count(self, rows: list[Row]) -> None:
+        """Some of what was counted since the last tick."""
+
+    def tick(self, lasted: Nanoseconds) -> None:
+        """That was all. The gate's `state` and `visits` are to be looked at as well."""
+
+    def told(self, interface: str, here: bool) -> None:
+        """An interface of an uplink has gone, or is back."""
+
+    def happened(self, event: str, level: str, **about: str | int | float | bool) -> None:
+        """Something for the log."""
+
+
+class GateState(NamedTuple):
+    """See `control.messages.Health`."""
+
+    unreadable: int
+    unshaped: int
+    crowd: int
+    unrecognized: int
+    late_turns: int
+    refused: int
+    shed: int
+    longest_turn: Nanoseconds
+    busy: float
+    unseen: dict[str, int]

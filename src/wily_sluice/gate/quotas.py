@@ -1,0 +1,96 @@
+"""What is used of quotas, between the engine's ledgers and whoever keeps it."""
+
+import time
+from collections.abc import Callable, Set
+from datetime import datetime
+from typing import Any
+
+from wily_sluice.errors import LiveError
+from wily_sluice.gate.around import Keeper
+from wily_sluice.gate.beside import Beside
+from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.schedules.periods import period_start
+from wily_sluice.units import SECOND, Nanoseconds
+
+RETRY = 2.0  # seconds
+KEEP_EVERY: Nanoseconds = 5 * SECOND
+
+
+class Quotas:
+    """Of a gate whose engine and threads are got by calls, since both change. Without a keeper nothing is kept."""
+
+    def __init__(
+        self,
+        keeper: Keeper | None,
+        engine: Callable[[], SiteEngine],
+        beside: Callable[[], Beside],
+        happened: Callable[..., None],
+    ) -> None:
+        self._keeper = keeper
+        self._engine = engine
+        self._beside = beside
+        self._happened = happened
+        self._kept: Nanoseconds = 0
+        self._awaited: set[tuple[str, str]] = set()  # limiters with periods whose use before is not known yet
+
+    def begin(self, now: Nanoseconds) -> None:
+        """The gate has begun to shape."""
+        self._kept = now
+
+    def tick(self, now: Nanoseconds) -> None:
+        """Keep what was used, now and then."""
+        if self._keeper is not None:
+            self._keeper.tick()
+        if now - self._kept >= KEEP_EVERY:
+            self._kept = now
+            self.keep()
+
+    def follow(self, plan: Plan, moment: datetime) -> None:
+        """Begin new periods, where it is time."""
+        for limiter in plan.limiters:
+            ledger = self._engine().ledgers.get(limiter.name)
+            if ledger is None or limiter.quota is None:
+                continue
+            period = period_start(limiter.quota.period, limiter.starts, moment).isoformat()
+            if period != ledger.period:
+                self.keep({limiter.name})
+                self._awaited.discard((limiter.name, ledger.period))
+                ledger.begin(period)
+                if self._keeper is not None:
+                    self._awaited.add((limiter.name, period))
+        self._ask()
+
+    def _ask(self) -> None:
+        """Ask what was used of periods that have begun here, one at a time. Until that is known, nothing is handed over
+        of them: what is kept is the sum of it all.
+        """
+        keeper = self._keeper
+        if keeper is None or not self._awaited:
+            return
+        name, period = min(self._awaited)
+
+        def known(used: Any) -> None:
+            if isinstance(used, dict) and (name, period) in self._awaited:
+                self._awaited.discard((name, period))
+                ledger = self._engine().ledgers.get(name)
+                if ledger is not None and ledger.period == period:
+                    ledger.add(used)
+            self._ask()
+
+        def ask() -> Any:
+            try:
+                return keeper.used(name, period)
+            except LiveError as error:
+                self._happened("quotas.unreadable", "warning", limiter=name, why=str(error))
+                time.sleep(RETRY)
+                raise
+
+        self._beside().do("quotas", ask, known)
+
+    def keep(self, ending: Set[str] = frozenset()) -> None:
+        """Hand over what was used since the last time; of those that are `ending` in any case."""
+        if self._keeper is not None:
+            for name, ledger in self._engine().ledgers.items():
+                if name in ending or (name, ledger.period) not in self._awaited:
+                    ledger.take_back(self._keeper.keep(name, ledger.period, ledger.news()))
