@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from wily_sluice.control.clerk import Clerk, _write
-from wily_sluice.control.desk.desk import run_desk
+from wily_sluice.control.desk.__main__ import run_desk
 from wily_sluice.errors import LiveError
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.plan.file.bundle import Bundle, bundle_of

@@ -11,8 +11,8 @@ import click
 
 from wily_sluice.cli.options import COST, Refusal, Time, json_option, plan_option, state_option
 from wily_sluice.control.client import Client, bundle_from
-from wily_sluice.control.desk.desk import revision_data
 from wily_sluice.control.desk.json_rpc import RpcError
+from wily_sluice.control.desk.snapshot import revision_data
 from wily_sluice.errors import LiveError
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.plan.compare import compare

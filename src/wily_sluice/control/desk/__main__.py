@@ -3,11 +3,31 @@
 SHOW is who prints what each second brought, as MODULE:FUNCTION; empty for nobody.
 """
 
+import asyncio
+import socket
 import sys
+from collections.abc import Callable
 from importlib import import_module
 from pathlib import Path
 
-from wily_sluice.control.desk.desk import run_desk
+from wily_sluice.control.desk.desk import Desk
+from wily_sluice.control.desk.snapshot import Snapshot
+from wily_sluice.control.link.link import Link
+from wily_sluice.control.link.messages import FromGate
+from wily_sluice.plan.model import Plan
+
+
+def run_desk(number: int, state: Path, show: Callable[[Plan, Snapshot], None] | None) -> None:
+    """Sit at the end of the link that has this file descriptor."""
+    try:
+        link: Link[FromGate] = Link(socket.socket(fileno=number), FromGate)
+    except EOFError:
+        return  # the gate has gone already
+
+    async def sit() -> None:
+        await Desk(link, state, show).run()
+
+    asyncio.run(sit())
 
 
 def main(state: str, show: str, descriptor: str) -> None:

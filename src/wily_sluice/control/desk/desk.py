@@ -6,7 +6,6 @@ It ends when the gate does. When it ends before, the gate starts another.
 import asyncio
 import os
 import signal
-import socket
 import sqlite3
 import time
 from base64 import b64decode, b64encode
@@ -36,12 +35,12 @@ from wily_sluice.control.desk.params import (
     UndoParams,
 )
 from wily_sluice.control.desk.server import Caller, Server, methods_data
-from wily_sluice.control.desk.snapshot import Snapshot, conversations_data, look_data, snapshot_data
+from wily_sluice.control.desk.snapshot import Snapshot, conversations_data, look_data, revision_data, snapshot_data
+from wily_sluice.control.desk.strain import Strain
 from wily_sluice.control.link.link import Link
 from wily_sluice.control.link.messages import (
     Event,
     FromGate,
-    Health,
     Heard,
     Interface,
     Rows,
@@ -59,18 +58,13 @@ from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.gate.counters import Row
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
-from wily_sluice.history.revisions import Revision, RevisionStore
+from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
 MOST_HOSTS = 4096  # in the totals, in both directions together
-TELL_AGAIN = 60.0  # seconds
-BUSY, BUSY_FOR = 0.9, 5.0  # part of the time, and seconds on end, in which the loop works: then the machine is too slow
-TOO_SLOW = "packets came faster than they could be taken in: see `sluice gate cost`"
-FLOODED = "more conversations opened than could be taken in, so some of their packets were dropped"
-STRAINED = "shaping takes all of a processor, so rates may not be reached: see `sluice gate cost`"
 
 
 def _tell(callers: Iterable[Caller], told: dict[str, Any]) -> None:
@@ -112,9 +106,7 @@ class Desk:
         self._since = time.time()
         self._missing: set[str] = set()
         self._rows: list[Row] = []
-        self._health = self._told_health = Health()
-        self._told_at = -TELL_AGAIN
-        self._busy_since: float | None = None
+        self._strain = Strain()
         self._events: deque[tuple[float, str]] = deque(maxlen=20)
         self.other = ""  # the gate's version, where that is not this one
         self._names = NameBook(state)
@@ -217,7 +209,7 @@ class Desk:
         self._orders.tell(Heard())
         if self.life.try_again():
             self._plan_changed()
-        self._tell_health(tick.health)
+        self._strain.hear(tick.health)
         self._names.add(int(at), tick.visits)
         self._look_after_trial()
         counts = add_up(rows)
@@ -256,31 +248,6 @@ class Desk:
             if self._show is not None and self.life.plan is not None:
                 self._show(self.life.plan, second)
 
-    def _tell_health(self, health: Health) -> None:
-        """Say so when the machine is too slow for what comes: once a minute while it lasts."""
-        before, self._health = self._health, health
-        now = time.monotonic()
-        if health.busy >= BUSY:
-            self._busy_since = self._busy_since or now
-        else:
-            self._busy_since = None
-        unshaped = health.unshaped - self._told_health.unshaped
-        strained = self._busy_since is not None and now - self._busy_since >= BUSY_FOR
-        shed = health.shed - self._told_health.shed
-        if (unshaped <= 0 and shed <= 0 and not strained) or now - self._told_at < TELL_AGAIN:
-            return
-        self._told_at, self._told_health = now, health
-        if unshaped > 0:
-            note("gate.too_slow", "warning", unshaped=unshaped, busy=before.busy, why=TOO_SLOW)
-        if shed > 0:
-            note("gate.flooded", "warning", shed=shed, busy=before.busy, why=FLOODED)
-        if unshaped <= 0 and shed <= 0:
-            note("gate.strained", "warning", busy=health.busy, late_turns=health.late_turns, why=STRAINED)
-
-    @property
-    def _strained(self) -> bool:
-        return self._busy_since is not None and time.monotonic() - self._busy_since >= BUSY_FOR
-
     def _write_down(self, second: Snapshot) -> None:
         """Write a second's counts down. What cannot be written is told once, until it can be again."""
         if self._counters is None:
@@ -296,7 +263,7 @@ class Desk:
     def _gathered(self) -> Totals:
         life = self.life
         trial = life.trial is not None
-        return Totals(life.plan, self._totals, life.running, trial, self._missing, self._health)
+        return Totals(life.plan, self._totals, life.running, trial, self._missing, self._strain.health)
 
     def _snapshot(self, snapshot: Snapshot) -> dict[str, Any]:
         return {**self._summary(), **snapshot_data(self._plan, snapshot)}
@@ -308,8 +275,8 @@ class Desk:
             "revision": life.running,
             "trial": {"revision": trial.revision, "left": round(life.left() / SECOND, 1)} if trial else None,
             "missing": sorted(self._missing),
-            "unshaped": self._health.unshaped,
-            "strained": self._strained,
+            "unshaped": self._strain.health.unshaped,
+            "strained": self._strain.lasting,
         }
 
     def _methods(self) -> dict[str, Method]:
@@ -355,7 +322,7 @@ class Desk:
                 for u in self._plan.uplinks
             },
             "since": round(self._since, 3),
-            "health": msgspec.to_builtins(self._health),
+            "health": msgspec.to_builtins(self._strain.health),
             "events": [{"at": round(at, 3), "event": event} for at, event in self._events],
             "version": __version__,
             "state": str(self._state),
@@ -430,30 +397,3 @@ class Desk:
     async def _subscribe(self, params: SubscribeParams, caller: Caller) -> bool:
         caller.subscribed = params.to
         return True
-
-
-def revision_data(revision: Revision) -> dict[str, Any]:
-    """For JSON."""
-    return {
-        "revision": revision.number,
-        "at": revision.at,
-        "who": revision.who,
-        "note": revision.note,
-        "digest": revision.digest,
-        "state": revision.state,
-        "ended": revision.ended,
-        "why": revision.why,
-    }
-
-
-def run_desk(number: int, state: Path, show: Callable[[Plan, Snapshot], None] | None) -> None:
-    """Sit at the end of the link that has this file descriptor."""
-    try:
-        link: Link[FromGate] = Link(socket.socket(fileno=number), FromGate)
-    except EOFError:
-        return  # the gate has gone already
-
-    async def sit() -> None:
-        await Desk(link, state, show).run()
-
-    asyncio.run(sit())

@@ -11,6 +11,7 @@ from wily_sluice.engine.limit.limiter import Whom
 from wily_sluice.gate.counters import Talk
 from wily_sluice.gate.look import Look
 from wily_sluice.history.counts import Counts, Key, Subject
+from wily_sluice.history.revisions import Revision
 from wily_sluice.plan.file.traffic_words import protocol_text
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
@@ -154,3 +155,17 @@ def conversations_data(snapshot: Snapshot, talks: list[Talk]) -> dict[str, Any]:
             "about": about[0].upper() + about[1:] + ".",
         }
     return found
+
+
+def revision_data(revision: Revision) -> dict[str, Any]:
+    """For JSON."""
+    return {
+        "revision": revision.number,
+        "at": revision.at,
+        "who": revision.who,
+        "note": revision.note,
+        "digest": revision.digest,
+        "state": revision.state,
+        "ended": revision.ended,
+        "why": revision.why,
+    }
