@@ -9,7 +9,7 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
-from wily_sluice.plan.read import examine
+from wily_sluice.outside.files import examine
 
 HEAD = """\
 site: Growing

@@ -25,7 +25,7 @@ from typing import Any
 
 from tests.gate.running import Running
 from wily_sluice.control.desk.json_rpc import RpcError
-from wily_sluice.plan.read import load
+from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import Host, call_result, finish, start_endpoint

@@ -18,8 +18,8 @@ from tests.gate.stillness import stood_still_during
 from wily_sluice import examples
 from wily_sluice.engine.queueing import tree
 from wily_sluice.gate.kernel.command import run
+from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
 from wily_sluice.rig.cost import FULL, MIX, packets_through, program_running
 from wily_sluice.rig.flood_program import CONVERSATIONS, FIRST_PORT
 from wily_sluice.rig.layout import Layout

@@ -11,8 +11,7 @@ from pathlib import Path
 from statistics import median
 
 from wily_sluice.forecast.lab.run import Lab
-from wily_sluice.forecast.lab.traffic import load_traffic
-from wily_sluice.plan.read import load
+from wily_sluice.outside.files import load, load_traffic
 
 RATIOS = (0.0, 0.1, 0.25, 0.5, 1.0, 2.0, 4.0)  # of the burst, over what the rate is in a round trip
 RATES, ROUND_TRIPS = (10, 50), (10, 50, 100)  # Mbit/s, ms

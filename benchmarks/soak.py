@@ -26,7 +26,7 @@ from tests.conftest import SMALL_PLAN
 from tests.gate.running import Running
 from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.errors import LiveError
-from wily_sluice.plan.read import load
+from wily_sluice.outside.files import load
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import Host, built, call_result, finish, start_endpoint
 from wily_sluice.units import MILLISECOND

@@ -21,10 +21,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.floods import stolen
-from wily_sluice.forecast.lab.run import Row, compare
-from wily_sluice.forecast.lab.traffic import load_traffic
+from wily_sluice.forecast.lab.run import Row
+from wily_sluice.outside.files import load, load_traffic
+from wily_sluice.outside.lab import compare
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
 from wily_sluice.rig.layout import Layout, LineFigures
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import Host, finish, gate_running, start_endpoint

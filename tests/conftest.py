@@ -11,9 +11,9 @@ from hypothesis import HealthCheck, settings
 import wily_sluice.engine.queueing.tree
 from wily_sluice import examples
 from wily_sluice.gate.kernel.packet_queue import PacketQueue
+from wily_sluice.outside.files import examine, load
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import examine, load
 
 # A loaded machine is slow, which is no failure; and every run draws the same examples, unless it is to draw anew.
 settings.register_profile("steady", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow])

@@ -30,9 +30,9 @@ from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.counters import Row
 from wily_sluice.gate.kernel.packet_queue import MSG_PACKET, Diverted, PacketQueue
+from wily_sluice.outside.files import load
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.file.bundle import Bundle
-from wily_sluice.plan.read import load
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.trace.capture import read as packets_of
 

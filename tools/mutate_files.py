@@ -18,10 +18,9 @@ from zoneinfo import ZoneInfo
 from tests.conftest import SMALL_PLAN
 from tools.mutate import mutated
 from wily_sluice import examples
-from wily_sluice.forecast.lab.traffic import load_traffic
+from wily_sluice.outside.files import DiskFile, examine, load, load_traffic
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.groups.place_file import members_where
-from wily_sluice.plan.read import examine, load
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
 from wily_sluice.plan.schedules.schedule import Entries
 from wily_sluice.trace.capture import CaptureError, read
@@ -84,8 +83,8 @@ def readers(folder: Path) -> list[tuple[str, bytes, Callable[[Path], object], in
         ("the demo's plan", whole, examine, 5),
         ("traffic", TRAFFIC.encode(), lambda file: load_traffic(file, plan), 15),
         ("schedule", WINDOWS, schedule, 30),
-        ("calendar", CALENDAR.encode(), lambda file: CalendarFile(file, ZoneInfo("Europe/Dublin")), 5),
-        ("places", (FOLDER / "places.mmdb").read_bytes(), lambda file: members_where(file, where), 15),
+        ("calendar", CALENDAR.encode(), lambda file: CalendarFile(DiskFile(file), ZoneInfo("Europe/Dublin")), 5),
+        ("places", (FOLDER / "places.mmdb").read_bytes(), lambda file: members_where(DiskFile(file), where), 15),
         ("capture", (FOLDER / examples.CAPTURE).read_bytes()[:3000], capture, 10),
     ]
 

@@ -12,12 +12,13 @@ from tests.conftest import SMALL_PLAN
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Meter
-from wily_sluice.forecast.lab.run import Lab, Row, compare
+from wily_sluice.forecast.lab.run import Lab, Row
 from wily_sluice.forecast.lab.tcp import SEGMENT
-from wily_sluice.forecast.lab.traffic import Traffic, load_traffic
+from wily_sluice.forecast.lab.traffic import Traffic
+from wily_sluice.outside.files import load, load_traffic
+from wily_sluice.outside.lab import compare
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
 from wily_sluice.units import MILLISECOND, SECOND, transmission_time
 
 DATA_FRAME = ETHERNET.cost(1500)

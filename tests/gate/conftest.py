@@ -4,7 +4,7 @@ from collections.abc import Iterator
 import pytest
 
 from tests.gate.running import PLAN
-from wily_sluice.plan.read import load
+from wily_sluice.outside.files import load
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import built
 from wily_sluice.units import MILLISECOND

@@ -17,7 +17,7 @@ from tests.gate.stillness import hold
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.errors import LiveError
 from wily_sluice.forecast.lab.tcp import SEGMENT
-from wily_sluice.plan.read import load
+from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import Layout
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import CallResult, Host, built, call_result, finish, gate_running, start_endpoint

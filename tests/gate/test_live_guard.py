@@ -17,7 +17,7 @@ import pytest
 from tests.gate.running import CALLER, HOST, PLAN, Running, gate
 from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.errors import LiveError
-from wily_sluice.plan.read import load
+from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import built, call_result, finish, start_endpoint

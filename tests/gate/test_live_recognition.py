@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from tests.gate.stillness import hold
-from wily_sluice.plan.read import load
+from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import BUFFER, finish, gate_running

@@ -22,7 +22,7 @@ from tests.gate.stillness import hold
 from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.tcp import SEGMENT
-from wily_sluice.plan.read import load
+from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import built, call_result, finish, start_endpoint

@@ -12,8 +12,8 @@ import pytest
 from tests.gate.stillness import hold
 from wily_sluice import examples
 from wily_sluice.forecast.split import split
+from wily_sluice.outside.files import load
 from wily_sluice.plan.rates import resolve
-from wily_sluice.plan.read import load
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import Host, built, finish, gate_running, start_endpoint
 from wily_sluice.units import DIRECTIONS, MILLISECOND

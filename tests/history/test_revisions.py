@@ -3,10 +3,10 @@ from pathlib import Path
 import pytest
 
 from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.outside.files import load
 from wily_sluice.plan.file.bundle import Bundle, bundle_of
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
 
 AT = "2027-03-01T10:00:00Z"
 

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 from wily_sluice.forecast.split import split
 from wily_sluice.forecast.wait import waits
+from wily_sluice.outside.files import examine
 from wily_sluice.plan.rates import resolve
-from wily_sluice.plan.read import examine
 from wily_sluice.units import DIRECTIONS
 from wily_sluice.views.plan.limiters import hosts_that_fill
 

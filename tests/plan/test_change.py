@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
+from wily_sluice.outside.files import load
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
 from wily_sluice.units import MILLISECOND, SECOND
 
 FRAME = """\

@@ -15,13 +15,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wily_sluice import examples
+from wily_sluice.outside.files import DiskFile, examine
 from wily_sluice.plan.file.document import Document, Location, read_document
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.groups.place_file import members_where
-from wily_sluice.plan.read import examine, examine_document
+from wily_sluice.plan.read import examine_document
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
 
-DEMO = read_document(examples.folder() / examples.PLAN, "plan")
+DEMO = read_document(DiskFile(examples.folder() / examples.PLAN), "plan")
 PYTHONS = re.compile(r"\b(None|True|False|nan|inf|Traceback|Undefined|ruamel|pydantic)\b|<class|object at 0x|\{'|\['")
 WORDS = ("", " ", "0", "-1", "1e308", "5", "0%", "100%", "200%", "-5%", "5 kg", "1e-306 Mbit/s", f"{'9' * 400} ms",
          "over 5 MB", "above 100%", "per month", "40 GB per", "10.61.0.0/33", "::/0", "0.0.0.0/0", "10.61.0.9-", "a b",
@@ -65,7 +66,7 @@ def test_garbage_at_any_key_is_told_in_sentences(changes: list[tuple[Location, A
         if isinstance(inner, dict) or (isinstance(inner, list) and isinstance(last, int) and last < len(inner)):
             inner[last] = garbage
     begun = time.monotonic()
-    plan, findings = examine_document(Document(DEMO.file, data, dict(DEMO.lines)))
+    plan, findings = examine_document(Document(DEMO.file, data, dict(DEMO.lines), source=DEMO.source))
     assert time.monotonic() - begun < 2
     assert plan is not None or findings
     for finding in findings:
@@ -131,8 +132,8 @@ PLACES_FILE = (examples.folder() / "places.mmdb").read_bytes()
 @given(st.data())
 def test_files_with_any_bytes_changed_are_read_or_refused(data: st.DataObject) -> None:
     for good, read in (
-        (CALENDAR, lambda file: CalendarFile(file, ZoneInfo("Europe/Dublin"))),
-        (PLACES_FILE, lambda file: members_where(file, {"country.iso_code": ("XA",)})),
+        (CALENDAR, lambda file: CalendarFile(DiskFile(file), ZoneInfo("Europe/Dublin"))),
+        (PLACES_FILE, lambda file: members_where(DiskFile(file), {"country.iso_code": ("XA",)})),
     ):
         changed = bytearray(good)
         for place, value in data.draw(

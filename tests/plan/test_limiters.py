@@ -10,11 +10,11 @@ from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.classify.neighbours import HOLD
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
+from wily_sluice.outside.files import examine
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.groups.members import member_words
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import examine
 from wily_sluice.units import MILLISECOND, SECOND
 
 LIMITER = "guest: {local: guests, per: host, down: 2 Mbit/s}"

@@ -14,13 +14,13 @@ from wily_sluice.engine.classify.condition import Clock, Subject
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.classify.known import Known
 from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.outside.files import examine, load
 from wily_sluice.plan.asking import Members, Party, Terms
 from wily_sluice.plan.build_rules import RuleBuilder
 from wily_sluice.plan.file.addresses import address_set
 from wily_sluice.plan.findings.check_order import out_of_reach
 from wily_sluice.plan.model import Plan, Rule
 from wily_sluice.plan.reach.space import moments
-from wily_sluice.plan.read import examine, load
 
 SCHEDULES = "schedules: {day: [mon-fri 08:00-18:00], noon: [mon-fri 12:00-13:00], night: [20:00-06:00]}\n"
 

@@ -4,10 +4,10 @@ from pathlib import Path
 from tests.conftest import SMALL_PLAN
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.outside.files import examine
 from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
-from wily_sluice.plan.read import examine
 from wily_sluice.units import MILLISECOND
 
 

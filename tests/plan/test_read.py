@@ -6,9 +6,9 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import SMALL_PLAN, told
+from wily_sluice.outside.files import examine, load
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import examine, load
 
 TEN_MISTAKES = """\
 site: Ten mistakes

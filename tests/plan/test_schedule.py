@@ -4,6 +4,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
+from wily_sluice.outside.files import DiskFile
 from wily_sluice.plan.model import Period
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
 from wily_sluice.plan.schedules.periods import period_start
@@ -145,7 +146,7 @@ END:VCALENDAR
 def test_events_of_a_calendar_hold_with_their_recurrence(tmp_path: Path, when: str, holds: bool) -> None:
     file = tmp_path / "surgery.ics"
     file.write_text(CALENDAR.replace("\n", "\r\n"))
-    assert Schedule("s", calendars=(CalendarFile(file, DUBLIN),)).holds(moment(when)) is holds
+    assert Schedule("s", calendars=(CalendarFile(DiskFile(file), DUBLIN),)).holds(moment(when)) is holds
 
 
 def test_a_file_that_is_no_calendar_is_refused(tmp_path: Path) -> None:
@@ -153,7 +154,7 @@ def test_a_file_that_is_no_calendar_is_refused(tmp_path: Path) -> None:
     for content in (b"hello", b"\x00\xff\xfe", CALENDAR[:200].encode()):
         file.write_bytes(content)
         with pytest.raises(ValueError, match=r"surgery\.ics"):
-            CalendarFile(file, DUBLIN)
+            CalendarFile(DiskFile(file), DUBLIN)
 
 
 @pytest.mark.parametrize(

@@ -18,8 +18,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wily_sluice import examples
+from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
 from wily_sluice.trace.capture import Captured, CaptureError, Shortfall, read
 from wily_sluice.trace.follow import Follower, Trace
 

@@ -5,7 +5,7 @@ from pathlib import Path
 import click
 
 from wily_sluice.cli.options import CLEAN, ERRORS, WARNINGS, json_option, plan_option
-from wily_sluice.plan.read import examine
+from wily_sluice.outside.files import examine
 from wily_sluice.views.text.console import console, print_json
 from wily_sluice.views.text.findings import count_findings, findings_data, print_findings
 

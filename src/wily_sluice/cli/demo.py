@@ -13,10 +13,9 @@ from wily_sluice.cli.options import Refusal
 from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.forecast.lab.applications import CALL_PACKET, CALL_PERIOD
 from wily_sluice.forecast.lab.tcp import HEADERS, SEGMENT
-from wily_sluice.forecast.lab.traffic import load_traffic
 from wily_sluice.forecast.split import split
+from wily_sluice.outside.files import examine, load, load_traffic
 from wily_sluice.plan.rates import resolve
-from wily_sluice.plan.read import examine, load
 from wily_sluice.rig.trial import Host, live_trial
 from wily_sluice.units import SECOND
 from wily_sluice.views.forecast.lab import print_lab

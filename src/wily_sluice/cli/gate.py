@@ -25,10 +25,10 @@ from wily_sluice.gate.kernel.command import PYTHON
 from wily_sluice.history.database import private_file, private_folder
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.outside.files import load
 from wily_sluice.plan.file.bundle import Bundle, bundle_of
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
 from wily_sluice.rig.cost import measure
 from wily_sluice.units import DIRECTIONS, format_rate
 from wily_sluice.views.live.cost import cost_data, print_cost

@@ -7,10 +7,11 @@ import click
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from wily_sluice.cli.options import at_option, json_option, plan_option, read_at
-from wily_sluice.forecast.lab.run import Comparison, compare
-from wily_sluice.forecast.lab.traffic import Traffic, load_traffic
+from wily_sluice.forecast.lab.run import Comparison
+from wily_sluice.forecast.lab.traffic import Traffic
+from wily_sluice.outside.files import load, load_traffic
+from wily_sluice.outside.lab import compare
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
 from wily_sluice.views.forecast.lab import lab_data, print_lab
 from wily_sluice.views.text.console import console, print_json
 

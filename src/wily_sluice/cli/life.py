@@ -15,11 +15,11 @@ from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.control.desk.snapshot import revision_data
 from wily_sluice.errors import LiveError
 from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.outside.files import examine
 from wily_sluice.plan.compare import compare
 from wily_sluice.plan.file.bundle import Bundle, bundle_of
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import examine
 from wily_sluice.rig.cost import MIX, needed
 from wily_sluice.units import SECOND, Nanoseconds
 from wily_sluice.views.live.cost import ENOUGH

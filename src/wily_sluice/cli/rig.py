@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from wily_sluice.cli.options import Time, json_option, plan_option
-from wily_sluice.plan.read import load
+from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
 from wily_sluice.rig.rig import Rig
 from wily_sluice.units import Nanoseconds

@@ -10,10 +10,10 @@ from rich.text import Text
 from wily_sluice.cli.options import choose_uplinks, json_option, plan_option
 from wily_sluice.forecast.split import Share, split
 from wily_sluice.forecast.why import why
+from wily_sluice.outside.files import load
 from wily_sluice.plan.file.document import suggestion
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.plan.rates import resolve
-from wily_sluice.plan.read import load
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate, parse_rate
 from wily_sluice.views.forecast.share import CAPTION, share_data, share_table
 from wily_sluice.views.forecast.why import step_sentence, why_data, worst_sentence

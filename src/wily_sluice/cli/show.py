@@ -8,8 +8,8 @@ from zoneinfo import ZoneInfo
 import click
 
 from wily_sluice.cli.options import Refusal, at_option, choose_uplinks, json_option, plan_option, read_at
+from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
 from wily_sluice.views.plan.parts import part_data, print_parts
 from wily_sluice.views.text.console import console, print_json
 

@@ -16,9 +16,9 @@ from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.kind import NAMES as KINDS
 from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
+from wily_sluice.outside.files import load
 from wily_sluice.plan.file.traffic_words import parse_dscp, parse_host_name, parse_protocol
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
 from wily_sluice.trace.capture import CaptureError, Shortfall, read
 from wily_sluice.trace.follow import Follower, Trace
 from wily_sluice.trace.single import Described, explain

@@ -1,9 +1,7 @@
 """Reads a plan file: YAML, schema, then the references between its parts; tells everything that is wrong at once."""
 
 import re
-from collections.abc import Mapping
 from dataclasses import replace
-from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.classify.addresses import AddressSet
@@ -19,6 +17,7 @@ from wily_sluice.plan.file.schema import (
     TreeEntry,
     UplinkEntry,
 )
+from wily_sluice.plan.file.source import Source
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.check import check
 from wily_sluice.plan.findings.finding import FileError, Finding
@@ -30,13 +29,10 @@ from wily_sluice.plan.terms import Follower
 from wily_sluice.units import DIRECTIONS, Direction
 
 
-def examine(path: Path, elsewhere: Mapping[str, Path] = {}) -> tuple[Plan | None, list[Finding]]:
-    """Read and check a plan. The plan is None when it has errors; the findings hold its warnings as well.
-
-    `elsewhere` says where files are that it names, if not beside it.
-    """
+def examine(source: Source) -> tuple[Plan | None, list[Finding]]:
+    """Read and check a plan. The plan is None when it has errors; the findings hold its warnings as well."""
     try:
-        return examine_document(read_document(path, "plan", elsewhere))
+        return examine_document(read_document(source, "plan"))
     except FileError as error:
         return None, error.findings
 
@@ -84,9 +80,9 @@ def _broken(findings: list[Finding], content: PlanEntry) -> set[str]:
     return broken
 
 
-def load(path: Path, elsewhere: Mapping[str, Path] = {}) -> Plan:
+def load(source: Source) -> Plan:
     """Read a plan that is to be used. FileError with its errors when it cannot be."""
-    plan, findings = examine(path, elsewhere)
+    plan, findings = examine(source)
     if plan is None:
         raise FileError(finding for finding in findings if finding.severity == "error")
     return plan
@@ -165,11 +161,11 @@ class _Follower:
                 self.error(location, str(error))
         calendars = []
         for word in entry.calendar:
-            path = self.document.beside(word)
+            source = self.document.beside(word)
             try:
-                calendars.append(CalendarFile(path, ZoneInfo(zone)))
+                calendars.append(CalendarFile(source, ZoneInfo(zone)))
             except OSError as error:
-                message = f"{path} cannot be read: {error.strerror}"
+                message = f"{source.name} cannot be read: {error.strerror}"
                 self.error(("schedules", name, "calendar"), message, "name a file beside the plan")
             except ValueError as error:
                 self.error(("schedules", name, "calendar"), str(error), "write a calendar of RFC 5545")

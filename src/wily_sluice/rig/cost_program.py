@@ -19,8 +19,8 @@ from wily_sluice.gate.kernel import diversion
 from wily_sluice.gate.kernel.packet_queue import PacketQueue
 from wily_sluice.gate.kernel.urgency import run_before_others
 from wily_sluice.gate.loop import BATCH
+from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.read import load
 from wily_sluice.units import SECOND, Nanoseconds, Rate
 
 LIFTED: Rate = 40_000_000_000

@@ -1,16 +1,8 @@
-"""Runs a traffic file twice: on the bare lines, and with the plan's shapers. The same seed gives the same figures.
+"""Runs a traffic file: on the bare lines, or with the plan's shapers. The same seed gives the same figures."""
 
-The two runs share nothing, so they run side by side in two processes.
-"""
-
-import gc
-import signal
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor, wait
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
-from multiprocessing import active_children, get_context
-from multiprocessing.sharedctypes import Synchronized
 from random import Random
 
 from wily_sluice.engine.classify.header import key_of
@@ -32,7 +24,6 @@ FIRST_PORT = 49_152  # RFC 6335: the first port that no service has for its own
 STEP: Nanoseconds = SECOND // 4  # of simulated time between two tellings of the progress
 DRAIN: Nanoseconds = 3 * SECOND  # after the end, for what is still under way
 WAYS = {"call": ("up", "down"), "probe": ("there and back",), "upload": ("up",), "download": ("down",)}
-TELL_EVERY = 0.1  # seconds of real time
 
 
 @dataclass(frozen=True, slots=True)
@@ -192,29 +183,8 @@ def _lost(_: Packet) -> None:
     """A packet that is dropped is missed by whoever waits for it."""
 
 
-def compare(
-    plan: Plan,
-    traffic: Traffic,
-    progress: Callable[[float], None] = lambda _: None,
-    begin: datetime | None = None,
-) -> Comparison:
-    """Both runs, which begin at the same moment. `progress` is told the finished part of both together, 0 to 1."""
-    context = get_context("fork")
-    clocks = [context.Value("q", 0), context.Value("q", 0)]
-    with ProcessPoolExecutor(2, context, initializer=_prepare, initargs=(clocks,)) as pool:
-        # Python forgets an interrupt that comes while it forks, since what runs behind a fork may raise nothing: so it
-        # waits until both have begun.
-        signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})
-        runs = [pool.submit(_run_in_process, plan, traffic, shaped, begin) for shaped in (False, True)]
-        try:
-            signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT})
-            while wait(runs, timeout=TELL_EVERY).not_done:
-                progress(sum(clock.value for clock in clocks) / (2 * traffic.duration))
-        except BaseException:
-            for worker in active_children():
-                worker.terminate()
-            raise
-        before, after = (run.result() for run in runs)
+def comparison(plan: Plan, before: Run, after: Run) -> Comparison:
+    """Two runs of the same traffic, without the plan and with it, side by side."""
     totals = {
         uplink.name: {
             way: Total(before.load(uplink.name, way), after.load(uplink.name, way), uplink.usable(way))
@@ -223,20 +193,3 @@ def compare(
         for uplink in plan.uplinks
     }
     return Comparison(before.rows, after.rows, totals)
-
-
-_clocks: "list[Synchronized[int]]" = []  # in a worker: where each run tells how far it is
-
-
-def _prepare(clocks: "list[Synchronized[int]]") -> None:
-    signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT})
-    signal.signal(signal.SIGINT, signal.SIG_DFL)  # a worker ends without a word when the person has had enough
-    _clocks[:] = clocks
-    gc.disable()  # a run makes millions of packets and no cycles of them
-
-
-def _run_in_process(plan: Plan, traffic: Traffic, shaped: bool, begin: datetime | None) -> Run:
-    def tell(now: Nanoseconds) -> None:
-        _clocks[shaped].value = now
-
-    return Lab(plan, traffic, shaped, begin).run(tell)

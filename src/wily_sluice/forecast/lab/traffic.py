@@ -2,7 +2,6 @@
 
 from dataclasses import dataclass
 from ipaddress import ip_address
-from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field
@@ -11,6 +10,7 @@ from wily_sluice.engine.classify.header import TCP, UDP, Parties
 from wily_sluice.engine.classify.known import NOTHING, PROTOCOLS_SEEN, Known
 from wily_sluice.plan.file.document import Document, hold_against, read_document, suggestion
 from wily_sluice.plan.file.schema import Entry, RateText
+from wily_sluice.plan.file.source import Source
 from wily_sluice.plan.file.traffic_words import parse_dscp, parse_host_name
 from wily_sluice.plan.file.words import Name
 from wily_sluice.plan.findings.finding import FileError, Finding
@@ -111,9 +111,9 @@ class Traffic:
     applications: tuple[Application, ...]
 
 
-def load_traffic(path: Path, plan: Plan) -> Traffic:
+def load_traffic(source: Source, plan: Plan) -> Traffic:
     """Read a traffic file that is to be run with this plan. FileError with all that is wrong with it."""
-    document = read_document(path, "traffic")
+    document = read_document(source, "traffic")
     reading = hold_against(document, TrafficEntry)
     findings = list(reading.findings)
     traffic = None

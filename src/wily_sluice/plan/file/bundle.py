@@ -1,19 +1,16 @@
 """A plan with the files that it names, as bytes: what is kept of a revision, and read again later, elsewhere."""
 
-import os
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from hashlib import sha256
-from pathlib import Path
-from tempfile import TemporaryDirectory
 
+from wily_sluice.plan.file.source import Kept
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import examine
 
 PLAN_NAME = "plan.yaml"
-MEMORY = "/dev/shm"  # shm_overview(7)
+MOST_BYTES = 400_000_000  # of one file
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,26 +29,9 @@ class Bundle:
                 whole.update(len(part).to_bytes(8, "big") + part)
         return whole.hexdigest()
 
-    @contextmanager
-    def unpacked(self) -> Iterator[tuple[Path, dict[str, Path]]]:
-        """The plan file and the files that it names, in a folder that is there meanwhile. OSError when it cannot be.
-
-        In memory, where the machine has such a place: a full disk is no reason not to know what a plan says.
-        """
-        memory = MEMORY if os.access(MEMORY, os.W_OK | os.X_OK) else None
-        with TemporaryDirectory(prefix="sluice-", dir=memory) as folder:
-            path = Path(folder) / PLAN_NAME
-            path.write_bytes(self.plan)
-            elsewhere = {}
-            for place, (name, content) in enumerate(self.files.items()):
-                elsewhere[name] = Path(folder) / f"{place}-{Path(name).name}"
-                elsewhere[name].write_bytes(content)
-            yield path, elsewhere
-
     def examine(self) -> tuple[Plan | None, list[Finding]]:
         """Read and check it, as `plan.read.examine` does."""
-        with self.unpacked() as (path, elsewhere):
-            return examine(path, elsewhere)
+        return examine(Kept(PLAN_NAME, self.plan, self.files))
 
     def load(self) -> Plan:
         """The plan. FileError with its errors when it cannot be used."""
@@ -64,10 +44,10 @@ class Bundle:
 def bundle_of(plan: Plan) -> Bundle:
     """A plan that was read from its files, and these. FileError when one of them is gone meanwhile."""
     files = {}
-    for name, path in plan.document.others.items():
+    for name, source in plan.document.others.items():
         try:
-            files[name] = path.read_bytes()
+            files[name] = source.read(MOST_BYTES)
         except OSError as error:
             message = f"cannot be read: {error.strerror}"
-            raise FileError([Finding("error", str(path), None, "", message)]) from None
+            raise FileError([Finding("error", source.name, None, "", message)]) from None
     return Bundle(plan.document.raw, files)

@@ -5,14 +5,13 @@ so that one slip does not hide the next. What was cut out is remembered in `Read
 reference to it does not complain a second time.
 """
 
-from collections.abc import Mapping
 from dataclasses import dataclass, field
 from difflib import get_close_matches
-from pathlib import Path
 from typing import Any, Generic, TypeVar, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
 
+from wily_sluice.plan.file.source import Missing, Source
 from wily_sluice.plan.file.yaml_text import Location, YamlError, parse
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.units import Size, format_size, quoted
@@ -46,14 +45,13 @@ class Document:
     data: dict[str, Any]
     lines: dict[Location, int] = field(default_factory=dict)
     raw: bytes = b""
-    others: dict[str, Path] = field(default_factory=dict)  # files that it names, and where they were found
-    elsewhere: Mapping[str, Path] = field(default_factory=dict)  # where named files are, if not beside this one
+    source: Source = field(default_factory=lambda: Missing(""))
+    others: dict[str, Source] = field(default_factory=dict)  # files that it names
 
-    def beside(self, name: str) -> Path:
-        """Where a file is that this one names: beside it, unless it is known to be elsewhere."""
-        path = self.elsewhere.get(name, Path(self.file).parent / name)
-        self.others[name] = path
-        return path
+    def beside(self, name: str) -> Source:
+        """A file that this one names."""
+        found = self.others[name] = self.source.beside(name)
+        return found
 
     def line(self, location: Location) -> int | None:
         """The line of the place, or of the nearest place around it that is in the file."""
@@ -70,15 +68,14 @@ class Document:
         return Finding("warning", self.file, self.line(location), key_text(location), message, remedy)
 
 
-def read_document(path: Path, kind: str, elsewhere: Mapping[str, Path] = {}) -> Document:
+def read_document(source: Source, kind: str) -> Document:
     """Read a YAML file; `kind` says what it should be, such as “plan”. FileError when it cannot be read."""
 
     def refuse(message: str, remedy: str = "", line: int | None = None) -> FileError:
-        return FileError([Finding("error", str(path), line, "", message, remedy)])
+        return FileError([Finding("error", source.name, line, "", message, remedy)])
 
     try:
-        with path.open("rb") as file:
-            raw = file.read(LARGEST + 1)
+        raw = source.read(LARGEST + 1)
     except FileNotFoundError:
         raise refuse(
             f"there is no such {kind} file", "give one with --plan, or SLUICE_PLAN" * (kind == "plan")
@@ -101,7 +98,7 @@ def read_document(path: Path, kind: str, elsewhere: Mapping[str, Path] = {}) -> 
         raise refuse(str(error), remedy if "not YAML" in str(error) else "", error.line) from None
     if not isinstance(tree, dict):
         raise refuse(f"holds no keys at its outermost level, so it is no {kind}", "write `key: value` lines", 1)
-    return Document(str(path), tree, lines, raw, elsewhere=elsewhere)
+    return Document(source.name, tree, lines, raw, source)
 
 
 @dataclass(slots=True)

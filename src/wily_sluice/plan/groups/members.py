@@ -18,6 +18,7 @@ from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.groups.place_file import members_where
 
 MOST_LINES = 100_000
+MOST_LIST = 50_000_000  # bytes of a list in a file
 
 
 def member_words(members: Members) -> list[str]:
@@ -136,16 +137,16 @@ class Groups:
 
     def _from_file(self, location: Location, name: str, within: tuple[str, ...]) -> Members:
         """The members that a text or CSV file beside the plan lists: one a line, or in the first column."""
-        path = self._document.beside(name)
+        source = self._document.beside(name)
         members = Members()
         try:
-            lines = path.read_text(encoding="utf-8-sig").splitlines()
+            lines = source.read(MOST_LIST).decode("utf-8-sig").splitlines()
         except (OSError, UnicodeDecodeError) as error:
             reason = error.strerror if isinstance(error, OSError) else "it is not text"
-            self._error(location, f"{path} cannot be read: {reason}", "name a file beside the plan")
+            self._error(location, f"{source.name} cannot be read: {reason}", "name a file beside the plan")
             return members
         if len(lines) > MOST_LINES:
-            self._error(location, f"{path} has {len(lines)} lines; a list may have {MOST_LINES}")
+            self._error(location, f"{source.name} has {len(lines)} lines; a list may have {MOST_LINES}")
             return members
         ranges: list[AddressSet] = []
         hardware: set[bytes] = set()
@@ -165,20 +166,20 @@ class Groups:
             try:
                 ranges.append(address_set(word))
             except ValueError as error:
-                self._tell(Finding("error", str(path), number, f"groups.{within[-1]}", str(error)))
+                self._tell(Finding("error", source.name, number, f"groups.{within[-1]}", str(error)))
         together = AddressSet(part for addresses in ranges for part in addresses)
         return Members(together, frozenset(hardware), (), frozenset(names))
 
     def _from_database(self, name: str, file: str, where: Mapping[str, tuple[str, ...]]) -> Members:
         """The remotes of which an MMDB file beside the plan says all of `where`."""
-        path = self._document.beside(file)
+        source = self._document.beside(file)
         location = ("groups", name, "database")
         if not where:
             remedy = "add `where: {country.iso_code: [XA]}`"
             self._error(location, "does not say which of its entries are meant", remedy)
             return Members()
         try:
-            return members_where(path, where)
+            return members_where(source, where)
         except ValueError as error:
             self._error(location, str(error), "name an MMDB file beside the plan")
             return Members()

@@ -5,16 +5,19 @@ for are kept.
 """
 
 from collections.abc import Iterator, Mapping
+from io import BytesIO
 from ipaddress import IPv4Network, IPv6Network
-from pathlib import Path
 from typing import Any
 
 import maxminddb
 
 from wily_sluice.engine.classify.addresses import AddressSet, Range
 from wily_sluice.plan.asking import Members
+from wily_sluice.plan.file.source import Source
+from wily_sluice.units import format_size
 
 MOST_PREFIXES = 500_000
+MOST_BYTES = 400_000_000
 
 
 class _TooManyError(ValueError):
@@ -38,23 +41,27 @@ def _range(network: IPv4Network | IPv6Network) -> Range:
     return first, last
 
 
-def members_where(path: Path, where: Mapping[str, tuple[str, ...]]) -> Members:
+def members_where(source: Source, where: Mapping[str, tuple[str, ...]]) -> Members:
     """The prefixes of which the file says, for each path of keys, one of the values. ValueError when it cannot."""
 
     def found(reader: "maxminddb.Reader") -> Iterator[Range]:
         for count, (network, entry) in enumerate(reader):
             if count > MOST_PREFIXES:
-                raise _TooManyError(f"{path} has more than {MOST_PREFIXES} prefixes")
+                raise _TooManyError(f"{source.name} has more than {MOST_PREFIXES} prefixes")
             if all(_said(entry, key) in values for key, values in where.items()):
                 yield _range(network)
 
     try:
-        # Not by the library's extension in C: a broken file makes that write where it should not.
-        with maxminddb.open_database(path, maxminddb.MODE_MMAP) as reader:
-            return Members(AddressSet(found(reader)))
+        content = source.read(MOST_BYTES + 1)
     except OSError as error:
-        raise ValueError(f"{path} cannot be read: {error.strerror or error}") from None
+        raise ValueError(f"{source.name} cannot be read: {error.strerror or error}") from None
+    if len(content) > MOST_BYTES:
+        raise ValueError(f"{source.name} is larger than {format_size(MOST_BYTES)}")
+    try:
+        # Not by the library's extension in C: a broken file makes that write where it should not.
+        with maxminddb.open_database(BytesIO(content), maxminddb.MODE_FD) as reader:
+            return Members(AddressSet(found(reader)))
     except _TooManyError:
         raise
     except Exception:  # the library raises many kinds for what a file may hold
-        raise ValueError(f"{path} is not a valid MMDB file") from None
+        raise ValueError(f"{source.name} is not a valid MMDB file") from None

@@ -6,7 +6,7 @@ the plan's own counts before that of a file, and that before the one that comes 
 
 from collections.abc import Callable, Mapping
 from functools import cache
-from pathlib import Path
+from importlib.resources import files
 
 from wily_sluice.plan.asking import Members, Service
 from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document, suggestion
@@ -15,14 +15,14 @@ from wily_sluice.plan.file.yaml_text import Location, parse
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.groups.members import Groups
 
-CATALOGUE = Path(__file__).parent.parent / "catalogue"
+CATALOGUE = files("wily_sluice.plan") / "catalogue"
 
 
 @cache
 def shipped() -> tuple[tuple[str, CatalogueEntry], ...]:
     """The files of the catalogue that comes with the program, by name."""
-    files = sorted(CATALOGUE.glob("*.yaml"))
-    return tuple((file.stem, CatalogueEntry.model_validate(parse(file.read_text())[0])) for file in files)
+    found = sorted((file.name, file.read_text()) for file in CATALOGUE.iterdir() if file.name.endswith(".yaml"))
+    return tuple((name.removesuffix(".yaml"), CatalogueEntry.model_validate(parse(text)[0])) for name, text in found)
 
 
 def _service(name: str, category: str, entry: ServiceEntry, remote: Members, own: bool) -> Service:
@@ -78,9 +78,9 @@ class Services:
             self._tell(document.error(location, message, "add ports, seen, names, remote or shape"))
 
     def _of_file(self, name: str) -> dict[str, Service]:
-        path = self._document.beside(name)
+        source = self._document.beside(name)
         try:
-            reading = hold_against(read_document(path, "catalogue"), CatalogueEntry)
+            reading = hold_against(read_document(source, "catalogue"), CatalogueEntry)
         except FileError as error:
             for finding in error.findings:
                 self._tell(finding)

@@ -1,11 +1,13 @@
 """Events of an iCalendar file (RFC 5545), with their recurrence, as a source for a schedule."""
 
 from datetime import UTC, date, datetime, time, timedelta
-from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import icalendar
 import recurring_ical_events
+
+from wily_sluice.plan.file.source import Source
+from wily_sluice.units import format_size
 
 MOST_BYTES = 4_000_000
 
@@ -23,22 +25,22 @@ class CalendarFile:
     of the site's time zone; one without a time zone is in the site's.
     """
 
-    def __init__(self, path: Path, zone: ZoneInfo) -> None:
-        self.path = path
+    def __init__(self, source: Source, zone: ZoneInfo) -> None:
         self._zone = zone
-        content = path.read_bytes()
+        name = source.last_name
+        content = source.read(MOST_BYTES + 1)
         if len(content) > MOST_BYTES:
-            raise ValueError(f"{path.name} has {len(content)} bytes; a calendar may have {MOST_BYTES}")
+            raise ValueError(f"{name} is larger than {format_size(MOST_BYTES)}, which no calendar may be")
         try:
             calendar = icalendar.Calendar.from_ical(content)
             self._events = recurring_ical_events.of(calendar)
         except Exception as error:  # the library raises many kinds for what a file may hold
-            raise ValueError(f"{path.name} is no iCalendar file: {_words(error)}") from None
+            raise ValueError(f"{name} is no iCalendar file: {_words(error)}") from None
         self._days: dict[date, list[tuple[datetime, datetime]]] = {}
         try:
             self._work_out(date(2027, 1, 1))
         except Exception as error:
-            raise ValueError(f"{path.name}: {_words(error)}") from None
+            raise ValueError(f"{name}: {_words(error)}") from None
 
     def _moment(self, value: date | datetime) -> datetime:
         if not isinstance(value, datetime):
