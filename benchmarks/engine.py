@@ -13,7 +13,7 @@ from math import prod
 from time import perf_counter_ns
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.engine.classify.classifier import ANYONE, Rule, Sorter
+from wily_sluice.engine.classify.classifier import ANYONE, Classifier, Rule
 from wily_sluice.engine.classify.condition import All, LocalIs, PortIs, RemoteIs
 from wily_sluice.engine.classify.header import TCP, Parties, key_of
 from wily_sluice.engine.classify.rule_index import Reach
@@ -78,7 +78,7 @@ def per_packet(shape: tuple[int, ...], conversations: int, standing: int) -> flo
     spec = tree_of(shape)
     leaves = prod(shape)
     bank = LimiterBank((), forward_to_tree, lambda _: None)
-    shaper = Shaper("up", build_tree(spec, lambda _: None), Sorter((Rule(ANYONE, 0),), 0), bank)
+    shaper = Shaper("up", build_tree(spec, lambda _: None), Classifier((Rule(ANYONE, 0),), 0), bank)
     table = ConversationTable()
     keys = [key(number) for number in range(conversations)]
     busy = max(1, leaves // 2)
@@ -108,8 +108,8 @@ def per_packet_of_hosts(hosts: int) -> float:
     """Nanoseconds as above, with so many hosts under one limiter, each within its rate."""
     limiter = Limiter(LimiterSpec("each", RATE, Per("host")))
     bank = LimiterBank((limiter,), forward_to_tree, lambda _: None)
-    sorter = Sorter((Rule(ANYONE, 0),), 0, (ANYONE,))
-    shaper = Shaper("up", build_tree(tree_of(SHAPES[10]), lambda _: None), sorter, bank)
+    classifier = Classifier((Rule(ANYONE, 0),), 0, (ANYONE,))
+    shaper = Shaper("up", build_tree(tree_of(SHAPES[10]), lambda _: None), classifier, bank)
     table = ConversationTable()
     keys = [
         key_of(Parties(TCP, bytes([10, 0, n >> 8, n & 255]), bytes([198, 51, 100, 1]), 4000, 443)) for n in range(hosts)
@@ -133,7 +133,7 @@ def per_packet_of_hosts(hosts: int) -> float:
     return best
 
 
-def ruled(count: int) -> Sorter:
+def ruled(count: int) -> Classifier:
     """Rules that ask for a host, a remote prefix, a protocol and ports; none is met by the conversations of `key`."""
 
     def addresses(*numbers: int, span: int = 0) -> AddressSet:
@@ -153,7 +153,7 @@ def ruled(count: int) -> Sorter:
         assert reach.remote is not None
         asked = (LocalIs(reach.local), RemoteIs(reach.remote), PortIs(reach.remote_ports or (), local=False))
         rules.append(Rule(All(asked), 1, reach=reach))
-    return Sorter((*rules, Rule(ANYONE, 2)), 0)
+    return Classifier((*rules, Rule(ANYONE, 2)), 0)
 
 
 def per_packet_of_rules(count: int, new: bool) -> float:
@@ -183,7 +183,7 @@ def per_packet_of_rules(count: int, new: bool) -> float:
 def idle_bytes(conversations: int = 100_000) -> float:
     """Memory of one conversation that has been sorted and is idle, its place in the table included."""
     bank = LimiterBank((), forward_to_tree, lambda _: None)
-    shaper = Shaper("up", build_tree(tree_of(SHAPES[10]), lambda _: None), Sorter((Rule(ANYONE, 0),), 0), bank)
+    shaper = Shaper("up", build_tree(tree_of(SHAPES[10]), lambda _: None), Classifier((Rule(ANYONE, 0),), 0), bank)
     table = ConversationTable()
     tracemalloc.start()
     before = tracemalloc.get_traced_memory()[0]

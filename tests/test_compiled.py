@@ -38,5 +38,5 @@ def test_values_go_through_a_pickle(value: object) -> None:
 
 def test_a_limiter_goes_on_as_one_that_is_equal_but_not_the_same() -> None:
     before, after = (Limiter(LimiterSpec("each", rate, Per("host"))) for rate in (1_000_000, 2_000_000))
-    assert before.follow(after, 0)
-    assert not before.follow(Limiter(LimiterSpec("each", 1_000_000, Per("subnet"))), 0)
+    assert before.reconfigure(after, 0)
+    assert not before.reconfigure(Limiter(LimiterSpec("each", 1_000_000, Per("subnet"))), 0)

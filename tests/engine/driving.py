@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from wily_sluice.engine.classify.classifier import ANYONE, Rule, Sorter
+from wily_sluice.engine.classify.classifier import ANYONE, Classifier, Rule
 from wily_sluice.engine.classify.condition import Condition, PortIs
 from wily_sluice.engine.classify.header import UDP, Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
@@ -49,8 +49,8 @@ class Bench:
         bank = LimiterBank(tuple(self.limiters), forward_to_tree, self.dropped.append)
         leaves = list(self.spec.leaves())
         rules = tuple(Rule(PortIs(((place + 1, place + 1),)), place) for place in range(len(leaves)))
-        sorter = Sorter(rules, 0, tuple(self.whom for _ in self.limiters))
-        self.shaper = Shaper("up", build_tree(self.spec, self.dropped.append), sorter, bank)
+        classifier = Classifier(rules, 0, tuple(self.whom for _ in self.limiters))
+        self.shaper = Shaper("up", build_tree(self.spec, self.dropped.append), classifier, bank)
 
     def offer(self, who: Conversation, size: int, token: object = None) -> None:
         self.shaper.offer(Packet(size, who, token), self.now)

@@ -5,7 +5,7 @@ from hypothesis import strategies as st
 
 from tests.engine.driving import conversation, packet
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.engine.classify.classifier import ANYONE, Rule, Sorter
+from wily_sluice.engine.classify.classifier import ANYONE, Classifier, Rule
 from wily_sluice.engine.classify.condition import (
     All,
     AnyOf,
@@ -35,24 +35,24 @@ HOST, FAR = ip_address("10.61.0.41").packed, ip_address("203.0.113.9").packed
 CALL, DOWNLOAD = Parties(UDP, HOST, FAR, 5004, 443), Parties(TCP, HOST, FAR, 5004, 443)
 
 
-def sorted_to(sorter: Sorter, parties: Parties, conversation: Conversation | None = None) -> int:
-    return sorter.rule(sorter.subject(conversation or Conversation(key_of(parties))))
+def sorted_to(classifier: Classifier, parties: Parties, conversation: Conversation | None = None) -> int:
+    return classifier.rule(classifier.subject(conversation or Conversation(key_of(parties))))
 
 
 def test_the_first_rule_that_matches_decides_and_all_limiters_apply() -> None:
     udp = ProtocolIs(frozenset({UDP}))
     rules = (Rule(PortIs(((80, 90),)), 2), Rule(udp, 1), Rule(ANYONE, 3))
-    sorter = Sorter(rules, default=0, limiters=(ANYONE, PortIs(((1, 2),)), udp))
-    assert sorted_to(sorter, CALL) == 1
-    assert sorted_to(sorter, DOWNLOAD) == 2
-    assert sorter.limits(sorter.subject(Conversation(key_of(CALL)))) == [0, 2]
+    classifier = Classifier(rules, default=0, limiters=(ANYONE, PortIs(((1, 2),)), udp))
+    assert sorted_to(classifier, CALL) == 1
+    assert sorted_to(classifier, DOWNLOAD) == 2
+    assert classifier.limits(classifier.subject(Conversation(key_of(CALL)))) == [0, 2]
 
 
 def test_a_new_mark_has_a_conversation_sorted_again_and_both_directions_follow() -> None:
-    sorter = Sorter((Rule(MarkIs(1 << 46), 1),), default=0, watches_marks=True)
+    classifier = Classifier((Rule(MarkIs(1 << 46), 1),), default=0, watches_marks=True)
     table = ConversationTable(watch_marks=True)
     found = table.find(key_of(CALL), 0, 0)
-    assert sorted_to(sorter, CALL, found) == -1
+    assert sorted_to(classifier, CALL, found) == -1
     found.up_lane, found.down_lane = (packet(100, conversation(1)).lane for _ in range(2))
     assert found.up_lane is not None
     assert found.down_lane is not None
@@ -62,7 +62,7 @@ def test_a_new_mark_has_a_conversation_sorted_again_and_both_directions_follow()
     assert found.up_lane.epoch == STALE
     assert found.down_lane.epoch == STALE
     table.find(key_of(CALL), 0, 3)  # an answer without the mark belongs to the same conversation
-    assert sorted_to(sorter, CALL, found) == 0
+    assert sorted_to(classifier, CALL, found) == 0
 
 
 addresses = st.integers(0, 7).map(lambda n: bytes([10, 0, 0, n]))
@@ -99,15 +99,15 @@ def asked(reach: Reach) -> Condition:
 def test_the_index_gives_exactly_the_rules_that_hold_by_addresses_protocol_and_ports(
     drawn: list[Reach], parties: Parties
 ) -> None:
-    indexed = Sorter(tuple(Rule(ANYONE, 0, reach=reach) for reach in drawn), 0)
-    questions = Sorter(tuple(Rule(asked(reach), 0) for reach in drawn), 0)
+    indexed = Classifier(tuple(Rule(ANYONE, 0, reach=reach) for reach in drawn), 0)
+    questions = Classifier(tuple(Rule(asked(reach), 0) for reach in drawn), 0)
     assert sorted_to(indexed, parties) == sorted_to(questions, parties)
 
 
 def test_whoever_asks_is_told_the_field_that_fails() -> None:
     known = Conversation(key_of(CALL))
     known.known = Known("quic", ("meet.example",))
-    subject = Sorter((), 0).subject(known)
+    subject = Classifier((), 0).subject(known)
     udp, port = ProtocolIs(frozenset({UDP})), PortIs(((5060, 5060),), local=False)
     meet = RemoteIs(AddressSet(), NameSet(["*.example"]))
     assert All((udp, meet)).fails(subject) == ""
@@ -183,23 +183,30 @@ def test_a_call_behaves_interactively_and_a_download_is_bulk_and_one_may_become_
 
 
 def test_packets_of_a_kind_may_have_a_queue_of_their_own() -> None:
-    sorter = Sorter((Rule(KindIs(PURE_ACK | SYN), 1),), 0, kinds=PURE_ACK | SYN)
+    classifier = Classifier((Rule(KindIs(PURE_ACK | SYN), 1),), 0, kinds=PURE_ACK | SYN)
     acknowledges = kind_of(TCP, flags=16, length=52, headers=52)
     assert acknowledges == PURE_ACK
     assert kind_of(TCP, flags=16 | 8, length=1500, headers=52) == 0
     assert kind_of(TCP, flags=2, length=60, headers=60) == SYN
     found = Conversation(key_of(DOWNLOAD))
-    assert sorter.rule(sorter.subject(found, acknowledges)) == 0
-    assert sorter.rule(sorter.subject(found, 0)) == -1
+    assert classifier.rule(classifier.subject(found, acknowledges)) == 0
+    assert classifier.rule(classifier.subject(found, 0)) == -1
 
 
 def test_rules_set_packets_apart_by_length_and_only_there_where_they_ask() -> None:
     rules = (Rule(LengthIs(128, over=False), 1), Rule(LengthIs(1000, over=True), 2))
-    sorter = Sorter(rules, 0, kinds=PURE_ACK, lengths=(128, 1000))
+    classifier = Classifier(rules, 0, kinds=PURE_ACK, lengths=(128, 1000))
     found = Conversation(key_of(DOWNLOAD))
     lengths = (40, 128, 129, 1000, 1001, 1500)
-    assert [sorter.rule(sorter.subject(found, 0, length)) for length in lengths] == [0, 0, -1, -1, 1, 1]
-    apart = [sorter.apart(0, length) for length in lengths]
-    assert [sorter.sort_of(one) for one in apart] == [(0, 128), (0, 128), (0, 1000), (0, 1000), (0, None), (0, None)]
-    assert sorter.sort_of(sorter.apart(PURE_ACK | SYN, 60)) == (PURE_ACK, 128)
-    assert Sorter(rules, 0).apart(PURE_ACK, 60) == 0
+    assert [classifier.rule(classifier.subject(found, 0, length)) for length in lengths] == [0, 0, -1, -1, 1, 1]
+    apart = [classifier.apart(0, length) for length in lengths]
+    assert [classifier.sort_of(one) for one in apart] == [
+        (0, 128),
+        (0, 128),
+        (0, 1000),
+        (0, 1000),
+        (0, None),
+        (0, None),
+    ]
+    assert classifier.sort_of(classifier.apart(PURE_ACK | SYN, 60)) == (PURE_ACK, 128)
+    assert Classifier(rules, 0).apart(PURE_ACK, 60) == 0

@@ -95,7 +95,7 @@ def test_changes_of_plan_lose_nothing_and_keep_each_conversations_order(
     arrived: list[Packet] = []
     now = offered = 0
     for which, millis in steps:
-        engine.follow(SiteEngine(plans[which], dropped.append), now)
+        engine.reconfigure(SiteEngine(plans[which], dropped.append), now)
         shaper = engine.shapers["line", "up"]
         talking = data.draw(turn)
         for _ in range(millis):
@@ -142,13 +142,13 @@ def test_the_next_second_has_the_new_rates_and_what_stayed_is_counted_on(small_p
     assert second(0) == pytest.approx(9_000_000, rel=0.01)
     rest = engine.shapers["line", "up"].tree.leaves[-1]
     before, sent = rest.tally.packets, rest.sent_bytes
-    engine.follow(SiteEngine(small_plan(("up: 10 Mbit/s", "up: 4 Mbit/s")), dropped.append), SECOND)
+    engine.reconfigure(SiteEngine(small_plan(("up: 10 Mbit/s", "up: 4 Mbit/s")), dropped.append), SECOND)
     assert engine.shapers["line", "up"].tree.leaves[-1] is rest
     assert second(SECOND) == pytest.approx(3_600_000, rel=0.01)
     assert rest.tally.packets > before > 1000
     assert rest.sent_bytes * 8 == pytest.approx(sent * 8 + 3_600_000, rel=0.01)
     capped = small_plan(("rest: {default: true}", "rest: {default: true, cap: 25%}"))
-    engine.follow(SiteEngine(capped, dropped.append), 2 * SECOND)
+    engine.reconfigure(SiteEngine(capped, dropped.append), 2 * SECOND)
     assert second(2 * SECOND) == pytest.approx(2_250_000, rel=0.03)
 
 
@@ -176,7 +176,7 @@ def test_what_was_choked_goes_at_its_new_rate_at_once(small_plan: Callable[..., 
 
     # At 10 kbit/s each of these takes 1.2 s; some go at once, as a burst after idleness.
     assert second(0) <= 5 * 1500 * 8 + 10_000
-    engine.follow(SiteEngine(after, lambda _: None), SECOND)
+    engine.reconfigure(SiteEngine(after, lambda _: None), SECOND)
     usable = engine.shapers["line", "up"].rate
     assert second(SECOND) == pytest.approx(min(usable, 5_000_000), rel=0.03)
 
@@ -194,7 +194,7 @@ def test_counters_of_limiters_and_quotas_go_on(small_plan: Callable[..., Plan]) 
     used = limiter.ledger.used()
     assert used == {bytes([10, 7, 1, 9]): 100 * 1014}
     changed = small_plan(("down: 2 Mbit/s", "down: 3 Mbit/s, quota: 2 GB per month"))
-    engine.follow(SiteEngine(changed, dropped.append), 100 * MILLISECOND)
+    engine.reconfigure(SiteEngine(changed, dropped.append), 100 * MILLISECOND)
     assert engine.banks["down"].limiters[0] is limiter
     assert (limiter.rate, engine.ledgers["guest"].used()) == (3_000_000, used)
     assert limiter.tally.packets == 100
@@ -216,7 +216,7 @@ def test_neither_traffic_nor_changes_of_plan_leave_cycles_of_objects_behind(plan
                 while shaper.release(now) is not None:
                     pass
             left.append(gc.collect())
-            engine.follow(SiteEngine(plans[change % len(plans)], lambda _: None, crowded=True), now)
+            engine.reconfigure(SiteEngine(plans[change % len(plans)], lambda _: None, crowded=True), now)
             left.append(gc.collect())
     finally:
         gc.enable()

@@ -110,11 +110,11 @@ def test_what_is_out_of_reach_is_exactly_what_no_conversation_comes_to(
         drawn = replace(plan, rules=tuple(Rule(f"r{n}", n, terms, {"main": "calls"}) for n, terms in enumerate(rules)))
         clock = Clock()
         builder = RuleBuilder(drawn, clock)
-        sorter = builder.sorter(drawn.trees["main"], "line")
+        classifier = builder.classifier(drawn.trees["main"], "line")
         combinations = holding if "when" in fields else {(False, False, False)}
         reached = set()
         for subject, clock.open in everything(fields, combinations):
-            reached.add(sorter.rule(subject))
+            reached.add(classifier.rule(subject))
         expected = set(range(len(rules))) - reached
         assert {rule.place for rule, _ in out_of_reach(drawn)} == expected, rules
         shadowed += len(expected)

@@ -9,14 +9,14 @@ late sends what it missed and the rate still holds; after idleness it starts at 
 
 from typing import Final
 
-from wily_sluice.engine.classify.classifier import Sorter
+from wily_sluice.engine.classify.classifier import Classifier
 from wily_sluice.engine.classify.condition import LONGEST_PACKET, Subject
 from wily_sluice.engine.classify.header import UNREADABLE
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.watch import Watch
 from wily_sluice.engine.limit.limiter import Bucket
 from wily_sluice.engine.limit.limiter_bank import LimiterBank
-from wily_sluice.engine.limit.utilisation import Busyness
+from wily_sluice.engine.limit.utilisation import Utilisation
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.discipline import Onward
 from wily_sluice.engine.queueing.lane import STALE, Lane
@@ -43,7 +43,7 @@ class Shaper(Onward):
         self,
         direction: Direction,
         tree: Tree,
-        sorter: Sorter,
+        classifier: Classifier,
         bank: LimiterBank,
         others: frozenset[int] = frozenset(),
     ) -> None:
@@ -51,10 +51,10 @@ class Shaper(Onward):
         self.tree = tree
         self.rate = tree.root.limit
         self._up = direction == "up"
-        self.sorter = sorter
+        self.classifier = classifier
         self.bank = bank
         self._others = others
-        self._busyness: Busyness | None = None
+        self._utilisation: Utilisation | None = None
         self.epoch = 0
         self._clock: Nanoseconds = 0
         self._tallies: dict[tuple[bytes, int, str], FlowTally] = {}
@@ -75,8 +75,8 @@ class Shaper(Onward):
         if self._conversations is not None:
             size, packets = self._conversations.get(packet.conversation, (0, 0))
             self._conversations[packet.conversation] = (size + packet.length + ETHERNET_HEADER, packets + 1)
-        if self.sorter.marks and tally.place >= 0:
-            packet.dscp = self.sorter.rules[tally.place].mark
+        if self.classifier.marks and tally.place >= 0:
+            packet.dscp = self.classifier.rules[tally.place].mark
         if lane.buckets:
             packet.stage = 0
             self.bank.offer(packet, now)
@@ -98,24 +98,24 @@ class Shaper(Onward):
                 conversation.up_lane = lane
             else:
                 conversation.down_lane = lane
-        if self.sorter.kinds or self.sorter.lengths:
-            apart = self.sorter.apart(kind, length)
+        if self.classifier.kinds or self.classifier.lengths:
+            apart = self.classifier.apart(kind, length)
             if apart:
                 lane = self._lane_apart(conversation, lane, apart, length, now)
         return lane
 
     def leaf_of(self, conversation: Conversation) -> Leaf:
         """The leaf that a conversation is sorted to."""
-        return self._leaf(self.sorter.rule(self.sorter.subject(conversation)))
+        return self._leaf(self.classifier.rule(self.classifier.subject(conversation)))
 
     def _leaf(self, rule: int) -> Leaf:
-        return self.tree.leaves[self.sorter.rules[rule].leaf if rule >= 0 else self.sorter.default]
+        return self.tree.leaves[self.classifier.rules[rule].leaf if rule >= 0 else self.classifier.default]
 
-    def watch_busyness(self) -> Busyness:
+    def watch_utilisation(self) -> Utilisation:
         """Have it measured from now on how busy the line is."""
-        if self._busyness is None:
-            self._busyness = Busyness(self.rate)
-        return self._busyness
+        if self._utilisation is None:
+            self._utilisation = Utilisation(self.rate)
+        return self._utilisation
 
     def _lane_apart(self, conversation: Conversation, lane: Lane, apart: int, length: Size, now: Nanoseconds) -> Lane:
         """The lane of packets that rules tell apart; kept beside that of the conversation's other packets."""
@@ -123,7 +123,7 @@ class Shaper(Onward):
             lane.kinds = {}
         chosen = lane.kinds.get(apart)
         if chosen is None or chosen.epoch != self.epoch:
-            kinds = apart & self.sorter.kinds
+            kinds = apart & self.classifier.kinds
             chosen = lane.kinds[apart] = self._choose_lane(conversation, chosen, kinds, length, now)
         return chosen
 
@@ -132,12 +132,12 @@ class Shaper(Onward):
         buckets: list[Bucket] = []
         if conversation.key == UNREADABLE:
             return Lane(self, (), self._leaf(-1), self._tally(b"", -1, ""), self.epoch)
-        for place in self.sorter.limits(subject):
+        for place in self.classifier.limits(subject):
             limiter = self.bank.limiters[place]
             if limiter is not None and limiter.active and place not in self._others:
                 buckets.append(limiter.bucket(conversation, subject.host))
-        rule = self.sorter.rule(subject)
-        tally = self._tally(subject.host, rule, self.sorter.service(subject))
+        rule = self.classifier.rule(subject)
+        tally = self._tally(subject.host, rule, self.classifier.service(subject))
         return Lane(self, tuple(buckets), self._leaf(rule), tally, self.epoch)
 
     def _tally(self, host: bytes, rule: int, service: str) -> FlowTally:
@@ -146,7 +146,7 @@ class Shaper(Onward):
         if tally is None:
             if len(self._tallies) >= MOST_TALLIES:
                 self._tallies = {}  # lanes keep theirs; what is counted twice over is added up by its names
-            tally = FlowTally(host, rule, self.sorter.rules[rule].name if rule >= 0 else "", service)
+            tally = FlowTally(host, rule, self.classifier.rules[rule].name if rule >= 0 else "", service)
             self._tallies[key] = tally
         return tally
 
@@ -175,9 +175,9 @@ class Shaper(Onward):
         self, conversation: Conversation, lane: Lane | None, kind: int, length: Size, now: Nanoseconds
     ) -> Lane:
         """Sort a conversation. What waits on its lane is taken along, so that nothing is overtaken."""
-        if conversation.watch is not None or self.sorter.watch:
+        if conversation.watch is not None or self.classifier.watch:
             self._watch(conversation)
-        chosen = self.lane_for(conversation, self.sorter.subject(conversation, kind, length))
+        chosen = self.lane_for(conversation, self.classifier.subject(conversation, kind, length))
         if lane is None or lane.shaper is not self:
             return chosen
         if lane.leaf is not chosen.leaf or lane.buckets != chosen.buckets:
@@ -191,11 +191,11 @@ class Shaper(Onward):
 
     def _watch(self, conversation: Conversation) -> None:
         """Have a conversation watched for what rules look at now."""
-        watch, spec = conversation.watch, self.sorter.watch
+        watch, spec = conversation.watch, self.classifier.watch
         if watch is None:
             conversation.watch = Watch(spec)
         elif watch.spec is not spec:
-            conversation.watch = watch.follow(spec)
+            conversation.watch = watch.reconfigure(spec)
 
     def _redirect(self, lane: Lane, chosen: Lane, now: Nanoseconds) -> None:
         """Give a lane another way, with what waits on it: first what has come furthest."""
@@ -220,17 +220,17 @@ class Shaper(Onward):
                 packet.stage = already
                 self.bank.offer(packet, now)
 
-    def follow(self, other: "Shaper", spec: QueueSpec, now: Nanoseconds) -> None:
+    def reconfigure(self, other: "Shaper", spec: QueueSpec, now: Nanoseconds) -> None:
         """Go on as `other`, a new one with a tree of this `spec`, would. Conversations are sorted again.
 
         What stands in a queue that is no more goes where its conversation is now sorted to.
         """
         self._clock = at_rate(self._clock, now, self.rate, other.rate)
         self.rate = other.rate
-        self.sorter = other.sorter
+        self.classifier = other.classifier
         self._others = other._others
-        if self._busyness is not None:
-            self._busyness.rate = other.rate
+        if self._utilisation is not None:
+            self._utilisation.rate = other.rate
         self._tallies = {}
         self.epoch += 1
         packets = self.tree.reshape(other.tree, spec, now)
@@ -256,8 +256,8 @@ class Shaper(Onward):
         """Take in a packet that is past its limiters."""
         if self._clock < now and not self.tree.active:
             self._clock = now
-        if self._busyness is not None:
-            self._busyness.came(packet.size, now)
+        if self._utilisation is not None:
+            self._utilisation.came(packet.size, now)
         self.tree.enqueue(packet, now)
 
     @property

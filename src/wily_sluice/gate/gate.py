@@ -259,7 +259,7 @@ class Gate:
         self._loop.chore = None
         self._quotas.keep(self.engine.ledgers.keys() - making.engine.ledgers.keys())
         self.plan = making.plan
-        self.engine.follow(making.engine, time.monotonic_ns())
+        self.engine.reconfigure(making.engine, time.monotonic_ns())
         if not self.engine.recognizes:
             self._recognition = None
         elif self._recognition is None:

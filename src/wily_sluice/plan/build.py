@@ -131,7 +131,7 @@ class SiteEngine:
             (uplink.name, way): Shaper(
                 way,
                 build_tree(resolve(plan, uplink, way), drop),
-                builder.sorter(plan.tree(uplink, way), uplink.name, self.neighbours),
+                builder.classifier(plan.tree(uplink, way), uplink.name, self.neighbours),
                 self.banks[way],
                 frozenset(n for n, lim in enumerate(plan.limiters) if lim.uplink not in (None, uplink.name)),
             )
@@ -156,18 +156,18 @@ class SiteEngine:
             limiters.append(Limiter(spec, ledger) if spec is not None else None)
         return tuple(limiters)
 
-    def follow(self, other: "SiteEngine", now: Nanoseconds) -> None:
+    def reconfigure(self, other: "SiteEngine", now: Nanoseconds) -> None:
         """Go on by the plan of `other`, a new engine: with the packets, conversations and counters that are here.
 
         `other` is used up. What stands in shapers that are no more is the caller's to let go. Call `at` next.
         """
         self._plan, self.clock, self.kinds, self.recognizes = other._plan, other.clock, other.kinds, other.recognizes
-        other.neighbours.follow(self.neighbours)
+        other.neighbours.succeed(self.neighbours)
         self.neighbours = other.neighbours
-        self.conversations.follow(other.watches_marks, other.watch, other.conversations.crowd)
+        self.conversations.reconfigure(other.watches_marks, other.watch, other.conversations.crowd)
         self.watches_marks, self.watch = other.watches_marks, other.watch
         for direction, bank in self.banks.items():
-            bank.follow(other.banks[direction], now)
+            bank.reconfigure(other.banks[direction], now)
         self.ledgers = {
             limiter.spec.name: limiter.ledger
             for bank in self.banks.values()
@@ -181,7 +181,7 @@ class SiteEngine:
             if old is None:
                 shaper.bank = self.banks[way]
             else:
-                old.follow(shaper, resolve(self._plan, uplinks[name], way), now)
+                old.reconfigure(shaper, resolve(self._plan, uplinks[name], way), now)
             self.shapers[name, way] = old or shaper
 
     def sort_again(self) -> None:

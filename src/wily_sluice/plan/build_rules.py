@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.engine.classify.classifier import Rule, Sorter
+from wily_sluice.engine.classify.classifier import Classifier, Rule
 from wily_sluice.engine.classify.condition import (
     All,
     AnyOf,
@@ -85,7 +85,7 @@ class RuleBuilder:
         parts += [Not(self.condition(part, uplink)) for part in terms.none]
         return parts[0] if len(parts) == 1 else All(tuple(parts))
 
-    def sorter(self, tree: planned.Tree, uplink: str, neighbours: Neighbours | None = None) -> Sorter:
+    def classifier(self, tree: planned.Tree, uplink: str, neighbours: Neighbours | None = None) -> Classifier:
         """The plan's rules and limiters, for one of its trees on one of its uplinks; leaves by their place in it."""
         index = {leaf.path: place for place, leaf in enumerate(tree.leaves)}
         default = index[tree.default.path]
@@ -100,7 +100,7 @@ class RuleBuilder:
             for rule in self._plan.sorting
         )
         limiters = self._plan.limiters
-        return Sorter(
+        return Classifier(
             rules,
             default,
             tuple(self.condition(limiter.terms, uplink) for limiter in limiters),

@@ -76,7 +76,7 @@ class Needs:
 
 
 class Field(Generic[V]):
-    """One field. `asked` is what a rule asks in it, as `follow` gives it; a rule without the field asks nothing.
+    """One field. `asked` is what a rule asks in it, as `resolve` gives it; a rule without the field asks nothing.
 
     `key` is its word in the plan, `entry` what pydantic reads there, `example` a value. In a sentence it is said in the
     order of `turn`: behind `conversations`, or before it where `before` says what joins the two.
@@ -93,7 +93,7 @@ class Field(Generic[V]):
         """Its name in the entry that pydantic makes."""
         return self.key.replace("-", "_")
 
-    def follow(self, words: Any, here: Location, names: Names) -> V:
+    def resolve(self, words: Any, here: Location, names: Names) -> V:
         """What the words that were read stand for."""
         value: V = words
         return value

@@ -25,7 +25,7 @@ from wily_sluice.plan.model import Directional, GateSettings, Limiter, Network, 
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
 from wily_sluice.plan.schedules.periods import parse_start
 from wily_sluice.plan.schedules.schedule import Entries, Schedule
-from wily_sluice.plan.terms import Follower
+from wily_sluice.plan.terms import Resolver
 from wily_sluice.units import DIRECTIONS, Direction
 
 
@@ -43,7 +43,7 @@ def examine_document(document: Document) -> tuple[Plan | None, list[Finding]]:
     findings = list(reading.findings)
     plan = None
     if reading.content is not None:
-        plan = _Follower(reading, findings).plan(reading.content)
+        plan = _Builder(reading, findings).plan(reading.content)
         broken = _broken(findings, reading.content)
         findings += [one for one in check(plan, reading) if one.severity == "error" or _part(one.key) not in broken]
     findings.sort(key=lambda finding: (finding.line or 0, finding.key))
@@ -88,7 +88,7 @@ def load(source: Source) -> Plan:
     return plan
 
 
-class _Follower:
+class _Builder:
     """Turns the file's entries into the model, following names to what they stand for."""
 
     def __init__(self, reading: Reading[PlanEntry], findings: list[Finding]) -> None:
@@ -97,7 +97,7 @@ class _Follower:
         self.findings = findings
         self.networks: dict[str, AddressSet] = {}
         self.called: dict[str, dict[str, list[Queue]]] = {}  # in each tree, by path and by name
-        self.follow = Follower(reading, {}, findings.append)
+        self.resolve = Resolver(reading, {}, findings.append)
 
     def error(self, location: Location, message: str, remedy: str = "") -> None:
         self.findings.append(self.document.error(location, message, remedy))
@@ -113,11 +113,11 @@ class _Follower:
             for name, e in entry.networks.items()
         )
         self.networks = {network.name: network.addresses for network in networks}
-        self.follow = Follower(self.reading, self.networks, self.findings.append)
+        self.resolve = Resolver(self.reading, self.networks, self.findings.append)
         for name in entry.groups:
             if name in self.networks:
                 self.error(("groups", name), f"“{name}” is a network already", "give the group another name")
-            self.follow.groups.group(name)
+            self.resolve.groups.group(name)
         trees = {name: self._tree(name, e) for name, e in entry.trees.items()}
         uplinks = tuple(
             Uplink(name, e.interface, e.down, e.up, e.headroom, e.framing, self._tree_names(name, e, trees))
@@ -127,19 +127,19 @@ class _Follower:
         limiters = tuple(self._limiter(name, e, entry) for name, e in entry.limiters.items())
         rules = tuple(self._rule(place, e, trees) for place, e in enumerate(entry.rules) if e is not None)
         if entry.services or entry.catalogues:
-            self.follow.services.all()  # so that what is wrong with them is told, named or not
+            self.resolve.services.all()  # so that what is wrong with them is told, named or not
         return Plan(
             self.document,
             entry.site,
             entry.timezone,
             uplinks,
             networks,
-            self.follow.groups.found,
+            self.resolve.groups.found,
             trees,
             schedules,
             limiters,
             rules,
-            self.follow.services.used,
+            self.resolve.services.used,
             GateSettings(entry.gate.watchers, entry.gate.metrics, tuple(entry.gate.health), entry.gate.keep_names),
         )
 
@@ -148,7 +148,9 @@ class _Follower:
         if e.queue is None and e.mark is None and not any(self.reading.was_cut(*here, k) for k in ("queue", "mark")):
             self.error(here, "says neither a queue nor a mark", "add `queue: calls`, `mark: EF` or both")
         queues = self._queues_of((*here, "queue"), e.queue, trees) if e.queue is not None else {}
-        return Rule(e.name or f"rule {place + 1}", place, self.follow.terms(here, e), queues, e.mark, e.enabled, e.note)
+        return Rule(
+            e.name or f"rule {place + 1}", place, self.resolve.terms(here, e), queues, e.mark, e.enabled, e.note
+        )
 
     def _schedule(self, name: str, entry: ScheduleEntry, zone: str) -> Schedule:
         entries = Entries()
@@ -175,11 +177,11 @@ class _Follower:
 
     def _limiter(self, name: str, e: LimiterEntry, entry: PlanEntry) -> Limiter:
         here = ("limiters", name)
-        local = self.follow.party((*here, "local"), e.local) if e.local is not None else None
+        local = self.resolve.party((*here, "local"), e.local) if e.local is not None else None
         if e.network is not None:
-            local = self.follow.within_networks((*here, "network"), e.network, local)
-        self.follow.require((*here, "uplink"), "uplink", e.uplink, list(entry.uplinks))
-        self.follow.require((*here, "when"), "schedule", e.when, list(entry.schedules))
+            local = self.resolve.within_networks((*here, "network"), e.network, local)
+        self.resolve.require((*here, "uplink"), "uplink", e.uplink, list(entry.uplinks))
+        self.resolve.require((*here, "when"), "schedule", e.when, list(entry.schedules))
         starts = 1 if e.quota is None or e.quota.period == "month" else 0
         if e.starts is not None:
             try:
@@ -189,9 +191,9 @@ class _Follower:
         return Limiter(
             name,
             local,
-            self.follow.party((*here, "remote"), e.remote, remote=True) if e.remote is not None else None,
+            self.resolve.party((*here, "remote"), e.remote, remote=True) if e.remote is not None else None,
             e.protocol,
-            self.follow.groups.ports((*here, "port"), e.port) if e.port is not None else None,
+            self.resolve.groups.ports((*here, "port"), e.port) if e.port is not None else None,
             e.uplink,
             e.per,
             e.down,
@@ -208,7 +210,7 @@ class _Follower:
             starts,
             e.enabled,
             e.note,
-            self.follow.services.named((*here, "service"), e.service) if e.service is not None else None,
+            self.resolve.services.named((*here, "service"), e.service) if e.service is not None else None,
             e.service or (),
         )
 

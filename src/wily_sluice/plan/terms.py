@@ -14,7 +14,7 @@ from wily_sluice.plan.groups.members import Groups
 from wily_sluice.plan.groups.services import Services
 
 
-class Follower:
+class Resolver:
     """For one plan file. `networks` are its networks by name."""
 
     def __init__(
@@ -46,7 +46,7 @@ class Follower:
 
         words = ((field, e.said(field.key)) for field in FIELDS)
         return Terms(
-            {field.key: field.follow(said, (*here, field.key), self) for field, said in words if said is not None},
+            {field.key: field.resolve(said, (*here, field.key), self) for field, said in words if said is not None},
             any=parts("any", e.any_),
             all=parts("all", e.all_),
             none=parts("not", e.not_),

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from wily_sluice.engine.classify.classifier import Sorter
+from wily_sluice.engine.classify.classifier import Classifier
 from wily_sluice.engine.classify.condition import Subject
 from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.limit.limiter import limiters_of
@@ -39,12 +39,12 @@ class Way:
     tried: tuple[Tried, ...]
 
 
-def way_of(plan: Plan, uplink: str, sorter: Sorter, lane: Lane, subject: Subject) -> Way:
+def way_of(plan: Plan, uplink: str, classifier: Classifier, lane: Lane, subject: Subject) -> Way:
     """A lane in words."""
     rules = plan.sorting
     before = lane.rule if lane.rule >= 0 else len(rules)
     tried = tuple(
-        Tried(rule.name, sorter.rules[place].condition.fails(subject), rule.terms)
+        Tried(rule.name, classifier.rules[place].condition.fails(subject), rule.terms)
         for place, rule in enumerate(rules[:before])
     )
     return Way(

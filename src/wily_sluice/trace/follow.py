@@ -171,13 +171,13 @@ class Follower:
         if followed is None:
             followed = self._followed[conversation] = Followed(conversation.parties, number)
             self.trace.conversations.append(followed)
-        apart = shaper.sorter.apart(kind, parsed.length)
+        apart = shaper.classifier.apart(kind, parsed.length)
         place = (conversation, up, apart)
         if self._decided.get(place) != (lane.rule, lane.buckets):
             self._decided[place] = (lane.rule, lane.buckets)
-            subject = shaper.sorter.subject(conversation, kind, parsed.length)
-            way = way_of(self.plan, self._uplink, shaper.sorter, lane, subject)
-            followed.decisions.append(Decision(number, direction, way, *shaper.sorter.sort_of(apart)))
+            subject = shaper.classifier.subject(conversation, kind, parsed.length)
+            way = way_of(self.plan, self._uplink, shaper.classifier, lane, subject)
+            followed.decisions.append(Decision(number, direction, way, *shaper.classifier.sort_of(apart)))
         for total, key in (
             (self.trace.rules, self._rule(lane) or DEFAULT),
             (self.trace.queues, lane.leaf.path),
@@ -195,7 +195,7 @@ class Follower:
     def finish(self) -> Trace:
         """Note what is known of each conversation in the end, and of which service it is."""
         for conversation, followed in self._followed.items():
-            subject = self._shapers["up"].sorter.subject(conversation)
+            subject = self._shapers["up"].classifier.subject(conversation)
             known = conversation.known or NOTHING
             followed.seen, followed.likely = known.seen, known.likely
             followed.names, followed.evidence = known.names, known.evidence

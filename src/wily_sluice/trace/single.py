@@ -58,5 +58,5 @@ def explain(plan: Plan, uplinks: list[Uplink], described: Described, at: datetim
         for direction in DIRECTIONS:
             shaper = engine.shapers[uplink.name, direction]
             lane = shaper.lane_for(conversation, subject(described.kind))
-            ways[uplink.name][direction] = way_of(plan, uplink.name, shaper.sorter, lane, subject(described.kind))
+            ways[uplink.name][direction] = way_of(plan, uplink.name, shaper.classifier, lane, subject(described.kind))
     return Answer(ways, *Services(plan).of(subject(0)))

@@ -34,7 +34,7 @@ class Rule:
         self.reach = reach or Reach()
 
 
-class Sorter:
+class Classifier:
     """Rules in their order, the default leaf, and whom each limiter names.
 
     `watches_marks` says that a packet's DSCP can change what its conversation is sorted to; `kinds` are the kinds of

@@ -65,7 +65,7 @@ class Neighbours:
         self._devices: dict[bytes, Device] = {}
         self._order: deque[Neighbour] = deque()
 
-    def follow(self, before: "Neighbours") -> None:
+    def succeed(self, before: "Neighbours") -> None:
         """Go on with what others have learnt."""
         self.near = before.near
         self._known, self._devices, self._order = before._known, before._devices, before._order

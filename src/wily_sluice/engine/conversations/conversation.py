@@ -110,12 +110,12 @@ class ConversationTable:
         self._watch_marks = watch_marks
         self.crowd = crowd
 
-    def follow(self, watch_marks: bool, watch: WatchSpec, crowd: "Crowd | None" = None) -> None:
+    def reconfigure(self, watch_marks: bool, watch: WatchSpec, crowd: "Crowd | None" = None) -> None:
         """Watch from now on for something else. Conversations that are open take it up when they are next sorted."""
         self._watch_marks = watch_marks
         self._watch = watch if watch else None
         if crowd is not None and self.crowd is not None:
-            crowd.follow(self.crowd)
+            crowd.succeed(self.crowd)
         self.crowd = crowd
 
     def __len__(self) -> int:

@@ -62,7 +62,7 @@ class Crowd:
         """Whether one more conversation may open now."""
         return self._openings.allows(now)
 
-    def follow(self, before: "Crowd") -> None:
+    def succeed(self, before: "Crowd") -> None:
         """Go on where another one was."""
         self._openings, self._hosts, self.packets = before._openings, before._hosts, before.packets
 

@@ -57,7 +57,7 @@ class Watch:
         self._clocks: list[Nanoseconds] = [0] * (2 * len(spec.rates))
         self._since: list[Nanoseconds] = [0] * (2 * len(spec.rates))
 
-    def follow(self, spec: WatchSpec) -> "Watch":
+    def reconfigure(self, spec: WatchSpec) -> "Watch":
         """One that watches for something else, and knows what this one knows of what was moved and how."""
         other = Watch(spec)
         other.moved = self.moved

@@ -10,7 +10,7 @@ known: `neighbours`), address, subnet or conversation. What is over the rate wai
 - `drop` and `mark`: a bucket is a meter of three colours (RFC 2697, or RFC 2698 where there is a peak). Green and
   yellow pass; red is dropped. Where packets are marked, yellow and red pass with the mark.
 
-A limiter may let more pass while that leaves room on the line (`busyness`), or hold only who has used up a quota.
+A limiter may let more pass while that leaves room on the line (`utilisation`), or hold only who has used up a quota.
 
 Invariants: over any window of t, a bucket that waits passes at most rate x t + burst + one packet, if the caller is not
 late; after a stall in which packets waited, what the stall held up as well, but no more than CATCH_UP at the rate.
@@ -188,7 +188,7 @@ class Limiter:
     def __len__(self) -> int:
         return len(self._buckets)
 
-    def follow(self, other: "Limiter", now: Nanoseconds) -> bool:
+    def reconfigure(self, other: "Limiter", now: Nanoseconds) -> bool:
         """Limit from now on as `other`, a new one, would; False where that has other buckets, or other meters."""
         spec = other.spec
         if (spec.per, spec.excess) != (self.spec.per, self.spec.excess) or (
@@ -228,7 +228,7 @@ class Limiter:
         shaper = packet.lane.shaper
         found = self._allowances.get(shaper)
         if found is None:
-            found = self._allowances[shaper] = Allowance(threshold, self.rate, shaper.watch_busyness())
+            found = self._allowances[shaper] = Allowance(threshold, self.rate, shaper.watch_utilisation())
         return found
 
     def police(

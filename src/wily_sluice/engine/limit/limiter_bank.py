@@ -104,7 +104,7 @@ class LimiterBank:
             bucket.limiter.tally.move(packet.length, now)
         return packets
 
-    def follow(self, other: "LimiterBank", now: Nanoseconds) -> None:
+    def reconfigure(self, other: "LimiterBank", now: Nanoseconds) -> None:
         """Go on with the limiters of `other`, a new one; those that were here before go on as they are.
 
         What waits at one that is no more is let pass at the next `advance`.
@@ -113,7 +113,7 @@ class LimiterBank:
         limiters: list[Limiter | None] = []
         for limiter in other.limiters:
             old = before.get(limiter.spec.name) if limiter is not None else None
-            if limiter is None or old is None or not old.follow(limiter, now):
+            if limiter is None or old is None or not old.reconfigure(limiter, now):
                 limiters.append(limiter)
             else:
                 limiters.append(before.pop(limiter.spec.name))

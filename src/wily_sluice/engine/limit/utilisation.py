@@ -1,6 +1,6 @@
 """How busy a line is, and what a limiter that leaves room on it gives beyond its cap.
 
-`Busyness` is what came for the line of late, past its limiters: sums over slots of 50 ms, weighted so that a slot
+`Utilisation` is what came for the line of late, past its limiters: sums over slots of 50 ms, weighted so that a slot
 counts for less the longer ago it was, with a time constant of 175 ms.
 
 `Allowance` is the rate that everybody under such a limiter may have on one line: its *level*. Nobody who is over the
@@ -27,7 +27,7 @@ GROWTH: Final = 1.25  # of what was had: so much may be wanted next
 LEAVES: Final = 0.8  # of the cap: who has less is looked at no more
 
 
-class Busyness:
+class Utilisation:
     """Of one direction of one uplink. `rate` is the usable rate in bit/s."""
 
     __slots__ = ("_bytes", "_slot_end", "_used", "rate")
@@ -90,7 +90,7 @@ class Allowance:
 
     __slots__ = ("_level", "_members", "_slot", "cap", "line", "threshold")
 
-    def __init__(self, threshold: float, cap: Rate, line: Busyness) -> None:
+    def __init__(self, threshold: float, cap: Rate, line: Utilisation) -> None:
         self.threshold = threshold
         self.cap = cap
         self.line = line

@@ -179,7 +179,7 @@ class Codel(LeafQueue):
         self.backlog, self.length = self._queue.backlog, self._queue.length
         return packet
 
-    def follow(self, other: LeafQueue) -> bool:
+    def reconfigure(self, other: LeafQueue) -> bool:
         """Take on its limits and target."""
         if not isinstance(other, Codel):
             return False

@@ -1,6 +1,6 @@
 """What packets wait in, as whoever moves them sees it: a shaper, or a line that is not shaped."""
 
-from wily_sluice.engine.limit.utilisation import Busyness
+from wily_sluice.engine.limit.utilisation import Utilisation
 from wily_sluice.engine.packet import Packet
 from wily_sluice.units import Nanoseconds
 
@@ -32,6 +32,6 @@ class Onward(Discipline):
         """Take packets that are past their limiters to where their conversations are now sorted to."""
         raise NotImplementedError
 
-    def watch_busyness(self) -> Busyness:
+    def watch_utilisation(self) -> Utilisation:
         """Have it measured from now on how busy the line is."""
         raise NotImplementedError

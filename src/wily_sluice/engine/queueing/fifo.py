@@ -43,7 +43,7 @@ class Fifo(LeafQueue):
         self.length -= 1
         return packet
 
-    def follow(self, other: LeafQueue) -> bool:
+    def reconfigure(self, other: LeafQueue) -> bool:
         """Take on its limits."""
         if not isinstance(other, Fifo):
             return False

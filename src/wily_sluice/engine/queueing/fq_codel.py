@@ -99,7 +99,7 @@ class FqCodel(LeafQueue):
         self.backlog, self.length = self._all.backlog, self._all.length
         return packet
 
-    def follow(self, other: LeafQueue) -> bool:
+    def reconfigure(self, other: LeafQueue) -> bool:
         """Take on its limits and target."""
         if not isinstance(other, FqCodel) or (other._hosts is None) != (self._hosts is None):
             return False

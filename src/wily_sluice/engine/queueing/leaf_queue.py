@@ -33,7 +33,7 @@ class LeafQueue:
         """The next packet to send; None when there is none, or the last was dropped."""
         raise NotImplementedError
 
-    def follow(self, other: "LeafQueue") -> bool:
+    def reconfigure(self, other: "LeafQueue") -> bool:
         """Hold packets from now on as `other`, a new one, would; False where that takes one of another kind."""
         raise NotImplementedError
 

@@ -141,7 +141,7 @@ class Leaf(Node):
             if promise is not None:
                 promise.begin(now)
         self.due_key, self.is_due = None, False
-        if not self.queue.follow(queue):
+        if not self.queue.reconfigure(queue):
             for packet in self.queue.drain():
                 assert packet.lane is not None
                 packet.stage = len(packet.lane.buckets)

@@ -15,7 +15,7 @@ class Local(Field[Party]):
 
     key, entry, example, turn = "local", Words, "handsets", 10
 
-    def follow(self, words: tuple[str, ...], here: Location, names: Names) -> Party:
+    def resolve(self, words: tuple[str, ...], here: Location, names: Names) -> Party:
         """Whom they mean."""
         return names.party(here, words)
 
@@ -41,7 +41,7 @@ class Network(Field[Party]):
 
     key, entry, example, turn = "network", Words, "waiting-room", 20
 
-    def follow(self, words: tuple[str, ...], here: Location, names: Names) -> Party:
+    def resolve(self, words: tuple[str, ...], here: Location, names: Names) -> Party:
         """The networks' hosts."""
         return names.in_networks(here, words)
 

@@ -17,7 +17,7 @@ class Packet(Field[int]):
     key, entry, example, turn = "packet", Annotated[tuple[int, ...], flat(parse_kind)], "ack", 1
     before = " packets of "
 
-    def follow(self, words: Any, here: Location, names: Names) -> int:
+    def resolve(self, words: Any, here: Location, names: Names) -> int:
         """Their bits."""
         return sum(set(words))
 

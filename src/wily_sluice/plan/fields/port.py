@@ -19,7 +19,7 @@ class Port(Field[Ports]):
     key, entry, example, turn = "port", PortWords, "5060-5080", 50
     dimensions: ClassVar[tuple[Dimension, ...]] = (LOCAL_PORT, REMOTE_PORT)
 
-    def follow(self, words: tuple[str | int, ...], here: Location, names: Names) -> Ports:
+    def resolve(self, words: tuple[str | int, ...], here: Location, names: Names) -> Ports:
         """The ports that they mean."""
         return names.ports(here, words)
 

@@ -16,7 +16,7 @@ class Remote(Field[Party]):
 
     key, entry, example, turn = "remote", Words, "203.0.113.0/24", 30
 
-    def follow(self, words: tuple[str, ...], here: Location, names: Names) -> Party:
+    def resolve(self, words: tuple[str, ...], here: Location, names: Names) -> Party:
         """Whom they mean."""
         return names.party(here, words, remote=True)
 

@@ -15,7 +15,7 @@ class ServiceField(Field[Services]):
 
     key, entry, example, turn = "service", Words, "calls", 40
 
-    def follow(self, words: tuple[str, ...], here: Location, names: Names) -> Services:
+    def resolve(self, words: tuple[str, ...], here: Location, names: Names) -> Services:
         """Those that the words mean."""
         return Services(words, names.services_named(here, words))
 

@@ -14,7 +14,7 @@ class Uplink(Field[tuple[str, ...]]):
 
     key, entry, example, turn = "uplink", Words, "fibre", 80
 
-    def follow(self, words: tuple[str, ...], here: Location, names: Names) -> tuple[str, ...]:
+    def resolve(self, words: tuple[str, ...], here: Location, names: Names) -> tuple[str, ...]:
         """They, if there are such."""
         for word in words:
             names.expect(here, "uplink", word)

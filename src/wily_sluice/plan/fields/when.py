@@ -13,7 +13,7 @@ class When(Field[str]):
 
     key, entry, example, turn = "when", str, "opening-hours", 130
 
-    def follow(self, words: str, here: Location, names: Names) -> str:
+    def resolve(self, words: str, here: Location, names: Names) -> str:
         """It, if there is one of that name."""
         names.expect(here, "schedule", words)
         return words
