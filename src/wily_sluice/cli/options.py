@@ -30,7 +30,7 @@ class Time(click.ParamType[Nanoseconds]):
     name = "time"
 
     def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> Nanoseconds:
-        """Read it."""
+        """Parse a span of time."""
         if isinstance(value, int):
             return value
         try:

@@ -50,7 +50,7 @@ class Party(click.ParamType[tuple[bytes, int, int | None]]):
     def convert(
         self, value: object, param: click.Parameter | None, ctx: click.Context | None
     ) -> tuple[bytes, int, int | None]:
-        """Read it."""
+        """Parse an address with its port."""
         match = _PARTY.fullmatch(str(value))
         try:
             if match is None:

@@ -101,7 +101,7 @@ class Address(click.ParamType[str]):
     name = "address"
 
     def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> str:
-        """Read it."""
+        """Parse an address."""
         try:
             return str(ip_address(str(value)))
         except ValueError:

@@ -53,16 +53,16 @@ class Teller:
         return sys.stderr.fileno()
 
     def turn(self) -> None:
-        """Nothing to do."""
+        """Never called: nothing is readable."""
 
     def ready(self) -> None:
-        """Nothing to do."""
+        """The figures say when it shapes."""
 
     def told(self, interface: str, here: bool) -> None:
-        """Nothing to do."""
+        """A measurement has no interface that goes."""
 
     def happened(self, event: str, level: str, **about: str | int | float | bool) -> None:
-        """Nothing to do."""
+        """What happens is not measured."""
 
     def count(self, rows: list[Row]) -> None:
         """Add them up."""

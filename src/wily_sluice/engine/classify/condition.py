@@ -73,11 +73,11 @@ class Condition:
         self.field = field
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Whether the subject meets it."""
         raise NotImplementedError
 
     def fails(self, subject: Subject) -> str:
-        """The field that is not so; empty when all is."""
+        """The field that the subject does not meet; empty when it meets all."""
         return "" if self.holds(subject) else self.field
 
 
@@ -92,7 +92,7 @@ class LocalIs(Condition):
         self.hardware = hardware
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Look for the local address, then for the hardware address."""
         return subject.parties.local in self.addresses or (
             subject.hardware is not None and subject.hardware in self.hardware
         )
@@ -109,7 +109,7 @@ class RemoteIs(Condition):
         self.names = names
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Look for the remote address, then for any of its names."""
         if subject.parties.remote in self.addresses:
             return True
         return self.names is not None and bool(self.names.any_of(subject.known.names))
@@ -125,7 +125,7 @@ class ProtocolIs(Condition):
         self.protocols = protocols
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Compare the protocol number."""
         return subject.parties.protocol in self.protocols
 
 
@@ -141,7 +141,7 @@ class PortIs(Condition):
         self.remote = remote
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Compare the ports of the sides that count."""
         for first, last in self.ranges:
             if self.local and first <= subject.parties.local_port <= last:
                 return True
@@ -160,7 +160,7 @@ class MarkIs(Condition):
         self.dscps = dscps
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Compare the DSCPs seen so far."""
         return bool(self.dscps & subject.marks)
 
 
@@ -174,7 +174,7 @@ class VersionIs(Condition):
         self.version = version
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Tell by the length of the local address."""
         return (len(subject.parties.local) == 4) == (self.version == 4)
 
 
@@ -188,7 +188,7 @@ class ServiceIs(Condition):
         self.services = services
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Ask each service for a sign."""
         return any(service.sign(subject.parties, subject.known, subject.shape) for service in self.services)
 
 
@@ -203,7 +203,7 @@ class MovedIs(Condition):
         self.over = over
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Compare the bytes moved so far."""
         return (subject.moved > self.size) == self.over
 
 
@@ -217,7 +217,7 @@ class FastIs(Condition):
         self.place = place
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Test the bit of the watched rate."""
         return bool(subject.fast >> self.place & 1)
 
 
@@ -231,7 +231,7 @@ class KindIs(Condition):
         self.kinds = kinds
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Test the bits of the kinds."""
         return bool(self.kinds & subject.kind)
 
 
@@ -246,7 +246,7 @@ class LengthIs(Condition):
         self.over = over
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Compare the length."""
         return (subject.length > self.size) == self.over
 
 
@@ -261,7 +261,7 @@ class WhenIs(Condition):
         self.place = place
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Test the bit of the schedule."""
         return bool(self.clock.open >> self.place & 1)
 
 
@@ -275,11 +275,11 @@ class All(Condition):
         self.parts = parts
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Ask each part until one fails."""
         return all(part.holds(subject) for part in self.parts)
 
     def fails(self, subject: Subject) -> str:
-        """The first field that is not so; empty when all are."""
+        """The first field that the subject does not meet; empty when it meets all."""
         for part in self.parts:
             failed = part.fails(subject)
             if failed:
@@ -297,7 +297,7 @@ class AnyOf(Condition):
         self.parts = parts
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Ask each part until one holds."""
         return any(part.holds(subject) for part in self.parts)
 
 
@@ -311,5 +311,5 @@ class Not(Condition):
         self.part = part
 
     def holds(self, subject: Subject) -> bool:
-        """Whether it is so."""
+        """Ask the part, and say the opposite."""
         return not self.part.holds(subject)

@@ -11,7 +11,7 @@ from rich.table import Table
 
 from wily_sluice.history.usage import Usage, Use
 from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, format_rate, format_size, format_time
-from wily_sluice.views.text.sparks import sparkline
+from wily_sluice.views.text.bars import sparkline
 
 COLUMNS = 24  # of a sparkline
 STEP_NAMES = {1: "second", 60: "minute", 3600: "hour"}

@@ -15,7 +15,7 @@ from wily_sluice.units import SECOND, format_rate, format_size, format_time
 from wily_sluice.views.live.explain_row import explain_host, explain_limiter, explain_other, explain_queue
 from wily_sluice.views.live.status import span_words
 from wily_sluice.views.plan.tree import ARROWS
-from wily_sluice.views.text.sparks import sparkline
+from wily_sluice.views.text.bars import sparkline
 
 Page: TypeAlias = Literal["queues", "hosts", "services", "conversations", "limiters", "rules"]
 PAGES: tuple[Page, ...] = ("queues", "hosts", "services", "conversations", "limiters", "rules")

@@ -1,7 +1,10 @@
-"""Bars: parts of a whole, drawn with characters."""
+"""Bars and courses of values, drawn with characters."""
+
+from collections.abc import Sequence
 
 BAR = 16  # columns
 EIGHTHS = " ▏▎▍▌▋▊▉█"
+SPARKS = "▁▂▃▄▅▆▇█"
 
 
 def bar(part: float, width: int = BAR) -> str:
@@ -19,3 +22,8 @@ def range_bar(guaranteed: float, most: float, width: int = BAR) -> str:
     full = max(round(guaranteed * width), 1 if guaranteed > 0 else 0)
     reach = max(round(most * width), full, 1)
     return ("█" * full + "─" * (reach - full)).ljust(width)
+
+
+def sparkline(values: Sequence[float], most: float) -> str:
+    """A character each: its height is the value's part of `most`, and nothing is blank."""
+    return "".join(" " if value <= 0 else SPARKS[min(7, int(value / most * 8))] for value in values)
