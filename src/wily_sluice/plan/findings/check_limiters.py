@@ -29,7 +29,7 @@ WITH_PORTS = {6, 17, 33, 132, 136}
 PERIOD_SECONDS = {"day": 86_400, "week": 7 * 86_400, "month": 30 * 86_400}
 
 # A burst, over what the rate is in a round trip; and the part of the rate that one connection of TCP then comes to.
-POLICED = ((0.0, 0.01), (0.1, 0.1), (0.25, 0.26), (0.5, 0.48), (1.0, 0.8), (2.0, 0.88), (4.0, 0.95))
+POLICED = ((0.0, 0.02), (0.1, 0.16), (0.25, 0.39), (0.5, 0.75), (1.0, 0.92), (2.0, 0.98), (4.0, 1.0))
 
 
 def check_limiters(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
