@@ -17,10 +17,20 @@ from hypothesis import strategies as st
 from wily_sluice import examples
 from wily_sluice.outside.files import DiskFile, examine
 from wily_sluice.plan.file.document import Document, Location, read_document
+from wily_sluice.plan.file.values import parse_quota
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.groups.place_file import members_where
 from wily_sluice.plan.read import examine_document
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
+
+
+@pytest.mark.parametrize("quota", ["40 GB" + " " * 200_000 + "x", "4 " * 100_000, "per " * 100_000 + "month"])
+def test_a_quota_of_any_length_is_refused_as_fast_as_a_short_one(quota: str) -> None:
+    begun = time.thread_time()
+    with pytest.raises(ValueError, match="is no quota"):
+        parse_quota(quota)
+    assert time.thread_time() - begun < 1
+
 
 DEMO = read_document(DiskFile(examples.folder() / examples.PLAN), "plan")
 PYTHONS = re.compile(r"\b(None|True|False|nan|inf|Traceback|Undefined|ruamel|pydantic)\b|<class|object at 0x|\{'|\['")

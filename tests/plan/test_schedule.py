@@ -1,3 +1,4 @@
+import time
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -8,7 +9,7 @@ from wily_sluice.outside.files import DiskFile
 from wily_sluice.plan.model import Period
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
 from wily_sluice.plan.schedules.periods import period_start
-from wily_sluice.plan.schedules.schedule import Entries, Schedule, overlaps, spans
+from wily_sluice.plan.schedules.schedule import Entries, Schedule, overlaps, parse_window, spans
 
 DUBLIN = ZoneInfo("Europe/Dublin")  # clocks go forward on 2027-03-28 at 01:00, and back on 2027-10-31 at 02:00
 
@@ -98,6 +99,16 @@ def test_hours_that_the_clocks_skip_or_repeat_are_what_they_are() -> None:
 def test_a_line_that_cannot_be_is_refused_with_what_would_be_right(line: object, says: str) -> None:
     with pytest.raises(ValueError, match=says):
         schedule(line)
+
+
+@pytest.mark.parametrize(
+    "line", ["mon" * 40 + "!", "mon-fri" * 40 + " 08:0", "mon, " * 60 + "-", "mon" + " - fri" * 60]
+)
+def test_a_long_line_that_is_no_window_is_refused_as_fast_as_a_short_one(line: str) -> None:
+    begun = time.thread_time()
+    with pytest.raises(ValueError, match=r"is no window|more than two ends|is no day|no day of the week"):
+        parse_window(line)
+    assert time.thread_time() - begun < 1
 
 
 def test_windows_that_say_the_same_twice_are_found() -> None:

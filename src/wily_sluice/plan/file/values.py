@@ -187,13 +187,13 @@ def parse_quota(value: object) -> Quota:
     """`40 GB per month`."""
     if isinstance(value, Quota):
         return value
-    match = re.fullmatch(r"(.+?)\s+per\s+(month|week|day)", str(value).strip())
-    if match is None:
+    words = str(value).split()
+    if len(words) not in (3, 4) or words[-2] != "per" or words[-1] not in ("month", "week", "day"):
         raise ValueError(f"{quoted(value)} is no quota: write it like 40 GB per month, 10 GB per week or 2 GB per day")
-    size = parse_size(match[1])
+    size = parse_size(" ".join(words[:-2]))
     if size < 1:
         raise ValueError(f"{quoted(value)} leaves nothing: at least 1 B")
-    period: Period = "month" if match[2] == "month" else "week" if match[2] == "week" else "day"
+    period: Period = "month" if words[-1] == "month" else "week" if words[-1] == "week" else "day"
     return Quota(size, period)
 
 

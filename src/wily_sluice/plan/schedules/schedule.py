@@ -23,7 +23,7 @@ DAY_MINUTES = 24 * 60
 _TIME = r"(?:[01]?\d|2[0-4]):[0-5]\d"
 _DATE = r"\d{4}-\d{2}-\d{2}"
 _ENTRY = re.compile(
-    rf"(?:(?P<first>{_DATE})(?:\s*(?:to|\.\.)\s*(?P<last>{_DATE}))?|(?P<days>(?:[a-z]+(?:\s*-\s*[a-z]+)?[\s,+]*)+))?"
+    rf"(?:(?P<first>{_DATE})(?:\s*(?:to|\.\.)\s*(?P<last>{_DATE}))?|(?P<days>[a-z][a-z\s,+-]*+))?"
     rf"\s*(?:(?P<begin>{_TIME})\s*-\s*(?P<end>{_TIME}))?",
     re.IGNORECASE,
 )
