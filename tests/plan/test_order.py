@@ -232,3 +232,13 @@ def test_groups_hold_host_names_and_the_prefixes_of_a_place(demo_plan: Plan, tmp
         (True, False),
         (False, True),
     ]
+
+
+def test_rules_may_ask_for_eight_different_lengths_of_packets(tmp_path: Path) -> None:
+    file = tmp_path / "sluice.yaml"
+    for count in (8, 9):
+        rules = "".join(f"  - {{length: up to {100 + n} B, queue: calls}}\n" for n in range(count))
+        file.write_text(RULES + rules + "  - {length: over 100 B, queue: rest}\n")
+        plan, findings = examine(file)
+        assert (plan is None) == (count > 8)
+        assert any("9th different length" in finding.message for finding in findings) == (count > 8)

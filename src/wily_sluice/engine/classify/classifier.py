@@ -17,6 +17,7 @@ from wily_sluice.engine.conversations.watch import WatchSpec
 from wily_sluice.units import Size
 
 ANYONE: Final = All()
+MOST_LENGTHS: Final = 8  # that rules may set apart, since each packet is held against all of them
 
 
 class Rule:

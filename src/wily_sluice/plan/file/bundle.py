@@ -8,6 +8,7 @@ from wily_sluice.plan.file.source import Kept
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.read import examine
+from wily_sluice.units import format_size
 
 PLAN_NAME = "plan.yaml"
 MOST_BYTES = 400_000_000  # of one file
@@ -46,8 +47,10 @@ def bundle_of(plan: Plan) -> Bundle:
     files = {}
     for name, source in plan.document.others.items():
         try:
-            files[name] = source.read(MOST_BYTES)
+            files[name] = source.read(MOST_BYTES + 1)
         except OSError as error:
             message = f"cannot be read: {error.strerror}"
             raise FileError([Finding("error", source.name, None, "", message)]) from None
+        if len(files[name]) > MOST_BYTES:
+            raise FileError([Finding("error", source.name, None, "", f"is larger than {format_size(MOST_BYTES)}")])
     return Bundle(plan.document.raw, files)

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from ipaddress import ip_network
 
+from wily_sluice.engine.classify.classifier import MOST_LENGTHS
 from wily_sluice.engine.conversations.watch import MOST_RATES
 from wily_sluice.plan.file.document import Document, Reading
 from wily_sluice.plan.file.schema import PlanEntry
@@ -17,7 +18,7 @@ from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.reach.regions import TooInvolvedError
 from wily_sluice.plan.reach.space import moments
-from wily_sluice.units import DIRECTIONS, Nanoseconds, Rate, format_rate, format_share
+from wily_sluice.units import DIRECTIONS, Nanoseconds, Rate, Size, format_rate, format_share
 
 SLOWEST: Rate = 32_000  # bit/s
 WIDEST = {4: 8, 6: 16}  # prefix lengths, of both versions of IP
@@ -150,8 +151,9 @@ def _rules(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
 
 
 def _watched(plan: Plan, document: Document) -> Iterator[Finding]:
-    """Each rate that rules ask for is watched on every packet, so there may not be any number of them."""
+    """Each rate and length that rules ask for costs every packet something, so there is a limit to how many."""
     met: set[tuple[Rate, Nanoseconds]] = set()
+    lengths: set[Size] = set()
     for rule in plan.sorting:
         for terms in rule.terms.walk():
             if terms.rate is not None and terms.rate not in met:
@@ -159,6 +161,14 @@ def _watched(plan: Plan, document: Document) -> Iterator[Finding]:
                 if len(met) > MOST_RATES:
                     message = f"is the {len(met)}th different rate that rules ask for; there may be {MOST_RATES}"
                     yield document.error(("rules", rule.place, "rate"), message, "use one of the others")
+            length = terms.asked.get("length")
+            if length is not None and length[0] not in lengths:
+                lengths.add(length[0])
+                if len(lengths) > MOST_LENGTHS:
+                    message = (
+                        f"is the {len(lengths)}th different length that rules ask for; the limit is {MOST_LENGTHS}"
+                    )
+                    yield document.error(("rules", rule.place, "length"), message, "use one of the others")
 
 
 def _unused(plan: Plan, reading: Reading[PlanEntry]) -> Iterator[Finding]:
