@@ -60,11 +60,11 @@ def tree_of(shape: tuple[int, ...]) -> QueueSpec:
 
     def grown(path: str, guarantee: int, shape: tuple[int, ...]) -> tuple[QueueSpec, ...]:
         children = []
-        for place in range(shape[0]):
-            name = f"{path}/q{place}".lstrip("/")
+        for index in range(shape[0]):
+            name = f"{path}/q{index}".lstrip("/")
             own = guarantee // (2 * shape[0])
             inner = grown(name, own, shape[1:]) if shape[1:] else ()
-            children.append(QueueSpec(name, own, RATE, 5, 1.0 + place % 3, inner))
+            children.append(QueueSpec(name, own, RATE, 5, 1.0 + index % 3, inner))
         return tuple(children)
 
     return QueueSpec("", RATE, RATE, children=grown("", RATE, shape))
@@ -141,13 +141,13 @@ def ruled(count: int) -> Classifier:
         return AddressSet([(number.to_bytes(4), (number + span).to_bytes(4))])
 
     rules = []
-    for place in range(count):
-        high, low = divmod(place, 256)
+    for index in range(count):
+        high, low = divmod(index, 256)
         reach = Reach(
             addresses(10, 7, high, low),
             addresses(203, high, low, 0, span=255),
             frozenset({TCP, 17}),
-            remote_ports=((1000 + place % 5000, 1100 + place % 5000),),
+            remote_ports=((1000 + index % 5000, 1100 + index % 5000),),
         )
         assert reach.local is not None
         assert reach.remote is not None

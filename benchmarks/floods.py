@@ -176,8 +176,8 @@ def do_without_translation(rig: Rig) -> None:
         ("10.7.0.0/16", "192.0.2.2", "100.64.0.1"),
         ("fd07::/64", "2001:db8:0::2", "2001:db8:ff:0::1"),
     ):
-        for place, via in (("line-line", line), ("far", far)):
-            subprocess.run(rig.command(place, ["ip", "route", "add", subnet, "via", via]), check=True)
+        for index, via in (("line-line", line), ("far", far)):
+            subprocess.run(rig.command(index, ["ip", "route", "add", subnet, "via", via]), check=True)
 
 
 def stolen() -> float:

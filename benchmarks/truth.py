@@ -21,7 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.floods import stolen
-from wily_sluice.forecast.lab.run import Row
+from wily_sluice.forecast.lab.run import Outcome
 from wily_sluice.outside.files import load, load_traffic
 from wily_sluice.outside.lab import compare
 from wily_sluice.plan.model import Plan
@@ -121,7 +121,7 @@ class Pair:
         return abs(self.forecast - self.real) / max(share * self.real, least)
 
 
-def of_lab(rows: tuple[Row, ...]) -> Named:
+def of_lab(rows: tuple[Outcome, ...]) -> Named:
     """What the lab says, by the names of figures."""
     found: Named = {}
     for row in rows:

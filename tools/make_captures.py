@@ -589,8 +589,8 @@ def lower_link() -> None:
 
 def record(stop: threading.Event, frames: list[tuple[float, bytes]]) -> None:
     """Record the near end of the link, from a thread that goes into its namespace."""
-    with Path("/run/netns/cap-near").open() as place:
-        if ctypes.CDLL(None, use_errno=True).setns(place.fileno(), CLONE_NEWNET):
+    with Path("/run/netns/cap-near").open() as index:
+        if ctypes.CDLL(None, use_errno=True).setns(index.fileno(), CLONE_NEWNET):
             raise OSError(ctypes.get_errno(), "setns")
     with socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3)) as tap:
         tap.bind(("near0", 3))

@@ -71,9 +71,9 @@ def made(
 def main() -> None:
     choose = random.Random(61)
     frames: list[tuple[float, bytes]] = []
-    for place, (name, local, remote) in enumerate(PARTS):
+    for index, (name, local, remote) in enumerate(PARTS):
         recorded = list(dpkt.pcap.Reader((FOLDER / f"{name}.pcap").open("rb")))
-        begin = BEGIN + place * 3 + choose.random()
+        begin = BEGIN + index * 3 + choose.random()
         for moment, frame in recorded:
             if frame[12:14] in (b"\x08\x00", b"\x86\xdd"):
                 frames.append((begin + float(moment) - float(recorded[0][0]), renamed(frame, local, remote)))

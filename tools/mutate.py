@@ -28,10 +28,10 @@ from wily_sluice.control.link.messages import FromGate, Rows, State, Take, Tick,
 from wily_sluice.control.link.messages import Health as GateHealth
 from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.budget import Budget
-from wily_sluice.gate.counters import Row
+from wily_sluice.gate.counters import CounterRow
 from wily_sluice.gate.kernel.packet_queue import MSG_PACKET, Diverted, PacketQueue
 from wily_sluice.outside.files import load
-from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.trace.capture import read as packets_of
@@ -66,7 +66,7 @@ class Packets:
             file.write_text(SMALL_PLAN.replace("rules:\n", "rules:\n  - {service: [calls, web], queue: calls}\n"))
             self.plan = load(file)
         self.queue = queue
-        self.engine = SiteEngine(self.plan, lambda _: None, crowded=True)
+        self.engine = build_site(self.plan, lambda _: None, crowded=True)
         recognition, framing = Recognition(), self.plan.uplinks[0].framing
         self.ways = [
             (Admission(self.engine, recognition, framing, way, True, None, Budget()), self.engine.shapers["line", way])
@@ -142,7 +142,7 @@ def lines() -> tuple[list[bytes], Callable[[bytes], None]]:
 def messages() -> tuple[list[bytes], Callable[[bytes], None]]:
     """Between the processes, and what decodes them."""
     bundle = Bundle(b"site: x", {"a.csv": b"1"})
-    row = Row("flow", "line", "up", (bytes(4), "rule", "web"), 1, 1, 0, 0, 0, 0, 1, (1, 2, 3))
+    row = CounterRow("flow", "line", "up", (bytes(4), "rule", "web"), 1, 1, 0, 0, 0, 0, 1, (1, 2, 3))
     good = [
         msgspec.msgpack.encode(one)
         for one in (State(3, bundle, None), Rows([row, row]), Tick(1.5, 10**9, GateHealth(), [], [(bytes(4), "a.b")]),

@@ -86,14 +86,14 @@ def test_no_noise_raises_or_goes_unanswered(count: int) -> None:
         for _ in range(count):
             line = bytearray(drawn.choice(seeds))
             for _ in range(drawn.randrange(1, 8)):
-                place = drawn.randrange(len(line))
+                index = drawn.randrange(len(line))
                 what = drawn.randrange(3)
                 if what == 0:
-                    line[place] = drawn.randrange(256)
+                    line[index] = drawn.randrange(256)
                 elif what == 1:
-                    del line[place : place + drawn.randrange(1, 9)]
+                    del line[index : index + drawn.randrange(1, 9)]
                 else:
-                    line[place:place] = drawn.choice([b"{", b"]", b'"', b"1e999", b"null", b"\\u0000", bytes(3), b"-"])
+                    line[index:index] = drawn.choice([b"{", b"]", b'"', b"1e999", b"null", b"\\u0000", bytes(3), b"-"])
                 line = line or bytearray(b"x")
             told = await respond(bytes(line), METHODS, None)
             if told is not None:

@@ -9,7 +9,7 @@ import pytest
 from wily_sluice.control.link import link as module
 from wily_sluice.control.link.link import Link, OtherVersion
 from wily_sluice.control.link.messages import FromGate, Health, Rows, Tick, ToGate, Watch
-from wily_sluice.gate.counters import Row
+from wily_sluice.gate.counters import CounterRow
 
 
 def ends() -> tuple[Link[ToGate], Link[FromGate]]:
@@ -19,7 +19,7 @@ def ends() -> tuple[Link[ToGate], Link[FromGate]]:
 
 def test_messages_come_as_they_were_sent_whatever_their_size() -> None:
     gate, desk = ends()
-    rows = [Row("flow", "line", "up", (bytes(4), "rule", ""), n, n, 0, 0, 0, 0, n, (1, 2)) for n in range(5000)]
+    rows = [CounterRow("flow", "line", "up", (bytes(4), "rule", ""), n, n, 0, 0, 0, 0, n, (1, 2)) for n in range(5000)]
     sent = [Rows(rows), Tick(1.5, 10**9, Health(busy=0.5), [], [(bytes(16), "www.example")])]
     for message in sent:
         gate.send(message)
@@ -53,7 +53,7 @@ def test_another_version_is_told_apart_before_anything_is_taken_from_it(monkeypa
 @pytest.mark.parametrize("count", [300, pytest.param(100_000, marks=pytest.mark.slow)])
 def test_nonsense_ends_the_link_and_nothing_else(count: int) -> None:
     drawn = random.Random(3)
-    good = msgspec.msgpack.encode(Rows([Row("queue", "line", "up", "rest", 1, 1, 0, 0, 0, 0, 1)]))
+    good = msgspec.msgpack.encode(Rows([CounterRow("queue", "line", "up", "rest", 1, 1, 0, 0, 0, 0, 1)]))
     ended = 0
     for _ in range(count):
         gate, raw = socket.socketpair()

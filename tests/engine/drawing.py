@@ -59,10 +59,10 @@ def _children(draw: st.DrawFn, above: QueueSpec, depth: int, leaves: int, discip
     spare = draw(st.integers(0, 100))  # percent of the guarantee that nobody is given
     whole = max(1, sum(parts)) * (100 + spare) / 100
     children = []
-    for place, part in enumerate(parts):
+    for index, part in enumerate(parts):
         own = int(above.guarantee * part / whole)
         child = QueueSpec(
-            f"{above.path}/q{place}".lstrip("/"),
+            f"{above.path}/q{index}".lstrip("/"),
             own,
             max(own, above.cap * draw(st.sampled_from([10, 30, 60, 100, 100])) // 100),
             draw(PRIORITIES),

@@ -48,7 +48,7 @@ class Bench:
     def __post_init__(self) -> None:
         bank = LimiterBank(tuple(self.limiters), forward_to_tree, self.dropped.append)
         leaves = list(self.spec.leaves())
-        rules = tuple(Rule(PortIs(((place + 1, place + 1),)), place) for place in range(len(leaves)))
+        rules = tuple(Rule(PortIs(((index + 1, index + 1),)), index) for index in range(len(leaves)))
         classifier = Classifier(rules, 0, tuple(self.whom for _ in self.limiters))
         self.shaper = Shaper("up", build_tree(self.spec, self.dropped.append), classifier, bank)
 
@@ -84,8 +84,8 @@ class Bench:
     def feed(self, demands: Mapping[str, Rate], size: int) -> Callable[[], None]:
         """A refill under which leaves with a demand get packets at that rate, and those without are hungry."""
         hungry, paced = [], []
-        for place, leaf in enumerate(self.shaper.tree.leaves):
-            who, demand = conversation(place + 1), demands.get(leaf.path)
+        for index, leaf in enumerate(self.shaper.tree.leaves):
+            who, demand = conversation(index + 1), demands.get(leaf.path)
             if demand is None:
                 hungry.append(who)
             elif demand:
@@ -112,7 +112,7 @@ class Bench:
 def flood(spec: QueueSpec, seconds: int = 10, size: int = 300, idle: Iterable[str] = ()) -> Bench:
     """Let every leaf but the idle ones be hungry for a while."""
     bench = Bench(spec)
-    hungry = [conversation(place + 1) for place, leaf in enumerate(spec.leaves()) if leaf.path not in set(idle)]
+    hungry = [conversation(index + 1) for index, leaf in enumerate(spec.leaves()) if leaf.path not in set(idle)]
     bench.run(seconds * SECOND, bench.keep_full(hungry, size))
     return bench
 

@@ -10,10 +10,10 @@ from wily_sluice.engine.classify.condition import (
     All,
     AnyOf,
     Condition,
+    DscpIs,
     KindIs,
     LengthIs,
     LocalIs,
-    MarkIs,
     Not,
     PortIs,
     ProtocolIs,
@@ -49,8 +49,8 @@ def test_the_first_rule_that_matches_decides_and_all_limiters_apply() -> None:
 
 
 def test_a_new_mark_has_a_conversation_sorted_again_and_both_directions_follow() -> None:
-    classifier = Classifier((Rule(MarkIs(1 << 46), 1),), default=0, watches_marks=True)
-    table = ConversationTable(watch_marks=True)
+    classifier = Classifier((Rule(DscpIs(1 << 46), 1),), default=0, watches_dscps=True)
+    table = ConversationTable(watch_dscps=True)
     found = table.find(key_of(CALL), 0, 0)
     assert sorted_to(classifier, CALL, found) == -1
     found.up_lane, found.down_lane = (packet(100, conversation(1)).lane for _ in range(2))

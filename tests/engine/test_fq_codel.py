@@ -26,7 +26,7 @@ def jain(shares: list[int]) -> float:
 @settings(max_examples=40)
 @given(st.lists(st.integers(64, 1500), min_size=2, max_size=200), st.booleans())
 def test_conversations_share_by_bytes_whatever_their_packet_sizes(sizes: list[int], by_host: bool) -> None:
-    queue = FqCodel(lambda _: None, limit=100_000_000, most=1_000_000, by_host=by_host)
+    queue = FqCodel(lambda _: None, limit=100_000_000, packet_limit=1_000_000, by_host=by_host)
     who = {conversation(port + 1): size for port, size in enumerate(sizes)}
     got: Counter[object] = Counter()
     rounds = 60

@@ -154,10 +154,10 @@ def tenths(bench: Bench, hosts: Mapping[int, int], others: int, seconds: float) 
         bench.run(bench.now + gap)
     found = [Counter[int]() for _ in range(round(seconds * 10) - 5)]
     for now, packet in bench.sent[first:]:
-        place = (now - begun) * 10 // SECOND - 5
-        if 0 <= place < len(found):
+        index = (now - begun) * 10 // SECOND - 5
+        if 0 <= index < len(found):
             who = packet.conversation.parties
-            found[place][who.local[3] if who.remote_port == 1 else 0] += packet.size * 80
+            found[index][who.local[3] if who.remote_port == 1 else 0] += packet.size * 80
     return found
 
 

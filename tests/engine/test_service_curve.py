@@ -54,11 +54,11 @@ def test_a_packet_inside_its_guarantee_waits_no_longer_than_its_delay_and_one_la
     assume(promised)
     bench = Bench(spec)
     floods, arrivals = [], []
-    for place, leaf in enumerate(spec.leaves()):
-        who = conversation(place + 1)
+    for index, leaf in enumerate(spec.leaves()):
+        who = conversation(index + 1)
         if leaf.path in promised:
             start = dice.randrange(200) * MILLISECOND
-            arrivals += [(*one, place, who) for one in inside(leaf.guarantee, start, 2 * SECOND, dice)]
+            arrivals += [(*one, index, who) for one in inside(leaf.guarantee, start, 2 * SECOND, dice)]
         else:
             floods.append(who)
     refill = bench.keep_full(floods, LONGEST_FRAME, deep=3)

@@ -54,15 +54,15 @@ def test_rates_over_ten_seconds_are_the_exact_split(data: st.DataObject) -> None
 
 def restless(bench: Bench, dice: Random, steady: int) -> Callable[[], None]:
     """A refill under which leaf number `steady` is always hungry, and the others flood on and off with any sizes."""
-    who = [conversation(place + 1) for place in range(len(bench.shaper.tree.leaves))]
+    who = [conversation(index + 1) for index in range(len(bench.shaper.tree.leaves))]
     floods = [True] * len(who)
 
     def refill() -> None:
         if dice.random() < 0.01:
             floods[dice.randrange(len(who))] ^= True
-        for place, leaf in enumerate(bench.shaper.tree.leaves):
-            while leaf.length < 4 and (place == steady or floods[place]):
-                bench.offer(who[place], 500 if place == steady else dice.choice([64, 500, LONGEST_FRAME]))
+        for index, leaf in enumerate(bench.shaper.tree.leaves):
+            while leaf.length < 4 and (index == steady or floods[index]):
+                bench.offer(who[index], 500 if index == steady else dice.choice([64, 500, LONGEST_FRAME]))
 
     return refill
 
@@ -73,7 +73,7 @@ def restless(bench: Bench, dice: Random, steady: int) -> Callable[[], None]:
 def test_a_guarantee_holds_in_every_second_whatever_the_brothers_send(spec: QueueSpec, seed: int) -> None:
     dice = Random(seed)
     leaves = list(spec.leaves())
-    steady = dice.choice([place for place, leaf in enumerate(leaves) if leaf.guarantee] or [0])
+    steady = dice.choice([index for index, leaf in enumerate(leaves) if leaf.guarantee] or [0])
     bench = Bench(spec)
     bench.run(5 * SECOND, restless(bench, dice, steady))
     times = [now for now, packet in bench.sent if packet.lane.leaf is bench.shaper.tree.leaves[steady]]
@@ -132,7 +132,7 @@ def test_strict_order_is_never_violated_by_more_than_the_packet_on_the_wire(spec
     dice = Random(seed)
     bench = Bench(spec)
     leaves = bench.shaper.tree.leaves
-    above = {leaf.path: [leaf.path[:place] for place in (*steps(leaf.path), None)] for leaf in leaves}
+    above = {leaf.path: [leaf.path[:index] for index in (*steps(leaf.path), None)] for leaf in leaves}
     for _ in range(600):
         bench.offer(conversation(dice.randrange(len(leaves)) + 1), dice.choice([64, 500, LONGEST_FRAME]))
         bench.now += dice.randrange(8) * MILLISECOND
@@ -149,7 +149,7 @@ def test_strict_order_is_never_violated_by_more_than_the_packet_on_the_wire(spec
 
 def steps(path: str) -> list[int]:
     """Where the names in a path end, but for the last."""
-    return [place for place, letter in enumerate(path) if letter == "/"]
+    return [index for index, letter in enumerate(path) if letter == "/"]
 
 
 @pytest.mark.parametrize("aqm", ["fq-codel", "codel", "fifo"])
@@ -225,7 +225,7 @@ def test_nothing_is_lost_duplicated_or_reordered_but_for_counted_drops(spec: Que
     dice = Random(seed)
     bench = Bench(spec)
     leaves = bench.shaper.tree.leaves
-    who = [conversation(place + 1, host) for place in range(len(leaves)) for host in (1, 2)]
+    who = [conversation(index + 1, host) for index in range(len(leaves)) for host in (1, 2)]
     for number in range(400):
         bench.offer(dice.choice(who), dice.choice([64, 500, LONGEST_FRAME]), number)
         if dice.random() < 0.3:

@@ -12,7 +12,7 @@ from tests.conftest import SMALL_PLAN
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Meter
-from wily_sluice.forecast.lab.run import Lab, Row
+from wily_sluice.forecast.lab.run import Lab, Outcome
 from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.forecast.lab.traffic import Traffic
 from wily_sluice.outside.files import load, load_traffic
@@ -45,7 +45,7 @@ def traffic(tmp_path: Path) -> Callable[..., Traffic]:
     return make
 
 
-def by_name(rows: tuple[Row, ...]) -> dict[tuple[str, str], Row]:
+def by_name(rows: tuple[Outcome, ...]) -> dict[tuple[str, str], Outcome]:
     return {(row.name, row.way): row for row in rows}
 
 

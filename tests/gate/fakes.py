@@ -12,7 +12,7 @@ from collections.abc import Callable, Set
 from typing import Any
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.gate.counters import Row
+from wily_sluice.gate.counters import CounterRow
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.kernel.diversion import Standing
 from wily_sluice.gate.kernel.machine import Crossed, Machine, TableNews, Tracking
@@ -148,7 +148,7 @@ class Listening:
 
     def __init__(self) -> None:
         self.is_ready = threading.Event()
-        self.rows: list[Row] = []
+        self.rows: list[CounterRow] = []
         self.ticks = self.largest = 0
         self.events: list[str] = []
         self._never, self._other = socket.socketpair()
@@ -162,7 +162,7 @@ class Listening:
     def ready(self) -> None:
         self.is_ready.set()
 
-    def count(self, rows: list[Row]) -> None:
+    def count(self, rows: list[CounterRow]) -> None:
         self.rows += rows
         self.largest = max(self.largest, len(rows))
 

@@ -35,7 +35,7 @@ def serve_tls(address: str, port: int) -> None:
             inside.sendall(bytes(wanted))
             inside.recv(1)
             told = inside.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, 240)
-            again, twice = (struct.unpack_from("I", told, place)[0] for place in (RETRANSMITTED, HAD_TWICE))
+            again, twice = (struct.unpack_from("I", told, index)[0] for index in (RETRANSMITTED, HAD_TWICE))
             inside.sendall(str(again - twice).encode().ljust(20))
 
     while True:

@@ -177,8 +177,8 @@ def test_each_second_tells_what_each_queue_sent(rig: Rig, plan_file: Path) -> No
 
 def test_a_rig_that_was_left_half_built_is_taken_down(rig: Rig, plan_file: Path) -> None:
     crashed = Rig(f"crash{os.getpid()}")
-    for place in ("house", "gateway"):
-        subprocess.run(["ip", "netns", "add", crashed.prefix + place], check=True)
+    for index in ("house", "gateway"):
+        subprocess.run(["ip", "netns", "add", crashed.prefix + index], check=True)
     sleeper = subprocess.Popen(crashed.command("house", ["sleep", "60"]))
     assert crashed.down() == 2
     assert sleeper.wait(timeout=5) != 0

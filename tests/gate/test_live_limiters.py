@@ -148,7 +148,7 @@ def test_up_to_a_part_of_the_line_hosts_have_more_than_their_cap_until_others_ne
 
 def test_an_address_outside_the_networks_subnets_escapes_no_limiter(rig: Rig, tmp_path: Path) -> None:
     rate = 4_000_000
-    house, gateway = (["ip", "-n", rig.prefix + place] for place in ("house", "gateway"))
+    house, gateway = (["ip", "-n", rig.prefix + index] for index in ("house", "gateway"))
     subprocess.run([*house, "address", "add", f"{STRANGER}/32", "dev", "eth0"], check=True)
     subprocess.run([*gateway, "route", "add", STRANGER, "dev", "lan0"], check=True)
     limiter = f"limiters: {{all: {{local: house, up: {rate} bit/s}}}}"

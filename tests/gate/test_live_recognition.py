@@ -67,7 +67,7 @@ def rig(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Rig]:
 @contextmanager
 def serving(rig: Rig, *programs: tuple[object, ...]) -> Iterator[None]:
     """Peers that serve meanwhile; of each, where it runs and what it is."""
-    servers = [peer(rig, str(place), *words) for place, *words in programs]
+    servers = [peer(rig, str(index), *words) for index, *words in programs]
     try:
         for server in servers:
             assert server.stdout is not None
@@ -79,8 +79,8 @@ def serving(rig: Rig, *programs: tuple[object, ...]) -> Iterator[None]:
             server.wait()
 
 
-def peer(rig: Rig, place: str, *words: object) -> "subprocess.Popen[str]":
-    command = rig.command(place, ["python3", str(PEER), *map(str, words)])
+def peer(rig: Rig, index: str, *words: object) -> "subprocess.Popen[str]":
+    command = rig.command(index, ["python3", str(PEER), *map(str, words)])
     return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
 
 

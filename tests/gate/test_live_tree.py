@@ -94,9 +94,9 @@ def test_every_leaf_of_the_demo_tree_gets_its_share_when_all_are_hungry_both_way
 
 def test_a_flow_that_offers_ecn_is_marked_and_loses_nothing(rig: Rig, plan_file: Path) -> None:
     desk = HOSTS["work/desk"]
-    for place in (desk.network, "far"):
+    for index in (desk.network, "far"):
         ask = ["sh", "-c", "echo 1 > /proc/sys/net/ipv4/tcp_ecn"]
-        subprocess.run(rig.command(place, ask), check=True)
+        subprocess.run(rig.command(index, ask), check=True)
 
     def upload() -> tuple[float, int, int]:
         """Goodput, marks, drops."""

@@ -36,5 +36,5 @@ def test_sums_means_and_the_busiest_step_are_of_what_was_counted(tmp_path: Path)
     down, up, scans = usage.uses
     assert (down.whole.bytes, up.whole.drops, scans.whole.packets) == (285_000, 60, 120)
     assert [use.course for use in usage.uses] == [[0, 285_000, 0], [0, 15_000, 0], [0, 60_000, 60_000]]
-    assert usage.most(down) == 285_000 * 8 / 60
+    assert usage.busiest(down) == 285_000 * 8 / 60
     assert usage.mean(scans) == 120_000 * 8 / 180

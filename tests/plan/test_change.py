@@ -12,7 +12,7 @@ from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
 from wily_sluice.outside.files import load
-from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import MILLISECOND, SECOND
 
@@ -72,8 +72,8 @@ rules: [{local: 10.7.0.1, queue: work/b}, {packet: ack, queue: work/b}, {port: 5
 def plans(tmp_path_factory: pytest.TempPathFactory) -> list[Plan]:
     folder = tmp_path_factory.mktemp("plans")
     loaded = []
-    for place, text in enumerate(PLANS):
-        file: Path = folder / f"{place}.yaml"
+    for index, text in enumerate(PLANS):
+        file: Path = folder / f"{index}.yaml"
         file.write_text(text)
         loaded.append(load(file))
     return loaded
@@ -89,13 +89,13 @@ def test_changes_of_plan_lose_nothing_and_keep_each_conversations_order(
     plans: list[Plan], steps: list[tuple[int, int]], data: st.DataObject
 ) -> None:
     dropped: list[Packet] = []
-    engine = SiteEngine(plans[0], dropped.append)
+    engine = build_site(plans[0], dropped.append)
     who = [talk(host, port) for host in (1, 2, 3) for port in (443, 5004)]
     turn = st.lists(st.sampled_from(who), min_size=1, max_size=8)
     arrived: list[Packet] = []
     now = offered = 0
     for which, millis in steps:
-        engine.reconfigure(SiteEngine(plans[which], dropped.append), now)
+        engine.reconfigure(build_site(plans[which], dropped.append), now)
         shaper = engine.shapers["line", "up"]
         talking = data.draw(turn)
         for _ in range(millis):
@@ -126,7 +126,7 @@ def test_changes_of_plan_lose_nothing_and_keep_each_conversations_order(
 
 def test_the_next_second_has_the_new_rates_and_what_stayed_is_counted_on(small_plan: Callable[..., Plan]) -> None:
     dropped: list[Packet] = []
-    engine = SiteEngine(small_plan(), dropped.append)
+    engine = build_site(small_plan(), dropped.append)
     who = talk(9, 443)
 
     def second(begin: int) -> int:
@@ -142,27 +142,27 @@ def test_the_next_second_has_the_new_rates_and_what_stayed_is_counted_on(small_p
     assert second(0) == pytest.approx(9_000_000, rel=0.01)
     rest = engine.shapers["line", "up"].tree.leaves[-1]
     before, sent = rest.tally.packets, rest.sent_bytes
-    engine.reconfigure(SiteEngine(small_plan(("up: 10 Mbit/s", "up: 4 Mbit/s")), dropped.append), SECOND)
+    engine.reconfigure(build_site(small_plan(("up: 10 Mbit/s", "up: 4 Mbit/s")), dropped.append), SECOND)
     assert engine.shapers["line", "up"].tree.leaves[-1] is rest
     assert second(SECOND) == pytest.approx(3_600_000, rel=0.01)
     assert rest.tally.packets > before > 1000
     assert rest.sent_bytes * 8 == pytest.approx(sent * 8 + 3_600_000, rel=0.01)
     capped = small_plan(("rest: {default: true}", "rest: {default: true, cap: 25%}"))
-    engine.reconfigure(SiteEngine(capped, dropped.append), 2 * SECOND)
+    engine.reconfigure(build_site(capped, dropped.append), 2 * SECOND)
     assert second(2 * SECOND) == pytest.approx(2_250_000, rel=0.03)
 
 
 @pytest.mark.parametrize(
-    "place",
+    "change",
     [
         ("up: 10 Mbit/s", "up: RATE"),
         ("rest: {default: true}", "rest: {default: true, cap: RATE}"),
         ("down: 2 Mbit/s}", "down: 2 Mbit/s}\n  all: {local: house, up: RATE}"),
     ],
 )
-def test_what_was_choked_goes_at_its_new_rate_at_once(small_plan: Callable[..., Plan], place: tuple[str, str]) -> None:
-    before, after = (small_plan((place[0], place[1].replace("RATE", rate))) for rate in ("10 kbit/s", "5 Mbit/s"))
-    engine = SiteEngine(before, lambda _: None)
+def test_what_was_choked_goes_at_its_new_rate_at_once(small_plan: Callable[..., Plan], change: tuple[str, str]) -> None:
+    before, after = (small_plan((change[0], change[1].replace("RATE", rate))) for rate in ("10 kbit/s", "5 Mbit/s"))
+    engine = build_site(before, lambda _: None)
     shaper, who = engine.shapers["line", "up"], talk(9, 443)
 
     def second(begin: int) -> int:
@@ -176,14 +176,14 @@ def test_what_was_choked_goes_at_its_new_rate_at_once(small_plan: Callable[..., 
 
     # At 10 kbit/s each of these takes 1.2 s; some go at once, as a burst after idleness.
     assert second(0) <= 5 * 1500 * 8 + 10_000
-    engine.reconfigure(SiteEngine(after, lambda _: None), SECOND)
+    engine.reconfigure(build_site(after, lambda _: None), SECOND)
     usable = engine.shapers["line", "up"].rate
     assert second(SECOND) == pytest.approx(min(usable, 5_000_000), rel=0.03)
 
 
 def test_counters_of_limiters_and_quotas_go_on(small_plan: Callable[..., Plan]) -> None:
     dropped: list[Packet] = []
-    engine = SiteEngine(small_plan(("down: 2 Mbit/s", "down: 2 Mbit/s, quota: 1 GB per month")), dropped.append)
+    engine = build_site(small_plan(("down: 2 Mbit/s", "down: 2 Mbit/s, quota: 1 GB per month")), dropped.append)
     guest = Conversation(key_of(Parties(6, bytes([10, 7, 1, 9]), bytes([203, 0, 113, 5]), 40_000, 443)))
     shaper = engine.shapers["line", "down"]
     for now in range(0, 100 * MILLISECOND, MILLISECOND):
@@ -194,7 +194,7 @@ def test_counters_of_limiters_and_quotas_go_on(small_plan: Callable[..., Plan]) 
     used = limiter.ledger.used()
     assert used == {bytes([10, 7, 1, 9]): 100 * 1014}
     changed = small_plan(("down: 2 Mbit/s", "down: 3 Mbit/s, quota: 2 GB per month"))
-    engine.reconfigure(SiteEngine(changed, dropped.append), 100 * MILLISECOND)
+    engine.reconfigure(build_site(changed, dropped.append), 100 * MILLISECOND)
     assert engine.banks["down"].limiters[0] is limiter
     assert (limiter.rate, engine.ledgers["guest"].used()) == (3_000_000, used)
     assert limiter.tally.packets == 100
@@ -202,7 +202,7 @@ def test_counters_of_limiters_and_quotas_go_on(small_plan: Callable[..., Plan]) 
 
 def test_neither_traffic_nor_changes_of_plan_leave_cycles_of_objects_behind(plans: list[Plan]) -> None:
     """So that a gate need not look for garbage, which would hold packets up."""
-    engine = SiteEngine(plans[0], lambda _: None, crowded=True)
+    engine = build_site(plans[0], lambda _: None, crowded=True)
     gc.collect()
     gc.disable()
     try:
@@ -216,7 +216,7 @@ def test_neither_traffic_nor_changes_of_plan_leave_cycles_of_objects_behind(plan
                 while shaper.release(now) is not None:
                     pass
             left.append(gc.collect())
-            engine.reconfigure(SiteEngine(plans[change % len(plans)], lambda _: None, crowded=True), now)
+            engine.reconfigure(build_site(plans[change % len(plans)], lambda _: None, crowded=True), now)
             left.append(gc.collect())
     finally:
         gc.enable()

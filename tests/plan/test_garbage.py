@@ -146,10 +146,10 @@ def test_files_with_any_bytes_changed_are_read_or_refused(data: st.DataObject) -
         (PLACES_FILE, lambda file: members_where(DiskFile(file), {"country.iso_code": ("XA",)})),
     ):
         changed = bytearray(good)
-        for place, value in data.draw(
+        for index, value in data.draw(
             st.lists(st.tuples(st.integers(0, len(good) - 1), st.integers(0, 255)), max_size=5)
         ):
-            changed[place] = value
+            changed[index] = value
         with tempfile.NamedTemporaryFile() as file:
             file.write(changed[: data.draw(st.integers(0, len(changed)))])
             file.flush()

@@ -10,8 +10,9 @@ from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.classify.neighbours import HOLD
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.site import SiteEngine
 from wily_sluice.outside.files import examine
-from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.build import build_site
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.groups.members import member_words
 from wily_sluice.plan.model import Plan
@@ -45,7 +46,7 @@ def test_a_change_of_schedule_takes_open_conversations_along_and_loses_no_packet
 ) -> None:
     plan = small_plan((LIMITER, f"{LIMITER[:-1]}, when: open}}\nschedules: {{open: [mon 08:00-18:00]}}"))
     dropped: list[Packet] = []
-    engine = SiteEngine(plan, dropped.append)
+    engine = build_site(plan, dropped.append)
     zone = ZoneInfo("UTC")
     assert not engine.at(datetime(2027, 3, 1, 17, 59, tzinfo=zone))  # as it was assumed
     who = conversation(9)
@@ -62,7 +63,7 @@ def test_a_change_of_schedule_takes_open_conversations_along_and_loses_no_packet
 
 def test_a_host_named_by_its_hardware_address_is_followed_to_its_new_address(small_plan: Callable[..., Plan]) -> None:
     plan = small_plan(("local: guests, per", f"local: ['{HARDWARE}'], per"))
-    engine = SiteEngine(plan, lambda _: None)
+    engine = build_site(plan, lambda _: None)
     hardware, other = bytes.fromhex(HARDWARE.replace(":", "")), bytes(6)
     first, second = conversation(9), conversation(10)
 

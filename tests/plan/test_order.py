@@ -18,8 +18,8 @@ from wily_sluice.outside.files import examine, load
 from wily_sluice.plan.asking import Members, Party, Terms
 from wily_sluice.plan.build_rules import RuleBuilder
 from wily_sluice.plan.file.addresses import address_set
-from wily_sluice.plan.findings.check_order import out_of_reach
 from wily_sluice.plan.model import Plan, Rule
+from wily_sluice.plan.reach.covered import out_of_reach
 from wily_sluice.plan.reach.space import moments
 
 SCHEDULES = "schedules: {day: [mon-fri 08:00-18:00], noon: [mon-fri 12:00-13:00], night: [20:00-06:00]}\n"
@@ -80,14 +80,14 @@ def everything(fields: list[str], combinations: set[tuple[bool, ...]]) -> Iterat
         values("dscp", (0, 8, 46)),
         values("moved", (0, 150, 300)),
         values("remote", NAMES),
-        [sum(1 << place for place, holds in enumerate(one) if holds) for one in sorted(combinations)],
+        [sum(1 << index for index, holds in enumerate(one) if holds) for one in sorted(combinations)],
     ):
         own, far = (next(iter(address_set(address)))[0] for address in (local, remote))
         if len(own) != len(far):
             continue
         for near, away in product(numbers, numbers) if protocol in (6, 17, 33) else [(0, 0)]:
             conversation = Conversation(key_of(Parties(protocol, own, far, near, away)))
-            conversation.marks = 1 << marks
+            conversation.dscps = 1 << marks
             conversation.known = Known(names=names)
             kinds = KINDS[protocol] if "packet" in fields else KINDS[protocol][:1]
             for kind, length in product(kinds, values("length", (100, 500, 1400))):
@@ -116,7 +116,7 @@ def test_what_is_out_of_reach_is_exactly_what_no_conversation_comes_to(
         for subject, clock.open in everything(fields, combinations):
             reached.add(classifier.rule(subject))
         expected = set(range(len(rules))) - reached
-        assert {rule.place for rule, _ in out_of_reach(drawn)} == expected, rules
+        assert {rule.index for rule, _ in out_of_reach(drawn)} == expected, rules
         shadowed += len(expected)
     assert shadowed > lists / 4
 

@@ -5,7 +5,7 @@ from tests.conftest import SMALL_PLAN
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.outside.files import examine
-from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import MILLISECOND
@@ -56,7 +56,7 @@ def test_an_uplink_may_have_a_tree_for_each_direction_and_rules_follow(small_pla
         ("any", 0, None),
     ]
     call = Conversation(key_of(Parties(17, bytes([10, 7, 0, 4]), bytes([203, 0, 113, 5]), 40_000, 5004)))
-    engine = SiteEngine(plan, lambda _: None)
+    engine = build_site(plan, lambda _: None)
     assert {way: engine.shapers["line", way].leaf_of(call).path for way in ("up", "down")} == {
         "up": "voice",
         "down": "calls",
@@ -72,5 +72,5 @@ def test_a_rule_whose_queue_a_tree_lacks_goes_to_its_default_and_check_says_so(t
     said = [finding.message for finding in findings if finding.key.startswith("rules")]
     assert ["tree spare, of line, has no such queue: there it is any" in message for message in said] == [True]
     call = Conversation(key_of(Parties(17, bytes([10, 7, 0, 4]), bytes([203, 0, 113, 5]), 40_000, 5004)))
-    engine = SiteEngine(plan, lambda _: None)
+    engine = build_site(plan, lambda _: None)
     assert engine.shapers["line", "up"].leaf_of(call).path == "any"

@@ -51,11 +51,11 @@ CLIENT_INITIAL = bytes.fromhex(  # RFC 9001, appendix A.2
 
 def opening(*payloads: bytes, protocol: int = UDP, port: int = 443) -> Opening:
     made = Opening(key_of(Parties(protocol, HOST, FAR, 5004, port)), 0)
-    for place, payload in enumerate(payloads):
+    for index, payload in enumerate(payloads):
         if protocol == TCP:
-            (made.up if place % 2 == 0 else made.down).add(0, payload, False)
+            (made.up if index % 2 == 0 else made.down).add(0, payload, False)
         else:
-            made.datagrams.append(Datagram(place % 2 == 0, payload, len(payload), place))
+            made.datagrams.append(Datagram(index % 2 == 0, payload, len(payload), index))
     return made
 
 
@@ -214,7 +214,7 @@ def test_a_hello_that_is_cut_names_nobody() -> None:
     whole = parse_hello(hello)
     assert whole is not None
     assert whole.name == "yard.test"
-    cut = [parse_hello(hello[:place]) for place in range(len(hello))]
+    cut = [parse_hello(hello[:index]) for index in range(len(hello))]
     assert [one.name for one in cut if one is not None] == [""]  # where it ends before its extensions, it has none
     assert len(hello) < STREAM_BYTES
 
@@ -223,12 +223,12 @@ def seen(*payloads: bytes, protocol: int = UDP, port: int = 443) -> str:
     """What is seen of a conversation whose sides take turns."""
     made, last = opening(protocol=protocol, port=port), ""
     hopes = RECOGNIZERS[protocol]
-    for place, payload in enumerate(payloads):
+    for index, payload in enumerate(payloads):
         if protocol == TCP:
-            stream = made.up if place % 2 == 0 else made.down
+            stream = made.up if index % 2 == 0 else made.down
             stream.add(len(stream.data), payload, False)
         else:
-            made.datagrams.append(Datagram(place % 2 == 0, payload, len(payload), place))
+            made.datagrams.append(Datagram(index % 2 == 0, payload, len(payload), index))
         left = []
         for look in hopes:
             answer = look(made)

@@ -217,8 +217,8 @@ def test_packets_that_were_cut_within_their_headers_are_left_out_and_counted(tmp
 @given(st.data())
 def test_a_capture_with_any_bytes_changed_is_read_as_far_as_it_goes(data: st.DataObject) -> None:
     whole = bytearray(CAPTURE.read_bytes()[:4000] if data.draw(st.booleans()) else section("<") + PCAPNG)
-    for place, value in data.draw(st.lists(st.tuples(st.integers(0, len(whole) - 1), st.integers(0, 255)), max_size=9)):
-        whole[place] = value
+    for index, value in data.draw(st.lists(st.tuples(st.integers(0, len(whole) - 1), st.integers(0, 255)), max_size=9)):
+        whole[index] = value
     with tempfile.NamedTemporaryFile() as file:
         file.write(whole[: data.draw(st.integers(0, len(whole)))])
         file.flush()

@@ -3,7 +3,7 @@ import pytest
 from wily_sluice.control.desk.counts import add_up
 from wily_sluice.control.desk.snapshot import Snapshot, snapshot_data
 from wily_sluice.engine.tally import STEPS, step_of
-from wily_sluice.gate.counters import Row
+from wily_sluice.gate.counters import CounterRow
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import MILLISECOND, SECOND
 from wily_sluice.views.live.watch import PAGES, Watch
@@ -16,8 +16,10 @@ def told(plan: Plan, megabits: float = 30.0, unshaped: int = 0) -> dict[str, obj
     waits = [0] * STEPS
     waits[step_of(40 * MILLISECOND)] = 400
     size = round(megabits * 1e6 / 8)
-    busy = Row("queue", "fibre", "down", "visitors", size, 400, 7, 0, 90_000, 60, SECOND, tuple(waits), size, size)
-    calls = Row("queue", "fibre", "up", "calls", 12_500, 50, 0, 0, 0, 0, 0, (), 12_500, 9_000)
+    busy = CounterRow(
+        "queue", "fibre", "down", "visitors", size, 400, 7, 0, 90_000, 60, SECOND, tuple(waits), size, size
+    )
+    calls = CounterRow("queue", "fibre", "up", "calls", 12_500, 50, 0, 0, 0, 0, 0, (), 12_500, 9_000)
     rows = [
         busy,
         calls,

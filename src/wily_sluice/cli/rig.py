@@ -51,7 +51,7 @@ def up(plan_file: Path, name: str, delay: Nanoseconds, buffer: Nanoseconds, host
     lines = {u.name: LineFigures(u.down, u.up, delay, buffer, u.framing) for u in plan.uplinks}
     layout = Layout(plan, name, hosts)
     Rig(name).up(layout, lines)
-    click.echo(f"the rig is up: {', '.join(layout.places)}")
+    click.echo(f"the rig is up: {', '.join(layout.nodes)}")
     click.echo(f"the far side answers at {' and '.join(FAR_ADDRESSES)}; `sluice rig exec PLACE COMMAND` runs there")
 
 
@@ -72,21 +72,21 @@ def down(name: str) -> None:
 @name_option
 @json_option
 def status(name: str, as_json: bool) -> None:
-    """Say what of it is there, and how many processes run in each place.
+    """Say what of it is there, and how many processes run on each node.
 
     \b
     Example:
       sudo sluice rig status --json
     """
     standing = Rig(name)
-    places = {place: len(standing.processes(place)) for place in standing.places()}
+    nodes = {node: len(standing.processes(node)) for node in standing.nodes()}
     if as_json:
-        print_json({"rig": name, "places": places})
-    elif not places:
+        print_json({"rig": name, "nodes": nodes})
+    elif not nodes:
         click.echo("no rig is up")
     else:
-        for place, count in places.items():
-            click.echo(f"{place}: {count} process{'es' * (count != 1)}")
+        for node, count in nodes.items():
+            click.echo(f"{node}: {count} process{'es' * (count != 1)}")
 
 
 @rig.command("exec", context_settings={"ignore_unknown_options": True, "allow_interspersed_args": False})
@@ -95,7 +95,7 @@ def status(name: str, as_json: bool) -> None:
 @click.argument("command", nargs=-1, required=True, type=click.UNPROCESSED)
 @click.pass_context
 def execute(context: click.Context, name: str, where: str, command: tuple[str, ...]) -> None:
-    """Run COMMAND in the place WHERE: a network's name, gateway, line-UPLINK or far. Ends with its status.
+    """Run COMMAND on the node WHERE: a network's name, gateway, line-UPLINK or far. Ends with its status.
 
     \b
     Examples:

@@ -195,7 +195,7 @@ def _show_running(local: tuple[bytes, int, int | None], remote: tuple[bytes, int
         who,
         tuple(found["names"]),
         found["seen"],
-        sum(1 << dscp for dscp in found["marks"]),
+        sum(1 << dscp for dscp in found["dscps"]),
         found["moved"] or 0,
         found["shape"],
     )

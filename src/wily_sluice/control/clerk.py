@@ -37,7 +37,7 @@ AGAIN = 1.0  # seconds before something that could not be written is tried again
 LAST_TRIES = 5  # after the gate has ended
 PATIENCE = 120.0  # seconds for an answer
 
-Row = tuple[str, str, bytes, Size]
+Charge = tuple[str, str, bytes, Size]
 
 
 class Clerk:

@@ -8,12 +8,12 @@ from collections import deque
 from collections.abc import Callable
 
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.queueing.discipline import Discipline
+from wily_sluice.engine.queueing.discipline import QueueingDiscipline
 from wily_sluice.engine.queueing.pace import sending_time
 from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
 
 
-class Line(Discipline):
+class Line(QueueingDiscipline):
     """`rate` in bit/s, `delay` one way in ns, `buffer` in bytes beyond the packet on the wire."""
 
     __slots__ = ("_drop", "_under_way", "buffer", "carried", "delay", "drops", "free_at", "rate")

@@ -34,7 +34,7 @@ MOST_TALLIES: Final = 16_384
 class Shaper(Onward):
     """Shapes one direction of one uplink. `rate` is the usable rate in bit/s.
 
-    `others` are the limiters, by their place in the bank, that are for other uplinks only. Whoever changes what
+    `others` are the limiters, by their index in the bank, that are for other uplinks only. Whoever changes what
     conversations are sorted by adds 1 to `epoch`; each is then sorted again at its next packet. `touched` are the
     tallies that may have changed since they were last collected.
     """
@@ -75,8 +75,8 @@ class Shaper(Onward):
         if self._conversations is not None:
             size, packets = self._conversations.get(packet.conversation, (0, 0))
             self._conversations[packet.conversation] = (size + packet.length + ETHERNET_HEADER, packets + 1)
-        if self.classifier.marks and tally.place >= 0:
-            packet.dscp = self.classifier.rules[tally.place].mark
+        if self.classifier.writes_dscp and tally.index >= 0:
+            packet.dscp = self.classifier.rules[tally.index].dscp
         if lane.buckets:
             packet.stage = 0
             self.bank.offer(packet, now)
@@ -132,9 +132,9 @@ class Shaper(Onward):
         buckets: list[Bucket] = []
         if conversation.key == UNREADABLE:
             return Lane(self, (), self._leaf(-1), self._tally(b"", -1, ""), self.epoch)
-        for place in self.classifier.limits(subject):
-            limiter = self.bank.limiters[place]
-            if limiter is not None and limiter.active and place not in self._others:
+        for index in self.classifier.limits(subject):
+            limiter = self.bank.limiters[index]
+            if limiter is not None and limiter.active and index not in self._others:
                 buckets.append(limiter.bucket(conversation, subject.host))
         rule = self.classifier.rule(subject)
         tally = self._tally(subject.host, rule, self.classifier.service(subject))

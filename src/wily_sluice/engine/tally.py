@@ -122,14 +122,14 @@ class Tally:
 class FlowTally(Tally):
     """Of one local host's conversations in one direction that are of one rule and one service.
 
-    `place` is the rule's in the plan that it was made by, or -1 for none; `rule` and `service` are names, or empty.
+    `index` is the rule's in the plan that it was made by, or -1 for none; `rule` and `service` are names, or empty.
     """
 
-    __slots__ = ("host", "place", "rule", "service")
+    __slots__ = ("host", "index", "rule", "service")
 
-    def __init__(self, host: bytes, place: int, rule: str, service: str) -> None:
+    def __init__(self, host: bytes, index: int, rule: str, service: str) -> None:
         super().__init__()
         self.host = host
-        self.place = place
+        self.index = index
         self.rule = rule
         self.service = service

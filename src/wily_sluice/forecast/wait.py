@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.forecast.split import split
-from wily_sluice.plan.build import leaf_limit, leaf_most, leaf_target
+from wily_sluice.plan.build import leaf_limit, leaf_packet_limit, leaf_target
 from wily_sluice.units import BYTE_TIME, Nanoseconds, transmission_time
 
 AT_LEAST = 2  # packets of a transfer that are under way, however slow the line
@@ -32,7 +32,7 @@ def waits(root: QueueSpec) -> dict[str, Wait]:
     found = {}
     for leaf in leaves:
         rate = shares[leaf.path].rate
-        held = min(leaf_limit(leaf), leaf_most(leaf) * leaf.largest)
+        held = min(leaf_limit(leaf), leaf_packet_limit(leaf) * leaf.largest)
         promised = None
         if leaf.leaf.delay is not None and leaf.guarantee:
             promised = leaf.leaf.delay + transmission_time(leaf.largest, root.cap)

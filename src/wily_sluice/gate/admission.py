@@ -10,12 +10,12 @@ from wily_sluice.engine.conversations.fragments import Fragments
 from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.site import SiteEngine
 from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.kernel.packet_queue import Diverted
 from wily_sluice.gate.loop import Entrance
 from wily_sluice.gate.openings import Openings
 from wily_sluice.gate.visits import Visits
-from wily_sluice.plan.build import SiteEngine
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import Direction, Nanoseconds
 
@@ -23,9 +23,9 @@ TCP_HEADERS: Final = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
 
 
 class Admission(Entrance):
-    """Of one direction of an uplink with this framing. `marks` says that the ECN field can be written; `visits` takes
-    down what hosts speak with, where that is to be kept; `budget` bounds the time that recognition takes; `homes` are
-    the networks, by the index of their interface.
+    """Of one direction of an uplink with this framing. `ecn_writable` says that the ECN field can be written; `visits`
+    takes down what hosts speak with, where that is to be kept; `budget` bounds the time that recognition takes; `homes`
+    are the networks, by the index of their interface.
 
     `strangers` has an address of each network that had a packet of another address than its own, since last emptied.
 
@@ -38,7 +38,7 @@ class Admission(Entrance):
         recognition: Recognition | None,
         framing: Framing,
         direction: Direction,
-        marks: bool,
+        ecn_writable: bool,
         visits: Visits | None = None,
         budget: Budget | None = None,
         homes: dict[int, Home] | None = None,
@@ -48,7 +48,7 @@ class Admission(Entrance):
         self._framing = framing
         self._costs = [framing.cost(length) for length in range(LARGEST_PACKET + 1)]
         self.up = direction == "up"
-        self._marks = marks
+        self._ecn_writable = ecn_writable
         self._conversations = engine.conversations
         self._kinds = bool(engine.kinds)
         self._visits = visits
@@ -96,7 +96,7 @@ class Admission(Entrance):
             size,
             conversation,
             diverted,
-            parsed.ecn if self._marks else 0,
+            parsed.ecn if self._ecn_writable else 0,
             max(0, length - parsed.headers),
             length,
             kind_of(key[0], parsed.flags, length, parsed.headers) if self._kinds else 0,

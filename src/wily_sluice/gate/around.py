@@ -2,7 +2,7 @@
 
 from typing import NamedTuple, Protocol
 
-from wily_sluice.gate.counters import Row
+from wily_sluice.gate.counters import CounterRow
 from wily_sluice.units import Nanoseconds, Size
 
 
@@ -33,7 +33,7 @@ class Watcher(Protocol):
     def ready(self) -> None:
         """The gate shapes from now on."""
 
-    def count(self, rows: list[Row]) -> None:
+    def count(self, rows: list[CounterRow]) -> None:
         """Some of what was counted since the last tick."""
 
     def tick(self, lasted: Nanoseconds) -> None:

@@ -1,22 +1,22 @@
 """What the gate copies of its counters, now and then, for whoever watches: what has changed since the last time.
 
-A `Row` is of a queue, of a limiter, or of one host's conversations of one rule and service. Its counts are what came to
-them since the row before it; its backlog is as it is. So nobody who reads them ever holds the gate up.
+A `CounterRow` is of a queue, of a limiter, or of one host's conversations of one rule and service. Its counts are what
+came to them since the row before it; its backlog is as it is. So nobody who reads them ever holds the gate up.
 """
 
 from collections.abc import Iterator
 from heapq import nlargest
 from typing import Literal, NamedTuple, TypeAlias
 
+from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.tally import Tally
-from wily_sluice.plan.build import SiteEngine
 from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Size
 
 Kind: TypeAlias = Literal["queue", "limiter", "flow"]
 FlowName: TypeAlias = tuple[bytes, str, str]  # host, rule, service
 
 
-class Row(NamedTuple):
+class CounterRow(NamedTuple):
     """`name` is a queue's path, a limiter's name, or host, rule and service; `uplink` is empty for a limiter.
 
     `framed` is what a queue's packets cost on the line, `payload` what of them applications sent, in bytes; `busy` in
@@ -70,14 +70,14 @@ def copy_talks(engine: SiteEngine) -> list[Talk]:
     return nlargest(MOST_TALKS, talks, key=lambda talk: talk.bytes)
 
 
-def copy_counters(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
+def copy_counters(engine: SiteEngine, now: Nanoseconds) -> Iterator[CounterRow]:
     """What has changed since the last call; what has not is left out. The engine may go on meanwhile."""
     yield from _queues(engine, now)
     yield from _limiters(engine, now)
     yield from _flows(engine, now)
 
 
-def _queues(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
+def _queues(engine: SiteEngine, now: Nanoseconds) -> Iterator[CounterRow]:
     for (uplink, direction), shaper in list(engine.shapers.items()):
         for leaf in list(shaper.tree.leaves):
             counts = _since(leaf.tally, now, leaf.sent_bytes, leaf.sent_payload)
@@ -85,7 +85,7 @@ def _queues(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
                 yield _row("queue", uplink, direction, leaf.path, leaf.tally, counts)
 
 
-def _limiters(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
+def _limiters(engine: SiteEngine, now: Nanoseconds) -> Iterator[CounterRow]:
     for direction in DIRECTIONS:
         for limiter in engine.banks[direction].limiters:
             if limiter is not None:
@@ -94,7 +94,7 @@ def _limiters(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
                     yield _row("limiter", "", direction, limiter.spec.name, limiter.tally, counts)
 
 
-def _flows(engine: SiteEngine, now: Nanoseconds) -> Iterator[Row]:
+def _flows(engine: SiteEngine, now: Nanoseconds) -> Iterator[CounterRow]:
     found = [(way, shaper.collect()) for way, shaper in engine.shapers.items()]
     for (uplink, direction), tallies in found:
         told, others = 0, Tally()
@@ -129,9 +129,9 @@ def _since(tally: Tally, now: Nanoseconds, *more: int) -> tuple[int, ...] | None
 
 def _row(
     kind: Kind, uplink: str, direction: Direction, name: str | FlowName, tally: Tally, counts: tuple[int, ...]
-) -> Row:
+) -> CounterRow:
     waits, tally.waits = tuple(tally.waits or ()), None
     size, packets, drops, marks, busy, *more = counts
-    return Row(
+    return CounterRow(
         kind, uplink, direction, name, size, packets, drops, marks, tally.backlog, tally.waiting, busy, waits, *more
     )

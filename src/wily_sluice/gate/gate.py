@@ -24,6 +24,7 @@ from zoneinfo import ZoneInfo
 from wily_sluice.engine.classify.header import parse, parties
 from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.site import SiteEngine
 from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.around import GateState, Keeper, Watcher
 from wily_sluice.gate.beside import THREAD_TURN, Beside
@@ -35,7 +36,7 @@ from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews
 from wily_sluice.gate.loop import Crossing, Listener, Loop
 from wily_sluice.gate.quotas import Quotas
 from wily_sluice.gate.visits import Visits
-from wily_sluice.plan.build import SiteEngine, homes_of, open_schedules
+from wily_sluice.plan.build import build_site, homes_of, open_schedules
 from wily_sluice.plan.model import Plan
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds
@@ -69,7 +70,7 @@ class Gate:
         machine: Machine | None = None,
     ) -> None:
         self.plan = plan
-        self.engine = SiteEngine(plan, self._drop, crowded=True)
+        self.engine = build_site(plan, self._drop, crowded=True)
         self._quotas = Quotas(keeper, lambda: self.engine, lambda: self._beside, self._happened)
         self._watcher = watcher
         self._machine = machine or Machine()
@@ -217,7 +218,7 @@ class Gate:
 
         def make_ready() -> Making:
             wanted = plan()
-            engine = SiteEngine(wanted, self._drop, crowded=True)
+            engine = build_site(wanted, self._drop, crowded=True)
             moment = datetime.now(ZoneInfo(wanted.timezone))
             taken = self._intake.take(wanted, engine.recognizes)
             return Making(wanted, engine, taken, open_schedules(wanted, moment), self._survey(wanted))
@@ -389,7 +390,7 @@ class Gate:
     def _follow(self, schedules: int) -> None:
         """Follow the schedules, and begin new periods of quotas."""
         self.engine.keep_to(schedules)
-        self._quotas.follow(self.plan, self._moment())
+        self._quotas.reconfigure(self.plan, self._moment())
 
     def _drop(self, packet: Packet) -> None:
         packet.token.queue.drop(packet.token.token)

@@ -47,9 +47,9 @@ def _polices(plan: Plan, uplink: Uplink, direction: Direction) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Taken:
-    """What a plan takes: the place of each way among the queues, and of which ways openings are apart."""
+    """What a plan takes: the index of each way among the queues, and of which ways openings are apart."""
 
-    places: dict[Way, int]
+    indexes: dict[Way, int]
     whole: dict[Way, bool]
     recognizes: bool
     apart: bool
@@ -58,9 +58,9 @@ class Taken:
     @property
     def numbers(self) -> set[int]:
         """The numbers of all its queues."""
-        numbers = {FIRST_QUEUE + place for place in self.places.values()}
+        numbers = {FIRST_QUEUE + index for index in self.indexes.values()}
         if self.apart:
-            numbers |= {FIRST_OPENING + place for place in self.places.values()}
+            numbers |= {FIRST_OPENING + index for index in self.indexes.values()}
         return numbers | ({NAMES_QUEUE} if self.recognizes else set())
 
 
@@ -98,14 +98,14 @@ class Intake:
         dscps |= {rule.mark for rule in plan.sorting if rule.mark is not None}
         if dscps and not self.can_write:
             raise LiveError("this machine cannot write DSCPs (iptables has no TOS), which the plan asks for")
-        places = self._places(plan)
+        indexes = self._places(plan)
         apart = recognizes and self._can_count and not self.full
         diverting = [
             diversion.Diverting(
                 uplink.interface,
                 direction,
-                FIRST_QUEUE + places[uplink.name, direction],
-                FIRST_OPENING + places[uplink.name, direction] if apart else None,
+                FIRST_QUEUE + indexes[uplink.name, direction],
+                FIRST_OPENING + indexes[uplink.name, direction] if apart else None,
             )
             for uplink in plan.uplinks
             for direction in DIRECTIONS
@@ -117,14 +117,14 @@ class Intake:
             for uplink in plan.uplinks
             for direction in DIRECTIONS
         }
-        taken = Taken(places, whole, recognizes, apart, chains)
+        taken = Taken(indexes, whole, recognizes, apart, chains)
         try:
-            for way, place in places.items():
+            for way, index in indexes.items():
                 copied = WHOLE_BYTES if recognizes and not apart else HEADER_BYTES
                 up = way[1] == "up"
-                self._open(FIRST_QUEUE + place, whole[way], copied, RECEIVE_BUFFER, up)
+                self._open(FIRST_QUEUE + index, whole[way], copied, RECEIVE_BUFFER, up)
                 if apart:
-                    self._open(FIRST_OPENING + place, whole[way], WHOLE_BYTES, SHORT_BUFFER, up)
+                    self._open(FIRST_OPENING + index, whole[way], WHOLE_BYTES, SHORT_BUFFER, up)
             if recognizes:
                 self._open(NAMES_QUEUE, False, WHOLE_BYTES, RECEIVE_BUFFER, True)
             self._lead(chains)
@@ -134,10 +134,10 @@ class Intake:
         return taken
 
     def _places(self, plan: Plan) -> dict[Way, int]:
-        """An uplink that stays keeps its places."""
+        """An uplink that stays keeps its indexes."""
         ways = [(uplink.name, direction) for uplink in plan.uplinks for direction in DIRECTIONS]
-        known = self._taken.places if self._taken is not None else {}
-        free = (place for place in count() if place not in known.values())
+        known = self._taken.indexes if self._taken is not None else {}
+        free = (index for index in count() if index not in known.values())
         return {way: known[way] if way in known else next(free) for way in ways}
 
     def _lead(self, chains: tuple[str, str]) -> None:
@@ -169,13 +169,13 @@ class Intake:
         """From now on this is what is read: have packets handed over as it says, and give up all other queues."""
         self._taken = taken
         self._close(self._queues.keys() - taken.numbers)
-        for way, place in taken.places.items():
+        for way, index in taken.indexes.items():
             copied = WHOLE_BYTES if taken.recognizes and not taken.apart else HEADER_BYTES
             # Where new conversations come by the same queue as all others, what is too much must not pile up there.
             buffer = SHORT_BUFFER if self.full else RECEIVE_BUFFER
-            self._queues[FIRST_QUEUE + place].hand_over(taken.whole[way], copied, buffer)
+            self._queues[FIRST_QUEUE + index].hand_over(taken.whole[way], copied, buffer)
             if taken.apart:
-                self._queues[FIRST_OPENING + place].hand_over(taken.whole[way], WHOLE_BYTES, SHORT_BUFFER)
+                self._queues[FIRST_OPENING + index].hand_over(taken.whole[way], WHOLE_BYTES, SHORT_BUFFER)
 
     def retreat(self) -> None:
         """Give up what was opened for a plan that is not to be."""
@@ -190,8 +190,8 @@ class Intake:
     def queues(self, way: Way) -> tuple[PacketQueue, PacketQueue | None]:
         """The queue of a way, and that of the first packets of its conversations."""
         assert self._taken is not None
-        place = self._taken.places[way]
-        return self._queues[FIRST_QUEUE + place], self._queues.get(FIRST_OPENING + place)
+        index = self._taken.indexes[way]
+        return self._queues[FIRST_QUEUE + index], self._queues.get(FIRST_OPENING + index)
 
     @property
     def missed(self) -> int:
@@ -219,8 +219,8 @@ class Intake:
         """How many packets of an uplink, both ways, came to its queues; some of them may have been let past there."""
         if self._taken is None:
             return 0
-        places = [place for way, place in self._taken.places.items() if way[0] == uplink]
-        numbers = [first + place for place in places for first in (FIRST_QUEUE, FIRST_OPENING)]
+        indexes = [index for way, index in self._taken.indexes.items() if way[0] == uplink]
+        numbers = [first + index for index in indexes for first in (FIRST_QUEUE, FIRST_OPENING)]
         return sum(queue.numbered for number in numbers if (queue := self._queues.get(number)) is not None)
 
     @property

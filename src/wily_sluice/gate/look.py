@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 from wily_sluice.engine.classify.known import NOTHING
 from wily_sluice.engine.limit.limiter import limiters_of
-from wily_sluice.plan.build import SiteEngine
+from wily_sluice.engine.site import SiteEngine
 from wily_sluice.units import DIRECTIONS, Direction, Size
 
 
@@ -19,13 +19,13 @@ class Going(NamedTuple):
 
 
 class Look(NamedTuple):
-    """`marks` are the DSCPs that it carried, as bits; `moved`, in bytes, and `shape` where the plan asks for them."""
+    """`dscps` are the DSCPs that it carried, as bits; `moved`, in bytes, and `shape` where the plan asks for them."""
 
     seen: str
     likely: str
     names: tuple[str, ...]
     evidence: tuple[str, ...]
-    marks: int
+    dscps: int
     moved: Size | None
     shape: str
     going: tuple[Going, ...]
@@ -49,7 +49,7 @@ def look_at(engine: SiteEngine, key: bytes) -> Look | None:
         known.likely,
         known.names,
         known.evidence,
-        conversation.marks,
+        conversation.dscps,
         watch.moved if watch is not None else None,
         watch.shape if watch is not None else "",
         tuple(going),

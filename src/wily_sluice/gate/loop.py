@@ -20,7 +20,7 @@ from typing import Final, Protocol
 from mypy_extensions import mypyc_attr
 
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.queueing.discipline import Discipline
+from wily_sluice.engine.queueing.discipline import QueueingDiscipline
 from wily_sluice.gate.kernel.diversion import wishes
 from wily_sluice.gate.kernel.packet_queue import Diverted, PacketQueue
 from wily_sluice.gate.openings import Openings
@@ -59,16 +59,17 @@ class Crossing:
 
     `opening` is another queue, for the first packets of each conversation, which are copied whole; `openings` is where
     those wait that are too many. `held` are packets that may have to wait for others there, the first of them since
-    `held_since`; the first `marked` of them until so many have left their queue of that room as their `stage` says, the
-    others until the other queue of the kernel has been empty. `up` says that the senders are the local parties.
+    `held_since`; the first `settled` of them until so many have left their queue of that room as their `stage`
+    says, the others until the other queue of the kernel has been empty. `up` says that the senders are the local
+    parties.
     """
 
-    __slots__ = ("discipline", "entrance", "held", "held_since", "marked", "opening", "openings", "queue")
+    __slots__ = ("discipline", "entrance", "held", "held_since", "opening", "openings", "queue", "settled")
 
     def __init__(
         self,
         queue: PacketQueue,
-        discipline: Discipline,
+        discipline: QueueingDiscipline,
         entrance: Entrance,
         opening: PacketQueue | None = None,
         up: bool = True,
@@ -80,7 +81,7 @@ class Crossing:
         self.openings = Openings(up)
         self.held: list[Packet] = []
         self.held_since: Nanoseconds = 0
-        self.marked = 0
+        self.settled = 0
 
     @property
     def queues(self) -> tuple[PacketQueue, ...]:
@@ -171,7 +172,7 @@ class Loop:
             for packet in crossing.held:
                 packet.stage = 0
                 crossing.discipline.offer(packet, now)
-            crossing.held, crossing.marked = [], 0
+            crossing.held, crossing.settled = [], 0
 
     def run(self) -> None:
         """Turn until stopped."""
@@ -254,16 +255,16 @@ class Loop:
                 break
             diverted: Diverted = packet.token
             if packet.marked or packet.dscp >= 0:
-                diverted.queue.accept_marked(diverted.token, diverted.mark | wishes(packet.marked, packet.dscp))
+                diverted.queue.accept_marked(diverted.token, diverted.fwmark | wishes(packet.marked, packet.dscp))
             else:
                 diverted.queue.accept(diverted.token)
         for queue in crossing.queues:
             queue.flush()
 
-    def _take_openings(self, crossing: Crossing, most: int, now: Nanoseconds) -> None:
+    def _take_openings(self, crossing: Crossing, limit: int, now: Nanoseconds) -> None:
         """Take in some of the packets that wait to open conversations."""
         openings = crossing.openings
-        for _ in range(min(most, openings.waiting)):
+        for _ in range(min(limit, openings.waiting)):
             one = openings.take()
             packet = crossing.entrance.admit(one, now)
             if packet is None:
@@ -294,9 +295,9 @@ class Loop:
             crossing.held_since = now
         held += unsettled
         if len(first) < MOST_READ:
-            for packet in held[crossing.marked :]:
+            for packet in held[crossing.settled :]:
                 packet.stage = openings.entered(openings.slot(packet.token))
-            crossing.marked = len(held)
+            crossing.settled = len(held)
         self._take_openings(crossing, FIRST_BATCH, now)
         if not held:
             return
@@ -305,8 +306,8 @@ class Loop:
             passed = held
         else:
             kept, passed = [], []
-            for place, packet in enumerate(held):
-                before = place < crossing.marked and openings.taken(openings.slot(packet.token)) >= packet.stage
+            for index, packet in enumerate(held):
+                before = index < crossing.settled and openings.taken(openings.slot(packet.token)) >= packet.stage
                 (passed if before else kept).append(packet)
         waits = {packet.conversation.key for packet in kept}
         for packet in passed:
@@ -315,5 +316,5 @@ class Loop:
             packet.stage = 0
             discipline.offer(packet, now)
         if len(kept) < len(held):
-            crossing.marked = max(0, crossing.marked - len(passed))
+            crossing.settled = max(0, crossing.settled - len(passed))
             crossing.held = kept

@@ -5,10 +5,10 @@ from collections.abc import Callable, Set
 from datetime import datetime
 from typing import Any
 
+from wily_sluice.engine.site import SiteEngine
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.around import Keeper
 from wily_sluice.gate.beside import Beside
-from wily_sluice.plan.build import SiteEngine
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schedules.periods import period_start
 from wily_sluice.units import SECOND, Nanoseconds
@@ -46,7 +46,7 @@ class Quotas:
             self._kept = now
             self.keep()
 
-    def follow(self, plan: Plan, moment: datetime) -> None:
+    def reconfigure(self, plan: Plan, moment: datetime) -> None:
         """Begin new periods, where it is time."""
         for limiter in plan.limiters:
             ledger = self._engine().ledgers.get(limiter.name)

@@ -142,9 +142,9 @@ class RevisionStore:
             row = rows.fetchone()
         return Revision(*row) if row is not None else None
 
-    def revisions(self, most: int = -1) -> list[Revision]:
+    def revisions(self, limit: int = -1) -> list[Revision]:
         """The newest first, all of them or so many at most."""
-        rows = self._database.execute(f"select {_COLUMNS} from revision order by number desc limit ?", (most,))
+        rows = self._database.execute(f"select {_COLUMNS} from revision order by number desc limit ?", (limit,))
         with closing(rows):
             return [Revision(*row) for row in rows]
 

@@ -35,7 +35,7 @@ class Usage:
         """Bit/s over the whole stretch."""
         return use.whole.bytes * 8 / (self.step * self.steps)
 
-    def most(self, use: Use) -> float:
+    def busiest(self, use: Use) -> float:
         """Bit/s of the step with the most."""
         return self.rate(max(use.course, default=0))
 
@@ -53,7 +53,7 @@ def usage_of(store: CounterReader, subject: Subject, begin: int, end: int, resol
     steps = -(-(end - begin) // step)
     found: dict[Key, Use] = {}
     for at, samples in store.read(resolution, begin, end):
-        place = (at - begin) // step
+        index = (at - begin) // step
         for key, sample in samples.items():
             if key.subject != subject:
                 continue
@@ -62,7 +62,7 @@ def usage_of(store: CounterReader, subject: Subject, begin: int, end: int, resol
                 use = found[key] = Use(key, sample, [0] * steps)
             else:
                 use.whole = use.whole.then(sample)
-            use.course[place] += sample.bytes
+            use.course[index] += sample.bytes
     totals: dict[tuple[str, str], Size] = {}
     for use in found.values():
         totals[use.key.uplink, use.key.name] = totals.get((use.key.uplink, use.key.name), 0) + use.whole.bytes

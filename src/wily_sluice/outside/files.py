@@ -18,10 +18,10 @@ class DiskFile(Source):
         super().__init__(str(path))
         self._path = path
 
-    def read(self, most: Size) -> bytes:
+    def read(self, limit: Size) -> bytes:
         """Its first bytes, no more than so many."""
         with self._path.open("rb") as file:
-            return file.read(most)
+            return file.read(limit)
 
     def beside(self, name: str) -> "DiskFile":
         """The file of this name, relative to the folder that this one is in."""

@@ -49,7 +49,7 @@ class RuleBuilder:
     def __init__(self, plan: Plan, clock: Clock, behaviour: bool = False) -> None:
         self._plan = plan
         self.clock = clock
-        self._places = {name: place for place, name in enumerate(plan.schedules)}
+        self._places = {name: index for index, name in enumerate(plan.schedules)}
         self._services = {name: build_service(service) for name, service in plan.services.items()}
         needs = Needs()
         for terms in self._asking():
@@ -57,7 +57,7 @@ class RuleBuilder:
                 for field, value in asked(part):
                     field.need(value, needs)
         self.rates = tuple(dict.fromkeys(needs.rates))
-        self.kinds, self.watches_marks = needs.kinds, needs.marks
+        self.kinds, self.watches_dscps = needs.kinds, needs.dscps
         self.lengths = tuple(sorted(needs.lengths))
         self.watch = WatchSpec(tuple(needs.sizes), self.rates, behaviour or needs.shapes)
         self.uplink = ""
@@ -86,13 +86,13 @@ class RuleBuilder:
         return parts[0] if len(parts) == 1 else All(tuple(parts))
 
     def classifier(self, tree: planned.Tree, uplink: str, neighbours: Neighbours | None = None) -> Classifier:
-        """The plan's rules and limiters, for one of its trees on one of its uplinks; leaves by their place in it."""
-        index = {leaf.path: place for place, leaf in enumerate(tree.leaves)}
-        default = index[tree.default.path]
+        """The plan's rules and limiters, for one of its trees on one of its uplinks; leaves by their index in it."""
+        leaf_index = {leaf.path: index for index, leaf in enumerate(tree.leaves)}
+        default = leaf_index[tree.default.path]
         rules = tuple(
             Rule(
                 self.condition(rule.terms, uplink),
-                index[rule.queues[tree.name]] if tree.name in rule.queues else default,
+                leaf_index[rule.queues[tree.name]] if tree.name in rule.queues else default,
                 rule.mark if rule.mark is not None else -1,
                 reach(rule.terms),
                 rule.name,
@@ -107,7 +107,7 @@ class RuleBuilder:
             neighbours,
             tuple(reach(limiter.terms) for limiter in limiters),
             self.clock,
-            self.watches_marks,
+            self.watches_dscps,
             self.kinds,
             self.watch,
             tuple(self._services.values()),

@@ -208,9 +208,9 @@ def _rules(before: Plan, after: Plan) -> Iterable[Change]:
         if was is None or now is None:
             one = now or was
             assert one is not None
-            place = f"place {one.place + 1}, " if now is not None else ""
-            yield Change("gone" if now is None else "new", "rule", name, f"{place}{_goes(one)}", _locals(one.terms))
-        elif replace(was, place=0) != replace(now, place=0):
+            position = f"place {one.index + 1}, " if now is not None else ""
+            yield Change("gone" if now is None else "new", "rule", name, f"{position}{_goes(one)}", _locals(one.terms))
+        elif replace(was, index=0) != replace(now, index=0):
             told = [f"{_goes(was)} → {_goes(now)}"] if _goes(was) != _goes(now) else []
             told += ["names other conversations"] if was.terms != now.terms else []
             told += ["switched on" if now.enabled else "switched off"] if was.enabled != now.enabled else []
@@ -221,7 +221,7 @@ def _rules(before: Plan, after: Plan) -> Iterable[Change]:
         for name in stayed_new[first:last] if word in ("insert", "replace") else ():
             moved = new[name]
             yield Change(
-                "moved", "rule", name, f"place {old[name].place + 1} → {moved.place + 1}", _locals(moved.terms)
+                "moved", "rule", name, f"place {old[name].index + 1} → {moved.index + 1}", _locals(moved.terms)
             )
 
 

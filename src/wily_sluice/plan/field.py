@@ -71,7 +71,7 @@ class Needs:
         self.rates: list[tuple[Rate, Nanoseconds]] = []
         self.kinds = 0
         self.lengths: set[Size] = set()
-        self.marks = False
+        self.dscps = False
         self.shapes = False
 
 

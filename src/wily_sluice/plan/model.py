@@ -245,14 +245,14 @@ def policing_burst(rate: Rate, round_trip: Nanoseconds) -> Size:
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """Sorts conversations into a leaf. `place` is its place in the file's list, from 0.
+    """Sorts conversations into a leaf. `index` is that in the file's list, from 0.
 
     `queues` has the leaf's path in each tree that has it; in another, the rule's conversations go to the default.
     `mark` is a DSCP that their packets are to carry.
     """
 
     name: str
-    place: int
+    index: int
     terms: Terms
     queues: dict[str, str]
     mark: int | None = None

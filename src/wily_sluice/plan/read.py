@@ -74,9 +74,9 @@ def _broken(findings: list[Finding], content: PlanEntry) -> set[str]:
     for name, limiter in content.limiters.items():
         if groups & {*(limiter.local or ()), *(limiter.remote or ())}:
             broken.add(f"limiters.{name}")
-    for place, rule in enumerate(content.rules):
+    for index, rule in enumerate(content.rules):
         if rule and any(groups & {*(part.said("local") or ()), *(part.said("remote") or ())} for part in rule.walk()):
-            broken.add(f"rules[{place + 1}]")
+            broken.add(f"rules[{index + 1}]")
     return broken
 
 
@@ -125,7 +125,7 @@ class _Builder:
         )
         schedules = {name: self._schedule(name, e, entry.timezone) for name, e in entry.schedules.items()}
         limiters = tuple(self._limiter(name, e, entry) for name, e in entry.limiters.items())
-        rules = tuple(self._rule(place, e, trees) for place, e in enumerate(entry.rules) if e is not None)
+        rules = tuple(self._rule(index, e, trees) for index, e in enumerate(entry.rules) if e is not None)
         if entry.services or entry.catalogues:
             self.resolve.services.all()  # so that what is wrong with them is told, named or not
         return Plan(
@@ -143,19 +143,19 @@ class _Builder:
             GateSettings(entry.gate.watchers, entry.gate.metrics, tuple(entry.gate.health), entry.gate.keep_names),
         )
 
-    def _rule(self, place: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:
-        here = ("rules", place)
+    def _rule(self, index: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:
+        here = ("rules", index)
         if e.queue is None and e.mark is None and not any(self.reading.was_cut(*here, k) for k in ("queue", "mark")):
             self.error(here, "says neither a queue nor a mark", "add `queue: calls`, `mark: EF` or both")
         queues = self._queues_of((*here, "queue"), e.queue, trees) if e.queue is not None else {}
         return Rule(
-            e.name or f"rule {place + 1}", place, self.resolve.terms(here, e), queues, e.mark, e.enabled, e.note
+            e.name or f"rule {index + 1}", index, self.resolve.terms(here, e), queues, e.mark, e.enabled, e.note
         )
 
     def _schedule(self, name: str, entry: ScheduleEntry, zone: str) -> Schedule:
         entries = Entries()
-        for place, line in enumerate(entry.windows):
-            places = (("schedules", name, place), ("schedules", name, "windows", place))
+        for index, line in enumerate(entry.windows):
+            places = (("schedules", name, index), ("schedules", name, "windows", index))
             location: Location = next((one for one in places if one in self.document.lines), ("schedules", name))
             try:
                 entries.add(line)

@@ -37,10 +37,10 @@ class Resolver:
         """What an entry asks."""
 
         def parts(key: str, entries: Iterable[TermsEntry | None]) -> tuple[Terms, ...]:
-            places = ((*here, key, place) for place, _ in enumerate(entries))
+            places = ((*here, key, index) for index, _ in enumerate(entries))
             return tuple(
-                self.terms(place if place in self._document.lines else place[:-1], part)
-                for place, part in zip(places, entries, strict=False)
+                self.terms(index if index in self._document.lines else index[:-1], part)
+                for index, part in zip(places, entries, strict=False)
                 if part is not None
             )
 
@@ -75,8 +75,8 @@ class Resolver:
     def party(self, location: Location, words: tuple[str, ...], remote: bool = False) -> Party:
         """Who is meant on one side."""
         members = Members()
-        for place, word in enumerate(words):
-            where = (*location, place) if (*location, place) in self._document.lines else location
+        for index, word in enumerate(words):
+            where = (*location, index) if (*location, index) in self._document.lines else location
             if remote and word in self._networks:
                 self._error(where, f"“{word}” is your own network; remote is the far side", f"write local: {word}")
                 continue

@@ -65,11 +65,11 @@ class Stream:
 
 
 class Opening:
-    """`notes` are what a recognizer remembers from packet to packet, under its own name; `most` is how many datagrams
+    """`notes` are what a recognizer remembers from packet to packet, under its own name; `limit` is how many datagrams
     are looked at.
     """
 
-    __slots__ = ("begun", "datagrams", "down", "hopes", "kept", "most", "notes", "opened", "packets", "parties", "up")
+    __slots__ = ("begun", "datagrams", "down", "hopes", "kept", "limit", "notes", "opened", "packets", "parties", "up")
 
     def __init__(self, key: bytes, now: Nanoseconds) -> None:
         self.parties: Parties = parties(key)
@@ -77,7 +77,7 @@ class Opening:
         self.packets = 0
         self.up, self.down = Stream(), Stream()
         self.datagrams: list[Datagram] = []
-        self.most = DATAGRAMS
+        self.limit = DATAGRAMS
         self.kept = 0
         self.notes: dict[str, Any] = {}
         self.hopes: Any = None
@@ -92,7 +92,7 @@ class Opening:
     def over(self) -> bool:
         """Whether enough was shown."""
         if self.parties.protocol != TCP:
-            return self.packets >= self.most
+            return self.packets >= self.limit
         full = len(self.up.data) >= STREAM_BYTES and len(self.down.data) >= STREAM_BYTES
         return full or self.packets >= MOST_PACKETS
 

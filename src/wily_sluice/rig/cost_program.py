@@ -12,7 +12,7 @@ import time
 from dataclasses import replace
 from pathlib import Path
 
-from wily_sluice.gate.counters import Row
+from wily_sluice.gate.counters import CounterRow
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.intake import FIRST_QUEUE
 from wily_sluice.gate.kernel import diversion
@@ -64,7 +64,7 @@ class Teller:
     def happened(self, event: str, level: str, **about: str | int | float | bool) -> None:
         """What happens is not measured."""
 
-    def count(self, rows: list[Row]) -> None:
+    def count(self, rows: list[CounterRow]) -> None:
         """Add them up."""
         self._packets += sum(row.packets for row in rows if row.kind == "queue")
 

@@ -48,8 +48,8 @@ class Layout:
         return self.prefix + where
 
     @property
-    def places(self) -> tuple[str, ...]:
-        """All places there are, hosts first."""
+    def nodes(self) -> tuple[str, ...]:
+        """All nodes there are, hosts first."""
         lines = (f"line-{uplink.name}" for uplink in self.plan.uplinks)
         return (*(network.name for network in self.plan.networks), "gateway", *lines, "far")
 
@@ -76,7 +76,7 @@ class Layout:
 
     def namespaces(self) -> list[str]:
         """All namespaces."""
-        return [self.namespace(place) for place in self.places]
+        return [self.namespace(node) for node in self.nodes]
 
     def link_commands(self) -> list[str]:
         """Lines for `ip -batch`: every virtual link, each end in its namespace."""
@@ -85,10 +85,10 @@ class Layout:
         for network in self.plan.networks:
             host = self.namespace(network.name)
             lines.append(f"link add eth0 netns {host} type veth peer name {network.interface} netns {gateway}")
-        for place, uplink in enumerate(self.plan.uplinks):
+        for index, uplink in enumerate(self.plan.uplinks):
             line = self.namespace(f"line-{uplink.name}")
             lines.append(f"link add {uplink.interface} netns {gateway} type veth peer name near netns {line}")
-            lines.append(f"link add far netns {line} type veth peer name line{place} netns {far}")
+            lines.append(f"link add far netns {line} type veth peer name line{index} netns {far}")
         return lines
 
     def address_commands(self) -> dict[str, list[str]]:
@@ -113,21 +113,21 @@ class Layout:
                     router = next(address for address in hosts if ip_address(address) in subnet)
                     gateway.append(f"route add {subnet} via {router} dev {network.interface} onlink")
         far += [f"route add local {far_subnet} dev lo" for far_subnet in FAR_SUBNETS]
-        for place, uplink in enumerate(self.plan.uplinks):
+        for index, uplink in enumerate(self.plan.uplinks):
             line = commands[self.namespace(f"line-{uplink.name}")]
-            wan4, mid4 = f"192.0.2.{4 * place}", f"100.64.0.{4 * place}"
-            wan6, mid6 = f"2001:db8:{place:x}", f"2001:db8:ff:{place:x}"
+            wan4, mid4 = f"192.0.2.{4 * index}", f"100.64.0.{4 * index}"
+            wan6, mid6 = f"2001:db8:{index:x}", f"2001:db8:ff:{index:x}"
             ends = (
                 (line, "near", _next(wan4, 1), f"{wan6}::1"),
                 (gateway, uplink.interface, _next(wan4, 2), f"{wan6}::2"),
                 (line, "far", _next(mid4, 1), f"{mid6}::1"),
-                (far, f"line{place}", _next(mid4, 2), f"{mid6}::2"),
+                (far, f"line{index}", _next(mid4, 2), f"{mid6}::2"),
             )
             for owner, device, v4, v6 in ends:
                 owner.append(f"address add {v4}/30 dev {device}")
                 owner.append(f"address add {v6}/64 dev {device} nodad")
                 owner.append(f"link set {device} up")
-            metric = 100 * (place + 1)
+            metric = 100 * (index + 1)
             gateway.append(f"route add default via {_next(wan4, 1)} metric {metric}")
             gateway.append(f"route add default via {wan6}::1 metric {metric}")
             for far_subnet in FAR_SUBNETS:

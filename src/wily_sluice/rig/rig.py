@@ -35,13 +35,13 @@ class Rig:
         listed = run(["ip", "netns", "list"]).stdout.split("\n")
         return sorted(name for line in listed if (name := line.split(" ")[0]).startswith(self.prefix))
 
-    def places(self) -> list[str]:
+    def nodes(self) -> list[str]:
         """The same, as a person names them."""
         return [name.removeprefix(self.prefix) for name in self.namespaces()]
 
-    def processes(self, place: str) -> list[int]:
-        """What runs in a place."""
-        return [int(pid) for pid in run(["ip", "netns", "pids", self.prefix + place]).stdout.split()]
+    def processes(self, node: str) -> list[int]:
+        """What runs on a node."""
+        return [int(pid) for pid in run(["ip", "netns", "pids", self.prefix + node]).stdout.split()]
 
     def up(self, layout: Layout, figures: dict[str, LineFigures]) -> None:
         """Build it, with a line of these figures for each uplink. LiveError, and nothing left, when it fails."""
@@ -89,28 +89,28 @@ class Rig:
         choices = (f"echo {name} > /proc/sys/net/ipv4/tcp_congestion_control 2> /dev/null" for name in CONGESTION)
         run(["ip", "netns", "exec", namespace, "sh", "-c", f"{script} {' || '.join(choices)} || true"])
 
-    def command(self, place: str, command: Sequence[str]) -> list[str]:
-        """The command line that runs `command` in a place. LiveError when there is no such place."""
-        if place not in self.places():
-            known = ", ".join(self.places())
+    def command(self, node: str, command: Sequence[str]) -> list[str]:
+        """The command line that runs `command` on a node. LiveError when there is no such node."""
+        if node not in self.nodes():
+            known = ", ".join(self.nodes())
             raise LiveError(
-                f"the rig has no place “{place}”; it has {known}" if known else "no rig is up: `sluice rig up` first"
+                f"the rig has no node “{node}”; it has {known}" if known else "no rig is up: `sluice rig up` first"
             )
         state = [] if STATE in os.environ else ["env", f"{STATE}={self.logs / 'state'}"]
-        return ["ip", "netns", "exec", self.prefix + place, *state, *command]
+        return ["ip", "netns", "exec", self.prefix + node, *state, *command]
 
-    def program(self, place: str, module: str, *arguments: object) -> list[str]:
-        """The command line that runs one of our own modules in a place."""
+    def program(self, node: str, module: str, *arguments: object) -> list[str]:
+        """The command line that runs one of our own modules on a node."""
         command = [*PYTHON, f"wily_sluice.rig.{module}", *map(str, arguments)]
-        return self.command(place, command)
+        return self.command(node, command)
 
-    def _start(self, place: str, program: Sequence[object]) -> None:
+    def _start(self, node: str, program: Sequence[object]) -> None:
         """Start a program of the rig's own; it says that it is ready by a line on its standard output."""
         self.logs.mkdir(exist_ok=True)
-        log = self.logs / f"{place}.log"
+        log = self.logs / f"{node}.log"
         with log.open("wb") as output:
             process = subprocess.Popen(
-                self.program(place, str(program[0]), *program[1:]),
+                self.program(node, str(program[0]), *program[1:]),
                 stdin=subprocess.DEVNULL,
                 stdout=output,
                 stderr=subprocess.STDOUT,
@@ -119,26 +119,26 @@ class Rig:
         deadline = time.monotonic() + PATIENCE
         while "ready" not in (said := log.read_text(errors="replace")):
             if process.poll() is not None or time.monotonic() > deadline:
-                raise LiveError(f"the rig's {place} did not start: {said.strip() or 'it said nothing'}")
+                raise LiveError(f"the rig's {node} did not start: {said.strip() or 'it said nothing'}")
             time.sleep(0.02)
 
     def down(self) -> int:
         """Take it down, whatever of it is there; how many namespaces there were."""
         _refuse_unless_root()
-        places = self.places()
+        nodes = self.nodes()
         for kind in (signal.SIGTERM, signal.SIGKILL):
             deadline = time.monotonic() + PATIENCE / 5
-            for place in places:
-                for process in self.processes(place):
+            for node in nodes:
+                for process in self.processes(node):
                     if process != os.getpid():
                         _signal(process, kind)
-            while time.monotonic() < deadline and any(self.processes(place) for place in places):
+            while time.monotonic() < deadline and any(self.processes(node) for node in nodes):
                 time.sleep(0.02)
-        for place in places:
-            run(["ip", "netns", "del", self.prefix + place])
+        for node in nodes:
+            run(["ip", "netns", "del", self.prefix + node])
         if self.logs.is_dir():
             shutil.rmtree(self.logs)
-        return len(places)
+        return len(nodes)
 
 
 def _refuse_unless_root() -> None:

@@ -55,7 +55,7 @@ class CallResult:
 
 
 @dataclass(frozen=True, slots=True)
-class Trial:
+class CallTrial:
     """Both calls; goodput in bit/s of all uploads together, before and after, and of each limited host."""
 
     call_before: CallResult
@@ -147,7 +147,7 @@ def _phase(
 
 def live_trial(
     plan: Plan, plan_file: Path, caller: Host, worker: Host, limited: tuple[Host, ...], tell: Callable[[str], None]
-) -> Trial:
+) -> CallTrial:
     """Build, run both phases, take down. `tell` is given a line at each step. LiveError when it cannot be done."""
     tell("building the site from network namespaces …")
     with built(plan, "demo") as rig:
@@ -156,4 +156,4 @@ def live_trial(
         tell(f"with the gate: the same, and {len(limited)} phones that download all they can …")
         with gate_running(rig, plan_file):
             call_after, uploads_after, goodput = _phase(rig, caller, worker, limited)
-    return Trial(call_before, call_after, uploads_before, uploads_after, goodput)
+    return CallTrial(call_before, call_after, uploads_before, uploads_after, goodput)

@@ -83,13 +83,13 @@ def _ip(frame: bytes, link: int) -> bytes:
         return frame[16:] if int.from_bytes(frame[14:16]) in _IP else b""
     if link == COOKED_2:
         return frame[20:] if int.from_bytes(frame[:2]) in _IP else b""
-    place = 12
-    while (kind := int.from_bytes(frame[place : place + 2])) in _TAGS:
-        place += 4
+    offset = 12
+    while (kind := int.from_bytes(frame[offset : offset + 2])) in _TAGS:
+        offset += 4
     if kind == _PPPOE:
-        place += 6
-        return frame[place + 4 :] if int.from_bytes(frame[place + 2 : place + 4]) in _PPP_IP else b""
-    return frame[place + 2 :] if kind in _IP else b""
+        offset += 6
+        return frame[offset + 4 :] if int.from_bytes(frame[offset + 2 : offset + 4]) in _PPP_IP else b""
+    return frame[offset + 2 :] if kind in _IP else b""
 
 
 def _open(path: Path) -> BinaryIO:

@@ -44,8 +44,8 @@ def way_of(plan: Plan, uplink: str, classifier: Classifier, lane: Lane, subject:
     rules = plan.sorting
     before = lane.rule if lane.rule >= 0 else len(rules)
     tried = tuple(
-        Tried(rule.name, classifier.rules[place].condition.fails(subject), rule.terms)
-        for place, rule in enumerate(rules[:before])
+        Tried(rule.name, classifier.rules[index].condition.fails(subject), rule.terms)
+        for index, rule in enumerate(rules[:before])
     )
     return Way(
         uplink,

@@ -16,7 +16,7 @@ from wily_sluice.engine.classify.known import NOTHING
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.fragments import Fragments
 from wily_sluice.engine.queueing.lane import Lane
-from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.trace.capture import Captured
@@ -116,7 +116,7 @@ class Follower:
 
     def __init__(self, plan: Plan, uplink: Uplink) -> None:
         self.plan = plan
-        self.engine = SiteEngine(plan, lambda _: None, behaviour=True)
+        self.engine = build_site(plan, lambda _: None, behaviour=True)
         self.trace = Trace()
         self._recognition = Recognition()
         self._uplink = uplink.name
@@ -172,9 +172,9 @@ class Follower:
             followed = self._followed[conversation] = Followed(conversation.parties, number)
             self.trace.conversations.append(followed)
         apart = shaper.classifier.apart(kind, parsed.length)
-        place = (conversation, up, apart)
-        if self._decided.get(place) != (lane.rule, lane.buckets):
-            self._decided[place] = (lane.rule, lane.buckets)
+        question = (conversation, up, apart)
+        if self._decided.get(question) != (lane.rule, lane.buckets):
+            self._decided[question] = (lane.rule, lane.buckets)
             subject = shaper.classifier.subject(conversation, kind, parsed.length)
             way = way_of(self.plan, self._uplink, shaper.classifier, lane, subject)
             followed.decisions.append(Decision(number, direction, way, *shaper.classifier.sort_of(apart)))

@@ -132,10 +132,10 @@ class Frames:
             raise BrokenError
         link, snap = struct.unpack_from(f"{self._order}HxxI", body)
         interface = _Interface(link, snap)
-        place = 8
-        while place + 4 <= len(body):
-            kind, size = struct.unpack_from(f"{self._order}HH", body, place)
-            value = body[place + 4 : place + 4 + size]
+        offset = 8
+        while offset + 4 <= len(body):
+            kind, size = struct.unpack_from(f"{self._order}HH", body, offset)
+            value = body[offset + 4 : offset + 4 + size]
             if not kind:
                 break
             if kind == _RESOLUTION and value:
@@ -144,7 +144,7 @@ class Frames:
                 interface.unit = SECOND // interface.steps if SECOND % interface.steps == 0 else None
             elif kind == _OFFSET and len(value) == 8:
                 interface.offset = struct.unpack(f"{self._order}q", value)[0]
-            place += 4 + (size + 3 & ~3)
+            offset += 4 + (size + 3 & ~3)
         self._interfaces.append(interface)
 
     def _packet(self, kind: int, body: bytes) -> Frame | None:

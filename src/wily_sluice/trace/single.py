@@ -7,7 +7,7 @@ from wily_sluice.engine.classify.condition import Subject
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.classify.known import Known
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.trace.explain import Services, Way, way_of
 from wily_sluice.units import DIRECTIONS, Direction, Size
@@ -17,13 +17,13 @@ from wily_sluice.units import DIRECTIONS, Direction, Size
 class Described:
     """A conversation as a person describes it. `kind` are bits of `engine.classify.kind`; `moved` is in bytes.
 
-    `marks` are the DSCPs that its packets carry, as bits.
+    `dscps` are the DSCPs that its packets carry, as bits.
     """
 
     parties: Parties
     names: tuple[str, ...] = ()
     seen: str = ""
-    marks: int = 1
+    dscps: int = 1
     moved: Size = 0
     shape: str = ""
     kind: int = 0
@@ -41,10 +41,10 @@ class Answer:
 
 def explain(plan: Plan, uplinks: list[Uplink], described: Described, at: datetime) -> Answer:
     """Which way a conversation would go, at a moment in the site's time zone."""
-    engine = SiteEngine(plan, lambda _: None, behaviour=True)
+    engine = build_site(plan, lambda _: None, behaviour=True)
     engine.at(at)
     conversation = Conversation(key_of(described.parties))
-    conversation.marks = described.marks
+    conversation.dscps = described.dscps
     conversation.known = Known(described.seen, described.names)
 
     def subject(kind: int) -> Subject:

@@ -3,13 +3,13 @@
 from collections.abc import Iterable
 from ipaddress import ip_address
 
-from wily_sluice.gate.counters import Row
+from wily_sluice.gate.counters import CounterRow
 from wily_sluice.history.counts import Counts, Key
 
 NONE = "(none)"  # for what no rule claims, or what is of no known service
 
 
-def add_up(rows: Iterable[Row]) -> dict[Key, Counts]:
+def add_up(rows: Iterable[CounterRow]) -> dict[Key, Counts]:
     """By everything that there is to count by."""
     found: dict[Key, Counts] = {}
     for row in rows:
@@ -18,7 +18,7 @@ def add_up(rows: Iterable[Row]) -> dict[Key, Counts]:
     return found
 
 
-def _keys(row: Row) -> tuple[Key, ...]:
+def _keys(row: CounterRow) -> tuple[Key, ...]:
     if isinstance(row.name, str):
         own = Key("queue" if row.kind == "queue" else "limiter", row.uplink, row.direction, row.name)
         return (own, Key("uplink", "", row.direction, row.uplink)) if row.kind == "queue" else (own,)

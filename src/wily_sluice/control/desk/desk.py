@@ -55,7 +55,7 @@ from wily_sluice.control.link.orders import Orders
 from wily_sluice.control.log import Level, note
 from wily_sluice.control.paths import runtime_folder
 from wily_sluice.engine.classify.header import Parties, key_of
-from wily_sluice.gate.counters import Row
+from wily_sluice.gate.counters import CounterRow
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.revisions import RevisionStore
@@ -105,7 +105,7 @@ class Desk:
         self._server = Server(runtime_folder(), self._methods())
         self._since = time.time()
         self._missing: set[str] = set()
-        self._rows: list[Row] = []
+        self._rows: list[CounterRow] = []
         self._strain = Strain()
         self._events: deque[tuple[float, str]] = deque(maxlen=20)
         self.other = ""  # the gate's version, where that is not this one

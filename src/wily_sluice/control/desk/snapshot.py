@@ -121,13 +121,13 @@ def snapshot_data(plan: Plan, snapshot: Snapshot) -> dict[str, Any]:
 
 
 def look_data(look: Look) -> dict[str, Any]:
-    """What is known of a conversation, for JSON. `marks` are the DSCPs that it carried."""
+    """What is known of a conversation, for JSON. `dscps` are those that it carried."""
     return {
         "seen": look.seen,
         "likely": look.likely,
         "names": list(look.names),
         "evidence": list(look.evidence),
-        "marks": [dscp for dscp in range(64) if look.marks >> dscp & 1],
+        "dscps": [dscp for dscp in range(64) if look.dscps >> dscp & 1],
         "moved": look.moved,
         "shape": look.shape,
         "going": [going._asdict() | {"limiters": list(going.limiters)} for going in look.going],

@@ -80,16 +80,16 @@ class Link(Generic[M]):
             return []
         self._in += data
         messages: list[M] = []
-        place = 0
-        while len(self._in) - place >= _LENGTH.size:
-            length = _LENGTH.unpack_from(self._in, place)[0]
+        offset = 0
+        while len(self._in) - offset >= _LENGTH.size:
+            length = _LENGTH.unpack_from(self._in, offset)[0]
             if length > LARGEST:
                 raise EOFError
-            end = place + _LENGTH.size + length
+            end = offset + _LENGTH.size + length
             if len(self._in) < end:
                 break
-            body = bytes(self._in[place + _LENGTH.size : end])
-            place = end
+            body = bytes(self._in[offset + _LENGTH.size : end])
+            offset = end
             try:
                 if self._greeted:
                     messages.append(self._decoder.decode(body))
@@ -97,7 +97,7 @@ class Link(Generic[M]):
                     self._greet(self._hello.decode(body))
             except (msgspec.MsgspecError, ValueError) as error:  # the latter for text that is no UTF-8
                 raise EOFError from error
-        del self._in[:place]
+        del self._in[:offset]
         return messages
 
     def deafen(self) -> None:

@@ -11,7 +11,7 @@ from typing import TypeAlias
 
 import msgspec
 
-from wily_sluice.gate.counters import Row, Talk
+from wily_sluice.gate.counters import CounterRow, Talk
 from wily_sluice.gate.look import Look
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.units import Nanoseconds
@@ -59,7 +59,7 @@ class Undone(Message, frozen=True):
 class Rows(Message, frozen=True):
     """Some of what was counted; a `Tick` follows when that is all."""
 
-    rows: list[Row]
+    rows: list[CounterRow]
 
 
 class Health(msgspec.Struct, frozen=True):

@@ -38,7 +38,7 @@ from wily_sluice.control.link.messages import (
 )
 from wily_sluice.control.log import note
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.counters import Row
+from wily_sluice.gate.counters import CounterRow
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.look import look_at
 from wily_sluice.plan.file.bundle import Bundle
@@ -99,7 +99,7 @@ class Overseer:
         self._process: subprocess.Popen[bytes] | None = None
         self._start_at: Nanoseconds = 0
         self._running = False
-        self._rows: list[Row] = []
+        self._rows: list[CounterRow] = []
         self._lasted: Nanoseconds = 0
         self._heard: Nanoseconds = 0
         self._missing: set[str] = set()
@@ -187,7 +187,7 @@ class Overseer:
         if self._link is not None:
             self._say(Event(event, level, about))
 
-    def count(self, rows: list[Row]) -> None:
+    def count(self, rows: list[CounterRow]) -> None:
         """Tell what was counted; or keep it, while the other process does not take it."""
         if self._link is not None and not self._link.behind and not self._rows:
             self._say(Rows(rows))

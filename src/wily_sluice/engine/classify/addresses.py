@@ -40,8 +40,8 @@ class AddressSet:
 
     def __contains__(self, address: Packed) -> bool:
         firsts, lasts = (self._firsts4, self._lasts4) if len(address) == 4 else (self._firsts6, self._lasts6)
-        place = bisect_right(firsts, address) - 1
-        return place >= 0 and address <= lasts[place]
+        index = bisect_right(firsts, address) - 1
+        return index >= 0 and address <= lasts[index]
 
     def __iter__(self) -> Iterator[Range]:
         yield from zip(self._firsts4, self._lasts4, strict=True)

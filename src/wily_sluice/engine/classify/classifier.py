@@ -23,29 +23,29 @@ MOST_LENGTHS: Final = 8  # that rules may set apart, since each packet is held a
 class Rule:
     """The index of its leaf, and a DSCP that its packets are to carry, or -1."""
 
-    __slots__ = ("condition", "leaf", "mark", "name", "reach")
+    __slots__ = ("condition", "dscp", "leaf", "name", "reach")
 
     def __init__(
-        self, condition: Condition, leaf: int, mark: int = -1, reach: Reach | None = None, name: str = ""
+        self, condition: Condition, leaf: int, dscp: int = -1, reach: Reach | None = None, name: str = ""
     ) -> None:
         self.name = name
         self.condition = condition
         self.leaf = leaf
-        self.mark = mark
+        self.dscp = dscp
         self.reach = reach or Reach()
 
 
 class Classifier:
     """Rules in their order, the default leaf, and whom each limiter names.
 
-    `watches_marks` says that a packet's DSCP can change what its conversation is sorted to; `kinds` are the kinds of
-    packets that rules ask for, as bits, and `lengths` the lengths that they set apart, in order; `marks` that a rule
-    has packets carry a DSCP; `watch` is what else they look at as time goes on. `services` are those that traffic is
+    `watches_dscps` says that a packet's DSCP can change what its conversation is sorted to; `kinds` are the kinds of
+    packets that rules ask for, as bits, and `lengths` the lengths that they set apart, in order; `writes_dscp` says
+    that a rule writes a DSCP; `watch` is what else they look at as time goes on. `services` are those that traffic is
     counted by.
     """
 
-    __slots__ = ("_index", "_limiter_index", "clock", "default", "kinds", "lengths", "limiters", "marks", "neighbours",
-                 "rules", "services", "watch", "watches_marks")  # fmt: skip
+    __slots__ = ("_index", "_limiter_index", "clock", "default", "kinds", "lengths", "limiters", "neighbours",
+                 "rules", "services", "watch", "watches_dscps", "writes_dscp")  # fmt: skip
 
     def __init__(
         self,
@@ -55,7 +55,7 @@ class Classifier:
         neighbours: Neighbours | None = None,
         reaches: tuple[Reach, ...] = (),
         clock: Clock | None = None,
-        watches_marks: bool = False,
+        watches_dscps: bool = False,
         kinds: int = 0,
         watch: WatchSpec | None = None,
         services: tuple[Service, ...] = (),
@@ -67,10 +67,10 @@ class Classifier:
         self.limiters = limiters
         self.neighbours = neighbours if neighbours is not None else Neighbours()
         self.clock = clock if clock is not None else Clock()
-        self.watches_marks = watches_marks
+        self.watches_dscps = watches_dscps
         self.kinds = kinds
         self.lengths = lengths
-        self.marks = any(rule.mark >= 0 for rule in rules)
+        self.writes_dscp = any(rule.dscp >= 0 for rule in rules)
         self.watch = watch if watch is not None else WatchSpec()
         self._index = RuleIndex([rule.reach for rule in rules])
         self._limiter_index = RuleIndex(list(reaches) or [Reach() for _ in limiters])
@@ -102,13 +102,13 @@ class Classifier:
         return known.seen
 
     def rule(self, subject: Subject) -> int:
-        """The place of the first rule that matches; -1 for none."""
+        """The index of the first rule that matches; -1 for none."""
         candidates = self._index.candidates(subject.parties)
         while candidates:
             lowest = candidates & -candidates
-            place = lowest.bit_length() - 1
-            if self.rules[place].condition.holds(subject):
-                return place
+            index = lowest.bit_length() - 1
+            if self.rules[index].condition.holds(subject):
+                return index
             candidates ^= lowest
         return -1
 
@@ -118,8 +118,8 @@ class Classifier:
         candidates = self._limiter_index.candidates(subject.parties)
         while candidates:
             lowest = candidates & -candidates
-            place = lowest.bit_length() - 1
-            if self.limiters[place].holds(subject):
-                found.append(place)
+            index = lowest.bit_length() - 1
+            if self.limiters[index].holds(subject):
+                found.append(index)
             candidates ^= lowest
         return found

@@ -24,7 +24,7 @@ class Subject:
     conversation that has a `home`, another local address than its own, is asked about as if it had that one.
     """
 
-    __slots__ = ("fast", "hardware", "host", "kind", "known", "length", "marks", "moved", "parties", "shape")
+    __slots__ = ("dscps", "fast", "hardware", "host", "kind", "known", "length", "moved", "parties", "shape")
 
     def __init__(
         self,
@@ -44,7 +44,7 @@ class Subject:
             host = home
         self.parties: Parties = parties
         self.host = host or parties.local
-        self.marks = conversation.marks
+        self.dscps = conversation.dscps
         self.known: Known = conversation.known or NOTHING
         self.kind = kind
         self.length = length
@@ -150,7 +150,7 @@ class PortIs(Condition):
         return False
 
 
-class MarkIs(Condition):
+class DscpIs(Condition):
     """The conversation has carried one of these DSCPs, given as bits, in either direction."""
 
     __slots__ = ("dscps",)
@@ -161,7 +161,7 @@ class MarkIs(Condition):
 
     def holds(self, subject: Subject) -> bool:
         """Compare the DSCPs seen so far."""
-        return bool(self.dscps & subject.marks)
+        return bool(self.dscps & subject.dscps)
 
 
 class VersionIs(Condition):
@@ -208,17 +208,17 @@ class MovedIs(Condition):
 
 
 class FastIs(Condition):
-    """One of the rates that are watched holds: the one with this place among them."""
+    """One of the rates that are watched holds: the one with this index among them."""
 
-    __slots__ = ("place",)
+    __slots__ = ("index",)
 
-    def __init__(self, place: int) -> None:
+    def __init__(self, index: int) -> None:
         self.field = "rate"
-        self.place = place
+        self.index = index
 
     def holds(self, subject: Subject) -> bool:
         """Test the bit of the watched rate."""
-        return bool(subject.fast >> self.place & 1)
+        return bool(subject.fast >> self.index & 1)
 
 
 class KindIs(Condition):
@@ -251,18 +251,18 @@ class LengthIs(Condition):
 
 
 class WhenIs(Condition):
-    """The schedule with this place among the plan's holds now."""
+    """The schedule with this index among the plan's holds now."""
 
-    __slots__ = ("clock", "place")
+    __slots__ = ("clock", "index")
 
-    def __init__(self, clock: Clock, place: int) -> None:
+    def __init__(self, clock: Clock, index: int) -> None:
         self.field = "when"
         self.clock = clock
-        self.place = place
+        self.index = index
 
     def holds(self, subject: Subject) -> bool:
         """Test the bit of the schedule."""
-        return bool(self.clock.open >> self.place & 1)
+        return bool(self.clock.open >> self.index & 1)
 
 
 class All(Condition):

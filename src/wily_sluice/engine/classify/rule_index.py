@@ -51,15 +51,15 @@ class AddressVectors:
     def __init__(self, rules: list[AddressSet | None], width: int) -> None:
         toggles: dict[int, int] = {0: 0}
         anywhere = 0
-        for place, addresses in enumerate(rules):
+        for index, addresses in enumerate(rules):
             if addresses is None:
-                anywhere |= 1 << place
+                anywhere |= 1 << index
                 continue
             for first, last in addresses:
                 if len(first) == width:
                     low, high = int.from_bytes(first, "big"), int.from_bytes(last, "big")
-                    toggles[low] = toggles.get(low, 0) ^ 1 << place
-                    toggles[high + 1] = toggles.get(high + 1, 0) ^ 1 << place
+                    toggles[low] = toggles.get(low, 0) ^ 1 << index
+                    toggles[high + 1] = toggles.get(high + 1, 0) ^ 1 << index
         starts = sorted(start for start in toggles if start < 1 << 8 * width)
         self._starts: list[bytes] = [start.to_bytes(width, "big") for start in starts]
         self._vectors: list[int] = []
@@ -86,18 +86,18 @@ class PortVectors:
         self._starts: list[int] = sorted(starts)
         adds: dict[int, list[int]] = {}
         # Ranges of one rule may overlap, so its bit is counted and not flipped.
-        for place, ranges in enumerate(rules):
+        for index, ranges in enumerate(rules):
             for first, last in _merged(ranges or ()):
-                adds.setdefault(first, []).append(place)
-                adds.setdefault(last + 1, []).append(place)
+                adds.setdefault(first, []).append(index)
+                adds.setdefault(last + 1, []).append(index)
         vector = 0
-        for place, ranges in enumerate(rules):
+        for index, ranges in enumerate(rules):
             if ranges is None:
-                vector |= 1 << place
+                vector |= 1 << index
         self._vectors: list[int] = []
         for start in self._starts:
-            for place in adds.get(start, ()):
-                vector ^= 1 << place
+            for index in adds.get(start, ()):
+                vector ^= 1 << index
             self._vectors.append(vector)
 
     def of(self, port: int) -> int:
@@ -131,12 +131,12 @@ class RuleIndex:
         self._protocols: list[int] = [0] * 256
         anything = 0
         listed: dict[int, int] = {}
-        for place, rule in enumerate(rules):
+        for index, rule in enumerate(rules):
             if rule.protocols is None:
-                anything |= 1 << place
+                anything |= 1 << index
             else:
                 for protocol in rule.protocols:
-                    listed[protocol] = listed.get(protocol, 0) | 1 << place
+                    listed[protocol] = listed.get(protocol, 0) | 1 << index
         for protocol in range(256):
             self._protocols[protocol] = anything | listed.get(protocol, 0)
 

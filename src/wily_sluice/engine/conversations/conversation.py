@@ -32,7 +32,7 @@ A_SWEEP: Final = 512  # conversations that are freed at a time
 
 
 class Conversation:
-    """`marks` is the set of DSCPs that its packets have carried, as bits. Lanes belong to the shapers.
+    """`dscps` is the set of DSCPs that its packets have carried, as bits. Lanes belong to the shapers.
 
     `unknown` says that its packets are still shown to recognition, which writes what it finds into `known`. `watch`
     follows it where rules ask for what only time shows. `settled` is for whoever takes its packets in from several
@@ -42,11 +42,11 @@ class Conversation:
 
     __slots__ = (
         "down_lane",
+        "dscps",
         "due",
         "home",
         "key",
         "known",
-        "marks",
         "packets",
         "seen",
         "settled",
@@ -57,7 +57,7 @@ class Conversation:
 
     def __init__(self, key: bytes, watch: Watch | None = None) -> None:
         self.key = key
-        self.marks = 0
+        self.dscps = 0
         self.unknown = True
         self.known: Known | None = None
         self.watch = watch
@@ -85,16 +85,16 @@ class Conversation:
 class ConversationTable:
     """Finds the conversation of a packet, or opens one.
 
-    `watch_marks` says that sorting looks at DSCPs: then a conversation is sorted afresh when one of its packets
-    carries a mark that none before it did. `watch` says what else of a conversation is followed. Where there is a
+    `watch_dscps` says that sorting looks at DSCPs: then a conversation is sorted afresh when one of its packets
+    carries a DSCP that none before it did. `watch` says what else of a conversation is followed. Where there is a
     `crowd`, it bounds how fast conversations may open, and gives what stands in for the others.
     """
 
-    __slots__ = ("_half", "_idle", "_leaving", "_old", "_order", "_turn", "_watch", "_watch_marks", "_young", "crowd")
+    __slots__ = ("_half", "_idle", "_leaving", "_old", "_order", "_turn", "_watch", "_watch_dscps", "_young", "crowd")
 
     def __init__(
         self,
-        watch_marks: bool = False,
+        watch_dscps: bool = False,
         idle: Nanoseconds = IDLE,
         watch: WatchSpec | None = None,
         crowd: "Crowd | None" = None,
@@ -107,12 +107,12 @@ class ConversationTable:
         self._leaving: list[dict[bytes, Conversation]] = []
         self._turn: Nanoseconds | None = None
         self._idle = idle
-        self._watch_marks = watch_marks
+        self._watch_dscps = watch_dscps
         self.crowd = crowd
 
-    def reconfigure(self, watch_marks: bool, watch: WatchSpec, crowd: "Crowd | None" = None) -> None:
+    def reconfigure(self, watch_dscps: bool, watch: WatchSpec, crowd: "Crowd | None" = None) -> None:
         """Watch from now on for something else. Conversations that are open take it up when they are next sorted."""
-        self._watch_marks = watch_marks
+        self._watch_dscps = watch_dscps
         self._watch = watch if watch else None
         if crowd is not None and self.crowd is not None:
             crowd.succeed(self.crowd)
@@ -136,8 +136,8 @@ class ConversationTable:
         conversation = self._young.get(key)
         if conversation is None:
             conversation = self._find_further(key, now, home)
-        if self._watch_marks and not conversation.marks >> dscp & 1:
-            conversation.marks |= 1 << dscp
+        if self._watch_dscps and not conversation.dscps >> dscp & 1:
+            conversation.dscps |= 1 << dscp
             conversation.sort_again()
         return conversation
 
@@ -183,11 +183,11 @@ class ConversationTable:
         if self._half.get(conversation.key) is conversation:
             del self._half[conversation.key]
 
-    def sweep(self, now: Nanoseconds, most: int = A_SWEEP) -> None:
+    def sweep(self, now: Nanoseconds, limit: int = A_SWEEP) -> None:
         """Free some of what is to be forgotten; to be called now and then."""
         order = self._order
         past = now - min(HALF_OPEN, self._idle)
-        for _ in range(most):
+        for _ in range(limit):
             if not order or order[0].due > past:
                 break
             first = order.popleft()
@@ -196,10 +196,10 @@ class ConversationTable:
             elif first.key in self._half:
                 first.due = first.seen
                 order.append(first)
-        while self._leaving and most > 0:
+        while self._leaving and limit > 0:
             last = self._leaving[-1]
-            for _ in range(min(most, len(last))):
+            for _ in range(min(limit, len(last))):
                 last.popitem()
-                most -= 1
+                limit -= 1
             if not last:
                 self._leaving.pop()

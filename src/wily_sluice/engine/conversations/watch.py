@@ -61,8 +61,8 @@ class Watch:
         """One that watches for something else, and knows what this one knows of what was moved and how."""
         other = Watch(spec)
         other.moved = self.moved
-        place = bisect_right(spec.sizes, self.moved - 1)
-        other._next = spec.sizes[place] if place < len(spec.sizes) else NEVER
+        index = bisect_right(spec.sizes, self.moved - 1)
+        other._next = spec.sizes[index] if index < len(spec.sizes) else NEVER
         if other._behaviour is not None and self._behaviour is not None:
             other._behaviour = self._behaviour
         return other
@@ -83,8 +83,8 @@ class Watch:
         self.moved += length
         if self.moved > self._next:
             sizes = self._spec.sizes
-            place = bisect_right(sizes, self.moved - 1)
-            self._next = sizes[place] if place < len(sizes) else NEVER
+            index = bisect_right(sizes, self.moved - 1)
+            self._next = sizes[index] if index < len(sizes) else NEVER
             changed = True
         if self._clocks and self._judge_rates(up, length, now):
             changed = True
@@ -95,13 +95,13 @@ class Watch:
     def _judge_rates(self, up: bool, length: Size, now: Nanoseconds) -> bool:
         before = self.fast
         fast = 0
-        for place, (rate, longest) in enumerate(self._spec.rates):
-            for way in (2 * place, 2 * place + 1):
+        for index, (rate, longest) in enumerate(self._spec.rates):
+            for way in (2 * index, 2 * index + 1):
                 if self._clocks[way] < now:
                     self._clocks[way] = self._since[way] = now
                 if (way & 1) != up:  # even for up
                     self._clocks[way] = min(self._clocks[way] + sending_time(length, rate), now + longest)
                 if self._clocks[way] > now and now - self._since[way] >= longest:
-                    fast |= 1 << place
+                    fast |= 1 << index
         self.fast = fast
         return fast != before

@@ -157,17 +157,17 @@ class Codel(LeafQueue):
         self,
         drop: Callable[[Packet], None],
         limit: Size,
-        most: int,
+        packet_limit: int,
         target: Nanoseconds = TARGET,
         ecn: bool = True,
         largest: Size = LONGEST_FRAME,
     ) -> None:
-        super().__init__(drop, limit, most)
+        super().__init__(drop, limit, packet_limit)
         self._queue = CodelQueue(target, ecn=ecn, largest=largest)
 
     def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in, or drop it when it does not fit."""
-        if self.length and (self.backlog + packet.size > self.limit or self.length >= self.most):
+        if self.length and (self.backlog + packet.size > self.limit or self.length >= self.packet_limit):
             self._drop(packet)
             return
         self._queue.enqueue(packet, now)
@@ -183,7 +183,7 @@ class Codel(LeafQueue):
         """Take on its limits and target."""
         if not isinstance(other, Codel):
             return False
-        self.limit, self.most = other.limit, other.most
+        self.limit, self.packet_limit = other.limit, other.packet_limit
         own, new = self._queue, other._queue
         own.target, own.ecn, own.largest = new.target, new.ecn, new.largest
         return True

@@ -5,7 +5,7 @@ from wily_sluice.engine.packet import Packet
 from wily_sluice.units import Nanoseconds
 
 
-class Discipline:
+class QueueingDiscipline:
     """Three calls, and all that happens to a packet is behind them."""
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
@@ -21,7 +21,7 @@ class Discipline:
         raise NotImplementedError
 
 
-class Onward(Discipline):
+class Onward(QueueingDiscipline):
     """A shaper, as far as its limiters and the lanes through it know it: what has passed the limiters goes on there."""
 
     def enter_tree(self, packet: Packet, now: Nanoseconds) -> None:

@@ -20,13 +20,13 @@ class Fifo(LeafQueue):
 
     __slots__ = ("_packets",)
 
-    def __init__(self, drop: Callable[[Packet], None], limit: Size, most: int) -> None:
-        super().__init__(drop, limit, most)
+    def __init__(self, drop: Callable[[Packet], None], limit: Size, packet_limit: int) -> None:
+        super().__init__(drop, limit, packet_limit)
         self._packets: deque[Packet] = deque()
 
     def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in, or drop it when it does not fit."""
-        if self.length and (self.backlog + packet.size > self.limit or self.length >= self.most):
+        if self.length and (self.backlog + packet.size > self.limit or self.length >= self.packet_limit):
             self._drop(packet)
             return
         packet.entered = now
@@ -47,7 +47,7 @@ class Fifo(LeafQueue):
         """Take on its limits."""
         if not isinstance(other, Fifo):
             return False
-        self.limit, self.most = other.limit, other.most
+        self.limit, self.packet_limit = other.limit, other.packet_limit
         return True
 
     def withdraw(self, lane: "Lane") -> list[Packet]:

@@ -58,14 +58,14 @@ class FqCodel(LeafQueue):
         self,
         drop: Callable[[Packet], None],
         limit: Size = MOST_PACKETS * LONGEST_FRAME,
-        most: int = MOST_PACKETS,
+        packet_limit: int = MOST_PACKETS,
         target: Nanoseconds = TARGET,
         interval: Nanoseconds = INTERVAL,
         by_host: bool = False,
         ecn: bool = True,
         largest: Size = LONGEST_FRAME,
     ) -> None:
-        super().__init__(drop, limit, most)
+        super().__init__(drop, limit, packet_limit)
         self.largest = largest
         self.target = target
         self.interval = interval
@@ -89,7 +89,7 @@ class FqCodel(LeafQueue):
         flow.among.arrived(flow, packet.size)
         if flow.among is not self._all:
             self._all.arrived(flow.among, packet.size)
-        if self._all.backlog > self.limit or self._all.length > self.most:
+        if self._all.backlog > self.limit or self._all.length > self.packet_limit:
             self._all.shed(self._drop)
         self.backlog, self.length = self._all.backlog, self._all.length
 
@@ -103,7 +103,7 @@ class FqCodel(LeafQueue):
         """Take on its limits and target."""
         if not isinstance(other, FqCodel) or (other._hosts is None) != (self._hosts is None):
             return False
-        self.limit, self.most, self.target, self.ecn = other.limit, other.most, other.target, other.ecn
+        self.limit, self.packet_limit, self.target, self.ecn = other.limit, other.packet_limit, other.target, other.ecn
         self.largest = other.largest
         return True
 

@@ -52,8 +52,8 @@ class Lane:
 
     @property
     def rule(self) -> int:
-        """The place of the rule that decided, or -1."""
-        return self.tally.place
+        """The index of the rule that decided, or -1."""
+        return self.tally.index
 
     def flow_at(self, stage: int) -> object | None:
         """The conversation's queue where its packets are that have passed `stage` limiters."""

@@ -11,17 +11,17 @@ if TYPE_CHECKING:
 
 
 class LeafQueue:
-    """`backlog` and `length` are the bytes and packets that stand here, `limit` and `most` how many may.
+    """`backlog` and `length` are the bytes and packets that stand here, `limit` and `packet_limit` how many may.
 
     What does not fit, or has stood too long, is handed to `drop`, which must not call back.
     """
 
-    __slots__ = ("_drop", "backlog", "length", "limit", "most")
+    __slots__ = ("_drop", "backlog", "length", "limit", "packet_limit")
 
-    def __init__(self, drop: Callable[[Packet], None], limit: Size, most: int) -> None:
+    def __init__(self, drop: Callable[[Packet], None], limit: Size, packet_limit: int) -> None:
         self._drop = drop
         self.limit = limit
-        self.most = most
+        self.packet_limit = packet_limit
         self.backlog: Size = 0
         self.length = 0
 

@@ -2,7 +2,7 @@
 
 A child stands in its parent's heaps only while it can send: it, or a leaf below it, has a packet, and no cap between
 is closed. Tags only grow, so a heap entry that is out of date is simply put right when it comes to the top; no child
-stands in a heap twice. A heap holds plain integers, the clock or tag above the child's place, which compare faster and
+stands in a heap twice. A heap holds plain integers, the clock or tag above the child's index, which compare faster and
 lie closer together than anything else would.
 """
 
@@ -56,10 +56,10 @@ class Node(Station):
         "idle_credit",
         "in_band",
         "in_due",
+        "index",
         "marks",
         "order",
         "parent",
-        "place",
         "ready",
         "sent_bytes",
         "start",
@@ -70,7 +70,7 @@ class Node(Station):
         super().__init__(spec.path)
         self.parent = parent
         self.order = order
-        self.place = len(parent.children) if parent is not None else 0
+        self.index = len(parent.children) if parent is not None else 0
         self.band = parent.band_of[spec.priority] if parent is not None else None
         self.weight = spec.weight
         self.guarantee = spec.guarantee
@@ -195,7 +195,7 @@ class Parent(Node):
         super().__init__(spec, parent, order)
         self.limit = spec.cap
         self.children: list[Node] = []
-        self.shift = len(spec.children).bit_length()  # how far a clock or tag is moved to make room for a child's place
+        self.shift = len(spec.children).bit_length()  # how far a clock or tag is moved to make room for a child's index
         self.is_curve = spec.discipline == "curve"
         self.ready_children = 0
         self.by_turn = False  # how the child was chosen that `next_child` gave last
@@ -203,7 +203,7 @@ class Parent(Node):
         priorities = sorted({child.priority for child in spec.children})
         self.bands = [Band()] if self.is_curve else [Band() for _ in priorities]
         self.band_of = {
-            priority: self.bands[0 if self.is_curve else place] for place, priority in enumerate(priorities)
+            priority: self.bands[0 if self.is_curve else index] for index, priority in enumerate(priorities)
         }
 
     @property
@@ -212,12 +212,12 @@ class Parent(Node):
         return self.ready_children > 0
 
     def due_key(self, node: Node) -> int:
-        """A child's clock for the heap, to a microsecond, and its place."""
-        return ((node.due >> 10) << self.shift) | node.place
+        """A child's clock for the heap, to a microsecond, and its index."""
+        return ((node.due >> 10) << self.shift) | node.index
 
     def turn_key(self, node: Node) -> int:
-        """A child's start tag for the heap, to a byte, and its place."""
-        return (int(node.start) << self.shift) | node.place
+        """A child's start tag for the heap, to a byte, and its index."""
+        return (int(node.start) << self.shift) | node.index
 
     def next_child(self, now: Nanoseconds) -> Node:
         """The child to send from. Only to be called while a child is ready."""
@@ -269,8 +269,8 @@ def charge(node: Node, parent: Parent, packet: Packet, now: Nanoseconds, promise
             node.due = (node.due if node.due > behind else behind) + sending_time(size, node.guarantee)
         if parent.is_curve:
             start = node.start + size / node.weight
-            most = band.virtual + MOST_AHEAD / node.weight
-            node.start = start if start < most else max(node.start, most)
+            latest = band.virtual + MOST_AHEAD / node.weight
+            node.start = start if start < latest else max(node.start, latest)
     if node.cap:
         behind = now - node.cap_burst
         node.cap_clock = (node.cap_clock if node.cap_clock > behind else behind) + sending_time(size, node.cap)

@@ -17,9 +17,9 @@ FEWEST: Final = 2.0  # segments that a loss leaves
 class Congestion:
     """The window of one connection. `acked` is not called while a loss is being repaired."""
 
-    def __init__(self, most: float) -> None:
+    def __init__(self, window_limit: float) -> None:
         self.cwnd = INITIAL_WINDOW
-        self.ssthresh = most
+        self.ssthresh = window_limit
 
     def acked(self, segments: int, now: Nanoseconds, rtt: Nanoseconds, una: int, next_: int) -> None:
         """So many segments have arrived; `una` and `next_` are the first not acknowledged and the next to be sent."""
@@ -109,8 +109,8 @@ class Cubic(Congestion):
     BETA: Final = 0.7
     ALPHA: Final = 3 * (1 - BETA) / (1 + BETA)  # of the window that Reno would have, §4.3
 
-    def __init__(self, most: float) -> None:
-        super().__init__(most)
+    def __init__(self, window_limit: float) -> None:
+        super().__init__(window_limit)
         self._w_max = 0.0
         self._k = 0.0
         self._epoch: Nanoseconds | None = None

@@ -16,7 +16,7 @@ from wily_sluice.forecast.lab.measure import Measured, Meter
 from wily_sluice.forecast.lab.path import BareLine, Path, ShapedBy, deliver, shaped_down, shaped_up
 from wily_sluice.forecast.lab.tcp import Transfer
 from wily_sluice.forecast.lab.traffic import Application, Traffic
-from wily_sluice.plan.build import SiteEngine
+from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Direction, Nanoseconds
 
@@ -27,7 +27,7 @@ WAYS = {"call": ("up", "down"), "probe": ("there and back",), "upload": ("up",),
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
+class Outcome:
     """One application in one direction; `there and back` for a probe."""
 
     name: str
@@ -59,7 +59,7 @@ class Total:
 class Run:
     """One run: a row for each application and direction, and what each line carried in bit/s."""
 
-    rows: tuple[Row, ...]
+    rows: tuple[Outcome, ...]
     carried: dict[tuple[str, Direction], float]
 
     def load(self, uplink: str, direction: Direction) -> Load:
@@ -72,8 +72,8 @@ class Run:
 class Comparison:
     """The same rows, without the plan and with it; and the totals of each uplink and direction."""
 
-    before: tuple[Row, ...]
-    after: tuple[Row, ...]
+    before: tuple[Outcome, ...]
+    after: tuple[Outcome, ...]
     totals: dict[str, dict[Direction, Total]]
 
 
@@ -88,7 +88,7 @@ class Lab:
         self.events = Events()
         self._begin = begin
         self._traffic = traffic
-        self._engine = SiteEngine(plan, _lost)
+        self._engine = build_site(plan, _lost)
         self._follow_clock()
         self._framing = {uplink.name: uplink.framing for uplink in plan.uplinks}
         self._paths: dict[tuple[str, Direction], Path] = {}
@@ -107,8 +107,8 @@ class Lab:
                 self._paths[name, "up"] = BareLine(self.events, up)
                 self._paths[name, "down"] = BareLine(self.events, down)
         self._meters: list[tuple[Application, str, Shaper, Conversation, Meter]] = []
-        for place, application in enumerate(traffic.applications):
-            self._start(application, Random(f"{traffic.seed} {place}"))
+        for index, application in enumerate(traffic.applications):
+            self._start(application, Random(f"{traffic.seed} {index}"))
 
     def _start(self, application: Application, random: Random) -> None:
         up, down = (self._paths[application.uplink, direction] for direction in ("up", "down"))
@@ -173,7 +173,7 @@ class Lab:
         self.events.run(self._traffic.duration + DRAIN)
         # Where it went in the end: that may have changed as more was seen of it.
         rows = (
-            Row(a.name, a.kind, way, a.uplink, shaper.leaf_of(conversation).path, meter.result())
+            Outcome(a.name, a.kind, way, a.uplink, shaper.leaf_of(conversation).path, meter.result())
             for a, way, shaper, conversation, meter in self._meters
         )
         return Run(tuple(rows), carried)

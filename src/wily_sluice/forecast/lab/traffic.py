@@ -138,9 +138,9 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
         line = entry.lines.get(name, LineEntry())
         lines[name] = RealLine(line.down or uplink.down, line.up or uplink.up, line.delay, line.buffer)
     applications = []
-    for place, application in enumerate(entry.applications):
+    for index, application in enumerate(entry.applications):
         if application is not None:
-            where = ("applications", place)
+            where = ("applications", index)
             if application.uplink is not None and application.uplink not in uplinks:
                 message = f"the plan has no uplink “{application.uplink}”"
                 remedy = suggestion(application.uplink, list(uplinks))

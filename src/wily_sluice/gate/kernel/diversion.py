@@ -107,11 +107,11 @@ def examine(contents: tuple[str, str]) -> Standing:
         for jump in _jumps(family):
             chain, target = jump[0], jump[-1]
             there = [line for line in lines if line.startswith(f"-A {chain} ")]
-            place = next((n for n, line in enumerate(there) if line.endswith(f" -j {target}")), None)
-            if place is None:
+            index = next((n for n, line in enumerate(there) if line.endswith(f" -j {target}")), None)
+            if index is None:
                 missing.append(f"{family}: the jump from {chain} to {target}")
             elif chain == "FORWARD":
-                before += [f"{family}: {line}" for line in there[:place] if line.split()[-1] in ENDING]
+                before += [f"{family}: {line}" for line in there[:index] if line.split()[-1] in ENDING]
         for chain in CHAINS:
             wanted = sum(line.startswith(f"-A {chain} ") for line in own.splitlines())
             if sum(line.startswith(f"-A {chain} ") for line in lines) != wanted:

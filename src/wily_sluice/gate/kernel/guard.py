@@ -124,20 +124,20 @@ class Guard:
     def _look_at_tracking(self, table: Tracking | None, now: Nanoseconds) -> None:
         if not self._intake.counts_first and not self._intake.full:
             return
-        if table is None or not table.most:
+        if table is None or not table.limit:
             return
-        part = table.connections / table.most
+        part = table.connections / table.limit
         if not self._intake.full and part >= NEARLY_FULL:
             self._intake.full = True
             self._roomy_since = None
-            self._tell("tracking.full", "warning", connections=table.connections, most=table.most)
+            self._tell("tracking.full", "warning", connections=table.connections, limit=table.limit)
             self._retake()
         elif self._intake.full and part < ROOMY:
             if self._roomy_since is None:
                 self._roomy_since = now
             elif now - self._roomy_since >= AGAIN:
                 self._intake.full = False
-                self._tell("tracking.back", "info", connections=table.connections, most=table.most)
+                self._tell("tracking.back", "info", connections=table.connections, limit=table.limit)
                 self._retake()
         else:
             self._roomy_since = None

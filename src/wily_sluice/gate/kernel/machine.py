@@ -37,7 +37,7 @@ class Tracking(NamedTuple):
     """The kernel's table of connections: how many are in it, and how many may be."""
 
     connections: int
-    most: int
+    limit: int
 
 
 def _subnet(address: bytes, length: int) -> Range:
@@ -187,9 +187,9 @@ class Machine:
     def tracking(self) -> Tracking | None:
         """How full the kernel's table of connections is; None where there is none."""
         try:
-            connections, most = (
+            connections, limit = (
                 int(Path(f"/proc/sys/net/netfilter/nf_conntrack_{what}").read_text()) for what in ("count", "max")
             )
         except (OSError, ValueError):
             return None
-        return Tracking(connections, most)
+        return Tracking(connections, limit)

@@ -46,7 +46,7 @@ FAIL_OPEN: Final = 1  # NFQA_CFG_F_FAIL_OPEN, NFQA_CFG_F_GSO
 WHOLE_SEGMENTS: Final = 4
 PACKET_HDR: Final = 1
 VERDICT_HDR: Final = 2
-MARK: Final = 3
+FWMARK: Final = 3
 CAME_BY: Final = 5  # NFQA_IFINDEX_INDEV, NFQA_IFINDEX_OUTDEV
 LEAVES_BY: Final = 6
 HARDWARE: Final = 9
@@ -74,21 +74,21 @@ _HIGH: Final = 1 - _LOW
 class Diverted:
     """A packet that the kernel holds: its id as it stands in the message, its first bytes, its length if over 64 kB.
 
-    `mark` is the kernel's own mark on it, which routing and other rules may look at; `hardware` who sent it to us,
+    `fwmark` is the kernel's own mark on it, which routing and other rules may look at; `hardware` who sent it to us,
     empty where the kernel does not say, as of the parts of a large packet that it has cut; `inside` the index of the
     interface on the hosts' side; `queue` where it came from.
     """
 
-    __slots__ = ("hardware", "header", "inside", "length", "mark", "queue", "token")
+    __slots__ = ("fwmark", "hardware", "header", "inside", "length", "queue", "token")
 
     def __init__(
-        self, token: bytes, header: bytes, length: int, mark: int, hardware: bytes, inside: int, queue: "PacketQueue"
+        self, token: bytes, header: bytes, length: int, fwmark: int, hardware: bytes, inside: int, queue: "PacketQueue"
     ) -> None:
         self.inside = inside
         self.token = token
         self.header = header
         self.length = length
-        self.mark = mark
+        self.fwmark = fwmark
         self.hardware = hardware
         self.queue = queue
 
@@ -195,38 +195,38 @@ class PacketQueue:
         if code:
             raise OSError(-code, os.strerror(-code))
 
-    def read(self, most: int) -> list[Diverted]:
-        """The packets that the kernel has handed over, up to `most`; an empty list when there are none."""
+    def read(self, limit: int) -> list[Diverted]:
+        """The packets that the kernel has handed over, up to `limit`; an empty list when there are none."""
         packets: list[Diverted] = []
         receive, room, inside = self._socket.recv, self._room, self._inside
         try:
-            while len(packets) < most:
+            while len(packets) < limit:
                 data: bytes = self._early.pop(0) if self._early else receive(room)
                 # The kernel sends each packet as a message of its own, its id in the first attribute.
                 if len(data) < SHORTEST_PACKET or data[4 + _LOW] | data[4 + _HIGH] << 8 != MSG_PACKET:
                     if not data:
                         break
                     continue
-                place, end, length, mark, device = 20, len(data), 0, 0, 0
+                offset, end, length, fwmark, device = 20, len(data), 0, 0, 0
                 header = hardware = b""
-                while place + 4 <= end:
-                    size = data[place + _LOW] | data[place + _HIGH] << 8
+                while offset + 4 <= end:
+                    size = data[offset + _LOW] | data[offset + _HIGH] << 8
                     if size < 4:
                         break
-                    kind = data[place + 2 + _LOW]
+                    kind = data[offset + 2 + _LOW]
                     if kind == PAYLOAD:
-                        header = data[place + 4 : place + size]
+                        header = data[offset + 4 : offset + size]
                         break
                     if kind == inside:
-                        device = int.from_bytes(data[place + 4 : place + 8])
-                    elif kind == MARK:
-                        mark = int.from_bytes(data[place + 4 : place + 8])
+                        device = int.from_bytes(data[offset + 4 : offset + 8])
+                    elif kind == FWMARK:
+                        fwmark = int.from_bytes(data[offset + 4 : offset + 8])
                     elif kind == HARDWARE:
-                        hardware = data[place + 8 : place + 14]
+                        hardware = data[offset + 8 : offset + 14]
                     elif kind == CAP_LEN:
-                        length = int.from_bytes(data[place + 4 : place + 8])
-                    place += (size + 3) & ~3
-                packets.append(Diverted(data[24:28], header, length, mark, hardware, device, self))
+                        length = int.from_bytes(data[offset + 4 : offset + 8])
+                    offset += (size + 3) & ~3
+                packets.append(Diverted(data[24:28], header, length, fwmark, hardware, device, self))
         except BlockingIOError:
             pass
         except OSError as error:
@@ -243,10 +243,10 @@ class PacketQueue:
         """Let a packet go, at the next `flush` or when enough have gathered."""
         self._say(self._accept, token)
 
-    def accept_marked(self, token: bytes, mark: int) -> None:
+    def accept_marked(self, token: bytes, fwmark: int) -> None:
         """Let a packet go with this mark of the kernel's upon it."""
         verdict = _attribute(VERDICT_HDR, struct.pack(">I", ACCEPT) + token)
-        self._say(_message(MSG_VERDICT, 0, self.number, verdict + _attribute(MARK, struct.pack(">I", mark))), b"")
+        self._say(_message(MSG_VERDICT, 0, self.number, verdict + _attribute(FWMARK, struct.pack(">I", fwmark))), b"")
 
     def drop(self, token: bytes) -> None:
         """Drop a packet, likewise."""

@@ -3,11 +3,11 @@
 from collections.abc import Iterable
 from typing import Annotated
 
-from wily_sluice.engine.classify.condition import Condition, MarkIs
+from wily_sluice.engine.classify.condition import Condition, DscpIs
 from wily_sluice.plan.field import Engine, Field, Needs, Space
 from wily_sluice.plan.file.traffic_words import dscp_text, parse_dscp
 from wily_sluice.plan.file.words import flat
-from wily_sluice.plan.reach.regions import MARK, Box, ranges
+from wily_sluice.plan.reach.regions import DSCP, Box, ranges
 
 
 class Dscp(Field[tuple[int, ...]]):
@@ -17,15 +17,15 @@ class Dscp(Field[tuple[int, ...]]):
 
     def condition(self, asked: tuple[int, ...], engine: Engine) -> Condition:
         """The conversation has carried one of these."""
-        return MarkIs(sum(1 << dscp for dscp in set(asked)))
+        return DscpIs(sum(1 << dscp for dscp in set(asked)))
 
     def need(self, asked: tuple[int, ...], needs: Needs) -> None:
         """Marks are to be remembered."""
-        needs.marks = True
+        needs.dscps = True
 
     def boxes(self, asked: tuple[int, ...], space: Space) -> Iterable[Box]:
         """These."""
-        return [{MARK: ranges((mark, mark) for mark in asked)}]
+        return [{DSCP: ranges((dscp, dscp) for dscp in asked)}]
 
     def text(self, asked: tuple[int, ...]) -> str:
         """`EF or AF41`."""

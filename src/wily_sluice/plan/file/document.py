@@ -13,7 +13,7 @@ from pydantic import BaseModel, ValidationError
 
 from wily_sluice.plan.file.source import Missing, Source
 from wily_sluice.plan.file.yaml_text import Location, YamlError, parse
-from wily_sluice.plan.findings.finding import FileError, Finding
+from wily_sluice.plan.findings.finding import FileError, Finding, Severity
 from wily_sluice.units import Size, format_size, quoted
 
 Schema = TypeVar("Schema", bound=BaseModel)
@@ -59,13 +59,19 @@ class Document:
             location = location[:-1]
         return self.lines.get(location)
 
+    def finding(
+        self, severity: Severity, location: Location, message: str, remedy: str = "", code: str = ""
+    ) -> Finding:
+        """What is wrong at a place of this file."""
+        return Finding(severity, self.file, self.line(location), key_text(location), message, remedy, code)
+
     def error(self, location: Location, message: str, remedy: str = "") -> Finding:
         """An error at a place of this file."""
-        return Finding("error", self.file, self.line(location), key_text(location), message, remedy)
+        return self.finding("error", location, message, remedy)
 
     def warning(self, location: Location, message: str, remedy: str = "") -> Finding:
         """A warning at a place of this file."""
-        return Finding("warning", self.file, self.line(location), key_text(location), message, remedy)
+        return self.finding("warning", location, message, remedy)
 
 
 def read_document(source: Source, kind: str) -> Document:

@@ -16,7 +16,7 @@ class Source:
         """The name without folders."""
         return self.name.rpartition("/")[2]
 
-    def read(self, most: Size) -> bytes:
+    def read(self, limit: Size) -> bytes:
         """Its first bytes, no more than so many. OSError when it cannot be read."""
         raise NotImplementedError
 
@@ -33,9 +33,9 @@ class Kept(Source):
         self._content = content
         self._others = others
 
-    def read(self, most: Size) -> bytes:
+    def read(self, limit: Size) -> bytes:
         """The bytes."""
-        return self._content[:most]
+        return self._content[:limit]
 
     def beside(self, name: str) -> Source:
         """One of the others."""
@@ -47,7 +47,7 @@ class Kept(Source):
 class Missing(Source):
     """A file that is not there."""
 
-    def read(self, most: Size) -> bytes:
+    def read(self, limit: Size) -> bytes:
         """Nothing."""
         raise FileNotFoundError(2, "No such file or directory", self.name)
 

@@ -67,9 +67,9 @@ class _Reader:
         if isinstance(node, yaml.SequenceNode):
             self._must_be(node, "seq", line)
             items = []
-            for place, item in enumerate(node.value):
-                self.lines[(*here, place)] = item.start_mark.line + 1
-                items.append(self.value(item, (*here, place)))
+            for index, item in enumerate(node.value):
+                self.lines[(*here, index)] = item.start_mark.line + 1
+                items.append(self.value(item, (*here, index)))
             return items
         assert isinstance(node, yaml.ScalarNode)
         return self._scalar(node, line)
@@ -94,9 +94,9 @@ class _Reader:
                 continue
             if key in data:
                 raise YamlError(f"“{key}” stands here twice: each key once", line)
-            place = (*here, key)
-            self.lines[place] = line
-            data[key] = self.value(item, place)
+            index = (*here, key)
+            self.lines[index] = line
+            data[key] = self.value(item, index)
         return {**merged, **data} if merged else data
 
     def _scalar(self, node: yaml.ScalarNode, line: int) -> Any:

@@ -19,6 +19,7 @@ class Finding:
     key: str
     message: str
     remedy: str = ""
+    code: str = ""  # of its kind
 
     def __str__(self) -> str:
         where = f"{self.file}:{self.line}" if self.line is not None else self.file

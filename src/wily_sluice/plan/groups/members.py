@@ -79,9 +79,9 @@ class Groups:
     def _all(self, words: Iterable[str], listed: Location, owner: Location, within: tuple[str, ...]) -> Members:
         """The members that several words mean together. Words that overlap are told."""
         together = Members()
-        for place, word in enumerate(words):
+        for index, word in enumerate(words):
             location: Location = next(
-                (one for one in ((*listed, place), (*owner, place)) if one in self._document.lines), listed
+                (one for one in ((*listed, index), (*owner, index)) if one in self._document.lines), listed
             )
             if location not in self._document.lines:
                 location = owner

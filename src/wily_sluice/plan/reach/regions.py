@@ -16,7 +16,7 @@ Ranges: TypeAlias = tuple[tuple[int, int], ...]
 Dimension: TypeAlias = tuple[str, str]  # its kind, and which of them
 Box: TypeAlias = Mapping[Dimension, Ranges]
 
-LOCAL, REMOTE, PROTOCOL, LOCAL_PORT, REMOTE_PORT, MARK, KIND, MOVED, UPLINK, TIME = (
+LOCAL, REMOTE, PROTOCOL, LOCAL_PORT, REMOTE_PORT, DSCP, KIND, MOVED, UPLINK, TIME = (
     (name, "")
     for name in (
         "local", "remote", "protocol", "local-port", "remote-port", "dscp", "packet", "moved", "uplink", "when",
@@ -45,11 +45,11 @@ def ranges(pairs: Iterable[tuple[int, int]]) -> Ranges:
 def both(one: Ranges, other: Ranges) -> Ranges:
     """What is in both."""
     found = []
-    place = 0
+    index = 0
     for first, last in one:
-        while place < len(other) and other[place][1] < first:
-            place += 1
-        here = place
+        while index < len(other) and other[index][1] < first:
+            index += 1
+        here = index
         while here < len(other) and other[here][0] <= last:
             found.append((max(first, other[here][0]), min(last, other[here][1])))
             here += 1
@@ -86,8 +86,8 @@ def meet(one: Box, other: Box) -> Box | None:
     return common
 
 
-def meet_all(region: Iterable[Box], other: Iterable[Box], most: int) -> list[Box]:
-    """What two regions have in common. TooInvolvedError for more than `most` boxes."""
+def meet_all(region: Iterable[Box], other: Iterable[Box], limit: int) -> list[Box]:
+    """What two regions have in common. TooInvolvedError for more than `limit` boxes."""
     found: list[Box] = []
     others = list(other)
     for one in region:
@@ -95,7 +95,7 @@ def meet_all(region: Iterable[Box], other: Iterable[Box], most: int) -> list[Box
             common = meet(one, two)
             if common is not None:
                 found.append(common)
-        if len(found) > most:
+        if len(found) > limit:
             raise TooInvolvedError
     return found
 
@@ -116,11 +116,11 @@ def left_of(box: Box, taken: Box, whole: Mapping[Dimension, Ranges]) -> list[Box
     return pieces
 
 
-def left(region: list[Box], taken: Iterable[Box], whole: Mapping[Dimension, Ranges], most: int) -> list[Box]:
-    """What is left of a region. TooInvolvedError for more than `most` boxes."""
+def left(region: list[Box], taken: Iterable[Box], whole: Mapping[Dimension, Ranges], limit: int) -> list[Box]:
+    """What is left of a region. TooInvolvedError for more than `limit` boxes."""
     for box in taken:
         region = [piece for one in region for piece in left_of(one, box, whole)]
-        if len(region) > most:
+        if len(region) > limit:
             raise TooInvolvedError
         if not region:
             break

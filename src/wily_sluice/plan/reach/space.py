@@ -20,12 +20,12 @@ from wily_sluice.plan.asking import Party, Terms
 from wily_sluice.plan.fields.registry import FIELDS, asked
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.reach.regions import (
+    DSCP,
     IPV6_BEGINS,
     KIND,
     KINDS,
     LOCAL,
     LOCAL_PORT,
-    MARK,
     MOVED,
     NO_END,
     PROTOCOL,
@@ -52,10 +52,10 @@ YES: Ranges = ((1, 1),)
 
 
 def _addresses(addresses: AddressSet) -> Ranges:
-    def place(packed: bytes) -> int:
+    def number(packed: bytes) -> int:
         return int.from_bytes(packed) + (IPV6_BEGINS if len(packed) == 16 else 0)
 
-    return ranges((place(first), place(last)) for first, last in addresses)
+    return ranges((number(first), number(last)) for first, last in addresses)
 
 
 class Space:
@@ -78,7 +78,7 @@ class Space:
             PROTOCOL: ((0, 255),),
             LOCAL_PORT: ((0, 65535),),
             REMOTE_PORT: ((0, 65535),),
-            MARK: ((0, 63),),
+            DSCP: ((0, 63),),
             KIND: ((0, KINDS - 1),),
             MOVED: ((0, NO_END),),
             UPLINK: ((0, max(0, len(self.uplinks) - 1)),),

@@ -24,13 +24,13 @@ class _Line:
 
     def __init__(self, boxes: Sequence[Box], dimension: Dimension) -> None:
         self._free = np.array([dimension not in box for box in boxes], dtype=bool)
-        spans = [(low, high + 1, place) for place, box in enumerate(boxes) for low, high in box.get(dimension, ())]
+        spans = [(low, high + 1, index) for index, box in enumerate(boxes) for low, high in box.get(dimension, ())]
         # Numbers of addresses are too large for arrays: each is told by its place among all ends.
         self._ends = sorted({end for low, past, _ in spans for end in (low, past)})
-        place_of = {end: place for place, end in enumerate(self._ends, 1)}
+        place_of = {end: index for index, end in enumerate(self._ends, 1)}
         self._low = np.array([place_of[low] for low, _, _ in spans], dtype=np.int64)
         self._past = np.array([place_of[past] for _, past, _ in spans], dtype=np.int64)
-        self._box = np.array([place for _, _, place in spans], dtype=np.int64)
+        self._box = np.array([index for _, _, index in spans], dtype=np.int64)
 
     def having(self, value: int, boxes: int) -> NDArray[np.bool_]:
         """Which of the first boxes have a value."""

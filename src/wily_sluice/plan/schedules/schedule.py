@@ -197,8 +197,8 @@ def spans(schedule: Schedule, begin: datetime, end: datetime) -> Iterator[tuple[
 def overlaps(schedule: Schedule) -> list[tuple[str, str]]:
     """Pairs of windows, as the plan says them, that both cover some quarter of an hour of a week, or of their dates."""
     pairs = []
-    for place, one in enumerate(schedule.windows):
-        for other in schedule.windows[:place]:
+    for index, one in enumerate(schedule.windows):
+        for other in schedule.windows[:index]:
             first = one.first or other.first or date(2024, 1, 1)  # a Monday
             begin = datetime(first.year, first.month, first.day)
             quarters = (begin + timedelta(minutes=15 * quarter) for quarter in range(7 * 96))

@@ -26,14 +26,14 @@ def look(opening: Opening) -> Answer:
         if payload[0] != 22:
             return Verdict("dtls", "a record of DTLS", certain=False)
         handshake = True
-        place = 0
-        while place + _RECORD + _MESSAGE <= len(payload) and payload[place] == 22 and payload[place + _RECORD] == 1:
-            message = place + _RECORD
+        record = 0
+        while record + _RECORD + _MESSAGE <= len(payload) and payload[record] == 22 and payload[record + _RECORD] == 1:
+            message = record + _RECORD
             whole = int.from_bytes(payload[message + 1 : message + 4])
             offset = int.from_bytes(payload[message + 6 : message + 9])
             size = int.from_bytes(payload[message + 9 : message + 12])
             parts[offset] = payload[message + _MESSAGE : message + _MESSAGE + size]
-            place += _RECORD + int.from_bytes(payload[place + 11 : place + 13])
+            record += _RECORD + int.from_bytes(payload[record + 11 : record + 13])
         body = b""
         while len(body) in parts and parts[len(body)]:
             body += parts[len(body)]
@@ -42,7 +42,7 @@ def look(opening: Opening) -> Answer:
             if hello is None:
                 break
             if hello.for_media:
-                opening.most = SHARED
+                opening.limit = SHARED
                 return Verdict("dtls-srtp", f"{hello.words}, for the keys of media", hello.name, final=False)
             return Verdict("dtls", hello.words, hello.name)
     if not handshake:

@@ -82,7 +82,7 @@ def _is_picture(last: list[Step]) -> bool:
         first[1] > 0
         and (first[2] >= FIRST_DYNAMIC or first[2] in STATIC_PICTURES)
         and all(
-            (number - first[0]) & 0xFFFF == place and (time, kind) == first[1:]
-            for place, (number, time, kind) in enumerate(last)
+            (number - first[0]) & 0xFFFF == index and (time, kind) == first[1:]
+            for index, (number, time, kind) in enumerate(last)
         )
     )

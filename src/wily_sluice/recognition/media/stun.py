@@ -34,7 +34,7 @@ def look(opening: Opening) -> Answer:
     """Whether one of the datagrams is a message of STUN."""
     for datagram in opening.datagrams:
         if is_stun(datagram.payload, datagram.length):
-            opening.most = SHARED
+            opening.limit = SHARED
             kind = "request" if not datagram.payload[0] & 1 and not datagram.payload[1] & 0x10 else "message"
             return Verdict("stun", f"a {kind} of STUN", final=False)
     return WAIT if len(opening.datagrams) < 4 else None

@@ -26,26 +26,26 @@ class Hello(NamedTuple):
 
 def parse_hello(body: bytes, cookie: bool = False) -> Hello | None:
     """Read the body of a ClientHello, without the header of its message. None when it is none, or is cut short."""
-    place = 34
+    offset = 34
     for width in (1, 1, 2, 1) if cookie else (1, 2, 1):  # session, cookie, ciphers, compression
-        if place + width > len(body):
+        if offset + width > len(body):
             return None
-        place += width + int.from_bytes(body[place : place + width])
-    end = place + 2 + int.from_bytes(body[place : place + 2])
-    if place + 2 > len(body):
-        return Hello("", (), False) if place == len(body) else None  # TLS 1.2 may have no extensions
+        offset += width + int.from_bytes(body[offset : offset + width])
+    end = offset + 2 + int.from_bytes(body[offset : offset + 2])
+    if offset + 2 > len(body):
+        return Hello("", (), False) if offset == len(body) else None  # TLS 1.2 may have no extensions
     if end > len(body):
         return None
-    place += 2
+    offset += 2
     name, for_media = "", False
     inside: tuple[str, ...] = ()
     met: set[int] = set()
     for _ in range(MOST_EXTENSIONS):
-        if place + 4 > end:
+        if offset + 4 > end:
             break
-        kind = int.from_bytes(body[place : place + 2])
-        size = int.from_bytes(body[place + 2 : place + 4])
-        value = body[place + 4 : min(place + 4 + size, end)]
+        kind = int.from_bytes(body[offset : offset + 2])
+        size = int.from_bytes(body[offset + 2 : offset + 4])
+        value = body[offset + 4 : min(offset + 4 + size, end)]
         if kind in met:
             break  # each may be there once (RFC 8446 §4.2)
         met.add(kind)
@@ -55,7 +55,7 @@ def parse_hello(body: bytes, cookie: bool = False) -> Hello | None:
             inside = _inside(value)
         elif kind == USE_SRTP:
             for_media = True
-        place += 4 + size
+        offset += 4 + size
     return Hello(name, inside, for_media)
 
 
@@ -67,13 +67,13 @@ def _server_name(value: bytes) -> str:
 
 def _inside(value: bytes) -> tuple[str, ...]:
     found: list[str] = []
-    place = 2
-    while place < len(value) and len(found) < 8:
-        size = value[place]
-        word = value[place + 1 : place + 1 + size]
+    offset = 2
+    while offset < len(value) and len(found) < 8:
+        size = value[offset]
+        word = value[offset + 1 : offset + 1 + size]
         if word and word.isascii() and word.decode("ascii").isprintable():  # a client may throw in nonsense (RFC 8701)
             found.append(word.decode("ascii"))
-        place += 1 + size
+        offset += 1 + size
     return tuple(found)
 
 

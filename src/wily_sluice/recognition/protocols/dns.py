@@ -31,59 +31,59 @@ def parse(message: bytes) -> Told | None:
     """Read a message with one question. None for what is not DNS, or has none."""
     if len(message) < 17 or message[4:6] != b"\x00\x01" or message[2] & 0x78:
         return None
-    name, place = _name(message, 12)
-    if name is None or place + 4 > len(message) or int.from_bytes(message[place + 2 : place + 4]) not in CLASSES:
+    name, offset = _name(message, 12)
+    if name is None or offset + 4 > len(message) or int.from_bytes(message[offset + 2 : offset + 4]) not in CLASSES:
         return None
-    place += 4
+    offset += 4
     answers = bool(message[2] & 0x80)
     addresses: list[tuple[bytes, Nanoseconds]] = []
     for _ in range(min(int.from_bytes(message[6:8]), MOST_RECORDS) if answers else 0):
-        place = _behind_name(message, place)
-        if place + 10 > len(message):
+        offset = _behind_name(message, offset)
+        if offset + 10 > len(message):
             break
-        kind = int.from_bytes(message[place : place + 2])
-        life = int.from_bytes(message[place + 4 : place + 8]) * SECOND
-        size = int.from_bytes(message[place + 8 : place + 10])
-        value = message[place + 10 : place + 10 + size]
+        kind = int.from_bytes(message[offset : offset + 2])
+        life = int.from_bytes(message[offset + 4 : offset + 8]) * SECOND
+        size = int.from_bytes(message[offset + 8 : offset + 10])
+        value = message[offset + 10 : offset + 10 + size]
         if (kind, len(value)) in ((A, 4), (AAAA, 16)):
             addresses.append((value, min(life, LONGEST_LIFE)))
-        place += 10 + size
+        offset += 10 + size
     return Told(name, answers, tuple(addresses))
 
 
-def _behind_name(message: bytes, place: int) -> int:
-    """Where the name at a place ends."""
+def _behind_name(message: bytes, offset: int) -> int:
+    """Where the name at an offset ends."""
     for _ in range(MOST_LABELS):
-        size = message[place] if place < len(message) else 64
+        size = message[offset] if offset < len(message) else 64
         if size >= 0xC0:
-            return place + 2
+            return offset + 2
         if size == 0:
-            return place + 1
+            return offset + 1
         if size >= 64:
             break
-        place += 1 + size
+        offset += 1 + size
     return len(message)
 
 
-def _name(message: bytes, place: int) -> tuple[str | None, int]:
-    """The name at a place, and where it ends; None as a name for what can be none. Follows pointers (§4.1.4)."""
+def _name(message: bytes, offset: int) -> tuple[str | None, int]:
+    """The name at an offset, and where it ends; None as a name for what can be none. Follows pointers (§4.1.4)."""
     labels: list[bytes] = []
     end = -1  # behind the first pointer
     for _ in range(MOST_LABELS):
-        if place >= len(message):
+        if offset >= len(message):
             return None, len(message)
-        size = message[place]
+        size = message[offset]
         if size >= 0xC0:
             if end < 0:
-                end = place + 2
-            place = int.from_bytes(message[place : place + 2]) & 0x3FFF
+                end = offset + 2
+            offset = int.from_bytes(message[offset : offset + 2]) & 0x3FFF
         elif size == 0:
             # What is no host's name may be a service's (RFC 6763 §4.1), of which no use is made here.
             named = all(byte >= 0x20 for label in labels for byte in label)
-            return host_name(b".".join(labels)) if named else None, end if end >= 0 else place + 1
+            return host_name(b".".join(labels)) if named else None, end if end >= 0 else offset + 1
         elif size < 64:
-            labels.append(message[place + 1 : place + 1 + size])
-            place += 1 + size
+            labels.append(message[offset + 1 : offset + 1 + size])
+            offset += 1 + size
         else:
             break
     return None, len(message)

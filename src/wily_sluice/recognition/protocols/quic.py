@@ -108,57 +108,57 @@ def _read(notes: _Notes, datagram: bytes) -> None:
         if version not in VERSIONS:
             return
         connection = datagram[6 : 6 + datagram[5]]
-        place = 6 + datagram[5]
-        place += 1 + int.from_bytes(datagram[place : place + 1])
+        cursor = 6 + datagram[5]
+        cursor += 1 + int.from_bytes(datagram[cursor : cursor + 1])
         if datagram[0] >> 4 & 3 != VERSIONS[version][1]:
             return  # 0-RTT, Handshake or Retry: no more Initials behind it that matter
-        token, place = _varint(datagram, place)
-        length, place = _varint(datagram, place + token)
-        packet = datagram[: place + length]
-        if len(packet) < place + 20 or len(connection) > 20:
+        token, cursor = _varint(datagram, cursor)
+        length, cursor = _varint(datagram, cursor + token)
+        packet = datagram[: cursor + length]
+        if len(packet) < cursor + 20 or len(connection) > 20:
             return
         notes.packets += 1
-        frames = notes.keys.open(packet, place) if notes.keys is not None else None
+        frames = notes.keys.open(packet, cursor) if notes.keys is not None else None
         if frames is None:  # the first, or the first after a Retry
             keys = _Keys(version, connection)
-            frames = keys.open(packet, place)
+            frames = keys.open(packet, cursor)
             if frames is not None:
                 notes.keys = keys
         if frames is not None:
             _gather(notes.parts, frames)
-        datagram = datagram[place + length :]
+        datagram = datagram[cursor + length :]
 
 
 def _gather(parts: dict[int, bytes], frames: bytes) -> None:
     """The parts of the handshake in a packet's frames (RFC 9000 §19)."""
-    place = 0
+    cursor = 0
     for _ in range(MOST_FRAMES):
-        while place < len(frames) and frames[place] == 0:
-            place += 1
-        if place >= len(frames):
+        while cursor < len(frames) and frames[cursor] == 0:
+            cursor += 1
+        if cursor >= len(frames):
             return
-        kind = frames[place]
-        place += 1
+        kind = frames[cursor]
+        cursor += 1
         if kind == 6:
-            offset, place = _varint(frames, place)
-            size, place = _varint(frames, place)
+            offset, cursor = _varint(frames, cursor)
+            size, cursor = _varint(frames, cursor)
             if offset + size <= LARGEST_HELLO and len(parts) < MOST_FRAMES:
-                parts[offset] = max(parts.get(offset, b""), frames[place : place + size], key=len)
-            place += size
+                parts[offset] = max(parts.get(offset, b""), frames[cursor : cursor + size], key=len)
+            cursor += size
         elif kind in (2, 3):
             for _ in range(2):
-                _, place = _varint(frames, place)
-            ranges, place = _varint(frames, place)
+                _, cursor = _varint(frames, cursor)
+            ranges, cursor = _varint(frames, cursor)
             for _ in range(min(2 * ranges + 1, 256) + (3 if kind == 3 else 0)):
-                _, place = _varint(frames, place)
+                _, cursor = _varint(frames, cursor)
         elif kind != 1:
             return
 
 
-def _varint(data: bytes, place: int) -> tuple[int, int]:
+def _varint(data: bytes, cursor: int) -> tuple[int, int]:
     """A number of variable length (§16), and where it ends. Beyond the end of the data it is 0."""
-    if place >= len(data):
-        return 0, place
-    width = 1 << (data[place] >> 6)
-    number = int.from_bytes(data[place : place + width]) & (1 << 8 * width - 2) - 1
-    return number, place + width
+    if cursor >= len(data):
+        return 0, cursor
+    width = 1 << (data[cursor] >> 6)
+    number = int.from_bytes(data[cursor : cursor + width]) & (1 << 8 * width - 2) - 1
+    return number, cursor + width

@@ -48,13 +48,13 @@ def _of_stream(data: bytes) -> Answer:
 
 def _message(data: bytes) -> bytes | None:
     """The body of the first message; None while it is not all there."""
-    gathered, place = b"", 0
+    gathered, offset = b"", 0
     for _ in range(MOST_RECORDS):
-        if place + 5 > len(data) or data[place] != HANDSHAKE:
+        if offset + 5 > len(data) or data[offset] != HANDSHAKE:
             break
-        size = int.from_bytes(data[place + 3 : place + 5])
-        gathered += data[place + 5 : place + 5 + size]
-        place += 5 + size
+        size = int.from_bytes(data[offset + 3 : offset + 5])
+        gathered += data[offset + 5 : offset + 5 + size]
+        offset += 5 + size
         if len(gathered) >= 4 and len(gathered) >= 4 + int.from_bytes(gathered[1:4]):
             return gathered[4 : 4 + int.from_bytes(gathered[1:4])]
     return None

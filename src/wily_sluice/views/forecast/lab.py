@@ -8,7 +8,7 @@ from rich.table import Table
 from rich.text import Text
 
 from wily_sluice.forecast.lab.measure import Measured
-from wily_sluice.forecast.lab.run import Comparison, Row
+from wily_sluice.forecast.lab.run import Comparison, Outcome
 from wily_sluice.units import MILLISECOND, format_byte_rate
 
 NARROW = 126  # columns; below this, only the figures that matter most
@@ -104,7 +104,7 @@ def lab_sentences(comparison: Comparison) -> list[str]:
     return sentences
 
 
-def _row_data(row: Row) -> dict[str, Any]:
+def _row_data(row: Outcome) -> dict[str, Any]:
     data = asdict(row)
     measured = data.pop("measured")
     return data | {

@@ -153,12 +153,12 @@ def known_lines(followed: Followed) -> list[str]:
     return lines
 
 
-def print_trace(screen: Console, file: str, trace: Trace, most: int) -> None:
+def print_trace(screen: Console, file: str, trace: Trace, rows: int) -> None:
     """The largest conversations of a capture, and its totals."""
     largest = sorted(enumerate(trace.conversations, 1), key=lambda item: -item[1].count.bytes)
     table = Table(box=None, padding=(0, 1, 0, 0), title_justify="left", title_style="bold")
     count = len(trace.conversations)
-    shown = f"the {most} largest of {count} conversations" if count > most else f"{count} conversations"
+    shown = f"the {rows} largest of {count} conversations" if count > rows else f"{count} conversations"
     table.title = f"{file}: {shown}"
     wide = screen.width >= WIDE
     table.add_column("", justify="right", style="dim", no_wrap=True, min_width=len(str(count)))
@@ -176,7 +176,7 @@ def print_trace(screen: Console, file: str, trace: Trace, most: int) -> None:
     table.add_column("queue", no_wrap=True, min_width=10)
     table.add_column("↑", justify="right", no_wrap=True, min_width=8)
     table.add_column("↓", justify="right", no_wrap=True, min_width=8)
-    for number, one in largest[:most]:
+    for number, one in largest[:rows]:
         way = one.way("up") or one.way("down") or one.decisions[-1].way
         moved = len({decision.way.queue for decision in one.decisions if not decision.apart}) > 1
         seen = Text(one.seen or (f"{one.likely}?" if one.likely else "–"), "" if one.seen else "dim")
@@ -189,7 +189,7 @@ def print_trace(screen: Console, file: str, trace: Trace, most: int) -> None:
     if any(len({d.way.queue for d in one.decisions if not d.apart}) > 1 for one in trace.conversations):
         print_line(screen, Text("↪ came to this queue from another, as more was seen of it: --conversation N", "dim"))
     tables = [
-        _totals(title, totals, trace, most)
+        _totals(title, totals, trace, rows)
         for title, totals in (
             ("rule", trace.rules),
             ("queue", trace.queues),
@@ -213,13 +213,13 @@ def _sizes(count: Count) -> list[str]:
     return [format_size(size) if size else "–" for size in (count.up, count.down)]
 
 
-def _totals(title: str, totals: Mapping[str, Count], trace: Trace, most: int) -> Table:
+def _totals(title: str, totals: Mapping[str, Count], trace: Trace, rows: int) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0))
     table.add_column(f"by {title}", no_wrap=True, header_style="bold", min_width=24)
     for heading in ("packets", "↑", "↓", "of all"):
         table.add_column(heading, justify="right", no_wrap=True)
     whole = max(1, trace.whole.bytes)
-    for name, count in sorted(totals.items(), key=lambda item: -item[1].bytes)[:most]:
+    for name, count in sorted(totals.items(), key=lambda item: -item[1].bytes)[:rows]:
         share = format_share(round(count.bytes / whole, 3))
         style = "yellow" if name in ("(default)", UNKNOWN) else ""
         table.add_row(Text(name, style), str(count.packets), *_sizes(count), share)

@@ -18,8 +18,8 @@ def _waits(data: dict[str, Any]) -> list[str]:
         said.append(f"{packets} ({format_size(data['backlog'])}).")
     delay = data["delay"]
     if delay["p99"]:
-        half, most = (format_time(round(float(f"{delay[part]:.2g}"))) for part in ("p50", "p99"))
-        said.append(f"Half of its packets waited less than {half}, and 99 of 100 less than {most}.")
+        half, longest = (format_time(round(float(f"{delay[part]:.2g}"))) for part in ("p50", "p99"))
+        said.append(f"Half of its packets waited less than {half}, and 99 of 100 less than {longest}.")
     if data["drops"] or data["marks"]:
         parts = [f"{data[what]} {word}" for what, word in (("drops", "dropped"), ("marks", "marked")) if data[what]]
         said.append(f"{' and '.join(parts)} in this tick, so that senders slow down.")

@@ -3,13 +3,13 @@
 from rich.console import Console
 from rich.table import Table
 
-from wily_sluice.rig.trial import CallResult, Trial
+from wily_sluice.rig.trial import CallResult, CallTrial
 from wily_sluice.units import MILLISECOND, Rate, format_rate, format_share
 
 WAYS = {"up": "↑", "down": "↓"}
 
 
-def print_trial(console: Console, trial: Trial, uploads: Rate, limited: Rate) -> None:
+def print_trial(console: Console, trial: CallTrial, uploads: Rate, limited: Rate) -> None:
     """`uploads` and `limited` are the goodput in bit/s that the forecast gives to all uploads and to a limited host."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
     for heading in ("", "without the gate", "with the gate", "forecast"):

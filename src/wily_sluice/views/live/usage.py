@@ -23,7 +23,7 @@ def usage_table(usage: Usage, uses: Sequence[Use]) -> Table:
     for name in ("", "", "moved", "mean", f"busiest {STEP_NAMES[usage.step]}", "drops", "delay p99", "course"):
         table.add_column(name, justify="left" if name in ("", "course") else "right", no_wrap=True)
     courses = [(use.key.direction, squeezed(use.course, COLUMNS)) for use in uses]
-    most = {way: max((max(course) for of, course in courses if of == way), default=0) or 1 for way in DIRECTIONS}
+    busiest = {way: max((max(course) for of, course in courses if of == way), default=0) or 1 for way in DIRECTIONS}
     before = None
     for use, (_, course) in zip(uses, courses, strict=True):
         name = _name(use)
@@ -32,10 +32,10 @@ def usage_table(usage: Usage, uses: Sequence[Use]) -> Table:
             use.key.direction,
             format_size(use.whole.bytes),
             _short(usage.mean(use)),
-            _short(usage.most(use)),
+            _short(usage.busiest(use)),
             f"{use.whole.drops:,}" if use.whole.drops else "",
             format_time(use.whole.p99) if use.whole.p99 > MILLISECOND else "",
-            sparkline(course, most[use.key.direction]),
+            sparkline(course, busiest[use.key.direction]),
         )
         before = name
     return table
@@ -45,7 +45,7 @@ def squeezed(course: Sequence[int], columns: int) -> list[float]:
     """As many means as there are columns, or as there are steps where these are fewer."""
     if len(course) <= columns:
         return list(course)
-    cuts = [len(course) * place // columns for place in range(columns + 1)]
+    cuts = [len(course) * index // columns for index in range(columns + 1)]
     return [sum(course[first:last]) / (last - first) for first, last in pairwise(cuts)]
 
 
@@ -73,7 +73,7 @@ def usage_data(usage: Usage, uses: Sequence[Use]) -> dict[str, Any]:
                 "drops": use.whole.drops,
                 "marks": use.whole.marks,
                 "mean": round(usage.mean(use)),
-                "most": round(usage.most(use)),
+                "most": round(usage.busiest(use)),
                 "busy": round(use.whole.busy / SECOND, 3),
                 "delay": {"p50": use.whole.p50, "p95": use.whole.p95, "p99": use.whole.p99},
                 "course": [round(usage.rate(size)) for size in use.course],
@@ -88,11 +88,11 @@ def usage_csv(usage: Usage, uses: Sequence[Use]) -> str:
     text = StringIO()
     writer = csv.writer(text)
     writer.writerow(("from", "uplink", "subject", "name", "direction", "bytes", "rate"))
-    for place in range(usage.steps):
+    for index in range(usage.steps):
         for use in uses:
-            if use.course[place]:
-                key, size = use.key, use.course[place]
-                at = _moment(usage.begin + place * usage.step)
+            if use.course[index]:
+                key, size = use.key, use.course[index]
+                at = _moment(usage.begin + index * usage.step)
                 writer.writerow((at, key.uplink, key.subject, key.name, key.direction, size, round(usage.rate(size))))
     return text.getvalue()
 

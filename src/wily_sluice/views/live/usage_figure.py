@@ -26,7 +26,7 @@ def draw_usage(title: str, usage: Usage, uses: Sequence[Use], file: Path) -> Non
         FigureCanvasAgg(figure)
         figure.suptitle(title, x=0.01, ha="left", fontsize=13, weight="bold")
         panels: Sequence[Axes] = figure.subplots(2, 1, sharex=True)
-        times = [_time(usage.begin + place * usage.step) for place in range(usage.steps + 1)]
+        times = [_time(usage.begin + index * usage.step) for index in range(usage.steps + 1)]
         names = list(dict.fromkeys(_name(use) for use in uses))
         for panel, direction in zip(panels, DIRECTIONS, strict=True):
             _draw(panel, times, usage, [use for use in uses if use.key.direction == direction], names, direction)

@@ -27,13 +27,13 @@ HELP = "←→ page  ↑↓ row  s sort  / filter  space freeze  e explain  a al
 
 @dataclass(slots=True)
 class Row:
-    """`key` tells it apart; `data` is what the gate told, `most` what its history is measured against, in bit/s."""
+    """`key` tells it apart; `data` is what the gate told, `highest` what its history is measured against, in bit/s."""
 
     key: tuple[str, ...]
     name: str
     data: dict[str, Any]
     rate: float
-    most: float
+    highest: float
     style: str = ""
     heading: bool = False
     guarantee: float = 0
@@ -125,8 +125,8 @@ class Watch:
     def _step(self, steps: int) -> None:
         keys = [row.key for row in self.rows()]
         if keys:
-            place = keys.index(self.selected) if self.selected in keys else (-1 if steps > 0 else 0)
-            self.selected = keys[min(max(place + steps, 0), len(keys) - 1)]
+            index = keys.index(self.selected) if self.selected in keys else (-1 if steps > 0 else 0)
+            self.selected = keys[min(max(index + steps, 0), len(keys) - 1)]
 
     def rows(self) -> list[Row]:
         """The rows of the page, filtered and sorted; the tree's in the order of the plan."""
@@ -156,8 +156,8 @@ class Watch:
         explained = self._explained(rows, width) if self.explaining else []
         explained = explained[: max(0, height - len(head) - len(foot) - 4)]
         room = max(1, height - len(head) - len(foot) - len(explained))
-        place = next((n for n, row in enumerate(rows) if row.key == self.selected), 0)
-        self._top = min(max(0, self._top, place - room + 1), place)
+        index = next((n for n, row in enumerate(rows) if row.key == self.selected), 0)
+        self._top = min(max(0, self._top, index - room + 1), index)
         body = [self._row(row, width) for row in rows[self._top : self._top + room]]
         if not rows:
             body = [Text(f" {line}", "dim") for line in _wrapped(self._nothing(), width - 2)][:room]
@@ -243,8 +243,8 @@ class Watch:
 
     def _spark(self, row: Row, columns: int) -> str:
         history = list(self.histories.get(row.key, ()))[-columns:]
-        most = max(row.most, *history, 1.0) if history else 1.0
-        return sparkline(history, most).rjust(columns)
+        highest = max(row.highest, *history, 1.0) if history else 1.0
+        return sparkline(history, highest).rjust(columns)
 
     def _explained(self, rows: list[Row], width: int) -> list[Text]:
         row = next((row for row in rows if row.key == self.selected), None)
@@ -289,8 +289,8 @@ def _rows(page: Page, told: dict[str, Any]) -> Iterator[Row]:
     for name, ways in told.get(page, {}).items():
         for direction, data in ways.items():
             label = f"{ARROWS[direction][0]} {data.get('label', name)}"
-            most = data.get("cap", 0)
-            yield Row((page, name, direction), label, data, data["rate"], most, cap=most)
+            highest = data.get("cap", 0)
+            yield Row((page, name, direction), label, data, data["rate"], highest, cap=highest)
 
 
 def _queue_rows(told: dict[str, Any]) -> Iterator[Row]:

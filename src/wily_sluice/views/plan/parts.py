@@ -39,7 +39,7 @@ def part_tables(
 ) -> dict[str, Callable[[], list[RenderableType]]]:
     """What there is to show, by the name of the part, in the order in which all of it is shown."""
     digits = len(str(len(plan.rules)))
-    rules = [(f"{place:>{digits}}. {rule.name}", rule_sentence(rule)) for place, rule in enumerate(plan.rules, 1)]
+    rules = [(f"{index:>{digits}}. {rule.name}", rule_sentence(rule)) for index, rule in enumerate(plan.rules, 1)]
     return {
         "uplinks": lambda: [_sentences("Uplinks", [(u.name, uplink_sentence(u)) for u in plan.uplinks])],
         "networks": lambda: [_sentences("Networks", [(n.name, network_sentence(n)) for n in plan.networks])],
@@ -69,8 +69,8 @@ def print_parts(
     """Print some parts of a plan, a blank line between; schedules as they are in the week of a moment, or this one."""
     when = moment or datetime.now(ZoneInfo(plan.timezone))
     tables = [table for part in parts for table in part_tables(plan, console.width, when, exact)[part]()]
-    for place, table in enumerate(tables):
-        if place:
+    for index, table in enumerate(tables):
+        if index:
             console.print()
         console.print(table)
 

@@ -25,8 +25,8 @@ CAPTION = (
 
 def nested(specs: tuple[QueueSpec, ...], lead: str = "") -> Iterator[tuple[str, QueueSpec]]:
     """Queues in the order of the plan, each with its name behind the lines that show what it is nested in."""
-    for place, spec in enumerate(specs):
-        last = place == len(specs) - 1
+    for index, spec in enumerate(specs):
+        last = index == len(specs) - 1
         yield f"{lead}{'└ ' if last else '├ '}{spec.path.rpartition('/')[2]}", spec
         yield from nested(spec.children, lead + ("  " if last else "│ "))
 

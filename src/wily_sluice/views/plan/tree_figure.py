@@ -47,10 +47,10 @@ def draw_trees(plan: Plan, uplinks: Sequence[Uplink], file: Path) -> None:
 
 
 def _draw_tree(
-    figure: Figure, plan: Plan, uplink: Uplink, tree: Tree, ways: tuple[Direction, ...], place: tuple[float, float]
+    figure: Figure, plan: Plan, uplink: Uplink, tree: Tree, ways: tuple[Direction, ...], band: tuple[float, float]
 ) -> None:
-    """One tree, in the band of the page that begins at `place[0]` and is `place[1]` high, as fractions of it."""
-    bottom, extent = place
+    """One tree, in the band of the page that begins at `band[0]` and is `band[1]` high, as fractions of it."""
+    bottom, extent = band
     specs = {way: resolve(plan, uplink, way) for way in ways}
     order = list(specs[ways[0]].walk())
     names = _axes(figure, (0.012, bottom, 0.26, extent), len(order))
@@ -94,7 +94,7 @@ def _lines_to_parent(axes: Axes, order: list[QueueSpec], row: int) -> None:
     if not spec.path:
         return
     above = spec.path.rpartition("/")[0]
-    parent = next(place for place, other in enumerate(order) if other.path == above)
+    parent = next(index for index, other in enumerate(order) if other.path == above)
     depth = spec.path.count("/") + 1
     across = depth * INDENT - 0.022
     axes.plot([across, across, across + 0.014], [parent + 0.35, row, row], color="#9aa4ad", linewidth=0.8)

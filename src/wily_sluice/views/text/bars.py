@@ -14,16 +14,16 @@ def bar(part: float, width: int = BAR) -> str:
     return ("█" * full + (EIGHTHS[rest] if rest else "")).ljust(width)
 
 
-def range_bar(guaranteed: float, most: float, width: int = BAR) -> str:
-    """A bar of `width` columns: full as far as `guaranteed`, then a thin line as far as `most`; both from 0 to 1.
+def range_bar(guaranteed: float, reachable: float, width: int = BAR) -> str:
+    """A bar of `width` columns: full as far as `guaranteed`, then a thin line as far as `reachable`; both from 0 to 1.
 
     What is above nothing shows at least one column.
     """
     full = max(round(guaranteed * width), 1 if guaranteed > 0 else 0)
-    reach = max(round(most * width), full, 1)
+    reach = max(round(reachable * width), full, 1)
     return ("█" * full + "─" * (reach - full)).ljust(width)
 
 
-def sparkline(values: Sequence[float], most: float) -> str:
-    """A character each: its height is the value's part of `most`, and nothing is blank."""
-    return "".join(" " if value <= 0 else SPARKS[min(7, int(value / most * 8))] for value in values)
+def sparkline(values: Sequence[float], highest: float) -> str:
+    """A character each: its height is the value's part of `highest`, and nothing is blank."""
+    return "".join(" " if value <= 0 else SPARKS[min(7, int(value / highest * 8))] for value in values)

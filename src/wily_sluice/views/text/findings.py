@@ -38,4 +38,4 @@ def count_findings(findings: Sequence[Finding]) -> str:
 
 def findings_data(findings: Sequence[Finding]) -> list[dict[str, Any]]:
     """The findings for JSON."""
-    return [asdict(finding) for finding in findings]
+    return [{key: value for key, value in asdict(one).items() if key != "code"} for one in findings]

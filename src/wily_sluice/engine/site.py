@@ -1,0 +1,161 @@
+"""A site: the shapers of all its lines, in both directions, with the conversations and limiters that they share."""
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
+
+from wily_sluice.engine.classify.condition import Clock
+from wily_sluice.engine.classify.neighbours import Neighbours
+from wily_sluice.engine.conversations.conversation import ConversationTable
+from wily_sluice.engine.conversations.crowd import Crowd
+from wily_sluice.engine.conversations.watch import WatchSpec
+from wily_sluice.engine.limit.limiter_bank import LimiterBank
+from wily_sluice.engine.limit.quota import Ledger
+from wily_sluice.engine.queueing.spec import QueueSpec
+from wily_sluice.engine.shaper import Shaper
+from wily_sluice.units import SECOND, Direction, Nanoseconds
+
+
+class SiteSpec:
+    """What a site is to do, beside what its shapers and limiters do.
+
+    `kinds` are the kinds of packets that rules ask for, as bits; `recognizes` says that what conversations speak is
+    asked for, or names are, or that these are to be kept. `schedules_at` says which schedules hold at a moment, as
+    bits; `limiter_schedules` has the index of each limiter's, or -1; `rules_scheduled` says that rules ask for some.
+    """
+
+    __slots__ = (
+        "clock", "kinds", "limiter_schedules", "recognizes", "rules_scheduled", "schedules_at", "watch",
+        "watches_dscps",
+    )  # fmt: skip
+
+    def __init__(
+        self,
+        clock: Clock,
+        kinds: int,
+        recognizes: bool,
+        watches_dscps: bool,
+        watch: WatchSpec,
+        schedules_at: Callable[[datetime], int],
+        limiter_schedules: Sequence[int],
+        rules_scheduled: bool,
+    ) -> None:
+        self.clock = clock
+        self.kinds = kinds
+        self.recognizes = recognizes
+        self.watches_dscps = watches_dscps
+        self.watch = watch
+        self.schedules_at = schedules_at
+        self.limiter_schedules = limiter_schedules
+        self.rules_scheduled = rules_scheduled
+
+
+class SiteEngine:
+    """All shapers of a site, by uplink and direction; `specs` are those of their trees.
+
+    Until `at` is called, what a schedule governs holds.
+    """
+
+    def __init__(
+        self,
+        spec: SiteSpec,
+        shapers: Mapping[tuple[str, Direction], Shaper],
+        specs: Mapping[tuple[str, Direction], QueueSpec],
+        banks: Mapping[Direction, LimiterBank],
+        neighbours: Neighbours,
+        crowd: Crowd | None,
+    ) -> None:
+        self._spec = spec
+        self._specs = specs
+        self.shapers = dict(shapers)
+        self.banks = dict(banks)
+        self.ledgers: dict[str, Ledger] = {}
+        self.neighbours = neighbours
+        self.conversations = ConversationTable(watch_dscps=spec.watches_dscps, watch=spec.watch, crowd=crowd)
+        self._stale = False
+        self._sorted_again: Nanoseconds = -SECOND
+        self._list_ledgers()
+
+    @property
+    def clock(self) -> Clock:
+        """Which schedules hold."""
+        return self._spec.clock
+
+    @property
+    def kinds(self) -> int:
+        """The kinds of packets that rules ask for, as bits."""
+        return self._spec.kinds
+
+    @property
+    def recognizes(self) -> bool:
+        """Whether what conversations speak is asked for."""
+        return self._spec.recognizes
+
+    def _list_ledgers(self) -> None:
+        self.ledgers = {
+            limiter.spec.name: limiter.ledger
+            for bank in self.banks.values()
+            for limiter in bank.limiters
+            if limiter is not None and limiter.ledger is not None
+        }
+
+    def reconfigure(self, other: "SiteEngine", now: Nanoseconds) -> None:
+        """Go on by the plan of `other`, a new engine: with the packets, conversations and counters that are here.
+
+        `other` is used up. What stands in shapers that are no more is the caller's to let go. Call `at` next.
+        """
+        self._spec = other._spec
+        other.neighbours.succeed(self.neighbours)
+        self.neighbours = other.neighbours
+        self.conversations.reconfigure(other._spec.watches_dscps, other._spec.watch, other.conversations.crowd)
+        for direction, bank in self.banks.items():
+            bank.reconfigure(other.banks[direction], now)
+        self._list_ledgers()
+        before, self._specs, self.shapers = self.shapers, other._specs, {}
+        for key, shaper in other.shapers.items():
+            old = before.get(key)
+            if old is None:
+                shaper.bank = self.banks[key[1]]
+            else:
+                old.reconfigure(shaper, self._specs[key], now)
+            self.shapers[key] = old or shaper
+
+    def sort_again(self) -> None:
+        """Have every conversation sorted again at its next packet."""
+        for shaper in self.shapers.values():
+            shaper.epoch += 1
+
+    def learn(self, address: bytes, hardware: bytes, now: Nanoseconds) -> None:
+        """Take note of the hardware address of who sent from a local address."""
+        if self.neighbours.learn(address, hardware, now):
+            self.neighbours_changed(now)
+
+    def neighbours_changed(self, now: Nanoseconds) -> None:
+        """Have conversations sorted again, since an address is now another device's; though once a second at most."""
+        if now - self._sorted_again >= SECOND:
+            self._sorted_again, self._stale = now, False
+            self.sort_again()
+        else:
+            self._stale = True
+
+    def settle(self, now: Nanoseconds) -> None:
+        """Do what was put off, if it is time; to be called now and then."""
+        if self._stale:
+            self.neighbours_changed(now)
+
+    def at(self, moment: datetime) -> bool:
+        """Follow the schedules to a moment, given in the site's time zone. True when something changed."""
+        return self.keep_to(self._spec.schedules_at(moment))
+
+    def keep_to(self, bits: int) -> bool:
+        """Follow the schedules, of which those hold that have a bit here. True when something changed."""
+        changed = bits != self.clock.open and self._spec.rules_scheduled
+        self.clock.open = bits
+        for bank in self.banks.values():
+            for index, limiter in zip(self._spec.limiter_schedules, bank.limiters, strict=True):
+                active = index < 0 or bool(bits >> index & 1)
+                if limiter is not None and limiter.active != active:
+                    limiter.active = active
+                    changed = True
+        if changed:
+            self.sort_again()
+        return changed

@@ -1,0 +1,20 @@
+"""A remote by an IPv4-mapped address, which no packet carries (RFC 4291 §2.5.5.2)."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.file.addresses import address_set
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.parties import askings
+
+MAPPED = address_set("::ffff:0:0/96")
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each remote."""
+    for asking in askings(checked):
+        if asking.remote is not None and (mapped := asking.remote.addresses & MAPPED):
+            message = f"{mapped} is mapped from IPv4, which no packet carries"
+            yield Told((*asking.location, "remote"), message, "write the IPv4 address")
+
+
+KIND = Kind("mapped-remote", "warning", find)

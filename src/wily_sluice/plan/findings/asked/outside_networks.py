@@ -1,0 +1,23 @@
+"""A local party that is in no network of the plan."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.parties import askings
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each party, where all networks could be read."""
+    plan = checked.plan
+    if any(cut[:1] == ("networks",) for cut in checked.reading.cut):
+        return
+    for asking in askings(checked):
+        party = asking.local
+        if party is None or not party.addresses or party.members.hardware or party.addresses & checked.hosts:
+            continue
+        message = f"{party.addresses} is in no network of the plan, so no host of yours is meant"
+        remedy = "name one of: " + ", ".join(network.name for network in plan.networks)
+        yield Told((*asking.location, "local"), message, remedy)
+
+
+KIND = Kind("outside-networks", "warning", find)

@@ -1,0 +1,17 @@
+"""A remote that is one of your own hosts."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.parties import askings
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each remote."""
+    for asking in askings(checked):
+        if asking.remote is not None and (own := asking.remote.addresses & checked.hosts):
+            message = f"{own} are your own hosts: packets between your own hosts are not shaped"
+            yield Told((*asking.location, "remote"), message, "write `local:`, or name the far side")
+
+
+KIND = Kind("own-remote", "warning", find)

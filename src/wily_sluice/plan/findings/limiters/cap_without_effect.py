@@ -1,0 +1,27 @@
+"""A cap that is more than any uplink has."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.limiters.ways import capping
+from wily_sluice.plan.model import Limiter, Plan
+from wily_sluice.units import HIGHEST_RATE, Direction, Rate, format_rate_both
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each direction of each limiter."""
+    for limiter, caps in capping(checked):
+        for way, rate in caps.items():
+            widest = widest_line(checked.plan, limiter, way)
+            if rate >= widest:
+                message = f"{format_rate_both(rate)} is no cap: no uplink has more than {format_rate_both(widest)}"
+                yield Told(("limiters", limiter.name, way), message, f"lower it, or take “{way}” out")
+
+
+def widest_line(plan: Plan, limiter: Limiter, way: Direction) -> Rate:
+    """The usable rate of the widest uplink that a limiter is for."""
+    lines = [uplink for uplink in plan.uplinks if limiter.uplink in (None, uplink.name)]
+    return max((uplink.usable(way) for uplink in lines), default=HIGHEST_RATE)
+
+
+KIND = Kind("cap-without-effect", "warning", find)

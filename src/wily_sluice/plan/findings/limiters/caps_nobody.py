@@ -1,0 +1,17 @@
+"""A limiter whose hosts are none."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.limiters.ways import capping
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such limiter."""
+    for limiter, _ in capping(checked):
+        if limiter.local is not None and not limiter.local.members:
+            location = ("limiters", limiter.name, "local")
+            yield Told(location, "means nobody, so this limiter never applies", "name some hosts")
+
+
+KIND = Kind("caps-nobody", "warning", find, whole=True)

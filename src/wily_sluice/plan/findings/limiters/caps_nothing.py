@@ -1,0 +1,18 @@
+"""A limiter that caps neither direction."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.limiters.ways import caps_of
+from wily_sluice.units import DIRECTIONS
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such limiter."""
+    for limiter in checked.plan.limiters:
+        here = ("limiters", limiter.name)
+        if not caps_of(limiter) and not any(checked.reading.was_cut(*here, way) for way in DIRECTIONS):
+            yield Told(here, "caps neither up nor down", "add `down: 6 Mbit/s`, `up: 1 Mbit/s` or both")
+
+
+KIND = Kind("caps-nothing", "error", find)

@@ -1,0 +1,51 @@
+"""A limiter that never decides, since another is tighter for all whom it names."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.limiters.ways import caps_of
+from wily_sluice.plan.model import Limiter
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """One of each such pair."""
+    for index, limiter in enumerate(checked.plan.limiters):
+        for other in checked.plan.limiters[:index]:
+            yield from _two(limiter, other)
+
+
+def _covers(wide: Limiter, narrow: Limiter) -> bool:
+    """Whether all whom `narrow` names are named by `wide`, whenever it holds."""
+    for party, inner in ((wide.local, narrow.local), (wide.remote, narrow.remote)):
+        if party is not None and (
+            inner is None
+            or inner.addresses - party.addresses
+            or inner.members.hardware - party.members.hardware
+            or inner.members.names - party.members.names
+        ):
+            return False
+    if wide.protocols and not (narrow.protocols and set(narrow.protocols) <= set(wide.protocols)):
+        return False
+    if wide.services is not None and wide.services != narrow.services:
+        return False
+    if wide.ports and wide.ports != narrow.ports:
+        return False
+    always = wide.when in (None, narrow.when) and wide.threshold in (None, narrow.threshold) and wide.quota is None
+    return always and wide.enabled and wide.uplink in (None, narrow.uplink)
+
+
+def _two(one: Limiter, other: Limiter) -> Iterator[Told]:
+    for loose, tight in ((one, other), (other, one)):
+        caps = caps_of(loose)
+        if not caps or not loose.enabled or "mark" in (loose.excess, tight.excess) or not _covers(tight, loose):
+            continue
+        if tight.per.whom != "together" and tight.per != loose.per:
+            continue
+        if all((rate := tight.rate(way)) is not None and rate <= cap for way, cap in caps.items()):
+            whom = "together" if tight.per.whom == "together" else f"for each {tight.per.whom}"
+            message = f"never decides: {tight.name} caps all whom it names at no more, {whom}"
+            yield Told(("limiters", loose.name), message, f"lower it, or take it or {tight.name} out")
+            return
+
+
+KIND = Kind("limiter-redundant", "warning", find)

@@ -1,0 +1,18 @@
+"""A quota for each conversation, which ends long before the period."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.limiters.ways import capping
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such limiter."""
+    for limiter, _ in capping(checked):
+        if limiter.quota is not None and limiter.per.whom == "conversation":
+            message = f"a conversation ends long before a {limiter.quota.period} is over, so its use says nothing"
+            remedy = "write `per: host`, `per: subnet/28`, or none"
+            yield Told(("limiters", limiter.name, "quota"), message, remedy)
+
+
+KIND = Kind("quota-of-conversation", "error", find)

@@ -1,0 +1,20 @@
+"""A peak or an excess burst of a limiter whose excess is queued: nothing lies between passing and waiting."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.limiters.ways import capping
+from wily_sluice.units import DIRECTIONS
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such limiter."""
+    for limiter, _ in capping(checked):
+        peaked = any(limiter.peak.of(way) is not None for way in DIRECTIONS)
+        if limiter.excess == "wait" and (limiter.excess_burst is not None or peaked):
+            location = ("limiters", limiter.name, "peak" if peaked else "excess-burst")
+            remedy = "write `excess: drop`, or take it out"
+            yield Told(location, "what is over waits, so there is nothing in between", remedy)
+
+
+KIND = Kind("second-burst-unused", "error", find)

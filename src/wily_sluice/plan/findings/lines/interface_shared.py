@@ -1,0 +1,19 @@
+"""Two uplinks or networks that name one interface."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each but the first that names it."""
+    owners: dict[str, str] = {}
+    for kind, parts in (("uplinks", checked.plan.uplinks), ("networks", checked.plan.networks)):
+        for part in parts:
+            if part.interface in owners:
+                message = f"{part.interface} is the interface of {owners[part.interface]} already"
+                yield Told((kind, part.name, "interface"), message, "each has its own")
+            owners.setdefault(part.interface, part.name)
+
+
+KIND = Kind("interface-shared", "error", find)

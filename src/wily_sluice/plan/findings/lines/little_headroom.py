@@ -1,0 +1,19 @@
+"""A headroom so small that packets still wait in the modem."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.units import format_share
+
+LEAST = 0.02  # of the measured rate
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each uplink."""
+    for uplink in checked.plan.uplinks:
+        if uplink.headroom < LEAST:
+            message = f"with {format_share(uplink.headroom)} left free the queue forms in the modem, beyond our reach"
+            yield Told(("uplinks", uplink.name, "headroom"), message, "5% to 10% is usual")
+
+
+KIND = Kind("little-headroom", "warning", find)

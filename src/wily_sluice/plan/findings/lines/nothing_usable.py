@@ -1,0 +1,16 @@
+"""A headroom that leaves nothing of the line."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each uplink."""
+    for uplink in checked.plan.uplinks:
+        if uplink.headroom >= 1:
+            location = ("uplinks", uplink.name, "headroom")
+            yield Told(location, "nothing of the line is left to use", "write it like 8%")
+
+
+KIND = Kind("nothing-usable", "error", find)

@@ -1,0 +1,22 @@
+"""A schedule that never holds; whether one with a calendar does is not known here."""
+
+from collections.abc import Iterator
+from contextlib import suppress
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.reach.regions import TooInvolvedError
+from wily_sluice.plan.reach.space import moments
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such schedule."""
+    for schedule in checked.plan.schedules.values():
+        if schedule.calendars:
+            continue
+        with suppress(TooInvolvedError):
+            if (True,) not in moments([schedule]):
+                message = "never holds: its windows, dates and exceptions leave no moment"
+                yield Told(("schedules", schedule.name), message, "take something out of it")
+
+
+KIND = Kind("schedule-never", "warning", find)

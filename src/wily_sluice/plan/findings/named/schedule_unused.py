@@ -1,0 +1,18 @@
+"""A schedule that no rule and no limiter names."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such schedule."""
+    plan = checked.plan
+    named = {terms.when for rule in plan.rules for terms in rule.terms.walk()}
+    named |= {limiter.when for limiter in plan.limiters}
+    for schedule in plan.schedules:
+        if schedule not in named:
+            yield Told(("schedules", schedule), "nothing names this schedule", "use it, or take it out")
+
+
+KIND = Kind("schedule-unused", "warning", find, whole=True)

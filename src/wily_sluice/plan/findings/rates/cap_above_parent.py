@@ -1,0 +1,20 @@
+"""A cap that is more than the parent may have."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.rates.level import levels
+from wily_sluice.units import format_rate_both
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each cap that is written as a rate."""
+    for level in levels(checked):
+        for queue in level.queues:
+            cap = queue.cap.of(level.direction)
+            if cap is not None and cap.rate is not None and cap.rate > level.cap:
+                message = f"{format_rate_both(cap.rate)} {level.direction} is above what {level.name} may have"
+                yield Told(level.at(queue, "cap"), message, f"that is {format_rate_both(level.cap)}")
+
+
+KIND = Kind("cap-above-parent", "warning", find, once=True)

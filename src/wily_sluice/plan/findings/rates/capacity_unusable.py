@@ -1,0 +1,27 @@
+"""Caps of siblings that add up to less than their parent may have."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.rates.highest import highest_rate
+from wily_sluice.plan.findings.trees.location import queue_location
+from wily_sluice.units import format_rate
+
+NEARLY = 0.99  # of what the parent may have
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each parent, in each tree as it is used."""
+    for tree, uplink, way, root in checked.uses:
+        for parent in root.walk():
+            whole = sum(map(highest_rate, parent.children))
+            if parent.children and whole < parent.cap * NEARLY:
+                message = (
+                    f"{format_rate(parent.cap - whole)} of {parent.path or uplink.name} {way} can never be used: "
+                    "the caps add up to less"
+                )
+                remedy = "take a cap out; guarantees reserve a rate without keeping it from others"
+                yield Told((*queue_location(tree.name, parent.path), "queues"), message, remedy)
+
+
+KIND = Kind("capacity-unusable", "warning", find, once=True)

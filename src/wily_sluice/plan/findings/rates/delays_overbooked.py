@@ -1,0 +1,33 @@
+"""Delays that the line cannot keep all at once: the steepest parts of their curves do not fit into it."""
+
+from collections.abc import Iterator
+
+from wily_sluice.engine.queueing.service_curve import first_slope
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.trees.location import queue_location
+from wily_sluice.units import format_rate
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each tree with a delay, as it is used."""
+    for tree, uplink, way, root in checked.uses:
+        promised = [
+            leaf
+            for parent in root.walk()
+            if parent.discipline == "curve"
+            for leaf in parent.children
+            if not leaf.children and leaf.guarantee
+        ]
+        delayed = [leaf for leaf in promised if leaf.leaf.delay is not None]
+        slopes = [first_slope(leaf.guarantee, leaf.leaf.delay, leaf.largest) for leaf in promised]
+        if delayed and sum(slopes) > root.cap:
+            parts = (f"{leaf.path} {format_rate(slope)}" for leaf, slope in zip(promised, slopes, strict=True))
+            message = (
+                f"to keep all delays and guarantees of curve parents takes {format_rate(sum(slopes))}, "
+                f"and {uplink.name} {way} has {format_rate(root.cap)}: {', '.join(parts)}"
+            )
+            remedy = f"allow longer delays: a packet of {delayed[0].largest} B within a delay is a rate"
+            yield Told((*queue_location(tree.name, delayed[0].path), "delay"), message, remedy)
+
+
+KIND = Kind("delays-overbooked", "error", find, once=True)

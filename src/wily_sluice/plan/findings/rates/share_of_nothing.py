@@ -1,0 +1,19 @@
+"""A guarantee in percent, below a parent that has none."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.rates.level import levels
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such queue."""
+    for level in levels(checked):
+        for queue in level.queues if level.discipline != "strict" and level.guarantee == 0 else ():
+            amount = queue.guarantee.of(level.direction)
+            if amount is not None and amount.share:
+                message = f"{amount} of nothing: {level.name} has no guarantee {level.direction} to share out"
+                yield Told(level.at(queue, "guarantee"), message, f"give {level.name} a guarantee")
+
+
+KIND = Kind("share-of-nothing", "warning", find, once=True)

@@ -1,0 +1,23 @@
+"""A rule whose queue one of the trees in use does not have."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each rule and tree."""
+    plan = checked.plan
+    for rule in plan.sorting:
+        for tree in plan.trees.values():
+            lines = [u.name for u in plan.uplinks if tree.name in (u.tree.up, u.tree.down)]
+            missing = rule.queues and tree.name not in rule.queues
+            if missing and lines and any(leaf.default for leaf in tree.leaves):
+                message = (
+                    f"tree {tree.name}, of {' and '.join(lines)}, has no such queue: there it is {tree.default.path}"
+                )
+                remedy = f"write {{…, {tree.name}: QUEUE}}, if another is meant"
+                yield Told(("rules", rule.index, "queue"), message, remedy)
+
+
+KIND = Kind("queue-not-in-tree", "warning", find)

@@ -1,0 +1,16 @@
+"""A rule whose terms exclude each other."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such rule."""
+    for rule, by in checked.out_of_reach:
+        if not by:
+            location = ("rules", rule.index)
+            yield Told(location, "can never match: what it asks for cannot be all at once", "take a part out")
+
+
+KIND = Kind("rule-contradictory", "warning", find, whole=True)

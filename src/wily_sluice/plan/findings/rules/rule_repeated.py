@@ -1,0 +1,24 @@
+"""A rule that asks for what one above it asks for."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.model import Rule
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such rule."""
+    for rule, by in checked.out_of_reach:
+        if repeats(rule, by):
+            same = by[0].queues == rule.queues and by[0].mark == rule.mark
+            remedy = "take one out" if same else "take one out: the first decides"
+            message = f"repeats {by[0].name} above it, and is never reached"
+            yield Told(("rules", rule.index), message, remedy)
+
+
+def repeats(rule: Rule, by: list[Rule]) -> bool:
+    """Whether the one rule that takes all of another asks for the very same."""
+    return len(by) == 1 and by[0].terms == rule.terms
+
+
+KIND = Kind("rule-repeated", "warning", find, whole=True)

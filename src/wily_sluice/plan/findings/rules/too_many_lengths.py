@@ -1,0 +1,22 @@
+"""More different lengths in rules than each packet can be held against."""
+
+from collections.abc import Iterator
+
+from wily_sluice.engine.classify.classifier import MOST_LENGTHS
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.units import Size
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each length beyond the limit."""
+    met: set[Size] = set()
+    for rule, terms in checked.asked:
+        length = terms.asked.get("length")
+        if length is not None and length[0] not in met:
+            met.add(length[0])
+            if len(met) > MOST_LENGTHS:
+                message = f"is the {len(met)}th different length that rules ask for; the limit is {MOST_LENGTHS}"
+                yield Told(("rules", rule.index, "length"), message, "use one of the others")
+
+
+KIND = Kind("too-many-lengths", "error", find)

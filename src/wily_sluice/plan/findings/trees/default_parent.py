@@ -1,0 +1,18 @@
+"""A default that is a parent, and so holds no packets."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.trees.location import queue_location
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such queue."""
+    for tree in checked.plan.trees.values():
+        for queue in tree.walk():
+            if queue.default and queue.children:
+                location = (*queue_location(tree.name, queue.path), "default")
+                yield Told(location, "a parent cannot be the default", "mark one of its leaves")
+
+
+KIND = Kind("default-parent", "error", find)

@@ -1,0 +1,18 @@
+"""A tree with several defaults."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.trees.location import queue_location
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each but the first."""
+    for tree in checked.plan.trees.values():
+        defaults = [queue for queue in tree.walk() if queue.default]
+        for queue in defaults[1:]:
+            location = (*queue_location(tree.name, queue.path), "default")
+            yield Told(location, f"{defaults[0].path} is the default already", "mark exactly one leaf")
+
+
+KIND = Kind("default-twice", "error", find)

@@ -1,0 +1,18 @@
+"""A tree without a leaf for what no rule claims."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each tree."""
+    cut = checked.reading.cut
+    for tree in checked.plan.trees.values():
+        whole = not any(part[:2] in (("trees",), ("trees", tree.name)) for part in cut)
+        if whole and tree.queues and not any(queue.default for queue in tree.walk()):
+            message = "no leaf is the default, for traffic that no rule claims"
+            yield Told(("trees", tree.name), message, "add `default: true`")
+
+
+KIND = Kind("no-default", "error", find)

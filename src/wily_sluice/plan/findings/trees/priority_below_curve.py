@@ -1,0 +1,21 @@
+"""A priority below a curve parent, which knows none."""
+
+from collections.abc import Iterator
+
+from wily_sluice.engine.queueing.spec import USUAL_PRIORITY
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.trees.location import queue_location
+from wily_sluice.plan.findings.trees.parents import parents
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such queue."""
+    for tree, name, discipline, children in parents(checked):
+        for child in children:
+            if child.priority != USUAL_PRIORITY and discipline == "curve":
+                message = f"{name} is a curve parent, whose children have no priorities"
+                remedy = "give it a guarantee with a delay, or a weight"
+                yield Told((*queue_location(tree.name, child.path), "priority"), message, remedy)
+
+
+KIND = Kind("priority-below-curve", "warning", find)

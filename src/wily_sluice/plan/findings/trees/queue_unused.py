@@ -1,0 +1,21 @@
+"""A leaf that no rule names, and that is not the default."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.trees.location import queue_location
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each leaf of the trees that an uplink has."""
+    for tree in checked.plan.trees.values():
+        if checked.plan.uplinks and not any(tree.name in (u.tree.up, u.tree.down) for u in checked.plan.uplinks):
+            continue
+        fed = {rule.queues.get(tree.name) for rule in checked.plan.rules}
+        for leaf in tree.leaves:
+            if leaf.path not in fed and not leaf.default:
+                location = queue_location(tree.name, leaf.path)
+                yield Told(location, "no rule sorts anything into this queue", "add a rule, or take it out")
+
+
+KIND = Kind("queue-unused", "warning", find, whole=True)

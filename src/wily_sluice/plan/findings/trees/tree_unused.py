@@ -1,0 +1,15 @@
+"""A tree that no uplink has."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each tree."""
+    for tree in checked.plan.trees:
+        if checked.plan.uplinks and not any(tree in (u.tree.up, u.tree.down) for u in checked.plan.uplinks):
+            yield Told(("trees", tree), "no uplink has this tree", f"name it at an uplink, `tree: {tree}`")
+
+
+KIND = Kind("tree-unused", "warning", find, whole=True)
