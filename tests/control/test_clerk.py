@@ -1,7 +1,6 @@
 """The process that reads plans and keeps quotas: what becomes of its work when it, the disk or the gate fails."""
 
 import os
-import pickle
 import select
 import signal
 import socket
@@ -15,6 +14,8 @@ import pytest
 
 from wily_sluice.control.clerk import Clerk, _write
 from wily_sluice.control.desk.__main__ import run_desk
+from wily_sluice.control.link.link import Link
+from wily_sluice.control.link.messages import Batch, Charge, Written
 from wily_sluice.errors import LiveError
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.plan.file.bundle import Bundle, bundle_of
@@ -40,8 +41,8 @@ def until(holds: Callable[[], object], clerk: Clerk, seconds: float = 15.0) -> N
 
 @pytest.mark.filterwarnings("error::pytest.PytestUnhandledThreadExceptionWarning")
 def test_when_the_gate_is_killed_what_is_beside_it_ends_without_a_word(tmp_path: Path) -> None:
-    ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-    ours.send(pickle.dumps((1, [("month", "2027-03-01", HOST, 5)])))
+    ours, theirs = socket.socketpair()
+    Link(ours, Written).send(Batch(1, [Charge("month", "2027-03-01", HOST, 5)]))
     writer = threading.Thread(target=_write, args=(tmp_path, "run", theirs))
     writer.start()
     assert select.select([ours], (), (), 10)[0]

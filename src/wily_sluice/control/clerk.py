@@ -16,12 +16,23 @@ import time
 from collections import deque
 from contextlib import suppress
 from multiprocessing import get_context
-from multiprocessing.connection import Connection
 from multiprocessing.context import ForkProcess
 from pathlib import Path
 from secrets import token_hex
-from typing import Any
 
+from wily_sluice.control.link.link import Link
+from wily_sluice.control.link.messages import (
+    Batch,
+    Charge,
+    Examine,
+    FromClerk,
+    PlanRead,
+    Refused,
+    ToClerk,
+    Used,
+    UsedSoFar,
+    Written,
+)
 from wily_sluice.control.log import note
 from wily_sluice.errors import LiveError
 from wily_sluice.history.quota_store import QuotaStore
@@ -32,12 +43,9 @@ from wily_sluice.units import Size
 
 A_BATCH = 500  # accounts that are handed over together
 MOST_UNWRITTEN = 64  # batches: while as many wait to be written, no more are handed over
-LARGEST_MESSAGE = 1 << 17  # bytes
 AGAIN = 1.0  # seconds before something that could not be written is tried again
 LAST_TRIES = 5  # after the gate has ended
 PATIENCE = 120.0  # seconds for an answer
-
-Charge = tuple[str, str, bytes, Size]
 
 
 class Clerk:
@@ -47,22 +55,21 @@ class Clerk:
         self._folder = folder
         self._run = token_hex(8)
         self._batch = 0
-        self._unwritten: deque[tuple[int, bytes]] = deque()
+        self._unwritten: deque[Batch] = deque()
         self._sent = 0
         self._asking = threading.Lock()
         self._process: ForkProcess | None = None
         self._start()
 
     def _start(self) -> None:
-        context = get_context("fork")
-        here, there = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        self._line, far_line = context.Pipe()
-        here.setblocking(False)
-        self._paper = here
-        with there, far_line:
-            keep = (there.fileno(), far_line.fileno())
-            self._process = context.Process(target=_work, args=(self._folder, self._run, *keep), daemon=True)
+        ours, theirs = zip(*(socket.socketpair() for _ in range(2)), strict=True)
+        self._ends = ours
+        with theirs[0], theirs[1]:
+            what = (self._folder, self._run, *(end.fileno() for end in theirs))
+            self._process = get_context("fork").Process(target=_work, args=what, daemon=True)
             self._process.start()
+        self._charges: Link[Written] = Link(ours[0], Written)
+        self._questions: Link[FromClerk] = Link(ours[1], FromClerk)
         self._sent = 0
 
     def tick(self) -> None:
@@ -70,65 +77,68 @@ class Clerk:
         if self._process is None:
             return
         try:
-            while said := self._paper.recv(64):
-                written = int(said)
-                while self._unwritten and self._unwritten[0][0] <= written:
+            for written in self._charges.receive():
+                while self._unwritten and self._unwritten[0].number <= written.number:
                     self._unwritten.popleft()
-            ended = True
-        except BlockingIOError:
             ended = not self._process.is_alive()
-        except OSError:
+        except EOFError:
             ended = True
         if ended:
             self._process.join(0)
             note("clerk.ended", "warning", why="the process that keeps quotas has ended: another is started")
-            self._paper.close()
+            self._charges.close()
             with self._asking:
-                self._line.close()
+                self._questions.close()
                 self._start()
         self._hand_over()
 
     def keep(self, limiter: str, period: str, news: dict[bytes, Size]) -> dict[bytes, Size]:
         """Have it kept that so much more was used; what cannot be taken now is given back."""
-        rows = [(limiter, period, key, size) for key, size in news.items()]
-        while rows and len(self._unwritten) < MOST_UNWRITTEN:
+        charges = [Charge(limiter, period, account, size) for account, size in news.items()]
+        while charges and len(self._unwritten) < MOST_UNWRITTEN:
             self._batch += 1
-            self._unwritten.append((self._batch, pickle.dumps((self._batch, rows[:A_BATCH]))))
-            del rows[:A_BATCH]
+            self._unwritten.append(Batch(self._batch, charges[:A_BATCH]))
+            del charges[:A_BATCH]
         self._hand_over()
-        return {key: size for _, _, key, size in rows}
+        return {charge.account: charge.size for charge in charges}
 
     def _hand_over(self) -> None:
-        with suppress(OSError):
-            for batch, message in self._unwritten:
-                if batch > self._sent:
-                    self._paper.send(message)
-                    self._sent = batch
+        with suppress(EOFError):
+            self._charges.flush()
+            for batch in self._unwritten:
+                if batch.number > self._sent and not self._charges.behind:
+                    self._charges.send(batch)
+                    self._sent = batch.number
 
     def examine(self, bundle: Bundle) -> Plan:
         """Read a plan. LiveError when it cannot be."""
-        plan: Plan = self._ask("examine", bundle)
+        answer = self._ask(Examine(bundle))
+        assert isinstance(answer, PlanRead)
+        plan: Plan = pickle.loads(answer.pickled)
         return plan
 
     def used(self, limiter: str, period: str) -> dict[bytes, Size]:
         """What each account of a limiter had used of a period, without what is still to be written. LiveError when
         that cannot be read now.
         """
-        found: dict[bytes, Size] = self._ask("used", limiter, period)
-        return found
+        answer = self._ask(Used(limiter, period))
+        assert isinstance(answer, UsedSoFar)
+        return answer.accounts
 
-    def _ask(self, *question: Any) -> Any:
+    def _ask(self, question: Examine | Used) -> FromClerk:
         with self._asking:
             try:
-                self._line.send(question)
-                if not self._line.poll(PATIENCE):
-                    raise LiveError("the process that reads plans does not answer")
-                answer = self._line.recv()
-            except (OSError, EOFError) as error:
-                raise LiveError(f"the process that reads plans has ended: {error}; try again") from None
-        if isinstance(answer, str):
-            raise LiveError(answer)
-        return answer
+                self._questions.send(question)
+                answers = self._questions.exchange(PATIENCE)
+            except (OSError, EOFError, ValueError):  # ValueError: it was closed meanwhile
+                raise LiveError("the process that reads plans has ended; try again") from None
+        if not answers:
+            if self._process is not None:
+                self._process.kill()  # so that no later question gets this one's answer
+            raise LiveError("the process that reads plans does not answer")
+        if isinstance(answers[0], Refused):
+            raise LiveError(answers[0].why)
+        return answers[0]
 
     def close(self) -> None:
         """Let it write what it was handed, and end."""
@@ -136,91 +146,103 @@ class Clerk:
         if process is None:
             return
         deadline = time.monotonic() + 5
-        self._paper.setblocking(True)
-        self._paper.settimeout(1)
-        with suppress(OSError):
-            self._hand_over()
-            self._paper.shutdown(socket.SHUT_WR)
-            self._line.close()
+        with suppress(OSError, EOFError):
+            while self._charges.behind or (self._unwritten and self._sent < self._unwritten[-1].number):
+                self._hand_over()
+                self._charges.exchange(0.1)
+                if time.monotonic() > deadline:
+                    break
+            self._ends[0].shutdown(socket.SHUT_WR)
+            self._questions.close()
             process.join(timeout=max(0.0, deadline - time.monotonic()))
         if process.is_alive():
             process.terminate()
-        self._paper.close()
+        self._charges.close()
 
 
-def _work(folder: Path, run: str, paper: int, line: int) -> None:
+def _work(folder: Path, run: str, charges: int, questions: int) -> None:
     """The clerk's own side, in the process that was forked: which must hold nothing of the gate's open."""
     signal.set_wakeup_fd(-1)
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, signal.SIG_IGN)  # it ends when the gate does, when it has written what was sent
-    low, high = sorted((paper, line))
+    low, high = sorted((charges, questions))
     os.closerange(3, low)
     os.closerange(low + 1, high)
     os.closerange(high + 1, 1 << 16)
     gc.enable()
-    writing = threading.Thread(target=_write, args=(folder, run, socket.socket(fileno=paper)))
+    writing = threading.Thread(target=_write, args=(folder, run, socket.socket(fileno=charges)))
     writing.start()
     with suppress(OSError, EOFError):
-        connection = Connection(line)
+        link: Link[ToClerk] = Link(socket.socket(fileno=questions), ToClerk)
         while True:
-            what, *question = connection.recv()
-            connection.send(_answer(folder, what, question))
+            for question in link.exchange():
+                link.send(_answer(folder, question))
     writing.join()
     os._exit(0)
 
 
-def _answer(folder: Path, what: str, question: list[Any]) -> Any:
+def _answer(folder: Path, question: ToClerk) -> FromClerk:
     try:
-        if what == "examine":
-            return question[0].load()
+        if isinstance(question, Examine):
+            return PlanRead(pickle.dumps(question.bundle.load()))
         store = QuotaStore(folder, patience=1)
         try:
-            return store.used(*question)
+            return UsedSoFar(store.used(question.limiter, question.period))
         finally:
             store.close()
     except (FileError, OSError, sqlite3.Error, ValueError) as error:
-        return str(error)
+        return Refused(str(error))
 
 
-def _write(folder: Path, run: str, source: socket.socket) -> None:
-    store: QuotaStore | None = None
-    told, tries = "", 0
-    while message := _next(source):
-        batch, rows = pickle.loads(message)
+def _write(folder: Path, run: str, end: socket.socket) -> None:
+    """Write down what comes, until the gate is gone, be it with an answer unread."""
+    book = _Book(folder, run, end)
+    with suppress(EOFError):
+        link: Link[Batch] = Link(end, Batch)
+        while True:
+            for batch in link.exchange():
+                book.write(batch)
+                link.send(Written(batch.number))
+    book.close()
+
+
+class _Book:
+    """The store that batches are written to, however often that must be tried."""
+
+    def __init__(self, folder: Path, run: str, end: socket.socket) -> None:
+        self._folder, self._run, self._end = folder, run, end
+        self._store: QuotaStore | None = None
+        self._told, self._tries = "", 0
+
+    def write(self, batch: Batch) -> None:
+        """Write a batch. EOFError when it cannot be, and the gate is gone."""
+        rows = [(one.limiter, one.period, one.account, one.size) for one in batch.charges]
         while True:
             try:
-                store = store or QuotaStore(folder)
-                store.add(run, batch, rows)
+                self._store = self._store or QuotaStore(self._folder)
+                self._store.add(self._run, batch.number, rows)
                 break
             except (OSError, sqlite3.Error) as error:
-                if str(error) != told:
-                    told = str(error)
-                    note("quotas.unwritten", "error", folder=str(folder), why=told)
-                tries += _over(source)
-                if tries > LAST_TRIES:
-                    return
+                if str(error) != self._told:
+                    self._told = str(error)
+                    note("quotas.unwritten", "error", folder=str(self._folder), why=self._told)
+                self._tries += self._alone()
+                if self._tries > LAST_TRIES:
+                    raise EOFError from error
                 time.sleep(AGAIN)
-        told = ""
-        with suppress(OSError):
-            source.send(str(batch).encode())
-    if store is not None:
-        with suppress(sqlite3.Error):
-            store.close()
+        self._told = ""
 
+    def _alone(self) -> bool:
+        """Whether the gate is gone, so that nothing is waited for any longer."""
+        try:
+            return not self._end.recv(1, socket.MSG_PEEK | socket.MSG_DONTWAIT)
+        except BlockingIOError:
+            return False
+        except OSError:
+            return True
 
-def _next(source: socket.socket) -> bytes:
-    """The next message; empty when the gate has gone, be it with an answer of ours unread."""
-    try:
-        return source.recv(LARGEST_MESSAGE)
-    except ConnectionResetError:
-        return b""
-
-
-def _over(source: socket.socket) -> bool:
-    """Whether the gate has gone, so that nothing is waited for any longer."""
-    try:
-        return not source.recv(1, socket.MSG_PEEK | socket.MSG_DONTWAIT)
-    except BlockingIOError:
-        return False
-    except OSError:
-        return True
+    def close(self) -> None:
+        """Close the store, as far as it is open."""
+        if self._store is not None:
+            with suppress(sqlite3.Error):
+                self._store.close()

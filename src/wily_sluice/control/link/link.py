@@ -1,12 +1,14 @@
-"""What carries messages between the gate and the process beside it: a stream socket between the two.
+"""What carries messages between the gate and each process beside it: a stream socket between the two.
 
-Each message is its length, 4 bytes in network byte order, then that many bytes of MessagePack. Neither side ever waits:
-what the socket does not take is kept until it does. The first message of each side says how it speaks; from a side that
-speaks otherwise, as after an upgrade under a running gate, nothing more is taken.
+Each message is its length, 4 bytes in network byte order, then that many bytes of MessagePack. The gate and the desk
+never wait: what the socket does not take is kept until it does. The first message of each side says how it speaks; from
+a side that speaks otherwise, as after an upgrade under a running gate, nothing more is taken.
 """
 
+import select
 import socket
 import struct
+import time
 from typing import Any, Generic, TypeVar
 
 import msgspec
@@ -99,6 +101,21 @@ class Link(Generic[M]):
                 raise EOFError from error
         del self._in[:offset]
         return messages
+
+    def exchange(self, patience: float | None = None) -> list[M]:
+        """For a side that may wait: what comes first of the messages that have come whole, within so many seconds, or
+        none. What is left to send is sent meanwhile.
+        """
+        deadline = time.monotonic() + patience if patience is not None else None
+        while True:
+            left = max(0.0, deadline - time.monotonic()) if deadline is not None else None
+            readable, writable, _ = select.select([self], [self] if self._out else [], [], left)
+            if writable:
+                self.flush()
+            if readable and (messages := self.receive()):
+                return messages
+            if not readable and not writable:
+                return []
 
     def deafen(self) -> None:
         """Take nothing more from the other side, but its end."""

@@ -1,4 +1,4 @@
-"""What the gate and the process beside it say to each other: typed messages, packed with MessagePack.
+"""What the gate and the processes beside it say to each other: typed messages, packed with MessagePack.
 
 Every message is a struct with its own name as its tag, its fields by name, so that neither their order nor a field that
 one side does not know matters. PROTOCOL is a digest of all of them: each side says its own first (`Hello`), and who is
@@ -14,7 +14,7 @@ import msgspec
 from wily_sluice.gate.counters import CounterRow, Talk
 from wily_sluice.gate.look import Look
 from wily_sluice.plan.file.bundle import Bundle
-from wily_sluice.units import Nanoseconds
+from wily_sluice.units import Nanoseconds, Size
 
 
 class Message(msgspec.Struct, frozen=True, tag=True):
@@ -182,6 +182,64 @@ class Stop(Order, frozen=True):
     """End."""
 
 
+# Between the gate and its clerk, which is always of the same version.
+
+
+class Charge(msgspec.Struct, frozen=True, array_like=True):
+    """That an account of a limiter used so many bytes more in a period."""
+
+    limiter: str
+    period: str
+    account: bytes
+    size: Size
+
+
+class Batch(Message, frozen=True):
+    """Charges to be written down, together, once."""
+
+    number: int
+    charges: list[Charge]
+
+
+class Written(Message, frozen=True):
+    """All batches up to this one are on the disk."""
+
+    number: int
+
+
+class Examine(Message, frozen=True):
+    """Read this plan."""
+
+    bundle: Bundle
+
+
+class Used(Message, frozen=True):
+    """What had the accounts of a limiter used of a period?"""
+
+    limiter: str
+    period: str
+
+
+class PlanRead(Message, frozen=True):
+    """The plan as an object, pickled: whoever sends it was forked from who receives it."""
+
+    pickled: bytes
+
+
+class UsedSoFar(Message, frozen=True):
+    """By account, in bytes."""
+
+    accounts: dict[bytes, Size]
+
+
+class Refused(Message, frozen=True):
+    """Why there is no answer."""
+
+    why: str
+
+
 FromGate: TypeAlias = Hello | State | Undone | Rows | Tick | Interface | Event | Done | Seen
+ToClerk: TypeAlias = Examine | Used
+FromClerk: TypeAlias = PlanRead | UsedSoFar | Refused
 ToGate: TypeAlias = Hello | Take | Hold | Resume | Kept | Undo | Ask | Watch | Heard | Stop
 PROTOCOL = sha256(json.dumps(msgspec.json.schema(FromGate | ToGate), sort_keys=True).encode()).hexdigest()[:16]
