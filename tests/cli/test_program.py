@@ -144,7 +144,10 @@ def test_show_says_it_in_sentences_and_as_data(sluice: Sluice) -> None:
     calls = data["tree"]["line"]["up"]["queues"]["calls"]
     assert (calls["guarantee"], calls["cap"], calls["wait"]["settled"]) == (1_800_000, 9_000_000, 5_000_000)
     assert (
-        json.loads(sluice("show", "framings", "--json").stdout)["framings"]["pppoe over atm llc"]["cost"]["40"] == 106
+        json.loads(sluice("show", "framings", "--json").stdout)["framings"]["stacks"]["pppoe over atm llc"]["cost"][
+            "40"
+        ]
+        == 106
     )
 
 

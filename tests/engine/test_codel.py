@@ -3,9 +3,10 @@ from math import sqrt
 import pytest
 
 from tests.engine.driving import conversation
-from wily_sluice.engine.framing import LONGEST_FRAME, NAMED
+from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.packet import ECT_0, ECT_1, NOT_ECT, Packet
 from wily_sluice.engine.queueing.codel import INTERVAL, TARGET, CodelQueue, control_law
+from wily_sluice.plan.file.framings import parse_stack
 from wily_sluice.units import MILLISECOND, SECOND
 
 MICROSECOND = 1000
@@ -115,7 +116,7 @@ def test_a_standing_queue_settles_near_the_target(cut: float) -> None:
 
 def test_the_last_frame_of_a_line_in_cells_is_not_dropped_though_it_is_longer_than_others() -> None:
     """A packet of 1500 bytes takes 1749 in cells; a queue that holds no more than that is not too long (maxpacket)."""
-    frame = NAMED["pppoe over atm llc"].cost(1500)
+    frame = parse_stack("pppoe over atm llc").framing.cost(1500)
     assert frame > LONGEST_FRAME
     for largest, drops in ((frame, 0), (LONGEST_FRAME, 1)):
         queue, dropped = CodelQueue(largest=largest), list[Packet]()

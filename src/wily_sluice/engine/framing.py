@@ -1,16 +1,7 @@
-"""What a packet costs on the line, beyond its own bytes.
+"""What a packet costs on the line, beyond its own bytes: in frames, and in the cells that these may go into.
 
-A line carries frames, not packets, and a plan's rates are rates of frames. Layers, from the packet outwards:
-
-- `pppoe`: 6 bytes of PPPoE and 2 of PPP (RFC 2516), inside Ethernet;
-- Ethernet (IEEE 802.3): 14 of header, 4 of check sequence, no frame shorter than 64; `vlan` tags it with 4 more
-  (IEEE 802.1Q); `wire` counts the 8 of preamble and the gap of 12 as well;
-- `ptm` (IEEE 802.3 clause 61.3): 4 around the Ethernet frame, for its start, its end and a second check sequence, and
-  65 bytes sent for every 64;
-- `llc` and `vc`: ATM adaptation layer 5 (RFC 2684), 8 of trailer, and 8 (LLC, routed; 10 bridged, with padding) or none
-  (VC; 2 bridged) of header, in cells of 53 bytes that carry 48; a bridged Ethernet frame leaves its check sequence out;
-- `pppoa` (RFC 2364): 2 of PPP, and 4 of LLC header or none;
-- `cable`: a cable modem's rate counts Ethernet frames with their check sequence, and not the header of its own.
+A line carries frames, not packets, and a plan's rates are rates of frames. Which layers cost what is worked out where
+the plan is read.
 """
 
 from dataclasses import dataclass
@@ -67,26 +58,4 @@ class Framing:
 
 
 ETHERNET: Final = Framing(18, 64)
-NAMED: dict[str, Framing] = {
-    "none": Framing(0),
-    "ethernet": ETHERNET,
-    "ethernet on the wire": Framing(38, 84),
-    "ethernet over vlan": Framing(22, 68),
-    "ethernet over vlan on the wire": Framing(42, 88),
-    "pppoe": Framing(26, 64),
-    "pppoe over vlan": Framing(30, 68),
-    "ethernet over ptm": Framing(22, 68, "ptm"),
-    "ethernet over vlan over ptm": Framing(26, 72, "ptm"),
-    "pppoe over ptm": Framing(30, 68, "ptm"),
-    "pppoe over vlan over ptm": Framing(34, 72, "ptm"),
-    "ip over atm llc": Framing(16, 0, "atm"),
-    "ip over atm vc": Framing(8, 0, "atm"),
-    "ethernet over atm llc": Framing(32, 0, "atm"),
-    "ethernet over atm vc": Framing(24, 0, "atm"),
-    "pppoe over atm llc": Framing(40, 0, "atm"),
-    "pppoe over atm vc": Framing(32, 0, "atm"),
-    "pppoa over atm llc": Framing(14, 0, "atm"),
-    "pppoa over atm vc": Framing(10, 0, "atm"),
-    "cable": ETHERNET,
-}
 LONGEST_FRAME: Final[Size] = ETHERNET.cost(LARGEST_PACKET)

@@ -6,12 +6,13 @@ from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
-from wily_sluice.engine.framing import NAMED, Framing
+from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.limit.limiter import Excess, Per, Whom
 from wily_sluice.engine.queueing.spec import (
     LeafSpec,
 )
 from wily_sluice.plan.file.document import suggestion
+from wily_sluice.plan.file.framings import parse_stack
 from wily_sluice.plan.file.traffic_words import (
     parse_dscp,
 )
@@ -198,15 +199,16 @@ def parse_quota(value: object) -> Quota:
 
 
 def parse_framing(value: object) -> FramingWords:
-    """A framing by its name, or by its figures."""
+    """A framing by its layers, or by its figures."""
     if isinstance(value, FramingWords):
         return value
     if isinstance(value, str):
-        if value not in NAMED:
-            raise ValueError(f"there is no framing {quoted(value)}: {suggestion(value, list(NAMED))}")
-        return FramingWords(NAMED[value], value)
+        stack = parse_stack(value)
+        return FramingWords(stack.framing, stack.words)
     if not isinstance(value, dict) or not value or set(value) - {"overhead", "minimum", "cells"}:
-        raise ValueError("a framing is a name such as pppoe over ptm, or {overhead: 34 B, minimum: 64 B, cells: ptm}")
+        raise ValueError(
+            "a framing is layers such as pppoe over ptm, or figures: {overhead: 34 B, minimum: 64 B, cells: ptm}"
+        )
     sizes = {key: parse_size(value[key]) for key in ("overhead", "minimum") if key in value}
     cells = value.get("cells")
     if cells not in (None, "atm", "ptm"):

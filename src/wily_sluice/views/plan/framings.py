@@ -1,11 +1,12 @@
-"""The framings that have a name: what they add to a packet, and what that costs."""
+"""Framings: what each layer adds to a packet, and what usual stacks of them cost."""
 
 from typing import Any
 
 from rich.table import Table
 from rich.text import Text
 
-from wily_sluice.engine.framing import NAMED, Framing
+from wily_sluice.engine.framing import Framing
+from wily_sluice.plan.file.framings import COMMON, LAYERS
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import format_share
 from wily_sluice.views.text.bars import bar
@@ -15,7 +16,7 @@ CELLS = {None: "–", "atm": "53 for 48", "ptm": "65 for 64"}
 
 
 def framing_table(plan: Plan) -> Table:
-    """Every named framing, those that the plan's uplinks have in bold; and any that an uplink gives in figures."""
+    """Usual stacks of layers, and those of the plan's uplinks, in bold."""
     table = Table(
         title="Framings: what a packet takes on the line, in bytes", title_justify="left", title_style="bold", box=None,
         caption="of the line: the part of the rate that full packets of 1500 bytes leave to the packets themselves",
@@ -27,8 +28,8 @@ def framing_table(plan: Plan) -> Table:
         table.add_column(f"{length} B", justify="right", no_wrap=True)
     table.add_column("of the line", no_wrap=True)
     table.add_column("uplinks", no_wrap=True)
-    rows = dict(NAMED)
-    rows |= {u.framed.words: u.framing for u in plan.uplinks if u.framed.words not in NAMED}
+    rows = {stack.words: stack.framing for stack in COMMON}
+    rows |= {u.framed.words: u.framing for u in plan.uplinks}
     for name, framing in rows.items():
         users = [uplink.name for uplink in plan.uplinks if uplink.framed.words == name]
         part = LENGTHS[0] / framing.cost(LENGTHS[0])
@@ -45,11 +46,25 @@ def framing_table(plan: Plan) -> Table:
     return table
 
 
+def layer_table() -> Table:
+    """What each layer adds, and by which clause."""
+    table = Table(
+        title="Layers, from the packet outward: join them with “over”", title_justify="left", title_style="bold",
+        box=None, show_header=False,
+    )  # fmt: skip
+    for layer in LAYERS:
+        table.add_row(Text(layer.word, "cyan", no_wrap=True), layer.adds)
+    return table
+
+
 def framing_data() -> dict[str, Any]:
-    """The named framings for JSON; bytes."""
+    """The same for JSON; bytes."""
 
     def data(framing: Framing) -> dict[str, Any]:
         costs = {str(length): framing.cost(length) for length in LENGTHS}
         return {"overhead": framing.overhead, "minimum": framing.minimum, "cells": framing.cells, "cost": costs}
 
-    return {name: data(framing) for name, framing in NAMED.items()}
+    return {
+        "layers": {layer.word: layer.adds for layer in LAYERS},
+        "stacks": {stack.words: data(stack.framing) for stack in COMMON},
+    }

@@ -12,7 +12,7 @@ from rich.text import Text
 from wily_sluice.plan.groups.members import member_words
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS
-from wily_sluice.views.plan.framings import framing_data, framing_table
+from wily_sluice.views.plan.framings import framing_data, framing_table, layer_table
 from wily_sluice.views.plan.limiters import limiter_data, limiter_sentences
 from wily_sluice.views.plan.schedules import schedule_data, schedule_parts
 from wily_sluice.views.plan.services import service_data, service_table
@@ -53,7 +53,7 @@ def part_tables(
             *(tree_table(plan, u, tree, ways, width) for u in plan.uplinks for tree, ways in plan.trees_of(u)),
             Text(CAPTION, "dim"),
         ],
-        "framings": lambda: [framing_table(plan)],
+        "framings": lambda: [framing_table(plan), layer_table()],
         "services": lambda: [service_table(plan)],
         "schedules": lambda: [Group(*schedule_parts(plan, moment, exact))],
         "limiters": lambda: [
