@@ -1,4 +1,4 @@
-"""Imports point one way: cli → views → rig, control → gate, trace, forecast, history → plan, recognition → engine."""
+"""Imports point one way: cli → views → rig, control → gate, sorting, forecast, history → plan, recognition → engine."""
 
 import ast
 from pathlib import Path
@@ -15,7 +15,7 @@ MAY_IMPORT = {
     "plan": {"units", "errors", "engine", "plan"},
     "forecast": {"units", "engine", "plan", "forecast"},
     "history": {"units", "errors", "engine", "plan", "history"},
-    "trace": {"units", "engine", "recognition", "plan", "trace"},
+    "sorting": {"units", "engine", "recognition", "plan", "sorting"},
     "gate": {"units", "errors", "engine", "recognition", "plan", "gate"},
     "outside": {"units", "errors", "plan", "forecast", "outside"},
     "rig": {"units", "outside", "errors", "engine", "plan", "gate", "rig"},
@@ -27,7 +27,7 @@ MAY_IMPORT = {
         "engine",
         "plan",
         "forecast",
-        "trace",
+        "sorting",
         "gate",
         "rig",
         "history",
@@ -42,7 +42,7 @@ MAY_IMPORT = {
         "plan",
         "forecast",
         "history",
-        "trace",
+        "sorting",
         "gate",
         "rig",
         "control",
@@ -52,7 +52,7 @@ MAY_IMPORT = {
         "__version__",
     },
 }
-PURE = ("engine", "recognition", "plan", "forecast", "trace")
+PURE = ("engine", "recognition", "plan", "forecast", "sorting")
 WORLDLY = {"click", "socket", "subprocess", "select", "time"}
 FILES_AND_PROCESSES = {"os", "pathlib", "tempfile", "multiprocessing", "concurrent", "signal", "shutil"}
 

@@ -34,7 +34,7 @@ from wily_sluice.outside.files import load
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.recognition.recognition import Recognition
-from wily_sluice.trace.capture import read as packets_of
+from wily_sluice.sorting.capture import read as packets_of
 
 CAPTURES = Path(__file__).parent.parent / "tests" / "recognition" / "captures"
 ROUNDS_A_TELL = 200_000
@@ -121,13 +121,13 @@ def lines() -> tuple[list[bytes], Callable[[bytes], None]]:
     methods = {
         "plan.apply": Method(ApplyParams, _answer, ""),
         "plan.undo": Method(UndoParams, _answer, ""),
-        "trace.look": Method(LookParams, _answer, ""),
+        "classify.look": Method(LookParams, _answer, ""),
         "gate.status": Method(NoParams, _answer, "", watchers=True),
     }
     good = [
         b'{"jsonrpc":"2.0","id":1,"method":"plan.apply","params":{"plan":"c2l0ZQ==","trial":60.5,"files":{"a":"YQ=="}}}',
         b'[{"jsonrpc":"2.0","id":"x","method":"gate.status"},{"jsonrpc":"2.0","method":"plan.undo","params":[3,null]}]',
-        b'{"jsonrpc":"2.0","id":2,"method":"trace.look","params":{"protocol":6,"local":"10.7.0.9","local_port":1,'
+        b'{"jsonrpc":"2.0","id":2,"method":"classify.look","params":{"protocol":6,"local":"10.7.0.9","local_port":1,'
         b'"remote":"203.0.113.5","remote_port":443}}',
     ]
     loop = asyncio.new_event_loop()

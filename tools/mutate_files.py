@@ -23,8 +23,8 @@ from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.groups.place_file import members_where
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
 from wily_sluice.plan.schedules.schedule import Entries
-from wily_sluice.trace.capture import CaptureError, read
-from wily_sluice.trace.follow import Follower
+from wily_sluice.sorting.capture import CaptureError, read
+from wily_sluice.sorting.follow import Follower
 
 ROUNDS_A_TELL = 20_000
 SLOWEST = 2.0  # seconds of the processor

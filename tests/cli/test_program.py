@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import click
+import jsonschema
 import pytest
 from click.testing import CliRunner
 
@@ -19,6 +20,7 @@ from wily_sluice import examples
 from wily_sluice.cli import main
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
+from wily_sluice.plan.file.yaml_text import parse
 
 Sluice = Callable[..., "subprocess.CompletedProcess[str]"]
 PROGRAM = [str(Path(sys.executable).with_name("sluice"))]
@@ -50,6 +52,79 @@ def commands(group: click.Group, path: tuple[str, ...] = ()) -> Iterator[tuple[s
             yield (*path, name)
 
 
+@pytest.mark.parametrize("name", main.COMMANDS)
+def test_the_list_of_commands_says_what_each_of_them_says(name: str) -> None:
+    command = main.sluice.get_command(click.Context(main.sluice), name)
+    assert command is not None and command.help is not None
+    assert command.help.splitlines()[0] == main.COMMANDS[name].summary
+
+
+def test_what_a_command_is_called_elsewhere_leads_to_it(sluice: Sluice) -> None:
+    for word, meant in (("chekc", "check"), ("simulate", "lab"), ("rollback", "undo")):
+        done = sluice(word)
+        assert (done.returncode, f"did you mean “{meant}”?" in done.stderr) == (2, True)
+    assert set(main.SYNONYMS.values()) <= set(main.COMMANDS)
+    assert not set(main.SYNONYMS) & set(main.COMMANDS)
+
+
+def test_a_plan_is_read_from_an_argument_an_option_and_the_standard_input(sluice: Sluice, tmp_path: Path) -> None:
+    (tmp_path / "sluice.yaml").rename(tmp_path / "other.yaml")
+    assert sluice("check").returncode == 2
+    for words in (("other.yaml",), ("-p", "other.yaml")):
+        assert sluice("split", *words, "--json").stdout == sluice("split", "--json", SLUICE_PLAN="other.yaml").stdout
+        assert sluice("show", "trees", *words).returncode == 0
+    assert "given twice" in sluice("check", "other.yaml", "-p", "other.yaml").stderr
+    done = subprocess.run([*PROGRAM, "check", "-"], input=SMALL_PLAN, capture_output=True, text=True, cwd=tmp_path)
+    assert (done.returncode, done.stdout) == (
+        0,
+        sluice("check", "other.yaml").stdout.replace("other.yaml", "standard input"),
+    )
+    assert sluice("show", "framings").returncode == sluice("show", "services").returncode == 0
+
+
+def test_with_json_errors_are_json_too(sluice: Sluice, tmp_path: Path) -> None:
+    (tmp_path / "bad.yaml").write_text("site: [")
+    for words, status in ((("split", "bad.yaml"), 2), (("split", "--why", "nowhere"), 2), (("gate", "status"), 3)):
+        done = sluice(*words, "--json")
+        told = json.loads(done.stdout)
+        assert (done.returncode, done.stderr) == (status, "")
+        assert told["findings"] if "bad.yaml" in words else told["error"]["status"] == status
+
+
+@pytest.mark.parametrize(
+    ("words", "offered"),
+    [
+        ("sluice sp", ["split"]),
+        ("sluice show tr", ["trees"]),
+        ("sluice split --why ca", ["calls"]),
+        ("sluice split --uplink ", ["line"]),
+        ("sluice split other.yaml --why wo", ["work"]),
+    ],
+)
+def test_completion_knows_commands_and_the_names_of_the_plan(
+    sluice: Sluice, tmp_path: Path, words: str, offered: list[str]
+) -> None:
+    (tmp_path / "other.yaml").write_text(SMALL_PLAN.replace("calls", "work"))
+    typed = words.split(" ")
+    told = sluice(COMP_WORDS=words, COMP_CWORD=str(len(typed) - 1), _SLUICE_COMPLETE="bash_complete").stdout
+    assert [line.partition(",")[2] for line in told.splitlines() if not line.startswith("file")] == offered
+
+
+@pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+def test_there_is_a_script_of_completion_for_each_shell(sluice: Sluice, shell: str) -> None:
+    assert "_SLUICE_COMPLETE" in sluice("completion", shell).stdout
+
+
+def test_files_that_are_right_fit_their_schema_and_others_do_not(sluice: Sluice) -> None:
+    folder = examples.folder()
+    for kind, name in (("plan", examples.PLAN), ("traffic", examples.TRAFFIC)):
+        schema = json.loads(sluice("schema", kind).stdout)
+        data, _ = parse((folder / name).read_text())
+        jsonschema.validate(data, schema, jsonschema.Draft202012Validator)
+        with pytest.raises(jsonschema.ValidationError, match="Additional"):
+            jsonschema.validate(data | {"uplnks": {}}, schema, jsonschema.Draft202012Validator)
+
+
 @pytest.mark.parametrize("command", list(commands(main.sluice)), ids=" ".join)
 def test_every_command_has_help_with_an_example(command: tuple[str, ...]) -> None:
     done = CliRunner().invoke(main.sluice, [*command, "--help"], prog_name="sluice")
@@ -75,7 +150,7 @@ def test_check_ends_with_0_1_or_2(sluice: Sluice, tmp_path: Path) -> None:
 
 def test_a_plan_with_errors_is_refused_by_every_command_that_reads_it(sluice: Sluice, tmp_path: Path) -> None:
     (tmp_path / "sluice.yaml").write_text(SMALL_PLAN.replace("queue: calls", "queue: cals"))
-    for command in (("show",), ("share",), ("lab", "run", "t.yaml"), ("apply",), ("rig", "up")):
+    for command in (("show",), ("split",), ("lab", "run", "t.yaml"), ("apply",), ("rig", "up")):
         done = sluice(*command)
         assert done.returncode == 2
         assert done.stdout == ""
@@ -86,14 +161,14 @@ def test_a_plan_with_errors_is_refused_by_every_command_that_reads_it(sluice: Sl
 def test_the_plan_is_found_by_option_then_variable_then_folder(sluice: Sluice, tmp_path: Path) -> None:
     for name in ("one", "two"):
         (tmp_path / f"{name}.yaml").write_text(SMALL_PLAN.replace("line:", f"{name}:"))
-    assert list(json.loads(sluice("share", "--json").stdout)["uplinks"]) == ["line"]
-    assert list(json.loads(sluice("share", "--json", SLUICE_PLAN="one.yaml").stdout)["uplinks"]) == ["one"]
-    done = sluice("share", "--json", "-p", "two.yaml", SLUICE_PLAN="one.yaml")
+    assert list(json.loads(sluice("split", "--json").stdout)["uplinks"]) == ["line"]
+    assert list(json.loads(sluice("split", "--json", SLUICE_PLAN="one.yaml").stdout)["uplinks"]) == ["one"]
+    done = sluice("split", "--json", "-p", "two.yaml", SLUICE_PLAN="one.yaml")
     assert list(json.loads(done.stdout)["uplinks"]) == ["two"]
 
 
-def test_share_prints_the_split_as_data_and_as_a_table(sluice: Sluice) -> None:
-    done = sluice("share", "--json", "--demand", "calls=1 Mbit/s")
+def test_split_prints_the_split_as_data_and_as_a_table(sluice: Sluice) -> None:
+    done = sluice("split", "--json", "--demand", "calls=1 Mbit/s")
     up = json.loads(done.stdout)["uplinks"]["line"]["up"]
     assert up == {
         "usable": 9_000_000,
@@ -114,7 +189,7 @@ def test_share_prints_the_split_as_data_and_as_a_table(sluice: Sluice) -> None:
             },
         },
     }
-    table = sluice("share").stdout
+    table = sluice("split").stdout
     assert "18 Mbit/s" in table
     assert "\x1b[" not in table  # no colour into a pipe
     for slip, hint in (
@@ -122,16 +197,16 @@ def test_share_prints_the_split_as_data_and_as_a_table(sluice: Sluice) -> None:
         ("calls=1", "is not a rate"),
         ("calls", "QUEUE=RATE"),
     ):
-        refused = sluice("share", "--demand", slip)
+        refused = sluice("split", "--demand", slip)
         assert refused.returncode == 2
         assert hint in refused.stderr
-    data = json.loads(sluice("share", "--worst", "rest", "--why", "rest", "--json").stdout)
+    data = json.loads(sluice("split", "--worst", "rest", "--why", "rest", "--json").stdout)
     assert data["worst"] == {"rest": {"line": {"down": 0, "up": 0}}}
     assert data["why"]["rest"]["line"]["up"][0]["held"] == "nothing left"
-    assert "line up: the worst for rest" in sluice("share", "--worst", "rest").stdout
-    assert "Nothing is left for priority 5: calls come before." in sluice("share", "--why", "rest").stdout
-    assert "That is all that it wants." in sluice("share", "--why", "calls", "--demand", "calls=1 Mbit/s").stdout
-    assert "there is no uplink “fibre”" in sluice("share", "--uplink", "fibre").stderr
+    assert "line up: the worst for rest" in sluice("split", "--worst", "rest").stdout
+    assert "Nothing is left for priority 5: calls come before." in sluice("split", "--why", "rest").stdout
+    assert "That is all that it wants." in sluice("split", "--why", "calls", "--demand", "calls=1 Mbit/s").stdout
+    assert "there is no uplink “fibre”" in sluice("split", "--uplink", "fibre").stderr
 
 
 def test_show_says_it_in_sentences_and_as_data(sluice: Sluice) -> None:
@@ -140,8 +215,8 @@ def test_show_says_it_in_sentences_and_as_data(sluice: Sluice) -> None:
     assert "Each host of guests may have at most 2 Mbit/s (250 kB/s) down." in shown
     assert "UDP conversations of house on port 5004-5005 go to calls." in shown
     assert "Whatever no rule claims goes to rest." in shown
-    data = json.loads(sluice("show", "tree", "--json").stdout)
-    calls = data["tree"]["line"]["up"]["queues"]["calls"]
+    data = json.loads(sluice("show", "trees", "--json").stdout)
+    calls = data["trees"]["line"]["up"]["queues"]["calls"]
     assert (calls["guarantee"], calls["cap"], calls["wait"]["settled"]) == (1_800_000, 9_000_000, 5_000_000)
     assert (
         json.loads(sluice("show", "framings", "--json").stdout)["framings"]["stacks"]["pppoe over atm llc"]["cost"][
@@ -155,12 +230,12 @@ def test_queues_are_named_by_path_or_by_name_alone(sluice: Sluice, tmp_path: Pat
     work = "      work: {guarantee: 20%, queues: {desk: {guarantee: 50%}, scans: {}}}\n      rest:"
     (tmp_path / "sluice.yaml").write_text(SMALL_PLAN.replace("      rest:", work))
     for option in ("--why", "--worst"):
-        assert sluice("share", option, "desk").stdout == sluice("share", option, "work/desk").stdout
-    idle = json.loads(sluice("share", "--demand", "desk=idle", "--json").stdout)
-    assert idle == json.loads(sluice("share", "--demand", "work/desk=idle", "--json").stdout)
-    refused = sluice("share", "--worst", "work")
+        assert sluice("split", option, "desk").stdout == sluice("split", option, "work/desk").stdout
+    idle = json.loads(sluice("split", "--demand", "desk=idle", "--json").stdout)
+    assert idle == json.loads(sluice("split", "--demand", "work/desk=idle", "--json").stdout)
+    refused = sluice("split", "--worst", "work")
     assert (refused.returncode, "name one of its leaves, work/desk, work/scans" in refused.stderr) == (2, True)
-    own = sluice("trace", "--local", "10.7.0.4", "--remote", "10.7.1.4:80")
+    own = sluice("classify", "--local", "10.7.0.4", "--remote", "10.7.1.4:80")
     assert (own.returncode, "between your own hosts are not shaped" in own.stderr) == (2, True)
 
 
@@ -196,7 +271,7 @@ def test_demo_save_writes_files_that_work_and_overwrites_nothing(sluice: Sluice,
     assert sluice("check", "--strict", "--plan", "mine/saltmarsh.yaml").returncode == 0
     again = sluice("demo", "--save", "mine")
     assert again.returncode == 3
-    assert "left as it is" in again.stderr
+    assert "was not overwritten" in again.stderr
 
 
 def test_output_that_cannot_be_encoded_or_written_ends_in_no_traceback(sluice: Sluice, tmp_path: Path) -> None:
@@ -209,7 +284,7 @@ def test_output_that_cannot_be_encoded_or_written_ends_in_no_traceback(sluice: S
             told.stdout.decode(encoding)
     shell = {"/dev/full": "> /dev/full", "closed": ">&-", "both": ">&- 2>&-"}
     for where, redirection in shell.items():
-        for command in ("show", "check", "share --json", "show tree"):
+        for command in ("show", "check", "split --json", "show trees"):
             words = ["sh", "-c", f"{PROGRAM[0]} {command} {redirection}"]
             done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, check=False)
             assert "Traceback" not in done.stderr
@@ -241,7 +316,7 @@ def test_ctrl_c_ends_a_long_run_without_a_traceback(tmp_path: Path) -> None:
 def test_a_gate_that_cannot_start_says_why(sluice: Sluice) -> None:
     done = sluice("gate", "run", SLUICE_STATE="state")
     assert done.returncode == 3
-    assert "no plan is kept in state yet: give one with --plan" in done.stderr
+    assert "no plan is kept in state yet" in done.stderr
     for command in (["gate", "status"], ["apply", "--yes"], ["keep"], ["undo"], ["watch", "--json"]):
         assert sluice(*command, SLUICE_STATE="state").returncode == 3
     assert "no rig is up" in sluice("rig", "exec", "--name", "none", "gateway", "true").stderr
@@ -249,7 +324,7 @@ def test_a_gate_that_cannot_start_says_why(sluice: Sluice) -> None:
 
 def test_usage_is_read_when_no_gate_runs_as_a_table_data_csv_and_a_picture(sluice: Sluice, tmp_path: Path) -> None:
     state = tmp_path / "state"
-    assert "nothing was counted" in sluice("usage", "--state", str(state)).stderr
+    assert "nothing has been counted" in sluice("usage", "--state", str(state)).stderr
     now = int(time.time())
     store = CounterStore(state)
     for second in range(now - 40, now):
@@ -262,7 +337,7 @@ def test_usage_is_read_when_no_gate_runs_as_a_table_data_csv_and_a_picture(sluic
     table = sluice(*words).stdout
     # 25 MB a second are 200 Mbit/s; over ten minutes, 13.3 in the mean.
     assert table.splitlines()[1].split()[:8] == ["10.61.0.25", "down", "1", "GB", "13.3", "Mbit/s", "200", "Mbit/s"]
-    assert "5 more, who used less" in table
+    assert "5 more used less" in table
     uses = json.loads(sluice(*words, "--json").stdout)["uses"]
     assert {use["host"]: use["bytes"] for use in uses} == {f"10.61.0.{n}": 40 * n * 1_000_000 for n in range(1, 26)}
     rows = list(csv.DictReader(sluice(*words, "--only", "0.25", "--csv").stdout.splitlines()))

@@ -168,11 +168,11 @@ def test_a_plan_that_cuts_the_administrator_off_is_gone_when_its_time_is_up(rig:
         with administrator(rig) as there:
             assert there.is_answered(5)
             who = {"protocol": 6, "local": "10.7.0.103", "remote": FAR_ADDRESSES[0], "remote_port": 2222}
-            going = running.call("trace.look", **who, local_port=40123)["going"]
+            going = running.call("classify.look", **who, local_port=40123)["going"]
             assert {(one["direction"], one["queue"], one["rule"]) for one in going} == {
                 ("up", "rest", ""), ("down", "rest", ""),
             }  # fmt: skip
-            assert running.call("trace.look", **who, local_port=40124) is None
+            assert running.call("classify.look", **who, local_port=40124) is None
             applied = time.monotonic()
             running.call("plan.apply", plan=b64encode(cut_off.encode()).decode(), trial=6)
             while there.is_answered(0.5):  # what is let through at first, before the cap is felt

@@ -37,7 +37,7 @@ rules:
   - {name: Media, service: calls, queue: calls}
   - {name: Long, service: web, moved: over 5 MB, queue: bulk}
   - {name: Pages, remote: "*.pages.example", queue: web}
-gate: {keep-names: 2 h}
+gate: {keep-contacts: 2 h}
 """
 PEER = Path(__file__).parent / "peer.py"
 HOST = "10.7.0.100"
@@ -106,7 +106,7 @@ def test_a_download_and_a_call_on_one_port_go_to_different_queues_and_the_downlo
 
     with serving(rig, ("far", "serve-tls", far, 443), ("far", "echo-media", far, 443)):
         hold(measured, kept)
-    command = [sys.executable, "-m", "wily_sluice", "names", "--host", HOST, "--json"]
+    command = [sys.executable, "-m", "wily_sluice", "contacts", "--host", HOST, "--json"]
     deadline = time.monotonic() + 10
     while True:
         told = json.loads(

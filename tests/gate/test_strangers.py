@@ -14,8 +14,8 @@ from wily_sluice.control.unit import unit_text
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import PYTHON
 from wily_sluice.gate.kernel.lock import take_lock
+from wily_sluice.history.contact_store import ContactStore
 from wily_sluice.history.counter_store import CounterStore
-from wily_sluice.history.name_store import NameStore
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.plan.file.bundle import Bundle
@@ -79,7 +79,7 @@ def test_what_a_gate_keeps_is_for_its_owner_alone_whatever_the_umask_says(tmp_pa
     try:
         revisions = RevisionStore(folder)
         revisions.record(Bundle(b"site: x"), "2027-03-01T00:00:00Z", "root", "")
-        stores = (revisions, CounterStore(folder), NameStore(folder), QuotaStore(folder))
+        stores = (revisions, CounterStore(folder), ContactStore(folder), QuotaStore(folder))
         modes = {path.name: path.stat().st_mode & 0o777 for path in folder.iterdir()}
         for store in stores:
             store.close()
@@ -87,8 +87,8 @@ def test_what_a_gate_keeps_is_for_its_owner_alone_whatever_the_umask_says(tmp_pa
         os.umask(before)
     assert folder.stat().st_mode & 0o777 == 0o700
     assert len(modes) >= 4 and set(modes.values()) == {0o600}, modes
-    (folder / "names.sqlite").chmod(0o644)  # as an earlier program left it
+    (folder / "contacts.sqlite").chmod(0o644)  # as an earlier program left it
     folder.chmod(0o755)
-    NameStore(folder).close()
-    assert (folder / "names.sqlite").stat().st_mode & 0o777 == 0o600
+    ContactStore(folder).close()
+    assert (folder / "contacts.sqlite").stat().st_mode & 0o777 == 0o600
     assert folder.stat().st_mode & 0o777 == 0o700

@@ -10,7 +10,7 @@ from wily_sluice.engine.classify.header import TCP, parse, parties
 from wily_sluice.engine.classify.known import NOTHING
 from wily_sluice.engine.conversations.conversation import Conversation, ConversationTable
 from wily_sluice.recognition.recognition import Recognition
-from wily_sluice.trace.capture import read
+from wily_sluice.sorting.capture import read
 
 FOLDER = Path(__file__).parent / "captures"
 OURS = (bytes([10, 61, 0]), bytes.fromhex("fd6100000000"))  # what the addresses of our hosts begin with

@@ -1,7 +1,9 @@
-"""The `sluice` command: its groups, and the one place where errors become messages."""
+"""The `sluice` command: its commands in groups, and the one place where errors become messages."""
 
 import sys
 from contextlib import suppress
+from dataclasses import dataclass
+from difflib import get_close_matches
 from importlib import import_module
 from typing import Any
 
@@ -11,40 +13,86 @@ from wily_sluice import __version__
 from wily_sluice.cli import streams
 from wily_sluice.cli.options import ERRORS, INTERRUPTED, REFUSED, Refusal
 from wily_sluice.errors import SluiceError
-from wily_sluice.plan.findings.finding import FileError
-from wily_sluice.views.text.console import console
-from wily_sluice.views.text.findings import count_findings, print_findings
 
-# Where each command is. A command's module is imported when it is needed: some bring a lot with them.
-COMMANDS = {
-    "apply": "life",
-    "check": "check",
-    "demo": "demo",
-    "diff": "life",
-    "gate": "gate",
-    "history": "life",
-    "keep": "life",
-    "lab": "lab",
-    "names": "usage",
-    "rig": "rig",
-    "share": "share",
-    "show": "show",
-    "trace": "trace",
-    "undo": "life",
-    "usage": "usage",
-    "watch": "watch",
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A command: its module, which is imported only when the command is used, and what it does in a line."""
+
+    module: str
+    summary: str
+
+
+GROUPS: dict[str, dict[str, Entry]] = {
+    "Plan": {
+        "check": Entry("planning.check", "Find what is wrong or risky in a plan."),
+        "show": Entry("planning.show", "Show a plan with every rate worked out."),
+        "split": Entry("planning.split", "Compute what each queue gets when the line is full."),
+        "classify": Entry("planning.classify", "Show which rule, queue and limiters a conversation gets, and why."),
+        "diff": Entry("running.life", "Compare two plans or revisions."),
+    },
+    "Run": {
+        "gate": Entry("running.gate", "Shape the packets that this machine forwards."),
+        "apply": Entry("running.life", "Switch the running gate to a new plan, on trial."),
+        "keep": Entry("running.life", "Keep the plan that is on trial."),
+        "undo": Entry("running.life", "End a trial, or return to an earlier plan."),
+        "history": Entry("running.life", "List the plans that the gate has run."),
+    },
+    "Observe": {
+        "watch": Entry("observing.watch", "Watch the gate live in the terminal."),
+        "usage": Entry("observing.usage", "Show who used the line, when and how much."),
+        "contacts": Entry("observing.usage", "List the names that each host contacted."),
+    },
+    "Try": {
+        "demo": Entry("trying.demo", "See a plan checked, split and simulated on the demo site."),
+        "lab": Entry("trying.lab", "Simulate your traffic before and after the plan; no packet is sent."),
+        "rig": Entry("trying.rig", "Build your site from namespaces, to try the gate on real packets."),
+    },
+    "Set up": {
+        "completion": Entry("setup.completion", "Print the completion script for a shell."),
+        "schema": Entry("setup.schema", "Print the JSON Schema of plan or traffic files, for editors."),
+    },
 }
+COMMANDS = {name: entry for group in GROUPS.values() for name, entry in group.items()}
+
+# What people call a command elsewhere in the trade.
+SYNONYMS = {
+    "validate": "check", "verify": "check", "lint": "check", "test": "check",
+    "list": "show", "print": "show", "tree": "show",
+    "forecast": "split", "rates": "split", "bandwidth": "split",
+    "match": "classify", "explain": "classify", "why": "classify", "lookup": "classify",
+    "compare": "diff", "changes": "diff",
+    "start": "gate", "run": "gate", "stop": "gate", "status": "gate", "install": "gate",
+    "load": "apply", "activate": "apply", "switch": "apply",
+    "confirm": "keep", "commit": "keep", "save": "keep", "accept": "keep",
+    "revert": "undo", "rollback": "undo", "restore": "undo",
+    "log": "history", "revisions": "history",
+    "monitor": "watch", "live": "watch", "stats": "usage", "statistics": "usage", "report": "usage",
+    "names": "contacts", "domains": "contacts",
+    "simulate": "lab", "simulation": "lab", "testbed": "rig", "namespaces": "rig",
+}  # fmt: skip
+
+
+def nearest(word: str, known: list[str], synonyms: dict[str, str]) -> str:
+    """`did you mean “check”?` for a word that is close to one, or means one; else empty."""
+    near = get_close_matches(word, known, n=1, cutoff=0.7)
+    meant = near[0] if near else synonyms.get(word.lower(), "")
+    return f"did you mean “{meant}”?" if meant in known else ""
 
 
 class Sluice(click.Group):
-    """Turns what is wrong with a file into its findings."""
+    """Loads commands when they are used, and turns errors into messages: as JSON where --json is given."""
 
     def main(self, *args: Any, **extra: Any) -> Any:
         """Run the whole program, whatever its output is led to."""
         streams.prepare()
+        words = list(extra.get("args") or (args[0] if args and args[0] is not None else sys.argv[1:]))
+        as_json = "--json" in words[: words.index("exec") if "exec" in words else None]
         try:
             try:
-                return super().main(*args, **extra)
+                if not as_json or not extra.get("standalone_mode", True):
+                    return super().main(*args, **extra)
+                raise SystemExit(self._main_for_json(*args, **extra))
             finally:
                 sys.stdout.flush()
         except OSError as error:
@@ -54,6 +102,21 @@ class Sluice(click.Group):
                 click.echo(f"Error: {where}: {error.strerror or error}", err=True)
             raise SystemExit(REFUSED) from None
 
+    def _main_for_json(self, *args: Any, **extra: Any) -> int:
+        """The exit status; what goes wrong is printed as a JSON object."""
+        extra["standalone_mode"] = False
+        try:
+            status = super().main(*args, **extra)
+            return status if isinstance(status, int) else 0
+        except click.ClickException as error:
+            message, status = error.format_message(), error.exit_code
+        except click.Abort:
+            message, status = "interrupted", INTERRUPTED
+        from wily_sluice.views.text.console import print_json
+
+        print_json({"error": {"message": message, "status": status}})
+        return status
+
     def list_commands(self, ctx: click.Context) -> list[str]:
         """All of them."""
         return list(COMMANDS)
@@ -62,21 +125,51 @@ class Sluice(click.Group):
         """One of them, imported."""
         if cmd_name not in COMMANDS:
             return None
-        command: click.Command = getattr(import_module(f"wily_sluice.cli.{COMMANDS[cmd_name]}"), cmd_name)
+        module = import_module(f"wily_sluice.cli.{COMMANDS[cmd_name].module}")
+        command: click.Command = getattr(module, cmd_name)
         return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """The command that is meant; where there is none, the one that may have been."""
+        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
+            hint = nearest(args[0], list(COMMANDS), SYNONYMS) or "see sluice --help"
+            ctx.fail(f"there is no command “{args[0]}”: {hint}")
+        return super().resolve_command(ctx, args)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The commands in their groups; none of them is imported for it."""
+        for title, group in GROUPS.items():
+            with formatter.section(title):
+                formatter.write_dl([(name, entry.summary.rstrip(".")) for name, entry in group.items()])
+
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[Any]:
+        """Names of commands, without importing them."""
+        from click.shell_completion import CompletionItem
+
+        found = [CompletionItem(n, help=e.summary) for n, e in COMMANDS.items() if n.startswith(incomplete)]
+        return found + click.Command.shell_complete(self, ctx, incomplete)
 
     def invoke(self, ctx: click.Context) -> Any:
         """Run the command."""
         try:
             return super().invoke(ctx)
-        except FileError as error:
-            print_findings(console(stderr=True), error.findings)
-            click.echo(count_findings(error.findings), err=True)
-            ctx.exit(ERRORS)
         except SluiceError as error:
-            raise Refusal(str(error)) from None
+            findings = getattr(error, "findings", None)
+            if findings is None:
+                raise Refusal(str(error)) from None
+            from wily_sluice.views.text.console import console, print_json
+            from wily_sluice.views.text.findings import count_findings, findings_data, print_findings
+
+            if ctx.meta.get("sluice.json"):
+                print_json({"findings": findings_data(findings)})
+            else:
+                print_findings(console(stderr=True), findings)
+                click.echo(count_findings(findings), err=True)
+            ctx.exit(ERRORS)
         except KeyboardInterrupt:
-            click.echo("ended at your word; nothing is left half done", err=True)
+            click.echo("interrupted; nothing left half done", err=True)
             ctx.exit(INTERRUPTED)
 
 
@@ -88,7 +181,7 @@ def sluice() -> None:
     Two directions: `up` is toward the internet, `down` is toward your hosts.
 
     \b
-    A first look, on the demo site:
-      sluice demo                 check, split and simulate it; no root needed
-      sluice demo --save FOLDER   write its files, to start from
+    A first look, on the demo site; no root needed:
+      sluice demo                 check its plan, split and simulate its line
+      sluice demo --save FOLDER   copy its files, to make them your own
     """

@@ -1,19 +1,28 @@
-"""Options that several commands share, and the exit codes."""
+"""Options that several commands share, and the exit codes. Nothing heavy is imported until it is used."""
 
-from collections.abc import Callable
-from datetime import datetime
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable
+from functools import wraps
 from pathlib import Path
-from typing import Any, TypeVar
-from zoneinfo import ZoneInfo
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
-from wily_sluice.plan.model import Plan
 from wily_sluice.units import Nanoseconds, parse_time
-from wily_sluice.views.plan.schedules import read_moment
+
+if TYPE_CHECKING:
+    from datetime import datetime
+
+    from click.shell_completion import CompletionItem
+
+    from wily_sluice.plan.model import Plan
 
 CLEAN, WARNINGS, ERRORS, REFUSED = 0, 1, 2, 3
 INTERRUPTED = 130  # as shells have it: 128 and the number of SIGINT
+USUAL_PLAN = Path("sluice.yaml")
+USUAL = "$SLUICE_PLAN, then ./sluice.yaml"
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -39,19 +48,37 @@ class Time(click.ParamType[Nanoseconds]):
             self.fail(str(error), param, ctx)
 
 
-def plan_option(command: Command) -> Command:
-    """`-p/--plan FILE`."""
-    return click.option(
-        "-p",
-        "--plan",
-        "plan_file",
-        type=click.Path(path_type=Path),
-        envvar="SLUICE_PLAN",
-        default=Path("sluice.yaml"),
-        show_default="$SLUICE_PLAN, then ./sluice.yaml",
-        metavar="FILE",
-        help="The plan file.",
-    )(command)
+def plan_from(required: bool = True, usual: bool = True) -> Callable[[Command], Command]:
+    """The plan as an argument, by `-p/--plan FILE`, in SLUICE_PLAN, or ./sluice.yaml; `-` is the standard input.
+
+    The command gets `plan_file`; None where a plan is not `required` and none is there. Without `usual`, only what is
+    given on the command line counts.
+    """
+
+    def decorate(command: Command) -> Command:
+        @wraps(command)
+        def with_plan(*args: Any, **given: Any) -> Any:
+            named, option = given.pop("plan_argument"), given.pop("plan_option")
+            if named is not None and option is not None:
+                raise click.UsageError("the plan is given twice: as an argument and with --plan")
+            chosen = named if named is not None else option
+            if chosen is None and usual:
+                exported = os.environ.get("SLUICE_PLAN")
+                chosen = Path(exported) if exported else USUAL_PLAN if required or USUAL_PLAN.exists() else None
+            return command(*args, plan_file=chosen, **given)
+
+        decorated = click.option(
+            "-p",
+            "--plan",
+            "plan_option",
+            type=click.Path(path_type=Path, allow_dash=True),
+            metavar="FILE",
+            help="The plan file; - reads standard input." + f"  [default: {USUAL}]" * usual,
+        )(with_plan)
+        path = click.Path(path_type=Path, allow_dash=True)
+        return cast(Command, click.argument("plan_argument", metavar="[PLAN]", type=path, required=False)(decorated))
+
+    return decorate
 
 
 COST = "cost.json"  # in the folder of the state: what was measured on this machine
@@ -66,15 +93,60 @@ state_option = click.option(
     help="Where the gate keeps its history and counters.",
 )
 
-json_option = click.option("--json", "as_json", is_flag=True, help="Print the data as JSON.")
+
+def _remember_json(ctx: click.Context, _: click.Parameter, value: bool) -> bool:
+    ctx.meta["sluice.json"] = value
+    return value
+
+
+json_option = click.option(
+    "--json", "as_json", is_flag=True, callback=_remember_json, help="Print the data, and errors, as JSON."
+)
+
+
+def names_in_plan(find: Callable[[Plan], Iterable[str]]) -> Callable[..., list[CompletionItem]]:
+    """Completes an option with names of the plan that the command line has."""
+
+    def complete(ctx: click.Context, _: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        from click.shell_completion import CompletionItem
+
+        from wily_sluice.errors import SluiceError
+        from wily_sluice.outside.files import load
+
+        given = [ctx.params.get(key) for key in ("plan_argument", "plan_option")]
+        file = next((one for one in given if isinstance(one, Path)), USUAL_PLAN)
+        try:
+            names = dict.fromkeys(find(load(file)))
+        except (SluiceError, OSError):
+            return []
+        return [CompletionItem(name) for name in names if name.startswith(incomplete)]
+
+    return complete
+
+
+def uplink_names(plan: Plan) -> list[str]:
+    """Of all uplinks."""
+    return [uplink.name for uplink in plan.uplinks]
+
+
+def queue_paths(plan: Plan) -> list[str]:
+    """Of all queues of all trees."""
+    return [queue.path for tree in plan.trees.values() for queue in tree.walk()]
+
+
+uplink_option = click.option(
+    "--uplink", metavar="NAME", shell_complete=names_in_plan(uplink_names), help="Only this uplink."
+)
 
 
 def choose_uplinks(plan: Plan, name: str | None) -> list[Any]:
     """All uplinks, or the one that is named."""
     chosen = [uplink for uplink in plan.uplinks if name in (None, uplink.name)]
     if not chosen:
-        known = ", ".join(uplink.name for uplink in plan.uplinks)
-        raise click.BadParameter(f"there is no uplink “{name}”; there are {known}", param_hint="--uplink")
+        from wily_sluice.plan.file.document import suggestion
+
+        hint = suggestion(str(name), uplink_names(plan))
+        raise click.BadParameter(f"there is no uplink “{name}”: {hint}", param_hint="--uplink")
     return chosen
 
 
@@ -87,6 +159,10 @@ def read_at(plan: Plan, at: str | None) -> datetime | None:
     """The moment that `--at` says, in the site's time zone."""
     if at is None:
         return None
+    from zoneinfo import ZoneInfo
+
+    from wily_sluice.plan.schedules.moment import read_moment
+
     try:
         return read_moment(at, ZoneInfo(plan.timezone))
     except ValueError as error:

@@ -277,7 +277,7 @@ class Gate:
         self._unreadable = self.unreadable
         crossings = []
         self._admissions = []
-        visits = self.visits if self.plan.gate.keep_names is not None else None
+        visits = self.visits if self.plan.gate.keep_contacts is not None else None
         for uplink in self.plan.uplinks:
             for direction in DIRECTIONS:
                 queue, opening = self._intake.queues((uplink.name, direction))

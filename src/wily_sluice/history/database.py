@@ -5,7 +5,7 @@
 | `plans.sqlite` | revisions of the plan |
 | `counters.sqlite` | what was counted |
 | `quotas.sqlite` | what was used of quotas |
-| `names.sqlite` | names that hosts spoke with |
+| `contacts.sqlite` | names that hosts spoke with |
 
 A schema is a list of steps: how far a database has come stands in its table `schema_version`. One that a newer program
 has brought further is refused, and left as it is.
@@ -18,7 +18,7 @@ from contextlib import closing
 from pathlib import Path
 
 FOLDER_MODE, FILE_MODE = 0o700, 0o600
-PLANS, COUNTERS, QUOTAS, NAMES = "plans.sqlite", "counters.sqlite", "quotas.sqlite", "names.sqlite"
+PLANS, COUNTERS, QUOTAS, CONTACTS = "plans.sqlite", "counters.sqlite", "quotas.sqlite", "contacts.sqlite"
 OLD_COUNTERS, OLD_QUOTAS = "history.sqlite", "counters.sqlite"  # as they were once called
 
 

@@ -1,14 +1,39 @@
-"""Plans and traffic files on a disk."""
+"""Plans and traffic files on a disk, or from the standard input."""
 
+from __future__ import annotations
+
+import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from wily_sluice.forecast.lab import traffic as lab_traffic
-from wily_sluice.forecast.lab.traffic import Traffic
 from wily_sluice.plan import read
 from wily_sluice.plan.file.source import Source
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import Size
+
+if TYPE_CHECKING:
+    from wily_sluice.forecast.lab.traffic import Traffic
+
+STANDARD_INPUT = Path("-")
+
+
+class Stdin(Source):
+    """The standard input, which is read once. Files that it names are in the current folder."""
+
+    def __init__(self) -> None:
+        super().__init__("standard input")
+        self._content: bytes | None = None
+
+    def read(self, limit: Size) -> bytes:
+        """Its first bytes, no more than so many."""
+        if self._content is None:
+            self._content = sys.stdin.buffer.read(limit)
+        return self._content[:limit]
+
+    def beside(self, name: str) -> DiskFile:
+        """The file of this name in the current folder."""
+        return DiskFile(Path(name))
 
 
 class DiskFile(Source):
@@ -23,21 +48,28 @@ class DiskFile(Source):
         with self._path.open("rb") as file:
             return file.read(limit)
 
-    def beside(self, name: str) -> "DiskFile":
+    def beside(self, name: str) -> DiskFile:
         """The file of this name, relative to the folder that this one is in."""
         return DiskFile(self._path.parent / name)
 
 
+def source_of(path: Path) -> Source:
+    """The file at a path; of `-`, the standard input."""
+    return Stdin() if path == STANDARD_INPUT else DiskFile(path)
+
+
 def examine(path: Path) -> tuple[Plan | None, list[Finding]]:
     """Read and check the plan in a file: see `plan.read.examine`."""
-    return read.examine(DiskFile(path))
+    return read.examine(source_of(path))
 
 
 def load(path: Path) -> Plan:
     """The plan in a file, to be used. FileError with its errors when it cannot be."""
-    return read.load(DiskFile(path))
+    return read.load(source_of(path))
 
 
 def load_traffic(path: Path, plan: Plan) -> Traffic:
     """The traffic file that is to be run with this plan. FileError with all that is wrong with it."""
-    return lab_traffic.load_traffic(DiskFile(path), plan)
+    from wily_sluice.forecast.lab import traffic  # the lab takes a while to load
+
+    return traffic.load_traffic(source_of(path), plan)

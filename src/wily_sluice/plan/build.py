@@ -126,7 +126,7 @@ def build_site(
     spec = SiteSpec(
         builder.clock,
         builder.kinds,
-        plan.gate.keep_names is not None or any(terms.services or _named(terms.remote) for terms in parts),
+        plan.gate.keep_contacts is not None or any(terms.services or _named(terms.remote) for terms in parts),
         builder.watches_dscps,
         builder.watch,
         partial(open_schedules, plan),

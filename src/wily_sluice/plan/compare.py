@@ -242,7 +242,7 @@ def _others(before: Plan, after: Plan) -> Iterable[Change]:
     if before.timezone != after.timezone:
         yield Change("changed", "plan", "timezone", f"{before.timezone} → {after.timezone}")
     if before.gate != after.gate:
-        whom = ("everybody",) if before.gate.keep_names != after.gate.keep_names else ()
+        whom = ("everybody",) if before.gate.keep_contacts != after.gate.keep_contacts else ()
         yield Change("changed", "plan", "gate", "; ".join(_gate_words(before.gate, after.gate)), whom)
 
 
@@ -251,7 +251,7 @@ def _gate_words(was: GateSettings, now: GateSettings) -> Iterable[str]:
         ("may be watched by", was.watchers or "root", now.watchers or "root"),
         ("metrics", f"port {was.metrics}" if was.metrics else "off", f"port {now.metrics}" if now.metrics else "off"),
         ("looks whether these answer", ", ".join(was.health) or "none", ", ".join(now.health) or "none"),
-        ("names that hosts speak with", _kept(was.keep_names), _kept(now.keep_names)),
+        ("names that hosts speak with", _kept(was.keep_contacts), _kept(now.keep_contacts)),
     ):
         if old != new:
             yield f"{what}: {old} → {new}"

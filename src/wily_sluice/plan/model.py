@@ -265,14 +265,14 @@ class GateSettings:
     """What the gate does beside shaping. `watchers` is `everyone` or a group of users; None for nobody but root.
 
     `metrics` is the port on which they are served to this machine, or None. `health` are addresses of remotes that are
-    to go on answering while a plan is on trial. `keep_names` is for how long it is kept which names each host spoke
+    to go on answering while a plan is on trial. `keep_contacts` is for how long it is kept which names each host spoke
     with; None where that is not kept at all.
     """
 
     watchers: str | None = None
     metrics: int | None = None
     health: tuple[str, ...] = ()
-    keep_names: Nanoseconds | None = None
+    keep_contacts: Nanoseconds | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -140,7 +140,7 @@ class _Builder:
             limiters,
             rules,
             self.resolve.services.used,
-            GateSettings(entry.gate.watchers, entry.gate.metrics, tuple(entry.gate.health), entry.gate.keep_names),
+            GateSettings(entry.gate.watchers, entry.gate.metrics, tuple(entry.gate.health), entry.gate.keep_contacts),
         )
 
     def _rule(self, index: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:

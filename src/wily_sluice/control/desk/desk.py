@@ -19,12 +19,12 @@ from typing import Any
 import msgspec
 
 from wily_sluice import __version__
+from wily_sluice.control.desk.contacts import NameBook
 from wily_sluice.control.desk.counts import add_up
 from wily_sluice.control.desk.health import Pulse
 from wily_sluice.control.desk.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcError, notification
 from wily_sluice.control.desk.life import Life
 from wily_sluice.control.desk.metrics import Endpoint, Gathered, Totals
-from wily_sluice.control.desk.names import NameBook
 from wily_sluice.control.desk.params import (
     ApplyParams,
     ListParams,
@@ -180,7 +180,7 @@ class Desk:
         if plan is None:
             return
         self._server.let_watch(plan.gate.watchers)
-        self._names.keep(plan.gate.keep_names, self.life.trial is not None)
+        self._names.keep(plan.gate.keep_contacts, self.life.trial is not None)
         try:
             self._pulse.watch(plan.gate.health)
         except OSError as error:
@@ -290,7 +290,7 @@ class Desk:
             "plan.reload": Method(NoParams, self._reload, "take up again what is kept; a trial ends by it"),
             "plan.read": Method(RevisionParams, self._read, "a revision's plan and files"),
             "history.list": Method(ListParams, self._history, "the revisions, the newest first"),
-            "trace.look": Method(LookParams, self._look, "what is known of a conversation, and where it goes"),
+            "classify.look": Method(LookParams, self._look, "what is known of a conversation, and where it goes"),
             "watch.now": Method(NoParams, self._now, "what was counted last", watchers=True),
             "watch.subscribe": Method(SubscribeParams, self._subscribe, "be told twice a second", watchers=True),
         }
@@ -380,7 +380,7 @@ class Desk:
         return {
             **self._summary(),
             "kept": kept.number if kept is not None else None,
-            "revisions": [revision_data(revision) for revision in self.life.history.revisions(params.most)],
+            "revisions": [revision_data(revision) for revision in self.life.history.revisions(params.rows)],
         }
 
     async def _look(self, params: LookParams, _: Caller) -> dict[str, Any] | None:

@@ -23,7 +23,7 @@ class ApplyParams(Params):
     plan: str
     files: dict[str, str] = {}
     note: str = Field(default="", max_length=1000)
-    trial: float | None = Field(default=120, ge=1, le=LONGEST_TRIAL)
+    trial: float | None = Field(default=180, ge=1, le=LONGEST_TRIAL)
     base: str | None = None
 
 
@@ -37,7 +37,7 @@ class UndoParams(Params):
 class ListParams(Params):
     """How many at most."""
 
-    most: int = Field(default=50, ge=1, le=10_000)
+    rows: int = Field(default=50, ge=1, le=10_000)
 
 
 class RevisionParams(Params):

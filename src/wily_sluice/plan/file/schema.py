@@ -259,8 +259,8 @@ class GateEntry(Entry):
     watchers: str | None = Field(default=None, examples=["everyone"])
     health: Annotated[Words, AfterValidator(parse_remotes)] = Field(default=(), examples=["[198.51.100.10]"])
     metrics: int | None = Field(default=None, ge=1, le=65_535, examples=["9797"])
-    keep_names: Annotated[Nanoseconds, BeforeValidator(parse_retention)] | None = Field(
-        default=None, alias="keep-names", examples=["7 days"]
+    keep_contacts: Annotated[Nanoseconds, BeforeValidator(parse_retention)] | None = Field(
+        default=None, alias="keep-contacts", examples=["7 days"]
     )
 
 

@@ -7,12 +7,11 @@ a seed, and the answer does not depend on them.
 """
 
 from bisect import bisect_right
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import accumulate
+from operator import xor
 from random import Random
 from typing import TypeAlias
-
-import numpy as np
-from numpy.typing import NDArray
 
 from wily_sluice.plan.reach.regions import Box, Dimension, Ranges
 
@@ -20,25 +19,21 @@ Point: TypeAlias = Mapping[Dimension, int]
 
 
 class _Line:
-    """One dimension: the ranges of all boxes on it, by box; and which boxes have all of it."""
+    """One dimension, cut where a range of any box begins or ends; for each piece the boxes that have it, as bits."""
 
     def __init__(self, boxes: Sequence[Box], dimension: Dimension) -> None:
-        self._free = np.array([dimension not in box for box in boxes], dtype=bool)
-        spans = [(low, high + 1, index) for index, box in enumerate(boxes) for low, high in box.get(dimension, ())]
-        # Numbers of addresses are too large for arrays: each is told by its place among all ends.
-        self._ends = sorted({end for low, past, _ in spans for end in (low, past)})
-        place_of = {end: index for index, end in enumerate(self._ends, 1)}
-        self._low = np.array([place_of[low] for low, _, _ in spans], dtype=np.int64)
-        self._past = np.array([place_of[past] for _, past, _ in spans], dtype=np.int64)
-        self._box = np.array([index for _, _, index in spans], dtype=np.int64)
+        self._free = sum(1 << index for index, box in enumerate(boxes) if dimension not in box)
+        toggles: dict[int, int] = {}
+        for index, box in enumerate(boxes):
+            for low, high in box.get(dimension, ()):
+                for end in (low, high + 1):
+                    toggles[end] = toggles.get(end, 0) ^ 1 << index
+        self._ends = sorted(toggles)
+        self._having: list[int] = [0, *accumulate((toggles[end] for end in self._ends), xor)]
 
-    def having(self, value: int, boxes: int) -> NDArray[np.bool_]:
-        """Which of the first boxes have a value."""
-        here = bisect_right(self._ends, value)
-        count = int(np.searchsorted(self._box, boxes))
-        found = self._free[:boxes].copy()
-        found[self._box[:count][(self._low[:count] <= here) & (here < self._past[:count])]] = True
-        return found
+    def having(self, value: int) -> int:
+        """The boxes that have a value, as bits."""
+        return self._free | self._having[bisect_right(self._ends, value)]
 
 
 class Takers:
@@ -46,17 +41,26 @@ class Takers:
 
     def __init__(self, regions: Sequence[Sequence[Box] | None]) -> None:
         boxes = [box for region in regions for box in region or ()]
-        self._region = np.array([n for n, region in enumerate(regions) for _ in region or ()], dtype=np.int64)
+        self._region = [number for number, region in enumerate(regions) for _ in region or ()]
+        self._before = [0, *accumulate(len(region or ()) for region in regions)]
         asked = sorted({dimension for box in boxes for dimension in box})
         self._lines = [(dimension, _Line(boxes, dimension)) for dimension in asked]
 
     def of(self, point: Point, before: int) -> list[int]:
         """The regions that a point is in, of those before one."""
-        boxes = int(np.searchsorted(self._region, before))
-        found = np.ones(boxes, dtype=bool)
+        found = (1 << self._before[before]) - 1
         for dimension, line in self._lines:
-            found &= line.having(point.get(dimension, 0), boxes)
-        return [int(number) for number in np.unique(self._region[:boxes][found])]
+            found &= line.having(point.get(dimension, 0))
+        return list(dict.fromkeys(self._region[box] for box in _bits(found)))
+
+
+def _bits(number: int) -> Iterator[int]:
+    """The places of the ones, in order."""
+    text = f"{number:b}"[::-1]
+    at = text.find("1")
+    while at >= 0:
+        yield at
+        at = text.find("1", at + 1)
 
 
 def draw(region: Sequence[Box], whole: Mapping[Dimension, Ranges], drawn: Random) -> Point:

@@ -3,9 +3,6 @@
 from datetime import UTC, date, datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
-import icalendar
-import recurring_ical_events
-
 from wily_sluice.plan.file.source import Source
 from wily_sluice.units import format_size
 
@@ -26,6 +23,10 @@ class CalendarFile:
     """
 
     def __init__(self, source: Source, zone: ZoneInfo) -> None:
+        # These take a while to load, and most plans have no calendar.
+        import icalendar
+        import recurring_ical_events
+
         self._zone = zone
         name = source.last_name
         content = source.read(MOST_BYTES + 1)

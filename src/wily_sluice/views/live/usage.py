@@ -73,7 +73,7 @@ def usage_data(usage: Usage, uses: Sequence[Use]) -> dict[str, Any]:
                 "drops": use.whole.drops,
                 "marks": use.whole.marks,
                 "mean": round(usage.mean(use)),
-                "most": round(usage.busiest(use)),
+                "busiest": round(usage.busiest(use)),
                 "busy": round(use.whole.busy / SECOND, 3),
                 "delay": {"p50": use.whole.p50, "p95": use.whole.p95, "p99": use.whole.p99},
                 "course": [round(usage.rate(size)) for size in use.course],

@@ -1,5 +1,6 @@
 """Framings: what each layer adds to a packet, and what usual stacks of them cost."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from rich.table import Table
@@ -7,7 +8,7 @@ from rich.text import Text
 
 from wily_sluice.engine.framing import Framing
 from wily_sluice.plan.file.framings import COMMON, LAYERS
-from wily_sluice.plan.model import Plan
+from wily_sluice.plan.model import Uplink
 from wily_sluice.units import format_share
 from wily_sluice.views.text.bars import bar
 
@@ -15,8 +16,8 @@ LENGTHS = (1500, 576, 100, 40)  # bytes; 40 is a bare acknowledgement of TCP ove
 CELLS = {None: "–", "atm": "53 for 48", "ptm": "65 for 64"}
 
 
-def framing_table(plan: Plan) -> Table:
-    """Usual stacks of layers, and those of the plan's uplinks, in bold."""
+def framing_table(uplinks: Sequence[Uplink]) -> Table:
+    """Usual stacks of layers, and those of these uplinks, in bold."""
     table = Table(
         title="Framings: what a packet takes on the line, in bytes", title_justify="left", title_style="bold", box=None,
         caption="of the line: the part of the rate that full packets of 1500 bytes leave to the packets themselves",
@@ -27,11 +28,12 @@ def framing_table(plan: Plan) -> Table:
     for length in LENGTHS:
         table.add_column(f"{length} B", justify="right", no_wrap=True)
     table.add_column("of the line", no_wrap=True)
-    table.add_column("uplinks", no_wrap=True)
+    if uplinks:
+        table.add_column("uplinks", no_wrap=True)
     rows = {stack.words: stack.framing for stack in COMMON}
-    rows |= {u.framed.words: u.framing for u in plan.uplinks}
+    rows |= {u.framed.words: u.framing for u in uplinks}
     for name, framing in rows.items():
-        users = [uplink.name for uplink in plan.uplinks if uplink.framed.words == name]
+        users = [uplink.name for uplink in uplinks if uplink.framed.words == name]
         part = LENGTHS[0] / framing.cost(LENGTHS[0])
         table.add_row(
             Text(name, "bold cyan" if users else "cyan"),
@@ -40,7 +42,7 @@ def framing_table(plan: Plan) -> Table:
             CELLS[framing.cells],
             *(str(framing.cost(length)) for length in LENGTHS),
             Text(f"{bar(part)}{format_share(round(part, 3)):>6}", "" if users else "dim"),
-            Text(", ".join(users), "bold"),
+            *([Text(", ".join(users), "bold")] if uplinks else []),
             style="bold" if users else "",
         )
     return table

@@ -1,6 +1,6 @@
 """The parts of a plan, as tables and as data."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -49,11 +49,11 @@ def part_tables(
                 [(name, ", ".join(member_words(members)) or "nobody") for name, members in plan.groups.items()],
             )
         ],
-        "tree": lambda: [
+        "trees": lambda: [
             *(tree_table(plan, u, tree, ways, width) for u in plan.uplinks for tree, ways in plan.trees_of(u)),
             Text(CAPTION, "dim"),
         ],
-        "framings": lambda: [framing_table(plan), layer_table()],
+        "framings": lambda: [framing_table(plan.uplinks), layer_table()],
         "services": lambda: [service_table(plan)],
         "schedules": lambda: [Group(*schedule_parts(plan, moment, exact))],
         "limiters": lambda: [
@@ -68,7 +68,11 @@ def print_parts(
 ) -> None:
     """Print some parts of a plan, a blank line between; schedules as they are in the week of a moment, or this one."""
     when = moment or datetime.now(ZoneInfo(plan.timezone))
-    tables = [table for part in parts for table in part_tables(plan, console.width, when, exact)[part]()]
+    print_tables(console, [table for part in parts for table in part_tables(plan, console.width, when, exact)[part]()])
+
+
+def print_tables(console: Console, tables: Sequence[RenderableType]) -> None:
+    """Print them with a blank line between."""
     for index, table in enumerate(tables):
         if index:
             console.print()
@@ -93,7 +97,7 @@ def part_data(plan: Plan, moment: datetime) -> dict[str, Any]:
         },
         "networks": {n.name: {"interface": n.interface, "subnets": list(n.subnets)} for n in plan.networks},
         "groups": {name: member_words(members) for name, members in plan.groups.items()},
-        "tree": {uplink.name: tree_data(plan, uplink) for uplink in plan.uplinks},
+        "trees": {uplink.name: tree_data(plan, uplink) for uplink in plan.uplinks},
         "framings": framing_data(),
         "services": service_data(plan),
         "schedules": schedule_data(plan, moment),

@@ -13,9 +13,9 @@ from wily_sluice.plan.model import Plan
 _NAMES = {number: name for name, numbers in PROTOCOLS.items() for number in numbers}
 
 
-def _all(plan: Plan) -> list[Service]:
+def _all(plan: Plan | None) -> list[Service]:
     """The person's own first, then those that come with the program."""
-    own = [service for service in plan.services.values() if service.own]
+    own = [service for service in plan.services.values() if service.own] if plan is not None else []
     return own + [service for name, service in shipped_services().items() if name not in {one.name for one in own}]
 
 
@@ -50,7 +50,7 @@ def signs(service: Service) -> str:
     return text
 
 
-def service_table(plan: Plan) -> Table:
+def service_table(plan: Plan | None) -> Table:
     """Every service, its category beside the first of it."""
     table = Table(
         title="Services: a rule names one, or a category", title_justify="left", title_style="bold", box=None,
@@ -68,7 +68,7 @@ def service_table(plan: Plan) -> Table:
     return table
 
 
-def service_data(plan: Plan) -> dict[str, Any]:
+def service_data(plan: Plan | None) -> dict[str, Any]:
     """Every service for JSON."""
     return {
         service.name: {

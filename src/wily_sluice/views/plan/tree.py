@@ -72,7 +72,7 @@ def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction]
         if bars:
             table.add_column("\nof the line", no_wrap=True, style="cyan")
         table.add_column("\nwait", justify="right", no_wrap=True)
-    table.add_column("prio", justify="right", no_wrap=True)
+    table.add_column("priority", justify="right", no_wrap=True)
     table.add_column("weight", justify="right", no_wrap=True)
     table.add_column("discipline", no_wrap=True)
     specs = {direction: resolve(plan, uplink, direction) for direction in ways}

@@ -6,10 +6,10 @@ from typing import Any
 
 from rich.table import Table
 
-from wily_sluice.history.name_store import HOUR, Spoken
+from wily_sluice.history.contact_store import HOUR, Contact
 
 
-def names_data(found: Sequence[Spoken]) -> list[dict[str, Any]]:
+def contacts_data(found: Sequence[Contact]) -> list[dict[str, Any]]:
     """For JSON: moments in UTC (RFC 3339), of the beginning of the first hour and of the end of the last."""
     return [
         {
@@ -23,7 +23,7 @@ def names_data(found: Sequence[Spoken]) -> list[dict[str, Any]]:
     ]
 
 
-def names_table(found: Sequence[Spoken]) -> Table:
+def contacts_table(found: Sequence[Contact]) -> Table:
     """A row for each host and name, in this machine's time."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for name in ("host", "spoke with", "from", "until", "in hours"):

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from wily_sluice.cli.options import Time, json_option, plan_option
+from wily_sluice.cli.options import Time, json_option, plan_from
 from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
 from wily_sluice.rig.rig import Rig
@@ -14,20 +14,20 @@ from wily_sluice.units import Nanoseconds
 from wily_sluice.views.text.console import print_json
 
 name_option = click.option(
-    "--name", default="rig", show_default=True, metavar="NAME", help="Which rig, where there are several."
+    "--name", default="rig", show_default=True, metavar="NAME", help="Name of the rig; several can be up."
 )
 
 
 @click.group()
 def rig() -> None:
-    """Build the plan's site on this machine, from network namespaces, to try the gate on real packets.
+    """Build your site from namespaces, to try the gate on real packets.
 
-    Hosts of each network, the gateway with NAT, a simulated line for each uplink, and the far side. Nothing outside
-    the rig is touched. Needs root.
+    A rig has hosts of each network, the gateway with NAT, a simulated line for each uplink, and the far side. Nothing
+    outside the rig is touched. Needs root. For a simulation without packets, see `sluice lab`.
 
     \b
     Example, in the order of use:
-      sudo sluice rig up --plan surgery.yaml
+      sudo sluice rig up surgery.yaml
       sudo sluice rig exec gateway sluice gate run --plan surgery.yaml
       sudo sluice rig exec surgery bash
       sudo sluice rig down
@@ -35,13 +35,15 @@ def rig() -> None:
 
 
 @rig.command()
-@plan_option
+@plan_from()
 @name_option
-@click.option("--delay", type=Time(), default="10 ms", show_default=True, help="The line's delay one way.")
-@click.option("--buffer", type=Time(), default="300 ms", show_default=True, help="How deep its buffers are.")
-@click.option("--hosts", type=click.IntRange(0, 200), default=8, show_default=True, help="Unnamed hosts a network.")
+@click.option("--delay", type=Time(), default="10 ms", show_default=True, help="One-way delay of the line.")
+@click.option("--buffer", type=Time(), default="300 ms", show_default=True, help="Depth of its buffers.")
+@click.option("--hosts", type=click.IntRange(0, 200), default=8, show_default=True, help="Unnamed hosts per network.")
 def up(plan_file: Path, name: str, delay: Nanoseconds, buffer: Nanoseconds, hosts: int) -> None:
-    """Build it. The line has the rates that the plan's uplinks measured.
+    """Build the rig.
+
+    Its lines have the measured rates of the plan's uplinks.
 
     \b
     Example:
@@ -52,27 +54,27 @@ def up(plan_file: Path, name: str, delay: Nanoseconds, buffer: Nanoseconds, host
     layout = Layout(plan, name, hosts)
     Rig(name).up(layout, lines)
     click.echo(f"the rig is up: {', '.join(layout.nodes)}")
-    click.echo(f"the far side answers at {' and '.join(FAR_ADDRESSES)}; `sluice rig exec PLACE COMMAND` runs there")
+    click.echo(f"the far side answers at {' and '.join(FAR_ADDRESSES)}; `sluice rig exec NODE COMMAND` runs on a node")
 
 
 @rig.command()
 @name_option
 def down(name: str) -> None:
-    """Take it down, whatever of it is there, and end what runs in it.
+    """Take the rig down, and end what runs in it.
 
     \b
     Example:
       sudo sluice rig down
     """
     count = Rig(name).down()
-    click.echo("the rig is down: nothing of it is left" if count else "there was no rig")
+    click.echo("the rig is down; nothing of it is left" if count else "there was no rig")
 
 
 @rig.command()
 @name_option
 @json_option
 def status(name: str, as_json: bool) -> None:
-    """Say what of it is there, and how many processes run on each node.
+    """List the rig's nodes and how many processes run on each.
 
     \b
     Example:
@@ -91,18 +93,20 @@ def status(name: str, as_json: bool) -> None:
 
 @rig.command("exec", context_settings={"ignore_unknown_options": True, "allow_interspersed_args": False})
 @name_option
-@click.argument("where")
+@click.argument("node")
 @click.argument("command", nargs=-1, required=True, type=click.UNPROCESSED)
 @click.pass_context
-def execute(context: click.Context, name: str, where: str, command: tuple[str, ...]) -> None:
-    """Run COMMAND on the node WHERE: a network's name, gateway, line-UPLINK or far. Ends with its status.
+def execute(context: click.Context, name: str, node: str, command: tuple[str, ...]) -> None:
+    """Run a command on a node.
+
+    NODE is the name of a network, gateway, line-UPLINK or far. Exits with the command's status.
 
     \b
     Examples:
       sudo sluice rig exec surgery ip address
       sudo sluice rig exec gateway sluice gate run --plan surgery.yaml
     """
-    process = subprocess.Popen(Rig(name).command(where, command))
+    process = subprocess.Popen(Rig(name).command(node, command))
     # Ctrl-C is for the command; this program ends when that does.
     old = signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:

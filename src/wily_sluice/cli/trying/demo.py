@@ -8,8 +8,8 @@ from rich.console import Console
 from rich.rule import Rule
 
 from wily_sluice import examples
-from wily_sluice.cli.lab import compare_with_progress
 from wily_sluice.cli.options import Refusal
+from wily_sluice.cli.trying.lab import compare_with_progress
 from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.forecast.lab.applications import CALL_PACKET, CALL_PERIOD
 from wily_sluice.forecast.lab.tcp import HEADERS, SEGMENT
@@ -19,23 +19,24 @@ from wily_sluice.plan.rates import resolve
 from wily_sluice.rig.trial import Host, live_trial
 from wily_sluice.units import SECOND
 from wily_sluice.views.forecast.lab import print_lab
-from wily_sluice.views.forecast.share import CAPTION, share_table
+from wily_sluice.views.forecast.split import CAPTION, split_table
 from wily_sluice.views.live.trial import print_trial
 from wily_sluice.views.plan.parts import print_parts
 from wily_sluice.views.text.console import console
 from wily_sluice.views.text.findings import count_findings, print_findings
 
+FOLDER = click.Path(path_type=Path, file_okay=False)
+
 
 @click.command()
-@click.option("--live", is_flag=True, help="On real packets, between namespaces of this machine. Needs root.")
-@click.option(
-    "--save", type=click.Path(path_type=Path, file_okay=False), metavar="FOLDER", help="Only write its files."
-)
+@click.option("--live", is_flag=True, help="Shape real packets between namespaces. Needs root.")
+@click.option("--save", type=FOLDER, metavar="FOLDER", help="Only write the demo's files into this folder.")
 def demo(live: bool, save: Path | None) -> None:
-    """Show what the tool does, on the site Saltmarsh Veterinary: a surgery with a flat above it.
+    """See a plan checked, split and simulated on the demo site.
 
-    Checks its plan, shows the tree and the exact split, and simulates a busy half minute before and after. With
-    --live, the same site is built from network namespaces, and the gate shapes the kernel's own TCP.
+    The site is Saltmarsh Veterinary, a surgery with a flat above it. The demo checks its plan, shows the trees and the
+    split, and simulates a busy half minute before and after. With --live, the site is built from network namespaces,
+    and the gate shapes the kernel's own TCP.
 
     \b
     Examples:
@@ -57,19 +58,19 @@ def demo(live: bool, save: Path | None) -> None:
     click.echo(f"{examples.PLAN}: {count_findings(findings)}\n")
     plan = load(plan_file)
     screen.print(Rule("2. What does it say?  sluice show", align="left", style="dim"))
-    print_parts(screen, plan, ["tree", "limiters", "rules"])
+    print_parts(screen, plan, ["trees", "limiters", "rules"])
     screen.print()
-    screen.print(Rule("3. Who gets what when the line is full?  sluice share", align="left", style="dim"))
+    screen.print(Rule("3. Who gets what when the line is full?  sluice split", align="left", style="dim"))
     for uplink in plan.uplinks:
         for tree, ways in plan.trees_of(uplink):
             shares = {d: split(resolve(plan, uplink, d), {}) for d in ways}
-            screen.print(share_table(uplink, tree, shares, screen.width))
+            screen.print(split_table(uplink, tree, shares, screen.width))
             screen.print()
     screen.print(CAPTION, style="dim")
     screen.print()
     screen.print(Rule("4. A busy half minute, without the plan and with it  sluice lab run", align="left", style="dim"))
     print_lab(screen, compare_with_progress(plan, load_traffic(examples.folder() / examples.TRAFFIC, plan)))
-    click.echo("\nNext: sluice demo --save my-site   writes these files, to make them yours")
+    click.echo("\nNext: sluice demo --save my-site   copies these files, to make them your own")
     click.echo("      sudo sluice demo --live      the same on real packets, between namespaces of this machine")
 
 
@@ -98,9 +99,9 @@ def _save(folder: Path) -> None:
     names = (examples.PLAN, examples.TRAFFIC, examples.PLACES, examples.CAPTURE)
     for name in names:
         if (folder / name).exists():
-            raise Refusal(f"{folder / name} is there already, and was left as it is: give another folder")
+            raise Refusal(f"{folder / name} exists and was not overwritten; choose another folder")
     folder.mkdir(parents=True, exist_ok=True)
     for name in names:
         shutil.copyfile(examples.folder() / name, folder / name)
-    click.echo(f"written to {folder}: {', '.join(names)}")
-    click.echo(f"Next: cd {folder} && sluice check --plan {examples.PLAN}")
+    click.echo(f"wrote to {folder}: {', '.join(names)}")
+    click.echo(f"Next: cd {folder} && sluice check {examples.PLAN}")

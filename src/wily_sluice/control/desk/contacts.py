@@ -6,7 +6,7 @@ from ipaddress import ip_address
 from pathlib import Path
 
 from wily_sluice.control.log import note
-from wily_sluice.history.name_store import NameStore, forget
+from wily_sluice.history.contact_store import ContactStore, forget
 from wily_sluice.units import Nanoseconds
 
 WRITE_EVERY = 5  # seconds, when there is something to write
@@ -49,7 +49,7 @@ class NameBook:
             self._waiting.clear()
 
     def _add(self, at: int, kept: Nanoseconds) -> None:
-        store = NameStore(self._folder)
+        store = ContactStore(self._folder)
         try:
             store.add(at, kept, self._waiting)
         finally:

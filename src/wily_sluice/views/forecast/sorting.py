@@ -13,9 +13,9 @@ from rich.text import Text
 
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.plan.file.traffic_words import PROTOCOLS, dscp_text, kinds_text
-from wily_sluice.trace.explain import UNKNOWN, Tried, Way
-from wily_sluice.trace.follow import Count, Decision, Followed, Trace
-from wily_sluice.trace.single import Answer
+from wily_sluice.sorting.explain import UNKNOWN, Tried, Way
+from wily_sluice.sorting.follow import CaptureSorting, Count, Decision, Followed
+from wily_sluice.sorting.single import Answer
 from wily_sluice.units import DIRECTIONS, Direction, format_share, format_size
 from wily_sluice.views.plan.tree import ARROWS
 from wily_sluice.views.text.console import print_line
@@ -153,11 +153,11 @@ def known_lines(followed: Followed) -> list[str]:
     return lines
 
 
-def print_trace(screen: Console, file: str, trace: Trace, rows: int) -> None:
+def print_capture(screen: Console, file: str, sorting: CaptureSorting, rows: int) -> None:
     """The largest conversations of a capture, and its totals."""
-    largest = sorted(enumerate(trace.conversations, 1), key=lambda item: -item[1].count.bytes)
+    largest = sorted(enumerate(sorting.conversations, 1), key=lambda item: -item[1].count.bytes)
     table = Table(box=None, padding=(0, 1, 0, 0), title_justify="left", title_style="bold")
-    count = len(trace.conversations)
+    count = len(sorting.conversations)
     shown = f"the {rows} largest of {count} conversations" if count > rows else f"{count} conversations"
     table.title = f"{file}: {shown}"
     wide = screen.width >= WIDE
@@ -186,15 +186,15 @@ def print_trace(screen: Console, file: str, trace: Trace, rows: int) -> None:
         cells += [protocol_name(one.parties.protocol), seen, service, rule] if wide else [seen]
         table.add_row(str(number), *cells, Text(way.queue + (" ↪" if moved else ""), "cyan"), *_sizes(one.count))
     screen.print(table)
-    if any(len({d.way.queue for d in one.decisions if not d.apart}) > 1 for one in trace.conversations):
+    if any(len({d.way.queue for d in one.decisions if not d.apart}) > 1 for one in sorting.conversations):
         print_line(screen, Text("↪ came to this queue from another, as more was seen of it: --conversation N", "dim"))
     tables = [
-        _totals(title, totals, trace, rows)
+        _totals(title, totals, sorting, rows)
         for title, totals in (
-            ("rule", trace.rules),
-            ("queue", trace.queues),
-            ("service", trace.services),
-            ("host", {endpoint(host, 0): total for host, total in trace.hosts.items()}),
+            ("rule", sorting.rules),
+            ("queue", sorting.queues),
+            ("service", sorting.services),
+            ("host", {endpoint(host, 0): total for host, total in sorting.hosts.items()}),
         )
     ]
     for row in [tables[:2], tables[2:]] if wide else [[table] for table in tables]:
@@ -203,22 +203,24 @@ def print_trace(screen: Console, file: str, trace: Trace, rows: int) -> None:
         side_by_side.add_row(*row)
         screen.print(side_by_side)
     screen.print()
-    for why, size in trace.apart.items():
-        print_line(screen, f"{trace.packets_apart[why]} packets, {format_size(size)}, are {why}, and go past the gate.")
-    packets = trace.whole.packets + sum(trace.packets_apart.values())
-    print_line(screen, f"All together: {packets} packets, {trace.bytes:,} B.")
+    for why, size in sorting.apart.items():
+        print_line(
+            screen, f"{sorting.packets_apart[why]} packets, {format_size(size)}, are {why}, and go past the gate."
+        )
+    packets = sorting.whole.packets + sum(sorting.packets_apart.values())
+    print_line(screen, f"All together: {packets} packets, {sorting.bytes:,} B.")
 
 
 def _sizes(count: Count) -> list[str]:
     return [format_size(size) if size else "–" for size in (count.up, count.down)]
 
 
-def _totals(title: str, totals: Mapping[str, Count], trace: Trace, rows: int) -> Table:
+def _totals(title: str, totals: Mapping[str, Count], sorting: CaptureSorting, rows: int) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0))
     table.add_column(f"by {title}", no_wrap=True, header_style="bold", min_width=24)
     for heading in ("packets", "↑", "↓", "of all"):
         table.add_column(heading, justify="right", no_wrap=True)
-    whole = max(1, trace.whole.bytes)
+    whole = max(1, sorting.whole.bytes)
     for name, count in sorted(totals.items(), key=lambda item: -item[1].bytes)[:rows]:
         share = format_share(round(count.bytes / whole, 3))
         style = "yellow" if name in ("(default)", UNKNOWN) else ""
@@ -291,20 +293,20 @@ def followed_data(number: int, followed: Followed) -> dict[str, Any]:
     }
 
 
-def trace_data(trace: Trace) -> dict[str, Any]:
+def capture_data(sorting: CaptureSorting) -> dict[str, Any]:
     """A capture for JSON; sizes in bytes."""
     return {
-        "bytes": trace.bytes,
-        "conversations": [followed_data(number, one) for number, one in enumerate(trace.conversations, 1)],
-        "rules": {name: _count_data(count) for name, count in trace.rules.items()},
-        "queues": {name: _count_data(count) for name, count in trace.queues.items()},
-        "services": {name: _count_data(count) for name, count in trace.services.items()},
-        "hosts": {str(ip_address(host)): _count_data(count) for host, count in trace.hosts.items()},
-        "apart": {why: {"packets": trace.packets_apart[why], "bytes": size} for why, size in trace.apart.items()},
+        "bytes": sorting.bytes,
+        "conversations": [followed_data(number, one) for number, one in enumerate(sorting.conversations, 1)],
+        "rules": {name: _count_data(count) for name, count in sorting.rules.items()},
+        "queues": {name: _count_data(count) for name, count in sorting.queues.items()},
+        "services": {name: _count_data(count) for name, count in sorting.services.items()},
+        "hosts": {str(ip_address(host)): _count_data(count) for host, count in sorting.hosts.items()},
+        "apart": {why: {"packets": sorting.packets_apart[why], "bytes": size} for why, size in sorting.apart.items()},
     }
 
 
-def trace_csv(trace: Trace) -> str:
+def capture_csv(sorting: CaptureSorting) -> str:
     """The conversations of a capture as CSV (RFC 4180), a line each; sizes in bytes, the decision is the last."""
     text = io.StringIO()
     writer = csv.writer(text)
@@ -313,7 +315,7 @@ def trace_csv(trace: Trace) -> str:
         ("number", *parties, "name", "seen", "shape", "service", "rule", "queue-up", "queue-down", "limiters",
          "packets", "up", "down")
     )  # fmt: skip
-    for number, one in enumerate(trace.conversations, 1):
+    for number, one in enumerate(sorting.conversations, 1):
         ways = {direction: one.way(direction) for direction in DIRECTIONS}
         either = ways["up"] or ways["down"]
         writer.writerow((

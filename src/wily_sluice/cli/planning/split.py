@@ -1,4 +1,4 @@
-"""`sluice share`."""
+"""`sluice split`."""
 
 from collections.abc import Mapping
 from pathlib import Path
@@ -7,15 +7,16 @@ from typing import Any
 import click
 from rich.text import Text
 
-from wily_sluice.cli.options import choose_uplinks, json_option, plan_option
-from wily_sluice.forecast.split import Share, split
+from wily_sluice.cli.options import choose_uplinks, json_option, names_in_plan, plan_from, queue_paths, uplink_option
+from wily_sluice.forecast.split import Share
+from wily_sluice.forecast.split import split as split_among
 from wily_sluice.forecast.why import why
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.document import suggestion
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate, parse_rate
-from wily_sluice.views.forecast.share import CAPTION, share_data, share_table
+from wily_sluice.views.forecast.split import CAPTION, split_data, split_table
 from wily_sluice.views.forecast.why import step_sentence, why_data, worst_sentence
 from wily_sluice.views.plan.tree import ARROWS
 from wily_sluice.views.text.console import console, print_json, print_line
@@ -30,7 +31,7 @@ class Demand(click.ParamType[tuple[str, Rate]]):
         """The queue's path and its rate in bit/s; a rate of 0 says that it is idle."""
         queue, equals, rate = str(value).partition("=")
         if not equals or not queue:
-            self.fail(f"“{value}” is not QUEUE=RATE: write it like visitors='2 Mbit/s', or visitors=0", param, ctx)
+            self.fail(f"“{value}” is not QUEUE=RATE: write it like visitors='2 Mbit/s' or visitors=idle", param, ctx)
         if rate.strip() in ("0", "idle"):
             return queue.strip(), 0
         try:
@@ -40,20 +41,32 @@ class Demand(click.ParamType[tuple[str, Rate]]):
 
 
 @click.command()
-@plan_option
-@click.option("--uplink", metavar="NAME", help="Only this uplink.")
+@plan_from()
+@uplink_option
 @click.option(
     "--demand",
     "demands",
     type=Demand(),
     multiple=True,
     metavar="QUEUE=RATE",
-    help="What a leaf wants, in both directions: a rate, idle or max. May be given for several.",
+    help="What a leaf demands in both directions: a rate, idle or max. Can be repeated.",
+    shell_complete=names_in_plan(lambda plan: [f"{path}=" for path in queue_paths(plan)]),
 )
-@click.option("--why", "explained", metavar="QUEUE", help="Say where each part of this queue's rate comes from.")
-@click.option("--worst", metavar="QUEUE", help="Say what this leaf still gets when all others take all they can.")
+@click.option(
+    "--why",
+    "explained",
+    metavar="QUEUE",
+    shell_complete=names_in_plan(queue_paths),
+    help="Explain this queue's rate step by step.",
+)
+@click.option(
+    "--worst",
+    metavar="QUEUE",
+    shell_complete=names_in_plan(queue_paths),
+    help="Show what this leaf still gets when all others take what they can.",
+)
 @json_option
-def share(
+def split(
     plan_file: Path,
     uplink: str | None,
     demands: tuple[tuple[str, Rate], ...],
@@ -61,17 +74,17 @@ def share(
     worst: str | None,
     as_json: bool,
 ) -> None:
-    """Work out exactly what each queue gets when the line is full.
+    """Compute what each queue gets when the line is full.
 
-    Every leaf takes all it can get, unless a demand is given for it. At each level, guarantees come first; what is
-    left goes by priority, and among equals by weight, up to each queue's cap.
+    The result is exact. By default every leaf takes all it can get; --demand sets what a leaf wants. At each level,
+    guarantees are served first. The rest goes by priority, and among equals by weight, up to each queue's cap.
 
     \b
     Examples:
-      sluice share
-      sluice share --demand calls='600 kbit/s' --demand play=idle --json
-      sluice share --demand calls=idle --why work/desk
-      sluice share --worst visitors
+      sluice split
+      sluice split --demand calls='600 kbit/s' --demand play=idle --json
+      sluice split --demand calls=idle --why work/desk
+      sluice split surgery.yaml --worst visitors
     """
     plan = load(plan_file)
     chosen = choose_uplinks(plan, uplink)
@@ -92,7 +105,7 @@ def share(
         (u.name, d): found for u in chosen for d in DIRECTIONS if worst and (found := _split(plan, u, d, {}).get(worst))
     }
     if as_json:
-        data: dict[str, Any] = {"uplinks": {u.name: share_data(u, results) for u, results in shares}}
+        data: dict[str, Any] = {"uplinks": {u.name: split_data(u, results) for u, results in shares}}
         if explained is not None:
             data["why"] = {explained: why_data(steps)}
         if worst is not None:
@@ -107,7 +120,7 @@ def share(
     for u, results in shares:
         if explained is None and worst is None:
             for tree, ways in plan.trees_of(u):
-                screen.print(share_table(u, tree, {d: results[d] for d in ways}, screen.width))
+                screen.print(split_table(u, tree, {d: results[d] for d in ways}, screen.width))
                 screen.print()
         for d in DIRECTIONS:
             if (u.name, d) in steps:
@@ -125,7 +138,7 @@ def share(
 def _split(plan: Plan, uplink: Uplink, direction: Direction, wishes: Mapping[str, Rate]) -> dict[str, Share]:
     """The split under those of the wishes whose leaves this tree has. The worst for a leaf is that there are none."""
     here = {leaf.path for leaf in plan.tree(uplink, direction).leaves}
-    return split(resolve(plan, uplink, direction), {path: rate for path, rate in wishes.items() if path in here})
+    return split_among(resolve(plan, uplink, direction), {path: rate for path, rate in wishes.items() if path in here})
 
 
 def _find(queue: str, known: list[str], queues: list[str], option: str) -> str:

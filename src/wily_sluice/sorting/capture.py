@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
 from wily_sluice.engine.classify.header import parse
-from wily_sluice.trace.frames import BrokenError, Frames, NoCaptureError
+from wily_sluice.sorting.frames import BrokenError, Frames, NoCaptureError
 from wily_sluice.units import SECOND, Nanoseconds
 
 ETHERNET, LOOPBACK, RAW, COOKED, COOKED_2 = 1, 0, (12, 14, 101, 228, 229), 113, 276

@@ -6,7 +6,7 @@ from pathlib import Path
 import click
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
-from wily_sluice.cli.options import at_option, json_option, plan_option, read_at
+from wily_sluice.cli.options import at_option, json_option, plan_from, read_at
 from wily_sluice.forecast.lab.run import Comparison
 from wily_sluice.forecast.lab.traffic import Traffic
 from wily_sluice.outside.files import load, load_traffic
@@ -18,11 +18,13 @@ from wily_sluice.views.text.console import console, print_json
 
 @click.group()
 def lab() -> None:
-    """Simulate your own traffic on your own lines, before and after the plan.
+    """Simulate your traffic before and after the plan; no packet is sent.
+
+    The lab is a simulation and takes seconds. For real packets between namespaces of this machine, see `sluice rig`.
 
     \b
     Example:
-      sluice lab run afternoon.yaml --plan surgery.yaml
+      sluice lab run afternoon.yaml surgery.yaml
     """
 
 
@@ -37,20 +39,20 @@ def compare_with_progress(plan: Plan, traffic: Traffic, begin: datetime | None =
 
 @lab.command()
 @click.argument("traffic", metavar="TRAFFIC", type=click.Path(path_type=Path))
-@plan_option
-@at_option("Begin then, in the site's time, and follow the schedules; else they all hold.")
+@plan_from()
+@at_option("Start at this time, in the site's time zone, and follow the schedules; by default all hold.")
 @json_option
 def run(traffic: Path, plan_file: Path, at: str | None, as_json: bool) -> None:
-    """Run the traffic file TRAFFIC twice: without shaping, and with the plan.
+    """Run a traffic file twice: without shaping, and with the plan.
 
-    Before: the line alone, with its own deep first-in-first-out buffer. After: the same line behind the very engine
-    that the gate runs. One table shows both. The same files and seed give the same figures.
+    Before: the line alone, with its deep first-in-first-out buffer. After: the same line behind the engine that the
+    gate runs. One table shows both. The same files and seed give the same figures.
 
     \b
     Examples:
       sluice lab run afternoon.yaml
       sluice lab run afternoon.yaml --at 2027-03-25T14:30
-      sluice lab run afternoon.yaml --plan surgery.yaml --json
+      sluice lab run afternoon.yaml surgery.yaml --json
     """
     plan = load(plan_file)
     comparison = compare_with_progress(plan, load_traffic(traffic, plan), read_at(plan, at))

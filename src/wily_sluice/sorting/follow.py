@@ -19,8 +19,8 @@ from wily_sluice.engine.queueing.lane import Lane
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.recognition.recognition import Recognition
-from wily_sluice.trace.capture import Captured
-from wily_sluice.trace.explain import Services, Way, way_of
+from wily_sluice.sorting.capture import Captured
+from wily_sluice.sorting.explain import Services, Way, way_of
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds, Size
 
 DEFAULT = "(default)"
@@ -93,7 +93,7 @@ class Followed:
 
 
 @dataclass(slots=True)
-class Trace:
+class CaptureSorting:
     """All conversations of a capture, and its totals by rule, queue, service and host."""
 
     conversations: list[Followed] = field(default_factory=list)
@@ -117,7 +117,7 @@ class Follower:
     def __init__(self, plan: Plan, uplink: Uplink) -> None:
         self.plan = plan
         self.engine = build_site(plan, lambda _: None, behaviour=True)
-        self.trace = Trace()
+        self.sorting = CaptureSorting()
         self._recognition = Recognition()
         self._uplink = uplink.name
         self._shapers = {way: self.engine.shapers[uplink.name, way] for way in DIRECTIONS}
@@ -130,8 +130,8 @@ class Follower:
         self._fragments = (Fragments(), Fragments())  # down, up
 
     def _apart(self, why: str, length: Size) -> None:
-        self.trace.apart[why] += length
-        self.trace.packets_apart[why] += 1
+        self.sorting.apart[why] += length
+        self.sorting.packets_apart[why] += 1
 
     def packet(self, number: int, captured: Captured) -> None:
         """Follow the next packet of the capture; they count from 1."""
@@ -170,7 +170,7 @@ class Follower:
         followed = self._followed.get(conversation)
         if followed is None:
             followed = self._followed[conversation] = Followed(conversation.parties, number)
-            self.trace.conversations.append(followed)
+            self.sorting.conversations.append(followed)
         apart = shaper.classifier.apart(kind, parsed.length)
         question = (conversation, up, apart)
         if self._decided.get(question) != (lane.rule, lane.buckets):
@@ -179,12 +179,12 @@ class Follower:
             way = way_of(self.plan, self._uplink, shaper.classifier, lane, subject)
             followed.decisions.append(Decision(number, direction, way, *shaper.classifier.sort_of(apart)))
         for total, key in (
-            (self.trace.rules, self._rule(lane) or DEFAULT),
-            (self.trace.queues, lane.leaf.path),
+            (self.sorting.rules, self._rule(lane) or DEFAULT),
+            (self.sorting.queues, lane.leaf.path),
         ):
             total.setdefault(key, Count()).add(up, parsed.length)
-        self.trace.hosts.setdefault(followed.parties.local, Count()).add(up, parsed.length)
-        self.trace.whole.add(up, parsed.length)
+        self.sorting.hosts.setdefault(followed.parties.local, Count()).add(up, parsed.length)
+        self.sorting.whole.add(up, parsed.length)
         followed.count.add(up, parsed.length)
         # What has neither SYN nor RST (RFC 9293 §3.1) comes of a connection that both have opened.
         followed.opened = followed.opened or parsed.key[0] != TCP or not parsed.flags & (SYN | RST)
@@ -192,7 +192,7 @@ class Follower:
     def _rule(self, lane: Lane) -> str | None:
         return self.plan.sorting[lane.rule].name if lane.rule >= 0 else None
 
-    def finish(self) -> Trace:
+    def finish(self) -> CaptureSorting:
         """Note what is known of each conversation in the end, and of which service it is."""
         for conversation, followed in self._followed.items():
             subject = self._shapers["up"].classifier.subject(conversation)
@@ -203,8 +203,8 @@ class Follower:
             followed.service, followed.category, followed.sign = self._services.of(subject)
             if not followed.opened and not followed.sign.startswith("speaks"):
                 followed.service, followed.category, followed.sign = NEVER_OPENED, NEVER_OPENED, ""
-            total = self.trace.services.setdefault(followed.service, Count())
+            total = self.sorting.services.setdefault(followed.service, Count())
             total.packets += followed.count.packets
             total.up += followed.count.up
             total.down += followed.count.down
-        return self.trace
+        return self.sorting

@@ -9,7 +9,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
-from wily_sluice.history.database import NAMES, open_database
+from wily_sluice.history.database import CONTACTS, open_database
 from wily_sluice.units import SECOND, Nanoseconds
 
 HOUR = 3600  # seconds
@@ -23,7 +23,7 @@ _SCHEMA = (
 )
 
 
-class Spoken(NamedTuple):
+class Contact(NamedTuple):
     """A host, a name, the first and the last hour in which they spoke, and in how many."""
 
     host: str
@@ -33,11 +33,11 @@ class Spoken(NamedTuple):
     hours: int
 
 
-class NameStore:
+class ContactStore:
     """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be."""
 
     def __init__(self, folder: Path) -> None:
-        self.path = folder / NAMES
+        self.path = folder / CONTACTS
         self._database = open_database(self.path, _SCHEMA, 1, ("secure_delete = on",))
 
     def add(self, at: int, kept: Nanoseconds, spoken: Iterable[tuple[str, str]]) -> None:
@@ -49,14 +49,14 @@ class NameStore:
             )
             self._database.execute("delete from spoke where hour + ? <= ?", (HOUR, at - kept // SECOND))
 
-    def read(self, host: str | None = None) -> Iterator[Spoken]:
+    def read(self, host: str | None = None) -> Iterator[Contact]:
         """What is kept, of all hosts or of one: the latest first."""
         rows = self._database.execute(
             "select host, name, min(hour), max(hour), count(*) from spoke where ?1 is null or host = ?1 "
             "group by host, name order by max(hour) desc, host, name",
             (host,),
         )
-        return (Spoken(*row) for row in rows)
+        return (Contact(*row) for row in rows)
 
     def clear(self) -> None:
         """Let go of all of it."""
@@ -70,11 +70,11 @@ class NameStore:
 
 def forget(folder: Path) -> None:
     """Keep nothing, and let go of all that was kept. sqlite3.Error or OSError when that cannot be."""
-    path = folder / NAMES
+    path = folder / CONTACTS
     if path.exists():
-        store = NameStore(folder)
+        store = ContactStore(folder)
         store.clear()
         store.close()
-    for leftover in (path, path.with_name(NAMES + "-journal")):
+    for leftover in (path, path.with_name(CONTACTS + "-journal")):
         with suppress(FileNotFoundError):
             leftover.unlink()

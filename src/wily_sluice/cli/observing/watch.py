@@ -45,19 +45,20 @@ PLAIN_WIDTH = 100
 
 
 @click.command()
-@click.option("--page", type=click.Choice(PAGES), default="queues", show_default=True, help="What to begin with.")
-@click.option("--plain", is_flag=True, help="Print a table each second, for a terminal that cannot be drawn upon.")
-@click.option("--filter", "only", default="", metavar="WORD", help="Only rows with this in their name.")
-@click.option("--seconds", type=click.FloatRange(0.1), default=None, metavar="N", help="End after so long.")
+@click.option("--page", type=click.Choice(PAGES), default="queues", show_default=True, help="First page.")
+@click.option("--plain", is_flag=True, help="Print a table each second instead of drawing.")
+@click.option("--filter", "only", default="", metavar="WORD", help="Only rows whose name contains this.")
+@click.option("--seconds", type=click.FloatRange(0.1), default=None, metavar="N", help="Exit after N seconds.")
 @json_option
 def watch(page: Page, plain: bool, only: str, seconds: float | None, as_json: bool) -> None:
-    """Watch the gate at work: its queues, hosts, services, conversations, limiters and rules.
+    """Watch the gate live in the terminal.
 
-    Redrawn twice a second. Keys: ← and → or 1 to 6 change the page, ↑ and ↓ the row, s what rows are sorted by; / shows
-    only what has a word in its name, space freezes the figures, a shows idle rows too, e explains the row, q ends.
-    Where the output is no terminal, or with --plain, it prints a table a second; with --json, one object a second.
+    Shows queues, hosts, services, conversations, limiters and rules, redrawn twice a second. Keys: ← and → or 1 to 6
+    change the page, ↑ and ↓ select a row, s sorts, / filters by name, space freezes the figures, a shows idle rows
+    too, e explains the row, q quits. Without a terminal, or with --plain, prints a table each second; with --json, one
+    object a second.
 
-    Needs no root where the plan lets others watch (`gate: {watchers: everyone}`).
+    Needs no root if the plan lets others watch: `gate: {watchers: everyone}`.
 
     \b
     Examples:

@@ -1,4 +1,4 @@
-"""`sluice trace`."""
+"""`sluice classify`."""
 
 import re
 from dataclasses import asdict
@@ -10,7 +10,15 @@ from zoneinfo import ZoneInfo
 import click
 from rich.progress import Progress
 
-from wily_sluice.cli.options import Refusal, at_option, choose_uplinks, json_option, plan_option, read_at
+from wily_sluice.cli.options import (
+    Refusal,
+    at_option,
+    choose_uplinks,
+    json_option,
+    plan_from,
+    read_at,
+    uplink_option,
+)
 from wily_sluice.control.client import Client, bundle_from
 from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.engine.classify.header import Parties
@@ -19,19 +27,19 @@ from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.traffic_words import parse_dscp, parse_host_name, parse_protocol
 from wily_sluice.plan.model import Plan
-from wily_sluice.trace.capture import CaptureError, Shortfall, read
-from wily_sluice.trace.follow import Follower, Trace
-from wily_sluice.trace.single import Described, explain
+from wily_sluice.sorting.capture import CaptureError, Shortfall, read
+from wily_sluice.sorting.follow import CaptureSorting, Follower
+from wily_sluice.sorting.single import Described, explain
 from wily_sluice.units import parse_size
-from wily_sluice.views.forecast.trace import (
+from wily_sluice.views.forecast.sorting import (
     answer_data,
+    capture_csv,
+    capture_data,
     followed_data,
     print_answer,
+    print_capture,
     print_followed,
     print_running,
-    print_trace,
-    trace_csv,
-    trace_data,
 )
 from wily_sluice.views.text.console import console, print_json
 
@@ -61,29 +69,33 @@ class Party(click.ParamType[tuple[bytes, int, int | None]]):
             if not 0 <= port <= 65_535:
                 raise ValueError
         except ValueError:
-            self.fail(f"“{value}” is no party: write it like 203.0.113.9:443/udp or [fd61::9]:443/tcp", param, ctx)
+            self.fail(
+                f"“{value}” is not an address with a port: write it like 203.0.113.9:443/udp or [fd61::9]:443/tcp",
+                param,
+                ctx,
+            )
         return address, port, protocol
 
 
 @click.command()
-@plan_option
+@plan_from()
 @click.option("--local", type=Party(), metavar="ADDRESS[:PORT]", help="One of your hosts.")
-@click.option("--remote", type=Party(), metavar="ADDRESS[:PORT][/PROTOCOL]", help="The far side; TCP unless said.")
-@click.option("--name", "names", multiple=True, metavar="NAME", help="What the far side is called.")
-@click.option("--seen", type=click.Choice(sorted(PROTOCOLS_SEEN)), help="What the conversation was seen to speak.")
+@click.option("--remote", type=Party(), metavar="ADDRESS[:PORT][/PROTOCOL]", help="The far side; TCP by default.")
+@click.option("--name", "names", multiple=True, metavar="NAME", help="A name of the far side.")
+@click.option("--seen", type=click.Choice(sorted(PROTOCOLS_SEEN)), help="The protocol that was recognised.")
 @click.option("--shape", type=click.Choice(["interactive", "bulk"]), help="How it behaves.")
-@click.option("--dscp", metavar="DSCP", help="What its packets are marked with: EF, CS1, 46.")
-@click.option("--moved", metavar="SIZE", help="What it has carried so far: 25 MB.")
+@click.option("--dscp", metavar="DSCP", help="The DSCP of its packets: EF, CS1, 46.")
+@click.option("--moved", metavar="SIZE", help="How much it has moved: 25 MB.")
 @click.option("--packet", "kinds", type=click.Choice(list(KINDS)), multiple=True, help="A kind of its packets.")
-@click.option("--pcap", "capture", type=click.Path(path_type=Path), metavar="FILE", help="Follow a capture instead.")
-@click.option("--running", is_flag=True, help="Of a conversation that the running gate carries; it knows the rest.")
-@click.option("--conversation", "number", type=int, metavar="N", help="Of the capture, explain this one.")
-@click.option("--uplink", metavar="NAME", help="Only this uplink; a capture is of the first, unless said.")
-@click.option("--most", type=click.IntRange(1), default=30, show_default=True, help="Rows of a table.")
-@at_option("When, in the site's time; now, unless said. A capture has its own times.")
+@click.option("--pcap", "capture", type=click.Path(path_type=Path), metavar="FILE", help="Classify a whole capture.")
+@click.option("--running", is_flag=True, help="Look the conversation up in the running gate.")
+@click.option("--conversation", "number", type=int, metavar="N", help="Explain conversation N of the capture.")
+@uplink_option
+@click.option("--rows", type=click.IntRange(1), default=30, show_default=True, help="Rows of the table.")
+@at_option("The time, in the site's time zone; now by default. A capture has its own times.")
 @json_option
-@click.option("--csv", "as_csv", is_flag=True, help="Print a capture's conversations as CSV.")
-def trace(
+@click.option("--csv", "as_csv", is_flag=True, help="Print the capture's conversations as CSV.")
+def classify(
     plan_file: Path,
     local: tuple[bytes, int, int | None] | None,
     remote: tuple[bytes, int, int | None] | None,
@@ -97,38 +109,38 @@ def trace(
     running: bool,
     number: int | None,
     uplink: str | None,
-    most: int,
+    rows: int,
     at: str | None,
     as_json: bool,
     as_csv: bool,
 ) -> None:
-    """Say where a conversation goes, and why: which rule, queue, limiters and mark, and what was tried before.
+    """Show which rule, queue and limiters a conversation gets, and why.
 
-    Of a conversation that you describe, or of all in a capture (pcap or pcapng, gzipped or not), as the gate would
-    recognize and sort them. A capture is one of the gateway's inner side, with your hosts' own addresses. With
-    --running, of one that the gate carries at this moment, by its own plan and by what it knows; that needs root.
+    Describe one conversation with --local and --remote, or give a capture (pcap or pcapng, gzip or not), taken on the
+    inner side of the gateway, where your hosts have their own addresses. With --running, the conversation is looked up
+    in the running gate, by its own plan and with all that it knows; this needs root.
 
     \b
     Examples:
-      sluice trace --local 10.61.0.41 --remote 203.0.113.9:443/udp --name meet.example
-      sudo sluice trace --running --local 10.61.0.41:5004 --remote 203.0.113.9:5004/udp
-      sluice trace --pcap morning.pcap
-      sluice trace --pcap morning.pcap --conversation 3
-      sluice trace --pcap morning.pcapng --csv > morning.csv
+      sluice classify --local 10.61.0.41 --remote 203.0.113.9:443/udp --name meet.example
+      sudo sluice classify --running --local 10.61.0.41:5004 --remote 203.0.113.9:5004/udp
+      sluice classify --pcap morning.pcap
+      sluice classify --pcap morning.pcap --conversation 3
+      sluice classify --pcap morning.pcapng --csv > morning.csv
     """
     if running:
         if local is None or remote is None or capture is not None:
-            raise click.UsageError("--running goes with --local and --remote, with their ports")
+            raise click.UsageError("--running needs --local and --remote, each with its port")
         _show_running(local, remote, as_json)
         return
     plan = load(plan_file)
     if capture is not None:
         if local is not None or remote is not None:
-            raise click.UsageError("either --pcap, or --local and --remote")
-        _show_capture(plan, capture, uplink, number, most, as_json, as_csv)
+            raise click.UsageError("use either --pcap or --local and --remote, not both")
+        _show_capture(plan, capture, uplink, number, rows, as_json, as_csv)
         return
     if local is None or remote is None:
-        raise click.UsageError("say --local and --remote, or --pcap FILE")
+        raise click.UsageError("give --local and --remote, or --pcap FILE")
     _check_versions(local, remote)
     if local[0] not in plan.hosts:
         networks = ", ".join(network.name for network in plan.networks)
@@ -166,7 +178,7 @@ def trace(
 
 def _check_versions(local: tuple[bytes, int, int | None], remote: tuple[bytes, int, int | None]) -> None:
     if len(local[0]) != len(remote[0]):
-        raise click.UsageError("one of them is IPv4, the other IPv6: a conversation is of one version")
+        raise click.UsageError("--local and --remote mix IPv4 and IPv6: a conversation uses one version")
 
 
 def _show_running(local: tuple[bytes, int, int | None], remote: tuple[bytes, int, int | None], as_json: bool) -> None:
@@ -176,7 +188,7 @@ def _show_running(local: tuple[bytes, int, int | None], remote: tuple[bytes, int
     with Client() as client:
         try:
             found = client.call(
-                "trace.look",
+                "classify.look",
                 protocol=who.protocol,
                 local=str(ip_address(who.local)),
                 local_port=who.local_port,
@@ -188,8 +200,8 @@ def _show_running(local: tuple[bytes, int, int | None], remote: tuple[bytes, int
             raise Refusal(error.message) from None
     if found is None:
         raise Refusal(
-            "the gate carries no such conversation, or none in the last minutes: "
-            "the local port is wanted as well, which `sluice watch` shows among the conversations (e)"
+            "the gate has no such conversation in the last minutes; give the local port too, "
+            "which `sluice watch` shows for each conversation (e)"
         )
     described = Described(
         who,
@@ -208,7 +220,7 @@ def _show_running(local: tuple[bytes, int, int | None], remote: tuple[bytes, int
 
 
 def _show_capture(
-    plan: Plan, file: Path, uplink: str | None, number: int | None, most: int, as_json: bool, as_csv: bool
+    plan: Plan, file: Path, uplink: str | None, number: int | None, rows: int, as_json: bool, as_csv: bool
 ) -> None:
     found, shortfall = _follow(plan, file, uplink)
     for sentence in shortfall.sentences():
@@ -223,14 +235,14 @@ def _show_capture(
         else:
             print_followed(console(), number, one)
     elif as_json:
-        print_json({**trace_data(found), "shortfall": asdict(shortfall)})
+        print_json({**capture_data(found), "shortfall": asdict(shortfall)})
     elif as_csv:
-        click.echo(trace_csv(found), nl=False)
+        click.echo(capture_csv(found), nl=False)
     else:
-        print_trace(console(), file.name, found, most)
+        print_capture(console(), file.name, found, rows)
 
 
-def _follow(plan: Plan, file: Path, uplink: str | None) -> tuple[Trace, Shortfall]:
+def _follow(plan: Plan, file: Path, uplink: str | None) -> tuple[CaptureSorting, Shortfall]:
     """The whole capture, with a bar on a terminal while it takes."""
     screen = console(stderr=True)
     follower, shortfall = Follower(plan, choose_uplinks(plan, uplink)[0]), Shortfall()
@@ -249,7 +261,7 @@ def _follow(plan: Plan, file: Path, uplink: str | None) -> tuple[Trace, Shortfal
                 if shortfall.packets % TELL_EVERY == 0:
                     told()
     except OSError as error:
-        raise Refusal(f"{file} cannot be read: {error.strerror}") from None
+        raise Refusal(f"cannot read {file}: {error.strerror}") from None
     except CaptureError as error:
         raise click.BadParameter(f"{file} {error}", param_hint="--pcap") from None
     return follower.finish(), shortfall

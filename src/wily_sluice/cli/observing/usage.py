@@ -1,4 +1,4 @@
-"""`sluice usage` and `sluice names`: what was kept over time."""
+"""`sluice usage` and `sluice contacts`: what was kept over time."""
 
 import sqlite3
 import time
@@ -9,13 +9,13 @@ from pathlib import Path
 import click
 
 from wily_sluice.cli.options import Refusal, Time, json_option, state_option
+from wily_sluice.history.contact_store import ContactStore
 from wily_sluice.history.counter_store import SPANS, CounterReader, Resolution
 from wily_sluice.history.counts import Subject
-from wily_sluice.history.database import COUNTERS, NAMES
-from wily_sluice.history.name_store import NameStore
+from wily_sluice.history.database import CONTACTS, COUNTERS
 from wily_sluice.history.usage import Usage, resolution_for, usage_of
 from wily_sluice.units import SECOND, Nanoseconds
-from wily_sluice.views.live.names import names_data, names_table
+from wily_sluice.views.live.contacts import contacts_data, contacts_table
 from wily_sluice.views.live.status import span_words
 from wily_sluice.views.live.usage import usage_csv, usage_data, usage_table
 from wily_sluice.views.text.console import console, print_json
@@ -25,11 +25,17 @@ SUBJECTS: tuple[Subject, ...] = ("uplink", "queue", "limiter", "host", "service"
 
 @click.command()
 @click.option("--last", type=Time(), default="1 h", show_default=True, help="How far back: 10 min, 24 h, 30 days.")
-@click.option("--by", "subject", type=click.Choice(SUBJECTS), default="queue", show_default=True, help="Added up by.")
-@click.option("--only", default="", metavar="WORD", help="Only what has this in its name.")
-@click.option("--step", type=click.Choice(list(SPANS)), default=None, help="In steps of this.  [default: what fits]")
-@click.option("--most", type=click.IntRange(1), default=20, show_default=True, help="How many at most.")
-@click.option("--png", "picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw it into this file.")
+@click.option(
+    "--by", "subject", type=click.Choice(SUBJECTS), default="queue", show_default=True, help="Add up by this."
+)
+@click.option("--only", default="", metavar="WORD", help="Only rows whose name contains this.")
+@click.option(
+    "--step", type=click.Choice(list(SPANS)), default=None, help="Length of a step.  [default: one that fits]"
+)
+@click.option("--rows", type=click.IntRange(1), default=20, show_default=True, help="Rows of the table.")
+@click.option(
+    "--png", "picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw the figure into this file."
+)
 @state_option
 @json_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print each step as CSV.")
@@ -38,21 +44,21 @@ def usage(
     subject: Subject,
     only: str,
     step: Resolution | None,
-    most: int,
+    rows: int,
     picture: Path | None,
     state: Path,
     as_json: bool,
     as_csv: bool,
 ) -> None:
-    """Look back at what the gate counted: who used the line, when, and how long it made packets wait.
+    """Show who used the line, when and how much.
 
-    Seconds are kept for an hour, minutes for a month, hours for ten years. The course of the whole stretch is at the
-    end of each row; delays are of the worst step. Reads the folder of the gate's state, so it works when no gate runs.
+    Each row ends with a chart of the whole period; delays are those of the worst step. Seconds are kept for an hour,
+    minutes for a month, hours for ten years. The figures are read from the gate's state folder, so no gate need run.
 
     \b
     Examples:
       sudo sluice usage
-      sudo sluice usage --last '24 h' --by host --most 5
+      sudo sluice usage --last '24 h' --by host --rows 5
       sudo sluice usage --last '7 days' --by service --png week.png
       sudo sluice usage --last '30 days' --by uplink --csv > month.csv
     """
@@ -60,39 +66,39 @@ def usage(
     end = int(time.time()) + 1
     found = _read(state, subject, end - lasted, end, step or resolution_for(lasted))
     uses = [use for use in found.uses if only.lower() in f"{use.key.uplink} {use.key.name}".lower()]
-    shown = list(dict.fromkeys((use.key.uplink, use.key.name) for use in uses))[:most]
+    shown = list(dict.fromkeys((use.key.uplink, use.key.name) for use in uses))[:rows]
     top = [use for use in uses if (use.key.uplink, use.key.name) in set(shown)]
     if picture is not None:
         # Matplotlib takes a while to come; only a picture waits for it.
         from wily_sluice.views.live.usage_figure import draw_usage
 
         if picture.suffix not in (".png", ".svg"):
-            raise click.BadParameter(f"“{picture}” is to end in .png or .svg", param_hint="--png")
+            raise click.BadParameter(f"the name of {picture} must end in .png or .svg", param_hint="--png")
         try:
             draw_usage(f"The last {span_words(lasted)}, by {subject}", found, uses, picture)
         except OSError as error:
-            raise Refusal(f"{picture} cannot be written: {error.strerror}") from None
+            raise Refusal(f"cannot write {picture}: {error.strerror}") from None
     if as_json:
         print_json(usage_data(found, uses))
     elif as_csv:
         click.echo(usage_csv(found, uses), nl=False)
     elif not top:
-        click.echo(f"nothing was counted in the last {span_words(lasted)}" + (f" of “{only}”" if only else ""))
+        click.echo(f"no traffic in the last {span_words(lasted)}" + (f" matches “{only}”" if only else ""))
     else:
         console().print(usage_table(found, top))
         left = len({(use.key.uplink, use.key.name) for use in uses}) - len(shown)
         if left:
-            click.echo(f"{left} more, who used less: --most {left + len(shown)} shows them")
+            click.echo(f"{left} more used less; --rows {left + len(shown)} shows them")
 
 
 def _read(state: Path, subject: Subject, begin: int, end: int, resolution: Resolution) -> Usage:
     try:
         if not (state / COUNTERS).exists():
-            raise Refusal(f"nothing was counted in {state} yet: it is counted while a gate runs")
+            raise Refusal(f"nothing has been counted in {state} yet; counting starts with the gate")
         with closing(CounterReader(state)) as store:
             return usage_of(store, subject, begin, end, resolution)
     except (OSError, sqlite3.Error) as error:
-        raise Refusal(f"what was counted in {state} cannot be read: {error}") from None
+        raise Refusal(f"cannot read the counters in {state}: {error}") from None
 
 
 class Address(click.ParamType[str]):
@@ -105,41 +111,39 @@ class Address(click.ParamType[str]):
         try:
             return str(ip_address(str(value)))
         except ValueError:
-            self.fail(f"“{value}” is no address: write one such as 10.61.0.40", param, ctx)
+            self.fail(f"“{value}” is not an address: write one like 10.61.0.40", param, ctx)
 
 
 @click.command()
 @state_option
-@click.option("--host", type=Address(), metavar="ADDRESS", help="Only of this host.")
-@click.option("--most", type=click.IntRange(1), default=50, show_default=True, help="Rows of the table.")
+@click.option("--host", type=Address(), metavar="ADDRESS", help="Only this host.")
+@click.option("--rows", type=click.IntRange(1), default=50, show_default=True, help="Rows of the table.")
 @json_option
-def names(state: Path, host: str | None, most: int, as_json: bool) -> None:
-    """List which names hosts spoke with, where the plan has that kept.
+def contacts(state: Path, host: str | None, rows: int, as_json: bool) -> None:
+    """List the names that each host contacted.
 
-    Nothing of it is kept unless the plan says so, and for how long: `gate: {keep-names: 7 days}`. Then a host, a name
-    and the hours in which they spoke are kept, not what or how much; and all of it goes when a plan that does not say
-    so is kept.
+    Names are recorded only if the plan says for how long: `gate: {keep-contacts: 7 days}`. Then the host, the name and
+    the hours are recorded, not what was sent or how much. Everything recorded is deleted as soon as a plan without
+    keep-contacts is kept.
 
     \b
     Examples:
-      sudo sluice names
-      sudo sluice names --host 10.61.0.40 --json
+      sudo sluice contacts
+      sudo sluice contacts --host 10.61.0.40 --json
     """
     try:
-        if not (state / NAMES).exists():
-            raise Refusal(
-                f"no names are kept in {state}: only a plan with `gate: {{keep-names: 7 days}}` has them kept"
-            )
-        store = NameStore(state)
+        if not (state / CONTACTS).exists():
+            raise Refusal(f"no contacts are recorded in {state}: the plan must have `gate: {{keep-contacts: 7 days}}`")
+        store = ContactStore(state)
         found = list(store.read(host))
         store.close()
     except (OSError, sqlite3.Error) as error:
-        raise Refusal(f"the names in {state} cannot be read: {error}") from None
+        raise Refusal(f"cannot read the contacts in {state}: {error}") from None
     if as_json:
-        print_json(names_data(found))
+        print_json(contacts_data(found))
     elif not found:
-        click.echo("no names are kept of this host" if host else "no names are kept yet")
+        click.echo("no contacts of this host are recorded" if host else "no contacts are recorded yet")
     else:
-        console().print(names_table(found[:most]))
-        if len(found) > most:
-            click.echo(f"{len(found) - most} more: --most {len(found)} shows them")
+        console().print(contacts_table(found[:rows]))
+        if len(found) > rows:
+            click.echo(f"{len(found) - rows} more; --rows {len(found)} shows them")

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import click
 
-from wily_sluice.cli.options import COST, Refusal, json_option, plan_option, state_option
+from wily_sluice.cli.options import COST, Refusal, json_option, plan_from, state_option
 from wily_sluice.control import unit
 from wily_sluice.control.clerk import Clerk
 from wily_sluice.control.client import Client
@@ -38,46 +38,39 @@ from wily_sluice.views.text.console import console, print_json
 
 @click.group()
 def gate() -> None:
-    """Shape the real packets that this machine forwards.
+    """Shape the packets that this machine forwards.
 
     \b
     Examples:
-      sudo sluice gate run --plan surgery.yaml
+      sudo sluice gate run surgery.yaml
       sudo sluice gate status
     """
 
 
 @gate.command()
-@click.option(
-    "-p",
-    "--plan",
-    "plan_file",
-    type=click.Path(path_type=Path),
-    metavar="FILE",
-    help="The plan file, which is kept from then on.  [default: what was kept last]",
-)
-@click.option("--quiet", is_flag=True, help="Do not print what happens each second.")
+@plan_from(usual=False)
+@click.option("--quiet", is_flag=True, help="Do not print a line each second.")
 @state_option
 @json_option
 def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None:
-    """Shape as the plan says, in the foreground, until Ctrl-C or a signal to end.
+    """Shape in the foreground until Ctrl-C or SIGTERM.
 
-    Needs root. The forwarded packets of each uplink's interface are handed over by the kernel's packet queue; the
-    chain SLUICE that does so is removed at the end. Should the gate be killed, packets flow unshaped.
+    Needs root. The kernel's packet queue hands over the forwarded packets of each uplink's interface. The SLUICE chain
+    that diverts them is removed whenever the gate exits; if the gate is killed, traffic flows unshaped.
 
-    With --plan, that plan is kept, so that it is what starts next time; without it, what was kept last is run.
-    `sluice apply` changes the plan while the gate runs.
+    A PLAN given here is kept, so that the gate also starts with it next time. Without one, the plan that was kept last
+    is used. `sluice apply` changes the plan while the gate runs.
 
-    Prints a line a second for each uplink and direction that has traffic: the rate, and the rate and drops of each busy
-    queue. With --json, one object a second. What happens beside that is told on the standard error.
+    Prints one line a second for each uplink and direction with traffic: the rate, and the rate and drops of each busy
+    queue. With --json, one object a second. Events are logged to standard error.
 
     \b
     Examples:
-      sudo sluice gate run --plan surgery.yaml
-      sluice rig exec gateway sluice gate run --plan surgery.yaml
+      sudo sluice gate run surgery.yaml
+      sluice rig exec gateway sluice gate run surgery.yaml
     """
     if os.geteuid() != 0:
-        raise Refusal("shaping real packets needs root: run it with sudo")
+        raise Refusal("shaping packets needs root: use sudo")
     show = "" if quiet else f"wily_sluice.views.live.seconds:print_{'data' if as_json else 'lines'}"
     command = [*PYTHON, "wily_sluice.control.desk", str(state.absolute()), show]
     with ExitStack() as stack:
@@ -87,7 +80,7 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
             QuotaStore(state).close()
         except (OSError, sqlite3.Error) as error:
             if any(limiter.quota for limiter in plan.limiters):
-                told = f"quotas cannot be kept in {state}: {error}; give another folder with --state"
+                told = f"cannot keep quotas in {state}: {error}; choose another folder with --state"
                 raise Refusal(told) from None
             note("quotas.unusable", "warning", folder=str(state), why=str(error))
         clerk = Clerk(state)
@@ -100,12 +93,12 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
         def print_ready() -> None:
             for uplink in () if as_json else plan.uplinks:
                 rates = " and ".join(f"{format_rate(uplink.usable(d))} {d}" for d in DIRECTIONS)
-                click.echo(f"shaping {uplink.interface} ({uplink.name}) to {rates}; Ctrl-C ends it")
+                click.echo(f"shaping {uplink.interface} ({uplink.name}) to {rates}; Ctrl-C ends")
             sys.stdout.flush()
 
         running.run(print_ready)
     if not as_json:
-        click.echo("ended: the chain is removed, packets flow unshaped")
+        click.echo("ended; the chain is removed and traffic flows unshaped")
 
 
 def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, Bundle, int]:
@@ -124,15 +117,15 @@ def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, Bundle, int]:
         store.close()
     except (OSError, sqlite3.Error) as error:
         if plan is None or bundle is None:
-            raise Refusal(f"the history in {state} cannot be read: {error}; give a plan with --plan") from None
+            raise Refusal(f"cannot read the history in {state}: {error}; give a plan") from None
         note("history.unusable", "error", folder=str(state), why=str(error))
         return plan, bundle, 0
     if found is None or kept is None:
-        raise Refusal(f"no plan is kept in {state} yet: give one with --plan")
+        raise Refusal(f"no plan is kept in {state} yet; give one: sluice gate run PLAN")
     try:
         return found.load(), found, kept.number
     except FileError as error:
-        raise Refusal(f"revision {kept.number} can no longer be read: {error}") from None
+        raise Refusal(f"revision {kept.number} can no longer be used: {error}") from None
 
 
 def _who() -> str:
@@ -150,9 +143,9 @@ def _notify(state: str) -> None:
 @gate.command()
 @json_option
 def status(as_json: bool) -> None:
-    """Say what the gate of this network namespace does: its plan, a trial, its uplinks, since when.
+    """Show what the gate is doing.
 
-    Ends with status 3 when no gate runs here.
+    Its plan, trial, uplinks and uptime, for the gate of this network namespace. Exits with status 3 if none runs.
 
     \b
     Examples:
@@ -170,7 +163,9 @@ def status(as_json: bool) -> None:
 @gate.command()
 @json_option
 def reload(as_json: bool) -> None:
-    """Have the gate take up again what is kept, read anew. A trial ends by it.
+    """Read the kept plan again and switch to it.
+
+    A trial ends.
 
     \b
     Example:
@@ -181,12 +176,12 @@ def reload(as_json: bool) -> None:
     if as_json:
         print_json(found)
     else:
-        click.echo(f"revision {found['revision']} runs, read anew")
+        click.echo(f"revision {found['revision']} was read again and is running")
 
 
 @gate.command()
 def stop() -> None:
-    """End the gate: its chain is removed, and packets flow unshaped.
+    """Stop the gate; traffic then flows unshaped.
 
     \b
     Example:
@@ -194,71 +189,68 @@ def stop() -> None:
     """
     with Client() as client:
         client.call("gate.stop")
-    click.echo("the gate ends: packets flow unshaped")
+    click.echo("the gate is stopping; traffic flows unshaped")
 
 
 @gate.command()
-@click.option(
-    "-p", "--plan", "plan_file", type=click.Path(path_type=Path), metavar="FILE", help="The plan that it starts with."
-)
-@click.option("--print", "only_print", is_flag=True, help="Print the unit, and change nothing.")
+@plan_from(usual=False)
+@click.option("--print", "only_print", is_flag=True, help="Print the service unit, and change nothing.")
 @state_option
 def install(plan_file: Path | None, only_print: bool, state: Path) -> None:
-    """Have systemd run the gate, from now on and at every boot.
+    """Install the gate as a systemd service, started now and at every boot.
 
-    It starts with what was kept last; with --plan, that plan is kept first. `sluice apply` changes it later.
+    It starts with the plan that was kept last; a PLAN given here is kept first. `sluice apply` changes it later.
 
     \b
     Examples:
-      sudo sluice gate install --plan surgery.yaml
+      sudo sluice gate install surgery.yaml
       sluice gate install --print
     """
     if only_print:
         click.echo(unit.unit_text(state), nl=False)
         return
     if os.geteuid() != 0:
-        raise Refusal("installing a service needs root: run it with sudo")
+        raise Refusal("installing a service needs root: use sudo")
     with occupied(state):
         plan, _, revision = _begin(plan_file, state)
     if not revision:
-        raise Refusal(f"the history in {state} cannot be written, so nothing could be started from it")
+        raise Refusal(f"cannot write the history in {state}, so the service would have nothing to start with")
     path = unit.install(state)
-    click.echo(f"{path} is in: revision {revision} of {plan.site} is shaped now, and after every boot")
+    click.echo(f"installed {path}: revision {revision} of {plan.site} runs now and after every boot")
 
 
 @gate.command()
 def remove() -> None:
-    """Have systemd no longer run the gate. Its history stays.
+    """Remove the systemd service; the history stays.
 
     \b
     Example:
       sudo sluice gate remove
     """
     if os.geteuid() != 0:
-        raise Refusal("removing a service needs root: run it with sudo")
+        raise Refusal("removing a service needs root: use sudo")
     click.echo("the service is removed" if unit.remove() else "there was no service")
 
 
 @gate.command()
-@plan_option
+@plan_from()
 @state_option
 @json_option
 def cost(plan_file: Path, state: Path, as_json: bool) -> None:
-    """Measure what shaping by a plan costs on this machine, before it is applied.
+    """Measure what shaping by a plan costs on this machine.
 
-    Sends all that it can through a path of its own, made from network namespaces: without a gate, through a loop that
-    lets everything go at once, and through the gate with this plan, its rates lifted. Of the latter two it says what
-    one core carries, and what part of one core full lines will take. Takes half a minute and needs root; what the
-    machine does meanwhile shows in the figures.
+    Sends as much as it can through network namespaces of its own: without a gate, through a loop that accepts every
+    packet, and through the gate with this plan, its rates lifted. Reports what one core carries, and what part of a
+    core full lines will take. Takes half a minute and needs root; other load on the machine changes the figures.
 
-    `sluice apply` warns of a plan that needs more than was measured here.
+    `sluice apply` warns if a plan needs more than was measured here.
 
     \b
     Example:
-      sudo sluice gate cost --plan surgery.yaml
+      sudo sluice gate cost surgery.yaml
     """
     if os.geteuid() != 0:
-        raise Refusal("network namespaces need root: run it with sudo")
+        raise Refusal("network namespaces need root: use sudo")
     plan = load(plan_file)
     found = measure(plan, plan_file, lambda line: click.echo(line, err=True))
     data = cost_data(plan, found)
@@ -275,7 +267,7 @@ def cost(plan_file: Path, state: Path, as_json: bool) -> None:
 @gate.command()
 @json_option
 def methods(as_json: bool) -> None:
-    """List what can be called on the gate's sockets, in JSON-RPC 2.0, a message a line.
+    """List the methods of the gate's JSON-RPC sockets.
 
     \b
     Example:

@@ -16,7 +16,7 @@ CAPTION = "Rates are those of frames; goodput is what full packets of TCP over I
 WITH_BYTES, WITH_BARS = 110, 130  # columns that it takes with goodput in bytes, and with bars as well
 
 
-def share_table(uplink: Uplink, tree: Tree, shares: Mapping[Direction, Mapping[str, Share]], width: int) -> Table:
+def split_table(uplink: Uplink, tree: Tree, shares: Mapping[Direction, Mapping[str, Share]], width: int) -> Table:
     """What each queue gets of one uplink in the directions of one tree, side by side; the wider, the more of it."""
     ways = list(shares)
     room = width * 2 if len(ways) == 1 else width
@@ -57,7 +57,7 @@ def share_table(uplink: Uplink, tree: Tree, shares: Mapping[Direction, Mapping[s
     return table
 
 
-def share_data(uplink: Uplink, shares: Mapping[Direction, Mapping[str, Share]]) -> dict[str, Any]:
+def split_data(uplink: Uplink, shares: Mapping[Direction, Mapping[str, Share]]) -> dict[str, Any]:
     """One uplink's split for JSON; rates in bit/s, a demand of null for a queue that takes all it can get."""
     return {
         direction: {

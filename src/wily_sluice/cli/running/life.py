@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from wily_sluice.cli.options import COST, Refusal, Time, json_option, plan_option, state_option
+from wily_sluice.cli.options import COST, Refusal, Time, json_option, plan_from, state_option
 from wily_sluice.control.client import Client, bundle_from
 from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.control.desk.snapshot import revision_data
@@ -39,22 +39,22 @@ def _call(client: Client, method: str, **params: Any) -> Any:
 
 
 @click.command()
-@plan_option
-@click.option("--trial", type=Time(), default="2 min", show_default=True, help="How long it has, to be kept.")
-@click.option("--note", default="", metavar="TEXT", help="Why, for the history.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
-@click.option("--dry-run", is_flag=True, help="Say what would change, and change nothing.")
+@plan_from()
+@click.option("--trial", type=Time(), default="3 min", show_default=True, help="Revert unless kept within this time.")
+@click.option("--note", default="", metavar="TEXT", help="A reason, for the history.")
+@click.option("--yes", is_flag=True, help="Apply without asking.")
+@click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
 @json_option
 def apply(plan_file: Path, trial: Nanoseconds, note: str, yes: bool, dry_run: bool, as_json: bool) -> None:
-    """Have the running gate go on by a plan, on trial.
+    """Switch the running gate to a new plan, on trial.
 
-    Checks the plan, says what will change and whom it concerns, and asks. Then the gate goes on by it, without losing a
-    packet, for as long as the trial lasts; `sluice keep` keeps it. If nobody does, the plan before comes back by
-    itself, even when you have locked yourself out, or the gate has ended meanwhile.
+    Checks the plan, shows what will change and for whom, and asks. Then the gate switches without losing a packet.
+    `sluice keep` keeps the new plan; otherwise the previous plan returns automatically at the end of the trial, even
+    if you have locked yourself out or the gate was restarted meanwhile.
 
     \b
     Examples:
-      sudo sluice apply --plan surgery.yaml
+      sudo sluice apply surgery.yaml
       sudo sluice apply --trial '10 min' --note 'more for the scans'
       sluice apply --dry-run
     """
@@ -79,12 +79,12 @@ def apply(plan_file: Path, trial: Nanoseconds, note: str, yes: bool, dry_run: bo
                 print_json({"changes": changes_data(changes), "diff": diff})
             return
         if before.digest == bundle.digest:
-            raise Refusal(f"revision {running['revision']} runs already, and is the same")
+            raise Refusal(f"revision {running['revision']} is running already and is identical")
         if not yes:
             if not sys.stdin.isatty():
-                raise Refusal("nobody can be asked here: give --yes to apply it all the same")
-            if not click.confirm(f"apply it, on trial for {span_words(trial / SECOND)}?"):
-                raise Refusal("nothing was changed")
+                raise Refusal("no terminal to confirm on: use --yes")
+            if not click.confirm(f"apply it on trial for {span_words(trial / SECOND)}?"):
+                raise Refusal("not applied; nothing was changed")
         done = _call(
             client,
             "plan.apply",
@@ -97,25 +97,27 @@ def apply(plan_file: Path, trial: Nanoseconds, note: str, yes: bool, dry_run: bo
     if as_json:
         print_json({"revision": done["revision"], "digest": done["digest"], "changes": changes_data(changes)})
     else:
-        click.echo(f"revision {done['revision']} is on trial for {span_words(trial / SECOND)}: `sluice keep` keeps it")
+        click.echo(f"revision {done['revision']} is on trial for {span_words(trial / SECOND)}; `sluice keep` keeps it")
 
 
 def _warn_of_cost(plan: Plan, state: Path) -> None:
-    """Say so, when the plan needs more than was measured that this machine carries."""
+    """Warn if full lines need more than this machine was measured to carry."""
     try:
         carried = json.loads((state / COST).read_text())["mix"]["gate"]
     except (OSError, ValueError, KeyError):
         return
     part = needed(plan, MIX) / carried if carried else float("inf")
     if part > ENOUGH:
-        line = f"full lines would take {part:.0%} of one core of this machine, by what was measured on it"
+        line = f"full lines would take {part:.0%} of one core of this machine, as measured"
         console().print(f"[bold yellow]{line}: see `sluice gate cost`[/]")
 
 
 @click.command()
 @json_option
 def keep(as_json: bool) -> None:
-    """Keep the plan that is on trial: it is what starts from now on.
+    """Keep the plan that is on trial.
+
+    From now on the gate also starts with it.
 
     \b
     Example:
@@ -131,13 +133,13 @@ def keep(as_json: bool) -> None:
 
 @click.command()
 @click.argument("revision", type=click.IntRange(1), required=False)
-@click.option("--trial", type=Time(), default=None, help="Go back on trial, for so long.")
+@click.option("--trial", type=Time(), default=None, help="Return on trial, and revert unless kept within this time.")
 @json_option
 def undo(revision: int | None, trial: Nanoseconds | None, as_json: bool) -> None:
-    """End a trial; or go back to REVISION, or to what was kept before.
+    """End a trial, or return to an earlier plan.
 
-    While a plan is on trial, the one before it comes back at once. Otherwise the plan of an earlier revision is taken
-    up as a new one, and kept; with --trial it is on trial first.
+    During a trial, the previous plan returns immediately. Otherwise the plan of REVISION, or the one kept before, is
+    taken up as a new revision and kept; with --trial it is on trial first.
 
     \b
     Examples:
@@ -149,41 +151,42 @@ def undo(revision: int | None, trial: Nanoseconds | None, as_json: bool) -> None
     if as_json:
         print_json(done)
     elif done["how"] == "undone":
-        click.echo(f"undone: revision {done['revision']} runs again")
+        click.echo(f"undone: revision {done['revision']} is running again")
     else:
-        on_trial = f", on trial for {span_words(trial / SECOND)}" if trial is not None else ", and is kept"
-        click.echo(f"revision {done['revision']} runs{on_trial}")
+        on_trial = f" on trial for {span_words(trial / SECOND)}" if trial is not None else " and is kept"
+        click.echo(f"revision {done['revision']} is running{on_trial}")
 
 
 @click.command()
 @state_option
-@click.option("--most", type=click.IntRange(1, 10_000), default=50, show_default=True, help="How many at most.")
+@click.option("--rows", type=click.IntRange(1, 10_000), default=50, show_default=True, help="Rows of the table.")
 @json_option
-def history(state: Path, most: int, as_json: bool) -> None:
-    """List the plans that the gate was given: when, by whom, and what became of them.
+def history(state: Path, rows: int, as_json: bool) -> None:
+    """List the plans that the gate has run.
 
-    ▶ is what runs now, • what starts next time. Asks the running gate; where there is none, the folder of its state.
+    Shows when each was given, by whom, and what became of it: ▶ is running now, • starts next time. Reads the state
+    folder if no gate is running.
 
     \b
     Examples:
       sudo sluice history
-      sudo sluice history --most 5 --json
+      sudo sluice history --rows 5 --json
     """
     try:
         with Client() as client:
-            found = _call(client, "history.list", most=most)
+            found = _call(client, "history.list", rows=rows)
     except LiveError:
         store = _store(state)
         kept = store.kept()
         found = {
             "kept": kept.number if kept is not None else None,
-            "revisions": [revision_data(one) for one in store.revisions(most)],
+            "revisions": [revision_data(one) for one in store.revisions(rows)],
         }
         store.close()
     if as_json:
         print_json(found)
     elif not found["revisions"]:
-        click.echo("no plan has been given to a gate here yet")
+        click.echo("the gate has run no plan yet")
     else:
         console().print(history_table(found))
 
@@ -194,14 +197,16 @@ def history(state: Path, most: int, as_json: bool) -> None:
 @state_option
 @json_option
 def diff(first: str, second: str | None, state: Path, as_json: bool) -> None:
-    """Compare two revisions, or a revision with a plan file: as a diff, and in words.
+    """Compare two plans or revisions.
 
-    FIRST and SECOND are numbers of revisions, or plan files. Without SECOND, FIRST is compared with what is kept.
+    FIRST and SECOND are revision numbers or plan files. Without SECOND, the kept plan is compared with FIRST. Prints
+    the lines that differ, and what the difference means.
 
     \b
     Examples:
       sudo sluice diff 3 5
       sudo sluice diff surgery.yaml
+      sluice diff old.yaml new.yaml
     """
     one = _revision(first, state)
     if second is None:
@@ -235,7 +240,7 @@ def _revision(word: str, state: Path) -> Bundle:
     bundle = store.bundle(number)
     store.close()
     if bundle is None:
-        raise Refusal(f"there is no revision {word} in {state}: see `sluice history`")
+        raise Refusal(f"there is no revision {word} in {state}: `sluice history` lists them")
     return bundle
 
 
@@ -245,4 +250,4 @@ def _store(state: Path) -> RevisionStore:
             raise Refusal(f"there is no history in {state}")
         return RevisionStore(state)
     except (OSError, sqlite3.Error) as error:
-        raise Refusal(f"the history in {state} cannot be read: {error}") from None
+        raise Refusal(f"cannot read the history in {state}: {error}") from None

@@ -9,7 +9,7 @@ from wily_sluice.engine.classify.known import Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan, Uplink
-from wily_sluice.trace.explain import Services, Way, way_of
+from wily_sluice.sorting.explain import Services, Way, way_of
 from wily_sluice.units import DIRECTIONS, Direction, Size
 
 

@@ -20,8 +20,8 @@ from hypothesis import strategies as st
 from wily_sluice import examples
 from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
-from wily_sluice.trace.capture import Captured, CaptureError, Shortfall, read
-from wily_sluice.trace.follow import Follower, Trace
+from wily_sluice.sorting.capture import Captured, CaptureError, Shortfall, read
+from wily_sluice.sorting.follow import CaptureSorting, Follower
 
 CAPTURE = examples.folder() / examples.CAPTURE
 PLAN = examples.folder() / examples.PLAN
@@ -30,12 +30,12 @@ PCAPNG = struct.pack("<IIHHII", 1, 20, 101, 0, 0, 20) + struct.pack("<IIIIIII", 
 
 
 def sluice(*words: object) -> "subprocess.CompletedProcess[str]":
-    command = [sys.executable, "-m", "wily_sluice", "trace", "--plan", str(PLAN), *map(str, words)]
+    command = [sys.executable, "-m", "wily_sluice", "classify", "--plan", str(PLAN), *map(str, words)]
     return subprocess.run(command, capture_output=True, text=True, check=False)
 
 
 @pytest.fixture
-def followed(demo_plan: Plan) -> Trace:
+def followed(demo_plan: Plan) -> CaptureSorting:
     follower = Follower(demo_plan, demo_plan.uplinks[0])
     for number, captured in enumerate(read(CAPTURE), 1):
         follower.packet(number, captured)
@@ -52,7 +52,7 @@ def lengths() -> Iterator[int]:
             yield 40 + int.from_bytes(packet[4:6]) if kind == b"\x86\xdd" else len(frame)
 
 
-def test_totals_add_up_to_the_bytes_of_the_capture(followed: Trace) -> None:
+def test_totals_add_up_to_the_bytes_of_the_capture(followed: CaptureSorting) -> None:
     assert followed.bytes == sum(lengths())
     shaped = followed.whole.bytes
     assert sum(followed.apart.values()) == 6 * 42 + 3 * 400  # six frames of ARP, three packets between our own hosts
@@ -61,7 +61,7 @@ def test_totals_add_up_to_the_bytes_of_the_capture(followed: Trace) -> None:
     assert sum(one.count.bytes for one in followed.conversations) == shaped
 
 
-def test_a_conversation_is_sorted_anew_as_more_is_seen_of_it(followed: Trace) -> None:
+def test_a_conversation_is_sorted_anew_as_more_is_seen_of_it(followed: CaptureSorting) -> None:
     download = max(followed.conversations, key=lambda one: one.count.bytes)
     down = [(decision.way.rule, decision.way.queue) for decision in download.decisions if decision.direction == "down"]
     assert down == [("Everybody at work", "work/desk"), ("Long downloads", "rest")]
@@ -116,7 +116,7 @@ def test_the_program_explains_a_conversation_that_is_only_spoken_of() -> None:
         (("--pcap", "missing.pcap"), "cannot be read"),
     ],
 )
-def test_what_cannot_be_traced_is_said_plainly(words: tuple[object, ...], said: str) -> None:
+def test_what_cannot_be_classified_is_said_plainly(words: tuple[object, ...], said: str) -> None:
     run = sluice(*words)
     assert run.returncode != 0
     assert said in run.stderr
@@ -262,7 +262,7 @@ def test_malformed_packets_are_counted_and_end_nothing(demo_plan: Plan) -> None:
     for number, one in enumerate(odd, 1):
         follower.packet(number, Captured(number, one, b"", len(one)))
     follower.packet(8, Captured(8, b"\x45\0", b"", 2))
-    trace = follower.finish()
-    assert trace.rules.keys() == {"Everybody at work"}
-    assert trace.whole.packets == len(odd)
-    assert trace.packets_apart == {"not IP": 1}
+    found = follower.finish()
+    assert found.rules.keys() == {"Everybody at work"}
+    assert found.whole.packets == len(odd)
+    assert found.packets_apart == {"not IP": 1}

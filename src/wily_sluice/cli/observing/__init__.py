@@ -1,0 +1,1 @@
+"""Commands that look at what the gate does and has done."""

@@ -1,0 +1,1 @@
+"""Commands that read a plan and forecast: nothing is changed by them."""

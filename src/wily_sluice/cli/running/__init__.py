@@ -1,0 +1,1 @@
+"""Commands that run the gate and change its plan."""

@@ -1,0 +1,1 @@
+"""Commands that help to set up: completion of shells, schemas for editors."""

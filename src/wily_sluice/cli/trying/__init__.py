@@ -1,0 +1,1 @@
+"""Commands to try a plan: the demo, the lab and the rig."""
