@@ -1,5 +1,7 @@
 """The `sluice` command: its commands in groups, and the one place where errors become messages."""
 
+import gc
+import os
 import sys
 from contextlib import suppress
 from dataclasses import dataclass
@@ -13,6 +15,8 @@ from wily_sluice import __version__
 from wily_sluice.cli import streams
 from wily_sluice.cli.options import ERRORS, INTERRUPTED, REFUSED, Refusal
 from wily_sluice.errors import SluiceError
+
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # to look for them takes longer than to read a plan
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,7 +129,9 @@ class Sluice(click.Group):
         """One of them, imported."""
         if cmd_name not in COMMANDS:
             return None
+        gc.disable()  # to import makes many objects, and none of them is garbage
         module = import_module(f"wily_sluice.cli.{COMMANDS[cmd_name].module}")
+        gc.enable()
         command: click.Command = getattr(module, cmd_name)
         return command
 

@@ -6,8 +6,6 @@ import click
 
 from wily_sluice.cli.options import CLEAN, ERRORS, WARNINGS, json_option, plan_from
 from wily_sluice.outside.files import STANDARD_INPUT, examine
-from wily_sluice.views.text.console import console, print_json
-from wily_sluice.views.text.findings import count_findings, findings_data, print_findings
 
 
 @click.command()
@@ -29,6 +27,13 @@ def check(context: click.Context, plan_file: Path, strict: bool, as_json: bool) 
     """
     _, findings = examine(plan_file)
     name = "standard input" if plan_file == STANDARD_INPUT else str(plan_file)
+    if not findings and not as_json:
+        click.echo(f"{name}: no errors, no warnings")
+        return
+    # What draws on a terminal takes longer to load than a plan to read: only findings need it.
+    from wily_sluice.views.text.console import console, print_json
+    from wily_sluice.views.text.findings import count_findings, findings_data, print_findings
+
     if as_json:
         print_json({"file": name, "findings": findings_data(findings)})
     else:

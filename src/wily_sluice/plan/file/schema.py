@@ -76,7 +76,7 @@ def _list_is(key: str) -> BeforeValidator:
 class Entry(BaseModel):
     """A mapping of the file: no key but the known ones."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
 
 class UplinkEntry(Entry):

@@ -7,14 +7,15 @@ for are kept.
 from collections.abc import Iterator, Mapping
 from io import BytesIO
 from ipaddress import IPv4Network, IPv6Network
-from typing import Any
-
-import maxminddb
+from typing import TYPE_CHECKING, Any
 
 from wily_sluice.engine.classify.addresses import AddressSet, Range
 from wily_sluice.plan.asking import Members
 from wily_sluice.plan.file.source import Source
 from wily_sluice.units import format_size
+
+if TYPE_CHECKING:
+    import maxminddb
 
 MOST_PREFIXES = 500_000
 MOST_BYTES = 400_000_000
@@ -57,6 +58,8 @@ def members_where(source: Source, where: Mapping[str, tuple[str, ...]]) -> Membe
         raise ValueError(f"{source.name} cannot be read: {error.strerror or error}") from None
     if len(content) > MOST_BYTES:
         raise ValueError(f"{source.name} is larger than {format_size(MOST_BYTES)}")
+    import maxminddb  # it takes a while to load, and most plans name no such file
+
     try:
         # Not by the library's extension in C: a broken file makes that write where it should not.
         with maxminddb.open_database(BytesIO(content), maxminddb.MODE_FD) as reader:
