@@ -1,6 +1,7 @@
 # Two commands do all the set-up: `make demo` and `make test`.
 PYTHON ?= python3
 VENV := .venv
+RUNS := $(VENV)/.runs
 READY := $(VENV)/.ready
 BIN := $(VENV)/bin
 # The program as it ships: a wheel, compiled ahead of time, installed where nothing else is.
@@ -9,7 +10,7 @@ VERSIONS ?= 3.12 3.13
 
 .PHONY: demo test source slow lint clean benchmark versions
 
-demo: $(READY)
+demo: $(RUNS)
 	$(BIN)/sluice demo
 
 # The wheel is built while the linters and the tests of the source form run; the live tests have the machine to themselves.
@@ -28,7 +29,8 @@ slow: system shipped
 # The compiled wheel in an environment of its own; an editable installation runs the files as they are.
 .PHONY: shipped
 shipped: $(READY) system
-	rm -rf build/wheel
+	rm -rf build/wheel build/man
+	$(BIN)/python -m tools.manual build/man
 	$(BIN)/pip wheel --quiet --no-deps --wheel-dir build/wheel .
 	test -x $(SHIPPED)/bin/python || $(BIN)/python -m venv $(SHIPPED)
 	$(SHIPPED)/bin/pip install --quiet "$$(ls build/wheel/*.whl)[test]"
@@ -64,9 +66,13 @@ system:
 	    iptables iproute2 nftables gcc libc6-dev python3-dev; fi
 
 # Debian keeps `venv` in a package of its own.
-$(READY): pyproject.toml
+$(RUNS): pyproject.toml
 	$(PYTHON) -m venv $(VENV) || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && apt-get update -qq && \
 	  apt-get install -y -qq python3-venv && $(PYTHON) -m venv $(VENV); }
+	$(BIN)/pip install --quiet --editable .
+	touch $(RUNS)
+
+$(READY): $(RUNS)
 	$(BIN)/pip install --quiet --editable '.[dev]'
 	touch $(READY)
 

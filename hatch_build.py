@@ -25,7 +25,11 @@ class Compile(BuildHookInterface[Any]):
 
     def initialize(self, version: str, build_data: dict[str, Any]) -> None:
         """Compile, unless the installation is editable."""
-        if version == "editable" or self.target_name != "wheel" or os.environ.get("SLUICE_UNCOMPILED"):
+        if version == "editable" or self.target_name != "wheel":
+            return
+        pages = sorted((Path(self.root) / "build" / "man").glob("*.1"))  # `make shipped` makes them
+        build_data["shared_data"].update({str(page): f"share/man/man1/{page.name}" for page in pages})
+        if os.environ.get("SLUICE_UNCOMPILED"):
             return
         try:
             compiled = _compiled(Path(self.root))

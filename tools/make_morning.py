@@ -14,8 +14,9 @@ from pathlib import Path
 import dpkt
 
 from tests.recognition.scoring import FOLDER
-from tools.make_captures import FAR, LOCAL, LOCAL6
 from wily_sluice import examples
+
+LOCAL, FAR, LOCAL6 = "10.61.0.41", "203.0.113.9", "fd61:0:0:1::41"  # as the captures have them
 
 BEGIN = 1_795_507_200.0  # a Monday at eight in the morning
 # Which program's packets, by whom, with whom.
@@ -82,7 +83,7 @@ def main() -> None:
         for up in (True, False):
             length = choose.randrange(70, 160)
             frames.append(
-                (at, made("10.61.40.15", "203.0.113.88", 17, (50_000, 27_105), up, length, choose.randbytes(12)))
+                (at, made("10.61.40.15", "203.0.113.88", 17, (50_000, 41_105), up, length, choose.randbytes(12)))
             )
     download = (choose.randrange(50_000, 60_000), 443)
     for number in range(420):  # a download of 27 MB, in large packets, and its acknowledgements

@@ -25,7 +25,7 @@ PLACES = (
 def main() -> None:
     writer = MMDBWriter(6, "Made-up places", languages=["en"], description="Nowhere in the world", ipv4_compatible=True)
     for prefix, code, name, number in PLACES:
-        entry = {"country": {"iso_code": code, "names": {"en": name}}, "autonomous_system_number": number}
+        entry = {"country": {"code": code, "name": name}, "as_number": number}
         writer.insert_network(IPSet([prefix]), entry)
     writer.to_db_file(str(Path(examples.folder()) / "places.mmdb"))
 

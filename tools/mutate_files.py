@@ -63,7 +63,7 @@ def readers(folder: Path) -> list[tuple[str, bytes, Callable[[Path], object], in
     small = folder / "small.yaml"
     small.write_text(SMALL_PLAN)
     plan, demo = load(small), load(FOLDER / examples.PLAN)
-    where = {"country.iso_code": ("XA",)}
+    where = {("country",): ("XA",)}
 
     def schedule(file: Path) -> None:
         entries = Entries()

@@ -9,15 +9,17 @@ from random import Random
 import pytest
 
 from tests.conftest import told
+from wily_sluice import examples
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.condition import Clock, Subject
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.classify.known import Known
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.outside.files import examine, load
+from wily_sluice.outside.files import DiskFile, examine, load
 from wily_sluice.plan.asking import Members, Party, Terms
 from wily_sluice.plan.build_rules import RuleBuilder
 from wily_sluice.plan.file.addresses import address_set
+from wily_sluice.plan.groups.place_file import COUNTRY_PATHS, members_where
 from wily_sluice.plan.model import Plan, Rule
 from wily_sluice.plan.reach.covered import out_of_reach
 from wily_sluice.plan.reach.space import moments
@@ -221,11 +223,12 @@ def test_groups_hold_host_names_and_the_prefixes_of_a_place(demo_plan: Plan, tmp
     assert demo_plan.groups["specialist"].names == {"*.scans.example"}
     # Network 64503 of the made-up file is 203.0.113.128/25.
     assert demo_plan.groups["helpers"].addresses == address_set("203.0.113.128/25")
+    places = DiskFile(examples.folder() / examples.PLACES)
+    assert members_where(places, {COUNTRY_PATHS: ("XC",)}).addresses == address_set("203.0.113.128/25")
+    assert not members_where(places, {COUNTRY_PATHS: ("XC",), ("country.name",): ("Upper Marsh",)})
     (tmp_path / "broken.mmdb").write_bytes(b"no such thing")
     file = tmp_path / "sluice.yaml"
-    groups = (
-        "groups: {far: {database: broken.mmdb, where: {country.iso_code: [XA]}}, nowhere: {database: broken.mmdb}}\n"
-    )
+    groups = "groups: {far: {database: broken.mmdb, country: XA}, nowhere: {database: broken.mmdb}}\n"
     file.write_text(RULES.replace("trees:", groups + "trees:") + "  - {remote: [far, nowhere], queue: calls}\n")
     said = [finding.message for finding in examine(file)[1] if finding.severity == "error"]
     assert [("is not a valid MMDB file" in one, "which of its entries" in one) for one in said] == [

@@ -108,12 +108,12 @@ def test_the_program_explains_a_conversation_that_is_only_spoken_of() -> None:
 @pytest.mark.parametrize(
     ("words", "said"),
     [
-        (("--local", "10.61.0.12"), "say --local and --remote"),
+        (("--local", "10.61.0.12"), "give --local and --remote"),
         (("--local", "10.62.0.12", "--remote", "203.0.113.9"), "none of your networks"),
         (("--local", "10.61.0.12", "--remote", "2001:db8::9"), "IPv6"),
-        (("--local", "10.61.0.12", "--remote", "203.0.113.9:99999"), "no party"),
+        (("--local", "10.61.0.12", "--remote", "203.0.113.9:99999"), "is not an address"),
         (("--pcap", PLAN), "is a text file: a capture is"),
-        (("--pcap", "missing.pcap"), "cannot be read"),
+        (("--pcap", "missing.pcap"), "cannot read"),
     ],
 )
 def test_what_cannot_be_classified_is_said_plainly(words: tuple[object, ...], said: str) -> None:

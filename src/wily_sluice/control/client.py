@@ -69,7 +69,7 @@ class Client:
         self._socket.sendall(json.dumps(call).encode() + b"\n")
 
     def waiting(self) -> list[dict[str, Any]] | None:
-        """What the gate has told by itself meanwhile; None when it has ended. To be called when there is something."""
+        """Notifications that have come; None when the gate has ended. Call it when there is something to read."""
         data = self._socket.recv(1 << 20)
         if not data:
             return None

@@ -18,9 +18,9 @@ Held = Literal["cap", "demand", "others", "nothing left"]
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One level. Rates in bit/s. `peers` are the brothers of its priority, `earlier` those who were offered before.
+    """One level. Rates in bit/s. `peers` are the siblings of its priority, `earlier` those who were offered before.
 
-    Below a curve parent, where there are no priorities, all brothers are peers.
+    Below a curve parent, where there are no priorities, all siblings are peers.
     """
 
     share: Share
@@ -42,7 +42,7 @@ def why(path: str, shares: Mapping[str, Share]) -> list[Step]:
 
 
 def _step(share: Share, parent: Share, shares: Mapping[str, Share]) -> Step:
-    brothers = [shares[child.path] for child in parent.spec.children if child.path != share.spec.path]
+    siblings = [shares[child.path] for child in parent.spec.children if child.path != share.spec.path]
     extra = share.rate - share.guaranteed
     curve = parent.spec.discipline == "curve"
     if share.rate >= share.want - SLACK:
@@ -54,7 +54,7 @@ def _step(share: Share, parent: Share, shares: Mapping[str, Share]) -> Step:
         parent,
         extra,
         curve,
-        tuple(brother for brother in brothers if curve or brother.spec.priority == share.spec.priority),
-        tuple(brother for brother in brothers if not curve and brother.spec.priority < share.spec.priority),
+        tuple(sibling for sibling in siblings if curve or sibling.spec.priority == share.spec.priority),
+        tuple(sibling for sibling in siblings if not curve and sibling.spec.priority < share.spec.priority),
         held,
     )

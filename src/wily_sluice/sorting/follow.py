@@ -1,6 +1,6 @@
 """Follows the packets of a capture through a plan, with the engine that the gate runs, and adds up where they go.
 
-Who is local is told by the plan's networks. What passes between two hosts of these, or between none, never comes to
+The plan's networks say who is local. What passes between two hosts of these, or between none, never comes to
 the gate's shapers, and is counted apart. So is what is no IP. The bytes are those of IP packets; all counts together
 are the bytes of the capture.
 """

@@ -41,7 +41,7 @@ class ListParams(Params):
 
 
 class RevisionParams(Params):
-    """Which one; the running one unless said."""
+    """Which one; by default the running one."""
 
     revision: int | None = Field(default=None, ge=1, le=1 << 62)
 

@@ -1,4 +1,4 @@
-"""A service: what a conversation is for, such as signalling of calls, told by its signs.
+"""A service: what a conversation is for, such as call signalling, recognised by its signs.
 
 A conversation is of a service when any of its signs is there:
 

@@ -28,8 +28,10 @@ from wily_sluice.plan.file.traffic_words import (
     parse_service_port,
 )
 from wily_sluice.plan.file.values import (
+    parse_as_number,
     parse_burst,
     parse_cap,
+    parse_country,
     parse_directional_amount,
     parse_directional_rate,
     parse_engage,
@@ -133,7 +135,16 @@ class GroupEntry(Entry):
     ports: PortWords = Field(default=(), examples=["[443, 8000-8100]"])
     file: str | None = Field(default=None, examples=["partners.csv"])
     database: str | None = Field(default=None, examples=["places.mmdb"])
-    where: dict[str, Words] = Field(default={}, examples=["{country.iso_code: [XA]}"])
+    country: Annotated[tuple[str, ...], flat(parse_country)] = Field(default=(), examples=["[XA, XB]"])
+    as_number: Annotated[tuple[str, ...], flat(parse_as_number)] = Field(
+        default=(), alias="as-number", examples=["64503"]
+    )
+    where: dict[str, Words] = Field(default={}, examples=["{country.name: [Lower Marsh]}"])
+
+    @property
+    def asks_database(self) -> bool:
+        """Whether it says which entries of a database are meant."""
+        return bool(self.country or self.as_number or self.where)
 
 
 class ScheduleEntry(Entry):

@@ -217,6 +217,21 @@ def parse_framing(value: object) -> FramingWords:
     return FramingWords(framing, f"{framing.overhead} B" + (f" in {cells} cells" if cells else ""))
 
 
+def parse_as_number(word: object) -> tuple[str]:
+    """The number of an autonomous system (RFC 6793): `64503`, `AS64503`."""
+    text = str(word).upper().removeprefix("AS")
+    if isinstance(word, bool) or not (text.isascii() and text.isdigit() and int(text) < 2**32):
+        raise ValueError(f"{quoted(word)} is not the number of an autonomous system: write it like 64503")
+    return (str(int(text)),)
+
+
+def parse_country(word: object) -> tuple[str]:
+    """A country's code of two letters (ISO 3166-1)."""
+    if not isinstance(word, str) or not re.fullmatch("[A-Za-z]{2}", word):
+        raise ValueError(f"{quoted(word)} is not a country code: write two letters, like XA")
+    return (word.upper(),)
+
+
 def parse_seen(word: object) -> tuple[str]:
     """A protocol that can be recognized."""
     if not isinstance(word, str) or word not in PROTOCOLS_SEEN:

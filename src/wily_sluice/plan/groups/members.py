@@ -15,7 +15,7 @@ from wily_sluice.plan.file.schema import GroupEntry, PlanEntry
 from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_host_name, parse_ports, ports_text
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
-from wily_sluice.plan.groups.place_file import members_where
+from wily_sluice.plan.groups.place_file import AS_NUMBER_PATHS, COUNTRY_PATHS, members_where
 
 MOST_LINES = 100_000
 MOST_LIST = 50_000_000  # bytes of a list in a file
@@ -59,9 +59,10 @@ class Groups:
         if entry.file is not None:
             members |= self._from_file((*here, "file"), entry.file, (*within, name))
         if entry.database is not None:
-            members |= self._from_database(name, entry.database, entry.where)
-        elif entry.where:
-            self._error((*here, "where"), "asks, but no file is named", "add `database: places.mmdb`")
+            members |= self._from_database(name, entry)
+        elif entry.asks_database:
+            key = "country" if entry.country else "as-number" if entry.as_number else "where"
+            self._error((*here, key), "needs an MMDB file to look this up in", "add `database: places.mmdb`")
         taken = self._all(entry.except_, (*here, "except"), here, (*within, name))
         outside = taken.addresses - members.addresses
         if outside and not any(cut[:1] in (("groups",), ("networks",)) for cut in self._reading.cut):
@@ -170,14 +171,17 @@ class Groups:
         together = AddressSet(part for addresses in ranges for part in addresses)
         return Members(together, frozenset(hardware), (), frozenset(names))
 
-    def _from_database(self, name: str, file: str, where: Mapping[str, tuple[str, ...]]) -> Members:
-        """The remotes of which an MMDB file beside the plan says all of `where`."""
-        source = self._document.beside(file)
+    def _from_database(self, name: str, entry: GroupEntry) -> Members:
+        """The remotes whose entries in an MMDB file beside the plan have all that is asked for."""
+        source = self._document.beside(entry.database or "")
         location = ("groups", name, "database")
-        if not where:
-            remedy = "add `where: {country.iso_code: [XA]}`"
+        if not entry.asks_database:
+            remedy = "add `country: [XA]`, `as-number: 64503` or `where: {PATH: VALUE}`"
             self._error(location, "does not say which of its entries are meant", remedy)
             return Members()
+        where: dict[tuple[str, ...], tuple[str, ...]] = {(path,): values for path, values in entry.where.items()}
+        where |= {COUNTRY_PATHS: entry.country} if entry.country else {}
+        where |= {AS_NUMBER_PATHS: entry.as_number} if entry.as_number else {}
         try:
             return members_where(source, where)
         except ValueError as error:

@@ -1,7 +1,7 @@
-"""Which prefixes an MMDB file places where: countries, networks, or whatever else its entries say.
+"""Looks prefixes up in an MMDB file: by country, by the number of their autonomous system, or by what else it has.
 
 The format is open (the MMDB file format, version 2); the file is read by a library. Only the prefixes that are asked
-for are kept.
+for are kept. Files differ in where their entries say these, so usual paths are tried.
 """
 
 from collections.abc import Iterator, Mapping
@@ -17,6 +17,8 @@ from wily_sluice.units import format_size
 if TYPE_CHECKING:
     import maxminddb
 
+COUNTRY_PATHS = ("country", "country.iso_code", "country.code", "country_code")
+AS_NUMBER_PATHS = ("as_number", "asn", "autonomous_system_number", "as.number")
 MOST_PREFIXES = 500_000
 MOST_BYTES = 400_000_000
 
@@ -26,12 +28,12 @@ class _TooManyError(ValueError):
 
 
 def _said(entry: Any, key: str) -> str | None:
-    """What an entry says under a path such as `country.iso_code`."""
+    """What an entry says under a path of keys joined by dots; None where it is not a plain value."""
     for part in key.split("."):
         if not isinstance(entry, dict) or part not in entry:
             return None
         entry = entry[part]
-    return str(entry)
+    return None if isinstance(entry, dict) else str(entry)
 
 
 def _range(network: IPv4Network | IPv6Network) -> Range:
@@ -42,14 +44,16 @@ def _range(network: IPv4Network | IPv6Network) -> Range:
     return first, last
 
 
-def members_where(source: Source, where: Mapping[str, tuple[str, ...]]) -> Members:
-    """The prefixes of which the file says, for each path of keys, one of the values. ValueError when it cannot."""
+def members_where(source: Source, where: Mapping[tuple[str, ...], tuple[str, ...]]) -> Members:
+    """The prefixes whose entries have, for each of the keys of `where`, one of its values under one of the key's paths.
+    ValueError when the file cannot be read.
+    """
 
     def found(reader: "maxminddb.Reader") -> Iterator[Range]:
         for count, (network, entry) in enumerate(reader):
             if count > MOST_PREFIXES:
                 raise _TooManyError(f"{source.name} has more than {MOST_PREFIXES} prefixes")
-            if all(_said(entry, key) in values for key, values in where.items()):
+            if all(any(_said(entry, path) in values for path in paths) for paths, values in where.items()):
                 yield _range(network)
 
     try:

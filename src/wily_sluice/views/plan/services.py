@@ -20,7 +20,7 @@ def _all(plan: Plan | None) -> list[Service]:
 
 
 def port_words(service: Service) -> list[str]:
-    """`443`, for both TCP and UDP; `27100-27120/udp`."""
+    """`443`, for both TCP and UDP; `41100-41120/udp`."""
     by_range: dict[tuple[int, int], list[int]] = {}
     for protocol, ranges in service.ports:
         by_range.setdefault(ranges, []).append(protocol)
@@ -58,7 +58,7 @@ def service_table(plan: Plan | None) -> Table:
     )  # fmt: skip
     table.add_column("category", no_wrap=True, style="bold")
     table.add_column("service", no_wrap=True, style="cyan")
-    table.add_column("told by")
+    table.add_column("recognised by")
     table.add_column("what it is", style="dim")
     before = ""
     for service in sorted(_all(plan), key=lambda one: (not one.own, one.category)):
