@@ -52,7 +52,7 @@ def test_no_page_or_message_uses_a_name_or_phrase_that_was_given_up() -> None:
     pattern = re.compile("|".join(GIVEN_UP), re.I | re.M)
     found = []
     for file in FILES:
-        if file.suffix in (".md", ".py", ".yaml", ".toml") and file != Path(__file__):
+        if file.suffix in (".md", ".py", ".yaml", ".toml") and file.name not in ("CHANGELOG.md", Path(__file__).name):
             for number, line in enumerate(file.read_text().splitlines(), 1):
                 found += [f"{file.relative_to(ROOT)}:{number}: {match[0]}" for match in pattern.finditer(line)]
     assert found == []

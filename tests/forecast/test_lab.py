@@ -186,7 +186,7 @@ def test_a_meter_counts_between_its_times_and_jitter_is_that_of_rfc_3550() -> No
 @pytest.mark.parametrize(
     ("old", "new", "says"),
     [
-        ("kind: call", "kind: cal", "“cal” does not fit"),
+        ("kind: call", "kind: cal", "unknown value “cal” for kind"),
         ("local: 10.7.0.4", "local: 10.9.0.4", "10.9.0.4 is in no network of the plan"),
         ("remote: 203.0.113.5", "remote: 2001:db8::5", "not of the same IP version"),
         ("lines: {line", "lines: {lime", "did you mean “line”"),

@@ -148,7 +148,7 @@ def test_a_value_may_differ_by_direction(small_plan: Callable[..., Plan]) -> Non
         ("rest: {default: true}", "rest: {default: true, discipline: strict}", "nothing to divide"),
         ("rest: {default: true}", "rest: {default: true, limit: 0 packets}", "is no limit: write it like 200 packets"),
         ("rest: {default: true}", "rest: {limit: 9 kB, queues: {a: {default: true}}}", "a parent holds no packets"),
-        ("rest: {default: true}", "rest: {default: true, aqm: red}", "“red” does not fit"),
+        ("rest: {default: true}", "rest: {default: true, aqm: red}", "unknown value “red” for aqm"),
         ("headroom: 10%", "headroom: 100%", "nothing of the line is left"),
         ("trees:\n  main:", "trees:\n  other: {queues: {x: {default: true}}}\n  main:", "none is named for up"),
         ("headroom: 10%", "headroom: 10%, tree: mian", "did you mean “main”"),

@@ -5,6 +5,7 @@ so that one slip does not hide the next. What was cut out is remembered in `Read
 reference to it does not complain a second time.
 """
 
+import re
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 from typing import Any, Generic, TypeVar, get_args, get_origin
@@ -18,6 +19,7 @@ from wily_sluice.units import Size, format_size, quoted
 
 Schema = TypeVar("Schema", bound=BaseModel)
 
+MOST_LISTED = 8  # values that a message lists; among more, the nearest is named
 LARGEST: Size = 1_000_000  # bytes; some 20,000 lines, far beyond what a person writes
 
 
@@ -84,14 +86,14 @@ def read_document(source: Source, kind: str) -> Document:
         raw = source.read(LARGEST + 1)
     except FileNotFoundError:
         raise refuse(
-            f"there is no such {kind} file", "give one with --plan, or SLUICE_PLAN" * (kind == "plan")
+            f"there is no such {kind} file", "name one: an argument, --plan or SLUICE_PLAN" * (kind == "plan")
         ) from None
     except OSError as error:
         raise refuse(f"cannot be read: {error.strerror}") from None
     if len(raw) > LARGEST:
-        raise refuse(f"is larger than {format_size(LARGEST)}, which no {kind} is", f"is this the {kind} you meant?")
+        raise refuse(f"is larger than {format_size(LARGEST)}, the limit for a {kind}", "is this the right file?")
     if not raw.strip():
-        raise refuse("is empty", f"`sluice demo --save FOLDER` writes a {kind} to start from")
+        raise refuse("is empty", f"`sluice demo --save FOLDER` copies a {kind} to start from")
     try:
         text = raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
@@ -103,7 +105,7 @@ def read_document(source: Source, kind: str) -> Document:
         remedy = "each key once, lists and mappings closed, keys of one level indented alike"
         raise refuse(str(error), remedy if "not YAML" in str(error) else "", error.line) from None
     if not isinstance(tree, dict):
-        raise refuse(f"holds no keys at its outermost level, so it is no {kind}", "write `key: value` lines", 1)
+        raise refuse(f"has no keys at its outermost level, so it is not a {kind}", "write `key: value` lines", 1)
     return Document(source.name, tree, lines, raw, source)
 
 
@@ -211,9 +213,46 @@ def _finding(document: Document, schema: type[BaseModel], location: Location, pr
     if kind == "list_type":
         meant = _example(schema, location) if found is None else f"[{found if isinstance(found, str) else '…'}]"
         return document.error(location, f"{quoted(found)} stands where a list should", f"write {meant or '[…]'}")
-    message = f"{quoted(found)} does not fit: {problem['msg'][0].lower()}{problem['msg'][1:]}"
-    example = _example(schema, location)
-    return document.error(location, message, f"write it like {example}" if example else "")
+    return document.error(location, *_unfit(schema, location, problem))
+
+
+def _unfit(schema: type[BaseModel], location: Location, problem: Any) -> tuple[str, str]:
+    """What is wrong with a value of the wrong type or range, and what would be right."""
+    kind, found = problem["type"], problem["input"]
+    key, example = location[-1] if location else "", _example(schema, location)
+    like = f"write it like {example}" if example else ""
+    if kind == "literal_error":
+        known = re.findall(r"'([^']+)'", problem["ctx"]["expected"])
+        near = suggestion(str(found), known) if len(known) > MOST_LISTED else ""
+        return f"unknown value {quoted(found)} for {key}", near or f"use {', '.join(known[:-1])} or {known[-1]}"
+    if kind in ("greater_than_equal", "less_than_equal", "greater_than", "less_than", "finite_number"):
+        low, high = _bounds(schema, location)
+        span = f"{low:,} to {high:,}" if low is not None and high is not None else f"at least {low:,}"
+        return f"{key} {quoted(found)[1:-1]} is out of range: {span}", like
+    if kind.startswith("int_"):
+        return f"{quoted(found)} is not a whole number", like
+    if kind.startswith("float_"):
+        return f"{quoted(found)} is not a number", like
+    if kind.startswith("bool_"):
+        return f"{quoted(found)} is neither true nor false", "write true or false"
+    if kind.startswith("date_"):
+        return f"{quoted(found)} is not a date", like
+    if kind == "too_short":
+        return f"{key} is empty", like
+    if kind.startswith("string_"):
+        return f"{quoted(found)} is not text", like
+    return f"{quoted(found)} cannot be used here", like
+
+
+def _bounds(schema: type[BaseModel], location: Location) -> tuple[float | None, float | None]:
+    """The least and the greatest value that a key may have."""
+    owner = _model_at(schema, location[:-1])
+    fields = {info.alias or name: info for name, info in owner.model_fields.items()} if owner else {}
+    info = fields.get(str(location[-1]))
+    limits = info.metadata if info is not None else []
+    low = next((limit.ge for limit in limits if hasattr(limit, "ge")), None)
+    high = next((limit.le for limit in limits if hasattr(limit, "le")), None)
+    return low, high
 
 
 def _model_at(schema: Any, location: Location) -> type[BaseModel] | None:
