@@ -86,7 +86,7 @@ def parse_rate(text: object) -> Rate:
     bits = 1 if (unit.startswith("b") and not unit.startswith("byte")) or unit[:3].lower() == "bit" else 8
     rate = round(float(match["number"]) * _PREFIXES[match["prefix"].lower()] * bits)
     if rate < 1:
-        raise ValueError(f"{quoted(text)} is no rate to speak of: it must be at least 1 bit/s")
+        raise ValueError(f"{quoted(text)} is too low: a rate is at least 1 bit/s")
     if rate > HIGHEST_RATE:
         raise ValueError(f"{quoted(text)} is more than {format_rate(HIGHEST_RATE)}: is the prefix right?")
     return rate

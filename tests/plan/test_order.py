@@ -139,15 +139,15 @@ rules:
         (
             ["{port: 80-84, queue: rest}", "{port: 85-90, queue: rest}", "{port: 82-88, queue: calls}"],
             8,
-            "rule 1, rule 2 above it match all that it would, between them",
+            "rule 1, rule 2 above it together match everything that it would",
         ),
         (["{remote: '*.a.example', queue: rest}", "{remote: x.a.example, queue: calls}"], 7, "may never be reached"),
         (["{port: 85, queue: rest}", "{port: 85, queue: rest}"], 7, "repeats rule 1"),
         (["{queue: rest}", "{port: 85, queue: calls}"], 7, "rule 1 above it matches everything"),
         (["{version: 6, local: 10.7.0.5, queue: calls}"], 6, "can never match"),
         (["{local: 10.7.0.5, queue: calls}"], 6, "house has IPv6"),
-        (["{protocol: tcp, port: 443, queue: rest}"], 6, "web-pages uses port 443 over UDP too"),
-        (["{service: web, queue: calls}"], 6, "lets downloads go before others"),
+        (["{protocol: tcp, port: 443, queue: rest}"], 6, "web-pages also uses port 443 over UDP"),
+        (["{service: web, queue: calls}"], 6, "lets downloads go first"),
         # All hosts are of the only network, so whatever its hosts do goes there.
         (["{local: house, queue: rest}", "{remote-port: 85, queue: calls}"], 7, "is never reached: rule 1"),
         (["{port: [53, 80, 3074], queue: calls}"], 6, "put {port: 80, moved: over 20 MB, queue: rest} above it"),

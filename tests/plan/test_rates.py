@@ -70,7 +70,7 @@ def test_a_rule_whose_queue_a_tree_lacks_goes_to_its_default_and_check_says_so(t
     plan, findings = examine(file)
     assert plan is not None
     said = [finding.message for finding in findings if finding.key.startswith("rules")]
-    assert ["tree spare, of line, has no such queue: there it is any" in message for message in said] == [True]
+    assert ["tree spare, of line, has no such queue: any is used there" in message for message in said] == [True]
     call = Conversation(key_of(Parties(17, bytes([10, 7, 0, 4]), bytes([203, 0, 113, 5]), 40_000, 5004)))
     engine = build_site(plan, lambda _: None)
     assert engine.shapers["line", "up"].leaf_of(call).path == "any"

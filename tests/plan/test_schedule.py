@@ -83,11 +83,11 @@ def test_hours_that_the_clocks_skip_or_repeat_are_what_they_are() -> None:
     [
         ("8 to 11", "could be 08:00-11:00 or 20:00-23:00"),
         ("mon 8pm-9pm", "20:00 for 8 in the evening"),
-        ("mon-fry 08:00-09:00", "“fry” is no day"),
-        ("monster 08:00-09:00", "“monster” is no day"),
-        ("satin 10:00-11:00", "“satin” is no day"),
-        ("mon 08:00-25:00", "is no window"),
-        ("24:30-08:00", "is no time of a day"),
+        ("mon-fry 08:00-09:00", "“fry” is not a day"),
+        ("monster 08:00-09:00", "“monster” is not a day"),
+        ("satin 10:00-11:00", "“satin” is not a day"),
+        ("mon 08:00-25:00", "is not valid"),
+        ("24:30-08:00", "is not a time of day"),
         ("08:00-08:00", "begins when it ends"),
         ("2027-02-29", "there is no date"),
         ("2027-03-05 to 2027-03-01", "ends before it begins"),
@@ -106,7 +106,7 @@ def test_a_line_that_cannot_be_is_refused_with_what_would_be_right(line: object,
 )
 def test_a_long_line_that_is_no_window_is_refused_as_fast_as_a_short_one(line: str) -> None:
     begun = time.thread_time()
-    with pytest.raises(ValueError, match=r"is no window|more than two ends|is no day|no day of the week"):
+    with pytest.raises(ValueError, match=r"is not valid|more than two ends|is not a day|no day of the week"):
         parse_window(line)
     assert time.thread_time() - begun < 1
 

@@ -113,8 +113,10 @@ def names_in_plan(find: Callable[[Plan], Iterable[str]]) -> Callable[..., list[C
         from wily_sluice.errors import SluiceError
         from wily_sluice.outside.files import load
 
-        given = [ctx.params.get(key) for key in ("plan_argument", "plan_option")]
-        file = next((one for one in given if isinstance(one, Path)), USUAL_PLAN)
+        # Where the last option still lacks its value, Click leaves all words as they are.
+        given = [ctx.params.get(key) for key in ("plan_argument", "plan_option")] + [Path(word) for word in ctx.args]
+        given += [Path(os.environ["SLUICE_PLAN"])] if os.environ.get("SLUICE_PLAN") else []
+        file = next((one for one in given if isinstance(one, Path) and one.is_file()), USUAL_PLAN)
         try:
             names = dict.fromkeys(find(load(file)))
         except (SluiceError, OSError):

@@ -146,7 +146,7 @@ class _Builder:
     def _rule(self, index: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:
         here = ("rules", index)
         if e.queue is None and e.mark is None and not any(self.reading.was_cut(*here, k) for k in ("queue", "mark")):
-            self.error(here, "says neither a queue nor a mark", "add `queue: calls`, `mark: EF` or both")
+            self.error(here, "has neither a queue nor a mark", "add `queue: calls`, `mark: EF` or both")
         queues = self._queues_of((*here, "queue"), e.queue, trees) if e.queue is not None else {}
         return Rule(
             e.name or f"rule {index + 1}", index, self.resolve.terms(here, e), queues, e.mark, e.enabled, e.note
@@ -242,20 +242,20 @@ class _Builder:
         for name, e in entries.items():
             path = f"{above}/{name}" if above else name
             if e.queues is not None and not e.queues and not self.reading.was_cut(*location, name, "queues"):
-                self.error((*location, name, "queues"), "a parent needs at least one child", "or take “queues” out")
+                self.error((*location, name, "queues"), "a parent needs at least one child", "or remove “queues”")
             children = self._queues(e.queues or {}, (*location, name, "queues"), path)
             if e.discipline is not None and not e.queues:
                 here = (*location, name, "discipline")
-                self.error(here, "a leaf has nothing to divide", "only a queue with “queues” has a discipline")
+                self.error(here, "a leaf has no discipline", "only a parent has one")
             for key in ("aqm", "limit", "fair-by", "ecn", "delay"):
                 if getattr(e, key.replace("-", "_")) is not None and e.queues:
                     self.error((*location, name, key), "a parent holds no packets", f"write “{key}” at its leaves")
             if e.fair_by is not None and e.aqm not in (None, "fq-codel"):
                 here = (*location, name, "fair-by")
-                self.error(here, f"{e.aqm} is one queue for all", "take it out, or write `aqm: fq-codel`")
+                self.error(here, f"{e.aqm} has one queue for everything", "remove it, or write `aqm: fq-codel`")
             if e.ecn and e.aqm == "fifo":
                 here = (*location, name, "ecn")
-                self.error(here, "a fifo does not mark", "take it out, or write `aqm: codel`")
+                self.error(here, "a fifo does not mark", "remove it, or write `aqm: codel`")
             common = (e.guarantee, e.cap, e.priority, e.weight, e.default, e.discipline or "weighted")
             leaf = replace(
                 e.limit or LeafSpec(),
@@ -311,7 +311,7 @@ class _Builder:
             self.error(location, f"several queues are called “{word}”", "write " + " or ".join(q.path for q in chosen))
         elif chosen[0].children:
             leaves = ", ".join(queue.path for queue in chosen[0].walk() if not queue.children)
-            self.error(location, f"“{word}” is a parent, and only leaves hold packets", f"choose one of {leaves}")
+            self.error(location, f"“{word}” is a parent; only leaves hold packets", f"choose one of {leaves}")
         else:
             return chosen[0].path
         return ""

@@ -37,7 +37,7 @@ class Captured(NamedTuple):
 
 
 class CaptureError(ValueError):
-    """The file is no capture."""
+    """The file is not a capture."""
 
 
 @dataclass(slots=True)
@@ -108,7 +108,7 @@ def _open(path: Path) -> BinaryIO:
 def read(path: Path, shortfall: Shortfall | None = None) -> Iterator[Captured]:
     """The packets of a file, in its order, as far as they go; what could not be used is noted in `shortfall`.
 
-    CaptureError for what is no capture, OSError for what cannot be opened.
+    CaptureError for what is not a capture, OSError for what cannot be opened.
     """
     missing = shortfall if shortfall is not None else Shortfall()
     with _open(path) as file:
@@ -153,5 +153,5 @@ def _what_it_is(path: Path) -> str:
     try:
         begin[:-4].decode()
     except UnicodeDecodeError:
-        return "is no capture"
-    return "is a text file" if b"\0" not in begin else "is no capture"
+        return "is not a capture"
+    return "is a text file" if b"\0" not in begin else "is not a capture"

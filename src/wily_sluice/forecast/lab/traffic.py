@@ -30,7 +30,7 @@ def _address(value: object) -> bytes:
     try:
         return ip_address(str(value)).packed
     except ValueError:
-        raise ValueError(f"“{value}” is no address: write one host, like 10.61.0.41") from None
+        raise ValueError(f"“{value}” is not an address: write one host, like 10.61.0.41") from None
 
 
 TimeText = Annotated[Nanoseconds, BeforeValidator(parse_time)]

@@ -13,7 +13,7 @@ from wily_sluice.units import quoted
 
 def _version(value: object) -> int:
     if value not in (4, 6) or isinstance(value, bool):
-        raise ValueError(f"{quoted(value)} is no version of IP: write 4 or 6")
+        raise ValueError(f"{quoted(value)} is not an IP version: use 4 or 6")
     return 4 if value == 4 else 6
 
 

@@ -13,14 +13,14 @@ from wily_sluice.units import quoted
 def parse_prefix(text: object) -> IPv4Network | IPv6Network:
     """Read a subnet. Bits beyond the prefix are an error: the person may have meant the host, or another prefix."""
     if not isinstance(text, str) or "/" not in text:
-        raise ValueError(f"{quoted(text)} is no subnet: write it like 10.61.0.0/24 or fd61::/64")
+        raise ValueError(f"{quoted(text)} is not a subnet: write it like 10.61.0.0/24 or fd61::/64")
     try:
         return ip_network(text.strip())
     except ValueError:
         try:
             meant = ip_network(text.strip(), strict=False)
         except ValueError:
-            raise ValueError(f"{quoted(text)} is no subnet: write it like 10.61.0.0/24 or fd61::/64") from None
+            raise ValueError(f"{quoted(text)} is not a subnet: write it like 10.61.0.0/24 or fd61::/64") from None
         raise ValueError(f"{quoted(text)} has bits set beyond its prefix: the subnet is {meant}") from None
 
 
@@ -35,7 +35,7 @@ def parse_range(text: str) -> Range:
         last = ip_address(last_text.strip()) if dash else first
     except ValueError:
         raise ValueError(
-            f"{quoted(text)} is no address, range or subnet: "
+            f"{quoted(text)} is not an address, range or subnet: "
             "write it like 10.61.0.40, 10.61.0.40-10.61.0.59 or 10.61.0.0/24"
         ) from None
     if first.version != last.version:

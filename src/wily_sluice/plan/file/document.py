@@ -209,10 +209,10 @@ def _finding(document: Document, schema: type[BaseModel], location: Location, pr
         message = str(problem["ctx"]["error"])
         return document.error(location, message)
     if kind in ("dict_type", "model_type", "model_attributes_type"):
-        return document.error(location, f"{quoted(found)} stands where keys and values should", "write `key: value`")
+        return document.error(location, f"{quoted(found)} is not a mapping", "write `key: value`")
     if kind == "list_type":
         meant = _example(schema, location) if found is None else f"[{found if isinstance(found, str) else '…'}]"
-        return document.error(location, f"{quoted(found)} stands where a list should", f"write {meant or '[…]'}")
+        return document.error(location, f"{quoted(found)} is not a list", f"write {meant or '[…]'}")
     return document.error(location, *_unfit(schema, location, problem))
 
 

@@ -42,17 +42,17 @@ def parse_protocol(word: object) -> tuple[int, ...]:
         return PROTOCOLS[word.lower()]
     if isinstance(word, int) and not isinstance(word, bool) and 0 <= word <= 255:
         return (word,)
-    raise ValueError(f"{quoted(word)} is no protocol: write {', '.join(PROTOCOLS)}, or a number up to 255")
+    raise ValueError(f"{quoted(word)} is not a protocol: write {', '.join(PROTOCOLS)}, or a number up to 255")
 
 
 def parse_ports(word: object) -> tuple[tuple[int, int]]:
     """A port, or a range of ports, as first and last."""
     match = _PORTS.fullmatch(str(word)) if isinstance(word, (str, int)) and not isinstance(word, bool) else None
     if match is None:
-        raise ValueError(f"{quoted(word)} is no port: write it like 443 or 5060-5080")
+        raise ValueError(f"{quoted(word)} is not a port: write it like 443 or 5060-5080")
     ports = int(match[1]), int(match[2] or match[1])
     if not 1 <= ports[0] <= ports[1] <= 65535:
-        raise ValueError(f"{quoted(word)} is no range of ports: they run upwards, from 1 to 65535")
+        raise ValueError(f"{quoted(word)} is not a port range: ports are 1 to 65535, the lower one first")
     return (ports,)
 
 
@@ -62,7 +62,7 @@ def parse_dscp(word: object) -> tuple[int]:
         return (DSCPS[word.upper()],)
     if isinstance(word, int) and not isinstance(word, bool) and 0 <= word <= 63:
         return (word,)
-    raise ValueError(f"{quoted(word)} is no DSCP: write EF, AF41, CS1, VA, LE, DF and so on, or a number up to 63")
+    raise ValueError(f"{quoted(word)} is not a DSCP: write EF, AF41, CS1, VA, LE, DF and so on, or a number up to 63")
 
 
 _LABEL = r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?"
@@ -78,7 +78,7 @@ def looks_like_host_name(word: str) -> bool:
 def parse_host_name(word: object) -> str:
     """A host name (RFC 1123), or `*.` and one for all below it."""
     if not isinstance(word, str) or len(word) > LONGEST or not _HOST_NAME.fullmatch(word.rstrip(".")):
-        raise ValueError(f"{quoted(word)} is no host name: write it like meet.example or *.meet.example")
+        raise ValueError(f"{quoted(word)} is not a host name: write it like meet.example or *.meet.example")
     return normal(word)
 
 
@@ -98,7 +98,7 @@ def parse_service_port(word: object) -> tuple[tuple[int, tuple[int, int]], ...]:
 def parse_kind(word: object) -> tuple[int]:
     """The bit of a kind of packets."""
     if not isinstance(word, str) or word not in kind.NAMES:
-        raise ValueError(f"{quoted(word)} is no kind of packet: write {', '.join(kind.NAMES)}")
+        raise ValueError(f"{quoted(word)} is not a kind of packet: use {', '.join(kind.NAMES)}")
     return (kind.NAMES[word],)
 
 
@@ -106,7 +106,7 @@ def parse_moved(text: object) -> tuple[Size, bool]:
     """`over 20 MB` or `under 512 kB`: the size, and whether it is to be over."""
     word, _, size = str(text).partition(" ")
     if word not in ("over", "under") or not size:
-        raise ValueError(f"{quoted(text)} is nothing that was moved: write it like over 20 MB, or under 512 kB")
+        raise ValueError(f"{quoted(text)} needs over or under: write it like over 20 MB or under 512 kB")
     return parse_size(size), word == "over"
 
 
@@ -114,7 +114,7 @@ def parse_fast(text: object) -> tuple[Rate, Nanoseconds]:
     """`over 2 Mbit/s for 10 s`: the rate, and how long it holds."""
     match = re.fullmatch(r"over (.+) for (.+)", str(text))
     if match is None:
-        raise ValueError(f"{quoted(text)} is no rate that lasts: write it like over 2 Mbit/s for 10 s")
+        raise ValueError(f"{quoted(text)} is not valid: write it like over 2 Mbit/s for 10 s")
     longest = parse_time(match[2])
     if not 100_000_000 <= longest <= 3_600_000_000_000:
         raise ValueError(f"“{match[2]}” is not between 100 ms and 1 h")

@@ -38,7 +38,7 @@ def parse_interface(text: object) -> str:
     """The name of a network interface."""
     # The kernel allows 15 characters, none of them a slash or a space.
     if not isinstance(text, str) or not re.fullmatch(r"[^\s/%]{1,15}", text) or text in (".", ".."):
-        raise ValueError(f"{quoted(text)} is no interface name: at most 15 characters, such as wan0")
+        raise ValueError(f"{quoted(text)} is not a valid interface name: at most 15 characters, such as wan0")
     return text
 
 
@@ -47,7 +47,7 @@ def parse_timezone(text: object) -> str:
     try:
         ZoneInfo(str(text))
     except (ZoneInfoNotFoundError, ValueError, OSError):
-        raise ValueError(f"{quoted(text)} is no time zone: write it like Europe/Dublin") from None
+        raise ValueError(f"{quoted(text)} is not a time zone: write it like Europe/Dublin") from None
     return str(text)
 
 
@@ -59,7 +59,7 @@ def parse_directional_amount(value: object) -> Directional[Amount]:
         amount = parse_amount(value)
         return Directional(amount, amount)
     if strange := [key for key in value if key not in ("up", "down")]:
-        raise ValueError(f"{quoted(strange[0])} is no direction: there are up (toward the internet) and down")
+        raise ValueError(f"{quoted(strange[0])} is not a direction: use up (toward the internet) or down")
     if not value:
         raise ValueError("neither up nor down is given")
     return Directional(*(parse_amount(value[key]) if key in value else None for key in ("up", "down")))
@@ -103,7 +103,7 @@ def parse_limit(value: object) -> LeafSpec | None:
             return make(parse(value))
         except ValueError:
             continue
-    raise ValueError(f"{quoted(value)} is no limit: write it like 200 packets, 64 kB or 50 ms")
+    raise ValueError(f"{quoted(value)} is not a limit: write it like 200 packets, 64 kB or 50 ms")
 
 
 def _limit_in_bytes(size: Size) -> LeafSpec:
@@ -120,7 +120,7 @@ def parse_per(value: object) -> Per:
         return value
     match = re.fullmatch(r"(together|host|address|conversation)|subnet/(\d{1,3})", str(value))
     if match is None or int(match[2] or 1) not in range(1, 129):
-        raise ValueError(f"{quoted(value)} is nobody: write host, address, conversation, together, or subnet/28")
+        raise ValueError(f"{quoted(value)} is not valid: use host, address, subnet/28, conversation or together")
     if match[2] is None:
         whom: Whom = match[1]  # type: ignore[assignment]  # the expression allows no other words
         return Per(whom)
@@ -140,7 +140,7 @@ def parse_burst(value: object) -> Burst | None:
             continue
         if amount > 0:
             return Burst(size=amount) if is_size else Burst(time=amount)
-    raise ValueError(f"{quoted(value)} is no burst: write it like 64 kB or 100 ms")
+    raise ValueError(f"{quoted(value)} is not a burst: write it like 64 kB or 100 ms")
 
 
 def parse_excess(value: object) -> tuple[Excess, int]:
@@ -154,9 +154,7 @@ def parse_excess(value: object) -> tuple[Excess, int]:
         return "drop", 0
     if word == "mark" and mark:
         return "mark", parse_dscp(int(mark) if mark.isascii() and mark.isdigit() else mark)[0]
-    raise ValueError(
-        f"{quoted(value)} is not what can be done with it: write wait, drop, or mark with a DSCP, like mark LE"
-    )
+    raise ValueError(f"{quoted(value)} is not valid: use wait, drop, or mark with a DSCP (mark LE)")
 
 
 def parse_directional_rate(value: object) -> Directional[Rate] | None:
@@ -190,7 +188,9 @@ def parse_quota(value: object) -> Quota:
         return value
     words = str(value).split()
     if len(words) not in (3, 4) or words[-2] != "per" or words[-1] not in ("month", "week", "day"):
-        raise ValueError(f"{quoted(value)} is no quota: write it like 40 GB per month, 10 GB per week or 2 GB per day")
+        raise ValueError(
+            f"{quoted(value)} is not a quota: write it like 40 GB per month, 10 GB per week or 2 GB per day"
+        )
     size = parse_size(" ".join(words[:-2]))
     if size < 1:
         raise ValueError(f"{quoted(value)} leaves nothing: at least 1 B")
@@ -235,9 +235,7 @@ def parse_country(word: object) -> tuple[str]:
 def parse_seen(word: object) -> tuple[str]:
     """A protocol that can be recognized."""
     if not isinstance(word, str) or word not in PROTOCOLS_SEEN:
-        raise ValueError(
-            f"{quoted(word)} is nothing that can be recognized: {suggestion(str(word), list(PROTOCOLS_SEEN))}"
-        )
+        raise ValueError(f"{quoted(word)} cannot be recognised: {suggestion(str(word), list(PROTOCOLS_SEEN))}")
     return (word,)
 
 
@@ -252,7 +250,7 @@ def parse_remotes(words: tuple[str, ...]) -> tuple[str, ...]:
         try:
             ip_address(word)
         except ValueError:
-            raise ValueError(f"{quoted(word)} is no address: write one such as 198.51.100.10") from None
+            raise ValueError(f"{quoted(word)} is not an address: write it like 198.51.100.10") from None
     return words
 
 
@@ -260,5 +258,5 @@ def parse_retention(value: object) -> Nanoseconds:
     """How long names are kept, in nanoseconds."""
     span = parse_time(value)
     if not SHORTEST_RETENTION <= span <= LONGEST_RETENTION:
-        raise ValueError(f"{quoted(value)} is no time to keep names for: from 1 h to 400 days")
+        raise ValueError(f"{quoted(value)} is out of range: 1 h to 400 days")
     return span

@@ -29,7 +29,9 @@ def flat(parse: Any) -> BeforeValidator:
 
 def _name(text: object) -> str:
     if not isinstance(text, str) or not _NAME.fullmatch(text):
-        raise ValueError(f"{quoted(text)} cannot be a name: begin with a letter, then letters, digits, - _ and .")
+        raise ValueError(
+            f"{quoted(text)} is not a valid name: start with a letter, then use letters, digits, - _ and ."
+        )
     return text
 
 

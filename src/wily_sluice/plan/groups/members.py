@@ -66,14 +66,14 @@ class Groups:
         taken = self._all(entry.except_, (*here, "except"), here, (*within, name))
         outside = taken.addresses - members.addresses
         if outside and not any(cut[:1] in (("groups",), ("networks",)) for cut in self._reading.cut):
-            message = f"{outside} is excepted, but no member"
-            self._tell(self._document.warning((*here, "except"), message, "take it out of “except”"))
+            message = f"{outside} is excluded but not a member"
+            self._tell(self._document.warning((*here, "except"), message, "remove it from “except”"))
         members -= taken
         wrong = self._wrong
         self._wrong = before or wrong
         cut = any(cut[:1] in (("groups",), ("networks",)) for cut in self._reading.cut)
         if not members and not cut and not wrong:
-            self._tell(self._document.warning(here, "has no members", "add some, or take the group out"))
+            self._tell(self._document.warning(here, "has no members", "add some or remove the group"))
         self.found[name] = members
         return members
 
@@ -98,7 +98,7 @@ class Groups:
         """Who a word means: a group, a network, an address, a range, a subnet, a hardware address, or a host name."""
         if word in within:
             circle = " → ".join((*within[within.index(word) :], word))
-            self._error(location, f"a group cannot hold itself: {circle}", f"take “{word}” out")
+            self._error(location, f"a group cannot contain itself: {circle}", f"remove “{word}”")
         elif word in self._entries:
             return self.group(word, within)
         elif word in self._networks:

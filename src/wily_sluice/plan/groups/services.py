@@ -74,7 +74,7 @@ class Services:
     def _require_sign(self, service: Service, document: Document, location: Location, cut: set[Location]) -> None:
         signs = service.ports or service.seen or service.names or service.remote or service.shape
         if not signs and not any(one[: len(location)] == location for one in cut):
-            message = "has no sign by which it is told"
+            message = "has nothing to recognise it by"
             self._tell(document.error(location, message, "add ports, seen, names, remote or shape"))
 
     def _of_file(self, name: str) -> dict[str, Service]:

@@ -36,7 +36,7 @@ class CalendarFile:
             calendar = icalendar.Calendar.from_ical(content)
             self._events = recurring_ical_events.of(calendar)
         except Exception as error:  # the library raises many kinds for what a file may hold
-            raise ValueError(f"{name} is no iCalendar file: {_words(error)}") from None
+            raise ValueError(f"{name} is not an iCalendar file: {_words(error)}") from None
         self._days: dict[date, list[tuple[datetime, datetime]]] = {}
         try:
             self._work_out(date(2027, 1, 1))

@@ -130,7 +130,7 @@ def parse_window(text: str) -> Window:
         raise ValueError(f"{quoted(text)}: times are those of a day of 24 hours: 20:00 for 8 in the evening")
     match = _ENTRY.fullmatch(text)
     if match is None or not match[0]:
-        raise ValueError(f"{quoted(text)} is no window: write it like mon-fri 08:00-18:30, 22:00-06:00 or 2027-12-24")
+        raise ValueError(f"{quoted(text)} is not valid: write it like mon-fri 08:00-18:30, 22:00-06:00 or 2027-12-24")
     begin, end = (_minutes(match[key]) if match[key] else default for key, default in (("begin", 0), ("end", 1440)))
     if begin == end:
         raise ValueError(f"{quoted(text)} begins when it ends: leave the times out for the whole day")
@@ -146,7 +146,7 @@ def parse_window(text: str) -> Window:
 def _minutes(text: str) -> int:
     hours, minutes = map(int, text.split(":"))
     if hours * 60 + minutes > DAY_MINUTES:
-        raise ValueError(f"{quoted(text)} is no time of a day: the last is 24:00")
+        raise ValueError(f"{quoted(text)} is not a time of day: 00:00 to 24:00")
     return hours * 60 + minutes
 
 
@@ -175,7 +175,7 @@ def _day(word: str) -> int:
     for number, day in enumerate(_DAY_NAMES):
         if len(lower) >= 3 and f"{day}s".startswith(lower):
             return number
-    raise ValueError(f"{quoted(word)} is no day: there are {', '.join(DAYS)}")
+    raise ValueError(f"{quoted(word)} is not a day: use {', '.join(DAYS)}")
 
 
 def spans(schedule: Schedule, begin: datetime, end: datetime) -> Iterator[tuple[datetime, datetime]]:

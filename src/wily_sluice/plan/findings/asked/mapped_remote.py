@@ -13,7 +13,7 @@ def find(checked: Checked) -> Iterator[Told]:
     """Each remote."""
     for asking in askings(checked):
         if asking.remote is not None and (mapped := asking.remote.addresses & MAPPED):
-            message = f"{mapped} is mapped from IPv4, which no packet carries"
+            message = f"{mapped} is IPv4-mapped, which no packet carries"
             yield Told((*asking.location, "remote"), message, "write the IPv4 address")
 
 

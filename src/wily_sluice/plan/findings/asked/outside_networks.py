@@ -15,8 +15,8 @@ def find(checked: Checked) -> Iterator[Told]:
         party = asking.local
         if party is None or not party.addresses or party.members.hardware or party.addresses & checked.hosts:
             continue
-        message = f"{party.addresses} is in no network of the plan, so no host of yours is meant"
-        remedy = "name one of: " + ", ".join(network.name for network in plan.networks)
+        message = f"{party.addresses} is in no network of the plan, so none of your hosts match"
+        remedy = "use one of: " + ", ".join(network.name for network in plan.networks)
         yield Told((*asking.location, "local"), message, remedy)
 
 

@@ -10,7 +10,7 @@ def find(checked: Checked) -> Iterator[Told]:
     """Each remote."""
     for asking in askings(checked):
         if asking.remote is not None and (own := asking.remote.addresses & checked.hosts):
-            message = f"{own} are your own hosts: packets between your own hosts are not shaped"
+            message = f"{own} are your own hosts: traffic between your own hosts is not shaped"
             yield Told((*asking.location, "remote"), message, "write `local:`, or name the far side")
 
 

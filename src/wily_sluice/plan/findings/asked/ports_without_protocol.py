@@ -15,7 +15,7 @@ def find(checked: Checked) -> Iterator[Told]:
             for key, ports in (("port", asking.ports), ("local-port", asking.local_ports)):
                 if ports:
                     location = (*asking.location, key)
-                    yield Told(location, "this protocol has no ports", "take “port” or “protocol” out")
+                    yield Told(location, "this protocol has no ports", "remove “port” or “protocol”")
 
 
 KIND = Kind("ports-without-protocol", "error", find)

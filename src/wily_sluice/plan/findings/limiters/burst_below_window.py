@@ -23,11 +23,11 @@ def find(checked: Checked) -> Iterator[Told]:
             if limiter.peak.of(way) is None and burst < wanted // 2:
                 part = policed_part(burst, rate, limiter.round_trip)
                 message = (
-                    f"with {format_size(burst)} at once, a connection of TCP comes to about "
+                    f"with {format_size(burst)} of burst, one TCP connection reaches about "
                     f"{format_share(round(part, 2))} of {format_rate_both(rate)} {way}, at a round trip of "
                     f"{format_time(limiter.round_trip)}"
                 )
-                remedy = f"take it out ({format_size(wanted)} is worked out), or let it wait"
+                remedy = f"remove it (the default is {format_size(wanted)}), or write `excess: wait`"
                 yield Told(("limiters", limiter.name, "burst"), message, remedy)
 
 

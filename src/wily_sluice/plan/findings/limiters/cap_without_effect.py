@@ -14,8 +14,8 @@ def find(checked: Checked) -> Iterator[Told]:
         for way, rate in caps.items():
             widest = widest_line(checked.plan, limiter, way)
             if rate >= widest:
-                message = f"{format_rate_both(rate)} is no cap: no uplink has more than {format_rate_both(widest)}"
-                yield Told(("limiters", limiter.name, way), message, f"lower it, or take “{way}” out")
+                message = f"{format_rate_both(rate)} has no effect: no uplink has more than {format_rate_both(widest)}"
+                yield Told(("limiters", limiter.name, way), message, f"lower it or remove “{way}”")
 
 
 def widest_line(plan: Plan, limiter: Limiter, way: Direction) -> Rate:

@@ -11,7 +11,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for limiter, _ in capping(checked):
         if limiter.local is not None and not limiter.local.members:
             location = ("limiters", limiter.name, "local")
-            yield Told(location, "means nobody, so this limiter never applies", "name some hosts")
+            yield Told(location, "matches nobody, so this limiter never applies", "name some hosts")
 
 
 KIND = Kind("caps-nobody", "warning", find, whole=True)

@@ -12,7 +12,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for limiter in checked.plan.limiters:
         here = ("limiters", limiter.name)
         if not caps_of(limiter) and not any(checked.reading.was_cut(*here, way) for way in DIRECTIONS):
-            yield Told(here, "caps neither up nor down", "add `down: 6 Mbit/s`, `up: 1 Mbit/s` or both")
+            yield Told(here, "caps neither direction", "add `down: 6 Mbit/s`, `up: 1 Mbit/s` or both")
 
 
 KIND = Kind("caps-nothing", "error", find)

@@ -13,7 +13,7 @@ def find(checked: Checked) -> Iterator[Told]:
         if limiter.local is not None and limiter.remote is None:
             network = network_with_ipv6(checked.plan, limiter.local)
             if network is not None:
-                message = f"caps IPv4 alone, and {network} has IPv6: what these hosts do over it is not capped"
+                message = f"covers IPv4 only, but {network} has IPv6: these hosts are not capped there"
                 remedy = "add their IPv6 addresses, or name them by hardware address"
                 yield Told(("limiters", limiter.name, "local"), message, remedy)
 

@@ -1,4 +1,4 @@
-"""A limiter that never decides, since another is tighter for all whom it names."""
+"""A limiter that has no effect, since another is tighter for all whom it names."""
 
 from collections.abc import Iterator
 
@@ -43,8 +43,8 @@ def _two(one: Limiter, other: Limiter) -> Iterator[Told]:
             continue
         if all((rate := tight.rate(way)) is not None and rate <= cap for way, cap in caps.items()):
             whom = "together" if tight.per.whom == "together" else f"for each {tight.per.whom}"
-            message = f"never decides: {tight.name} caps all whom it names at no more, {whom}"
-            yield Told(("limiters", loose.name), message, f"lower it, or take it or {tight.name} out")
+            message = f"has no effect: {tight.name} already limits the same hosts to this rate or less, {whom}"
+            yield Told(("limiters", loose.name), message, f"lower it, or remove it or {tight.name}")
             return
 
 

@@ -10,7 +10,9 @@ def find(checked: Checked) -> Iterator[Told]:
     """Each such limiter."""
     for limiter, _ in capping(checked):
         if limiter.quota is not None and limiter.per.whom == "conversation":
-            message = f"a conversation ends long before a {limiter.quota.period} is over, so its use says nothing"
+            message = (
+                f"a conversation is over long before the {limiter.quota.period}, so a quota for each has no effect"
+            )
             remedy = "write `per: host`, `per: subnet/28`, or none"
             yield Told(("limiters", limiter.name, "quota"), message, remedy)
 

@@ -18,10 +18,10 @@ def find(checked: Checked) -> Iterator[Told]:
         whole = fastest * PERIOD_SECONDS[limiter.quota.period] // 8
         if whole > limiter.quota.size:
             message = (
-                f"{format_rate_both(fastest)} afterwards is a cap of the rate and not of the volume: it is "
+                f"{format_rate_both(fastest)} afterwards caps the rate, not the volume: it allows "
                 f"{format_size(fastest * 3600 / 8)} an hour, {format_size(whole)} in a {limiter.quota.period}"
             )
-            yield Told(("limiters", limiter.name, "quota"), message, "lower the rate, if the volume matters")
+            yield Told(("limiters", limiter.name, "quota"), message, "lower the rate if the volume matters")
 
 
 KIND = Kind("quota-unbounded", "warning", find)

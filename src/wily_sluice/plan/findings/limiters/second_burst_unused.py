@@ -13,8 +13,8 @@ def find(checked: Checked) -> Iterator[Told]:
         peaked = any(limiter.peak.of(way) is not None for way in DIRECTIONS)
         if limiter.excess == "wait" and (limiter.excess_burst is not None or peaked):
             location = ("limiters", limiter.name, "peak" if peaked else "excess-burst")
-            remedy = "write `excess: drop`, or take it out"
-            yield Told(location, "what is over waits, so there is nothing in between", remedy)
+            remedy = "write `excess: drop`, or remove it"
+            yield Told(location, "has no effect with excess: wait", remedy)
 
 
 KIND = Kind("second-burst-unused", "error", find)

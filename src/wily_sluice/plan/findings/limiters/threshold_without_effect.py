@@ -15,10 +15,8 @@ def find(checked: Checked) -> Iterator[Told]:
             widest = widest_line(checked.plan, limiter, way)
             if (limiter.threshold or 0) * widest <= rate < widest:
                 part = format_share(limiter.threshold or 0)
-                message = (
-                    f"has no effect {way}: the cap of {format_rate_both(rate)} is more than {part} of the usable rate"
-                )
-                remedy = "lower the cap, or take “engage” out"
+                message = f"has no effect {way}: the cap of {format_rate_both(rate)} is above {part} of the usable rate"
+                remedy = "lower the cap or remove “engage”"
                 yield Told(("limiters", limiter.name, "engage"), message, remedy)
 
 

@@ -16,7 +16,7 @@ def find(checked: Checked) -> Iterator[Told]:
             times = rate // binary
             if rate % binary == 0 and times > 2 and rate % 10**6:
                 message = f"{format_rate(rate)} is {times} × {binary:,} bit/s, and 1 Mbit/s is 1,000,000 bit/s"
-                yield Told(location, message, f"write {times} Mbit/s, if that is what you mean")
+                yield Told(location, message, f"write {times} Mbit/s if you mean that")
                 break
 
 

@@ -11,8 +11,8 @@ def find(checked: Checked) -> Iterator[Told]:
     for kind, parts in (("uplinks", checked.plan.uplinks), ("networks", checked.plan.networks)):
         for part in parts:
             if part.interface in owners:
-                message = f"{part.interface} is the interface of {owners[part.interface]} already"
-                yield Told((kind, part.name, "interface"), message, "each has its own")
+                message = f"{part.interface} is already the interface of {owners[part.interface]}"
+                yield Told((kind, part.name, "interface"), message, "each needs its own")
             owners.setdefault(part.interface, part.name)
 
 

@@ -12,8 +12,8 @@ def find(checked: Checked) -> Iterator[Told]:
     """Each uplink."""
     for uplink in checked.plan.uplinks:
         if uplink.headroom < LEAST:
-            message = f"with {format_share(uplink.headroom)} left free the queue forms in the modem, beyond our reach"
-            yield Told(("uplinks", uplink.name, "headroom"), message, "5% to 10% is usual")
+            message = f"with {format_share(uplink.headroom)} left free, packets queue in the modem, out of reach"
+            yield Told(("uplinks", uplink.name, "headroom"), message, "use 5% to 10%")
 
 
 KIND = Kind("little-headroom", "warning", find)

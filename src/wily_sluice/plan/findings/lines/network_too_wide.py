@@ -14,7 +14,7 @@ def find(checked: Checked) -> Iterator[Told]:
         for index, subnet in enumerate(network.subnets):
             prefix = ip_network(subnet)
             if prefix.prefixlen < WIDEST[prefix.version]:
-                message = f"{subnet} is much of the internet, and not a network of your own hosts"
+                message = f"{subnet} covers much of the internet, not just your own hosts"
                 yield Told(("networks", network.name, "subnets", index), message, "write the subnet of your hosts")
 
 

@@ -11,8 +11,8 @@ def find(checked: Checked) -> Iterator[Told]:
     for index, network in enumerate(networks):
         for earlier in networks[:index]:
             if overlap := network.addresses & earlier.addresses:
-                message = f"{overlap} is in {earlier.name} too"
-                yield Told(("networks", network.name, "subnets"), message, "a host is in one network")
+                message = f"{overlap} is also in {earlier.name}"
+                yield Told(("networks", network.name, "subnets"), message, "a host can be in one network only")
 
 
 KIND = Kind("networks-overlap", "error", find)

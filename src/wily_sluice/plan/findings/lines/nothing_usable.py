@@ -10,7 +10,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for uplink in checked.plan.uplinks:
         if uplink.headroom >= 1:
             location = ("uplinks", uplink.name, "headroom")
-            yield Told(location, "nothing of the line is left to use", "write it like 8%")
+            yield Told(location, "nothing of the line is left", "write it like 8%")
 
 
 KIND = Kind("nothing-usable", "error", find)

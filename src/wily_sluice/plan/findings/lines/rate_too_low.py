@@ -13,7 +13,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for uplink in checked.plan.uplinks:
         for way in DIRECTIONS:
             if uplink.usable(way) < SLOWEST:
-                message = f"{format_rate(uplink.measured(way))} is slower than any line: is the unit right?"
+                message = f"{format_rate(uplink.measured(way))} is slower than any line; is the unit right?"
                 yield Told(("uplinks", uplink.name, way), message, "write it like 24 Mbit/s")
 
 

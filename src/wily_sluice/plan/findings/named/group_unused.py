@@ -22,7 +22,7 @@ def find(checked: Checked) -> Iterator[Told]:
     named |= {word for words in ports if words for word in words if isinstance(word, str)}
     for group in plan.groups:
         if group not in named:
-            yield Told(("groups", group), "nothing names this group", "use it, or take it out")
+            yield Told(("groups", group), "is not used", "use it or remove it")
 
 
 KIND = Kind("group-unused", "warning", find, whole=True)

@@ -1,4 +1,4 @@
-"""A schedule that never holds; whether one with a calendar does is not known here."""
+"""A schedule that never applies; whether one with a calendar does is not known here."""
 
 from collections.abc import Iterator
 from contextlib import suppress
@@ -15,8 +15,8 @@ def find(checked: Checked) -> Iterator[Told]:
             continue
         with suppress(TooInvolvedError):
             if (True,) not in moments([schedule]):
-                message = "never holds: its windows, dates and exceptions leave no moment"
-                yield Told(("schedules", schedule.name), message, "take something out of it")
+                message = "never applies: its windows, dates and exceptions leave no time"
+                yield Told(("schedules", schedule.name), message, "remove something from it")
 
 
 KIND = Kind("schedule-never", "warning", find)

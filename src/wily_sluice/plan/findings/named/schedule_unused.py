@@ -12,7 +12,7 @@ def find(checked: Checked) -> Iterator[Told]:
     named |= {limiter.when for limiter in plan.limiters}
     for schedule in plan.schedules:
         if schedule not in named:
-            yield Told(("schedules", schedule), "nothing names this schedule", "use it, or take it out")
+            yield Told(("schedules", schedule), "is not used", "use it or remove it")
 
 
 KIND = Kind("schedule-unused", "warning", find, whole=True)

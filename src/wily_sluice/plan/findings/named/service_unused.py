@@ -13,7 +13,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for service in plan.services.values():
         written = content is not None and service.own and service.name in content.services
         if written and not {service.name, service.category} & called:
-            yield Told(("services", service.name), "nothing names this service", "use it in a rule")
+            yield Told(("services", service.name), "is not used", "use it in a rule or remove it")
 
 
 KIND = Kind("service-unused", "warning", find, whole=True)

@@ -13,8 +13,8 @@ def find(checked: Checked) -> Iterator[Told]:
         for queue in level.queues:
             cap = queue.cap.of(level.direction)
             if cap is not None and cap.rate is not None and cap.rate > level.cap:
-                message = f"{format_rate_both(cap.rate)} {level.direction} is above what {level.name} may have"
-                yield Told(level.at(queue, "cap"), message, f"that is {format_rate_both(level.cap)}")
+                message = f"{format_rate_both(cap.rate)} {level.direction} is more than {level.name} can have"
+                yield Told(level.at(queue, "cap"), message, f"at most {format_rate_both(level.cap)}")
 
 
 KIND = Kind("cap-above-parent", "warning", find, once=True)

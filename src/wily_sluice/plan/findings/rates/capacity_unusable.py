@@ -20,7 +20,7 @@ def find(checked: Checked) -> Iterator[Told]:
                     f"{format_rate(parent.cap - whole)} of {parent.path or uplink.name} {way} can never be used: "
                     "the caps add up to less"
                 )
-                remedy = "take a cap out; guarantees reserve a rate without keeping it from others"
+                remedy = "remove a cap; guarantees reserve a rate and still lend it to others"
                 yield Told((*queue_location(tree.name, parent.path), "queues"), message, remedy)
 
 

@@ -17,9 +17,9 @@ def find(checked: Checked) -> Iterator[Told]:
                 continue
             if sum(map(highest_rate, parent.children)) >= parent.cap * NEARLY:
                 message = (
-                    f"has no guarantee {way}: caps on all the others leave capacity idle, and reserve little for it"
+                    f"has no guarantee {way}: caps on all its siblings leave capacity idle and reserve little for it"
                 )
-                remedy = "add a guarantee, and take caps out"
+                remedy = "add a guarantee and remove caps"
                 yield Told(queue_location(tree.name, free[0].path), message, remedy)
 
 

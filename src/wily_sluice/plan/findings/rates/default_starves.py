@@ -13,7 +13,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for tree, _, way, root in checked.uses:
         for default in (leaf for leaf in tree.leaves if leaf.default):
             if first := _starved_by(root, default.path):
-                message = f"can starve {way}: {first} may take all before it, and it has no guarantee"
+                message = f"can starve {way}: {first} can take everything first, and it has no guarantee"
                 yield Told(queue_location(tree.name, default.path), message, "add a guarantee, such as 5%")
 
 

@@ -13,7 +13,7 @@ def find(checked: Checked) -> Iterator[Told]:
         for queue in level.queues if level.discipline == "curve" else ():
             delay = queue.leaf.delay
             if delay is not None and level.guarantee_of(queue) == 0:
-                message = f"there is no guarantee {level.direction} within which {format_time(delay)} could hold"
+                message = f"a delay of {format_time(delay)} needs a guarantee {level.direction}"
                 yield Told(level.at(queue, "delay"), message, "add a guarantee, such as `guarantee: 10%`")
 
 

@@ -23,10 +23,10 @@ def find(checked: Checked) -> Iterator[Told]:
         if delayed and sum(slopes) > root.cap:
             parts = (f"{leaf.path} {format_rate(slope)}" for leaf, slope in zip(promised, slopes, strict=True))
             message = (
-                f"to keep all delays and guarantees of curve parents takes {format_rate(sum(slopes))}, "
-                f"and {uplink.name} {way} has {format_rate(root.cap)}: {', '.join(parts)}"
+                f"the delays and guarantees of curve parents need {format_rate(sum(slopes))}, "
+                f"but {uplink.name} {way} has {format_rate(root.cap)}: {', '.join(parts)}"
             )
-            remedy = f"allow longer delays: a packet of {delayed[0].largest} B within a delay is a rate"
+            remedy = f"allow longer delays: one packet of {delayed[0].largest} B within a delay is a rate"
             yield Told((*queue_location(tree.name, delayed[0].path), "delay"), message, remedy)
 
 

@@ -12,7 +12,7 @@ def find(checked: Checked) -> Iterator[Told]:
         for queue in level.queues:
             if level.discipline == "strict" and queue.guarantee.of(level.direction) is not None:
                 message = f"{level.name} is strict: it serves by priority alone and guarantees nothing"
-                yield Told(level.at(queue, "guarantee"), message, "take it out, or make the parent weighted")
+                yield Told(level.at(queue, "guarantee"), message, "remove it, or make the parent weighted")
 
 
 KIND = Kind("guarantee-below-strict", "error", find, once=True)

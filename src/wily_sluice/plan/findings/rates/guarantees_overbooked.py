@@ -34,9 +34,9 @@ def _sum(level: Level) -> Iterator[Told]:
         return
     if percent > NEARLY:
         message = f"the guarantees below {level.name} add up to {format_share(percent)} {level.direction}"
-        remedy = "lower them to at most 100% together"
+        remedy = "lower them to 100% in total"
     elif level.guarantee == 0:
-        message = f"its children are guaranteed {format_rate(total)} {level.direction}, but it has no guarantee itself"
+        message = f"its children have guarantees of {format_rate(total)} {level.direction}, but it has none itself"
         remedy = f"give {level.name} a guarantee"
     else:
         message = (

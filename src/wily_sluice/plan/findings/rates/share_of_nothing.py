@@ -12,7 +12,7 @@ def find(checked: Checked) -> Iterator[Told]:
         for queue in level.queues if level.discipline != "strict" and level.guarantee == 0 else ():
             amount = queue.guarantee.of(level.direction)
             if amount is not None and amount.share:
-                message = f"{amount} of nothing: {level.name} has no guarantee {level.direction} to share out"
+                message = f"{amount} of nothing: {level.name} has no guarantee {level.direction}"
                 yield Told(level.at(queue, "guarantee"), message, f"give {level.name} a guarantee")
 
 

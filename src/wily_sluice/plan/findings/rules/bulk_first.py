@@ -48,9 +48,7 @@ def _web_first(plan: Plan, rule: Rule, ports: list[int]) -> Iterator[Told]:
         if tree.discipline != "curve" and top.priority < default.priority:
             named = f"[{', '.join(map(str, ports))}]" if len(ports) > 1 else str(ports[0])
             service = "service: web" if rule.terms.services else f"port: {named}"
-            message = (
-                f"lets downloads go before others too: they use the same ports, and {path} has priority {top.priority}"
-            )
+            message = f"also lets downloads go first: they use the same ports, and {path} has priority {top.priority}"
             remedy = f"put {{{service}, moved: over 20 MB, queue: {tree.default.path}}} above it"
             yield Told(("rules", rule.index), message, remedy)
             return

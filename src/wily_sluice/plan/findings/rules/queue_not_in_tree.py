@@ -14,9 +14,9 @@ def find(checked: Checked) -> Iterator[Told]:
             missing = rule.queues and tree.name not in rule.queues
             if missing and lines and any(leaf.default for leaf in tree.leaves):
                 message = (
-                    f"tree {tree.name}, of {' and '.join(lines)}, has no such queue: there it is {tree.default.path}"
+                    f"tree {tree.name}, of {' and '.join(lines)}, has no such queue: {tree.default.path} is used there"
                 )
-                remedy = f"write {{…, {tree.name}: QUEUE}}, if another is meant"
+                remedy = f"write {{…, {tree.name}: QUEUE}} for another one"
                 yield Told(("rules", rule.index, "queue"), message, remedy)
 
 

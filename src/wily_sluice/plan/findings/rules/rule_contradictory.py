@@ -10,7 +10,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for rule, by in checked.out_of_reach:
         if not by:
             location = ("rules", rule.index)
-            yield Told(location, "can never match: what it asks for cannot be all at once", "take a part out")
+            yield Told(location, "can never match: its conditions exclude each other", "take a part out")
 
 
 KIND = Kind("rule-contradictory", "warning", find, whole=True)

@@ -26,8 +26,8 @@ def find(checked: Checked) -> Iterator[Told]:
                 continue
             if any(first <= port <= last for first, last in ports):
                 own, other = protocol_text(rule.terms.protocols), protocol_text((wanted,))
-                message = f"is for {own} alone, and {service} uses port {port} over {other} too"
-                remedy = f"take “protocol” out, or write `service: {service}`"
+                message = f"covers {own} only, but {service} also uses port {port} over {other}"
+                remedy = f"remove “protocol”, or write `service: {service}`"
                 yield Told(("rules", rule.index, "protocol"), message, remedy)
                 break
 

@@ -14,8 +14,8 @@ def find(checked: Checked) -> Iterator[Told]:
             continue
         network = network_with_ipv6(checked.plan, local)
         if network is not None:
-            message = f"is for IPv4 alone, and {network} has IPv6: what these hosts do over it goes elsewhere"
-            remedy = "add their IPv6 addresses, name them by hardware address, or say `version: 4`"
+            message = f"covers IPv4 only, but {network} has IPv6: these hosts' IPv6 traffic goes elsewhere"
+            remedy = "add their IPv6 addresses, name them by hardware address, or write `version: 4`"
             yield Told(("rules", rule.index, "local"), message, remedy)
 
 

@@ -11,8 +11,8 @@ def find(checked: Checked) -> Iterator[Told]:
     for rule, by in checked.out_of_reach:
         if repeats(rule, by):
             same = by[0].queues == rule.queues and by[0].mark == rule.mark
-            remedy = "take one out" if same else "take one out: the first decides"
-            message = f"repeats {by[0].name} above it, and is never reached"
+            remedy = "remove one" if same else "remove one: the first decides"
+            message = f"repeats {by[0].name} above it and is never reached"
             yield Told(("rules", rule.index), message, remedy)
 
 

@@ -24,8 +24,8 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(location, f"is never reached: {names} above it matches everything", "move it up")
             continue
         never = "may never be reached" if any(_unsure(one.terms) for one in (rule, *by)) else "is never reached"
-        takes = "matches all that it would" if len(by) == 1 else "match all that it would, between them"
-        yield Told(location, f"{never}: {names} above it {takes}", "move it up, or take it out")
+        takes = "matches everything that it would" if len(by) == 1 else "together match everything that it would"
+        yield Told(location, f"{never}: {names} above it {takes}", "move it up or remove it")
 
 
 def _unsure(terms: Terms) -> bool:

@@ -15,7 +15,7 @@ def find(checked: Checked) -> Iterator[Told]:
         if length is not None and length[0] not in met:
             met.add(length[0])
             if len(met) > MOST_LENGTHS:
-                message = f"is the {len(met)}th different length that rules ask for; the limit is {MOST_LENGTHS}"
+                message = f"is the {len(met)}th different length in rules; the limit is {MOST_LENGTHS}"
                 yield Told(("rules", rule.index, "length"), message, "use one of the others")
 
 

@@ -14,7 +14,7 @@ def find(checked: Checked) -> Iterator[Told]:
         if terms.rate is not None and terms.rate not in met:
             met.add(terms.rate)
             if len(met) > MOST_RATES:
-                message = f"is the {len(met)}th different rate that rules ask for; there may be {MOST_RATES}"
+                message = f"is the {len(met)}th different rate in rules; the limit is {MOST_RATES}"
                 yield Told(("rules", rule.index, "rate"), message, "use one of the others")
 
 

@@ -12,7 +12,7 @@ def find(checked: Checked) -> Iterator[Told]:
         for queue in tree.walk():
             if queue.default and queue.children:
                 location = (*queue_location(tree.name, queue.path), "default")
-                yield Told(location, "a parent cannot be the default", "mark one of its leaves")
+                yield Told(location, "a parent cannot be the default", "use one of its leaves")
 
 
 KIND = Kind("default-parent", "error", find)

@@ -12,7 +12,7 @@ def find(checked: Checked) -> Iterator[Told]:
         defaults = [queue for queue in tree.walk() if queue.default]
         for queue in defaults[1:]:
             location = (*queue_location(tree.name, queue.path), "default")
-            yield Told(location, f"{defaults[0].path} is the default already", "mark exactly one leaf")
+            yield Told(location, f"{defaults[0].path} is already the default", "exactly one leaf is")
 
 
 KIND = Kind("default-twice", "error", find)

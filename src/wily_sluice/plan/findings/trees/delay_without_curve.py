@@ -12,8 +12,8 @@ def find(checked: Checked) -> Iterator[Told]:
     for tree, name, discipline, children in parents(checked):
         for child in children:
             if child.leaf.delay is not None and discipline != "curve":
-                message = f"{name} is {discipline}: only a curve parent keeps delays"
-                remedy = f"write `discipline: curve` at {name}, or take it out"
+                message = f"{name} is {discipline}: only a curve parent can keep a delay"
+                remedy = f"write `discipline: curve` at {name}, or remove the delay"
                 yield Told((*queue_location(tree.name, child.path), "delay"), message, remedy)
 
 

@@ -11,7 +11,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for tree in checked.plan.trees.values():
         whole = not any(part[:2] in (("trees",), ("trees", tree.name)) for part in cut)
         if whole and tree.queues and not any(queue.default for queue in tree.walk()):
-            message = "no leaf is the default, for traffic that no rule claims"
+            message = "no leaf is the default for traffic that no rule matches"
             yield Told(("trees", tree.name), message, "add `default: true`")
 
 

@@ -13,7 +13,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for tree, name, discipline, children in parents(checked):
         for child in children:
             if child.priority != USUAL_PRIORITY and discipline == "curve":
-                message = f"{name} is a curve parent, whose children have no priorities"
+                message = f"{name} is a curve parent; its children have no priorities"
                 remedy = "give it a guarantee with a delay, or a weight"
                 yield Told((*queue_location(tree.name, child.path), "priority"), message, remedy)
 

@@ -15,7 +15,7 @@ def find(checked: Checked) -> Iterator[Told]:
         for leaf in tree.leaves:
             if leaf.path not in fed and not leaf.default:
                 location = queue_location(tree.name, leaf.path)
-                yield Told(location, "no rule sorts anything into this queue", "add a rule, or take it out")
+                yield Told(location, "no rule uses this queue", "add a rule or remove it")
 
 
 KIND = Kind("queue-unused", "warning", find, whole=True)

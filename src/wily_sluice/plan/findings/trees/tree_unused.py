@@ -9,7 +9,7 @@ def find(checked: Checked) -> Iterator[Told]:
     """Each tree."""
     for tree in checked.plan.trees:
         if checked.plan.uplinks and not any(tree in (u.tree.up, u.tree.down) for u in checked.plan.uplinks):
-            yield Told(("trees", tree), "no uplink has this tree", f"name it at an uplink, `tree: {tree}`")
+            yield Told(("trees", tree), "no uplink uses this tree", f"write `tree: {tree}` at an uplink")
 
 
 KIND = Kind("tree-unused", "warning", find, whole=True)
