@@ -205,16 +205,16 @@ def test_split_prints_the_split_as_data_and_as_a_table(sluice: Sluice) -> None:
     assert data["why"]["rest"]["line"]["up"][0]["held"] == "nothing left"
     assert "line up: the worst for rest" in sluice("split", "--worst", "rest").stdout
     assert "Nothing is left for priority 5: calls come before." in sluice("split", "--why", "rest").stdout
-    assert "That is all that it wants." in sluice("split", "--why", "calls", "--demand", "calls=1 Mbit/s").stdout
+    assert "That is all it wants." in sluice("split", "--why", "calls", "--demand", "calls=1 Mbit/s").stdout
     assert "there is no uplink “fibre”" in sluice("split", "--uplink", "fibre").stderr
 
 
 def test_show_says_it_in_sentences_and_as_data(sluice: Sluice) -> None:
     shown = " ".join(sluice("show").stdout.split())
     assert "a packet of 1500 bytes takes 1518 on the line, one of 100 takes 118" in shown
-    assert "Each host of guests may have at most 2 Mbit/s (250 kB/s) down." in shown
+    assert "Each host of guests can use at most 2 Mbit/s (250 kB/s) down." in shown
     assert "UDP conversations of house on port 5004-5005 go to calls." in shown
-    assert "Whatever no rule claims goes to rest." in shown
+    assert "Everything else goes to rest." in shown
     data = json.loads(sluice("show", "trees", "--json").stdout)
     calls = data["trees"]["line"]["up"]["queues"]["calls"]
     assert (calls["guarantee"], calls["cap"], calls["wait"]["settled"]) == (1_800_000, 9_000_000, 5_000_000)

@@ -16,7 +16,7 @@ from wily_sluice.plan.file.document import suggestion
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate, parse_rate
-from wily_sluice.views.forecast.split import CAPTION, split_data, split_table
+from wily_sluice.views.forecast.split import CAPTION, split_data, split_tables
 from wily_sluice.views.forecast.why import step_sentence, why_data, worst_sentence
 from wily_sluice.views.plan.tree import ARROWS
 from wily_sluice.views.text.console import console, print_json, print_line
@@ -120,8 +120,9 @@ def split(
     for u, results in shares:
         if explained is None and worst is None:
             for tree, ways in plan.trees_of(u):
-                screen.print(split_table(u, tree, {d: results[d] for d in ways}, screen.width))
-                screen.print()
+                for table in split_tables(screen, u, tree, {d: results[d] for d in ways}):
+                    screen.print(table)
+                    screen.print()
         for d in DIRECTIONS:
             if (u.name, d) in steps:
                 screen.print(f"{u.name} {ARROWS[d]}", style="bold")

@@ -19,7 +19,7 @@ from wily_sluice.plan.rates import resolve
 from wily_sluice.rig.trial import Host, live_trial
 from wily_sluice.units import SECOND
 from wily_sluice.views.forecast.lab import print_lab
-from wily_sluice.views.forecast.split import CAPTION, split_table
+from wily_sluice.views.forecast.split import CAPTION, split_tables
 from wily_sluice.views.live.trial import print_trial
 from wily_sluice.views.plan.parts import print_parts
 from wily_sluice.views.text.console import console
@@ -64,8 +64,9 @@ def demo(live: bool, save: Path | None) -> None:
     for uplink in plan.uplinks:
         for tree, ways in plan.trees_of(uplink):
             shares = {d: split(resolve(plan, uplink, d), {}) for d in ways}
-            screen.print(split_table(uplink, tree, shares, screen.width))
-            screen.print()
+            for table in split_tables(screen, uplink, tree, shares):
+                screen.print(table)
+                screen.print()
     screen.print(CAPTION, style="dim")
     screen.print()
     screen.print(Rule("4. A busy half minute, without the plan and with it  sluice lab run", align="left", style="dim"))

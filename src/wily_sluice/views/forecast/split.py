@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
+from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
@@ -11,15 +12,28 @@ from wily_sluice.plan.model import Tree, Uplink
 from wily_sluice.units import Direction, format_byte_rate, format_rate, format_share
 from wily_sluice.views.plan.tree import ARROWS, nested
 from wily_sluice.views.text.bars import bar
+from wily_sluice.views.text.console import fits
 
-CAPTION = "Rates are those of frames; goodput is what full packets of TCP over IPv4 leave to the data inside them."
-WITH_BYTES, WITH_BARS = 110, 130  # columns that it takes with goodput in bytes, and with bars as well
+CAPTION = "Rates are of frames. Goodput is the data in full packets of TCP over IPv4."
+Shares = Mapping[Direction, Mapping[str, Share]]
 
 
-def split_table(uplink: Uplink, tree: Tree, shares: Mapping[Direction, Mapping[str, Share]], width: int) -> Table:
-    """What each queue gets of one uplink in the directions of one tree, side by side; the wider, the more of it."""
+def split_tables(screen: Console, uplink: Uplink, tree: Tree, shares: Shares) -> list[Table]:
+    """What each queue gets of one uplink: both directions beside each other where there is room, and the more of it the
+    more room there is.
+    """
+    apart = [{way: found} for way, found in shares.items()]
+    for parts in ([shares], apart):
+        for detail in (2, 1, 0):
+            tables = [split_table(uplink, tree, part, detail) for part in parts]
+            if fits(screen, *tables):
+                return tables
+    return [split_table(uplink, tree, part, 0) for part in apart]
+
+
+def split_table(uplink: Uplink, tree: Tree, shares: Shares, detail: int) -> Table:
+    """The same with goodput in bytes from detail 1 on, and bars from 2 on."""
     ways = list(shares)
-    room = width * 2 if len(ways) == 1 else width
     one_way = f" {ways[0]}" if len(ways) == 1 else ""
     table = Table(
         title=f"{uplink.name}{one_way}, tree {tree.name}: what each queue gets when the line is full",
@@ -28,12 +42,12 @@ def split_table(uplink: Uplink, tree: Tree, shares: Mapping[Direction, Mapping[s
     table.add_column("queue", no_wrap=True)
     for direction in ways:
         table.add_column(ARROWS[direction], justify="right", no_wrap=True)
-        if room >= WITH_BARS:
+        if detail >= 2:
             table.add_column("of the line", no_wrap=True)
         table.add_column("goodput", justify="right", no_wrap=True)
-        if room >= WITH_BYTES:
+        if detail >= 1:
             table.add_column("", justify="right", no_wrap=True)
-    table.add_column("wants", justify="right", no_wrap=True)
+    table.add_column("demand", justify="right")
     first = shares[ways[0]]
     for label, path in [(uplink.name, "")] + [(label, spec.path) for label, spec in nested(first[""].spec.children)]:
         leaf = bool(path) and not first[path].spec.children
@@ -45,19 +59,19 @@ def split_table(uplink: Uplink, tree: Tree, shares: Mapping[Direction, Mapping[s
             starved = share.rate < 0.5 and share.demand != 0
             goodput = uplink.goodput(share.rate)
             cells.append(Text(format_rate(share.rate), "red" if starved else style))
-            if room >= WITH_BARS:
+            if detail >= 2:
                 cells.append(Text(f"{bar(part, 10)}{format_share(round(part, 3)):>6}", "cyan" if leaf else "dim"))
             cells.append(Text(format_rate(goodput), "" if leaf else "dim"))
-            if room >= WITH_BYTES:
+            if detail >= 1:
                 cells.append(Text(format_byte_rate(goodput), "" if leaf else "dim"))
         demand = first[path].demand
-        wants = "all it can get" if demand is None else format_rate(demand) if demand else "nothing"
+        wants = "all it can" if demand is None else format_rate(demand) if demand else "nothing"
         cells.append(Text(wants if leaf else "", "dim"))
         table.add_row(Text(label, "bold" if not path else "cyan" if leaf else ""), *cells)
     return table
 
 
-def split_data(uplink: Uplink, shares: Mapping[Direction, Mapping[str, Share]]) -> dict[str, Any]:
+def split_data(uplink: Uplink, shares: Shares) -> dict[str, Any]:
     """One uplink's split for JSON; rates in bit/s, a demand of null for a queue that takes all it can get."""
     return {
         direction: {

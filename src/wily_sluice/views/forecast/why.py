@@ -31,31 +31,31 @@ def step_sentence(step: Step, line: str) -> str:
     if wasted > ROUNDING:
         text += f"{format_rate(wasted)} of {above} can never be used: the caps below it add up to less. "
     if spec.guarantee and share.guaranteed >= spec.guarantee:
-        text += f"Its guarantee is {format_rate(spec.guarantee)}, which it has first. "
+        text += f"Its guarantee of {format_rate(spec.guarantee)} comes first. "
     elif spec.guarantee:
-        text += f"Its guarantee is {format_rate(spec.guarantee)}, and it wants {format_rate(share.want)} of it. "
+        text += f"It uses {format_rate(share.want)} of its guarantee of {format_rate(spec.guarantee)}. "
     else:
         text += "It has no guarantee. "
     if step.curve and step.extra >= 0.5:
-        text += f"{above} divides all that it has by weight, and gives nobody less than the guarantee"
+        text += f"{above} divides its whole rate by weight, but nobody gets less than the guarantee"
         text += f" ({_weights(spec, step.peers)})" if step.peers else ""
-        text += f". That makes {format_rate(step.extra)}{' more' if spec.guarantee else ''}. "
+        text += f". This adds {format_rate(step.extra)}. "
     elif step.extra >= 0.5:
-        text += f"At priority {spec.priority}, {format_rate(share.offered)} are left to offer"
+        text += f"{format_rate(share.offered)} are left at priority {spec.priority}"
         if step.peers:
-            text += f", which it shares with {_names(step.peers)} by weight ({_weights(spec, step.peers)})"
-        text += f"; {format_rate(step.extra)} of it are its. "
+            text += f", shared with {_names(step.peers)} by weight ({_weights(spec, step.peers)})"
+        text += f"; its share is {format_rate(step.extra)}. "
     if step.held == "cap":
-        return text + f"Its cap of {format_rate(spec.cap)} holds it there."
+        return text + f"Its cap of {format_rate(spec.cap)} limits it."
     if step.held == "demand":
-        return text + "That is all that it wants."
+        return text + "That is all it wants."
     if step.held == "others":
-        return text + "The others take the rest."
+        return text + "The rest goes to the others."
     if step.curve:
-        return text + "By weight its part would be less than that, so the guarantee is all."
+        return text + "Its share by weight would be less, so it gets just the guarantee."
     if step.earlier and share.offered < 0.5:
-        return text + f"Nothing is left for priority {spec.priority}: {_names(step.earlier)} come before."
-    return text + "Nothing more is left to offer."
+        return text + f"Nothing is left at priority {spec.priority}: {_names(step.earlier)} come first."
+    return text + "Nothing more is left."
 
 
 def why_data(steps: Mapping[tuple[str, Direction], list[Step]]) -> dict[str, Any]:
@@ -79,8 +79,8 @@ def why_data(steps: Mapping[tuple[str, Direction], list[Step]]) -> dict[str, Any
 def worst_sentence(share: Share, direction: str, line: str, strict: str = "") -> str:
     """What a queue still gets when every other takes all it can; `strict` is its parent, where that is strict."""
     path = share.spec.path
-    worst = f"{line} {direction}: the worst for {path} is that every other queue takes all it can."
+    worst = f"{line} {direction}: {path} gets least when every other queue takes all it can."
     if share.rate < 0.5:
-        remedy = f"Make {strict} weighted and give it a guarantee" if strict else "A guarantee would keep it alive"
-        return f"{worst} Then it gets nothing: it can starve. {remedy}."
+        remedy = f"Make {strict} weighted and give it a guarantee" if strict else "A guarantee would prevent this"
+        return f"{worst} It then gets nothing and can starve. {remedy}."
     return f"{worst} It still gets {format_rate_both(share.rate)}."

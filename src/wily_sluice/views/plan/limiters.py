@@ -31,7 +31,7 @@ def _subject(per: Per) -> str:
         case "subnet":
             return f"Each subnet (/{per.v4} of IPv4, /{per.v6} of IPv6)"
         case _:
-            return "All together"
+            return "All traffic"
 
 
 def _whose(limiter: Limiter) -> str:
@@ -46,20 +46,21 @@ def _whose(limiter: Limiter) -> str:
 def limiter_sentences(plan: Plan, limiter: Limiter) -> str:
     """Whom it caps and at what, when, what becomes of the rest, and what that comes to for all of them."""
     rates = [f"{format_rate_both(rate)} {way}" for way in DIRECTIONS if (rate := limiter.rate(way)) is not None]
-    text = f"{_subject(limiter.per)}{_whose(limiter)} may have at most {' and '.join(rates)}"
+    together = " together" if limiter.per.whom == "together" else ""
+    text = f"{_subject(limiter.per)}{_whose(limiter)}{together} can use at most {' and '.join(rates)}"
     if limiter.when:
         text += f" in {limiter.when}"
     text += "."
     if limiter.threshold is not None:
         text += (
-            f" Up to {format_share(limiter.threshold)} of the line's usable rate they may have more, in equal parts; "
-            "when others need the line, they come down to the cap."
+            f" While the line is below {format_share(limiter.threshold)} of its usable rate they can have more, "
+            "shared equally; when others need the line, they come down to the cap."
         )
     if limiter.quota is not None:
         text += f" {_quota(limiter)}"
     text += f" {_excess(limiter)}"
     if not limiter.enabled:
-        return f"Not enabled: {text[0].lower()}{text[1:]}"
+        return f"Switched off: {text[0].lower()}{text[1:]}"
     return " ".join([text, *_together(plan, limiter)])
 
 
@@ -68,21 +69,21 @@ def _quota(limiter: Limiter) -> str:
     assert quota is not None
     begins = {"month": f", from day {limiter.starts}", "week": f", from {DAYS[limiter.starts % 7]}", "day": ""}
     part = "" if limiter.quota_from == 1 else f" {format_share(limiter.quota_from)} of"
-    much = f"{part} {format_size(quota.size)} in a {quota.period}{begins[quota.period]}"
-    return f"That holds after{much}, both ways together."
+    much = f"{part} {format_size(quota.size)} per {quota.period}{begins[quota.period]}"
+    return f"This applies after{much}, both directions together."
 
 
 def _excess(limiter: Limiter) -> str:
     bursts = {way: limiter.burst_of(rate) for way in DIRECTIONS if (rate := limiter.rate(way)) is not None}
     sizes = " and ".join(f"{format_size(size)} {way}" for way, size in bursts.items())
     if limiter.excess == "wait":
-        return f"What is over waits; after a pause, {sizes} may go at once."
-    what = "is dropped" if limiter.excess == "drop" else f"is marked {dscp_text((limiter.dscp,))}"
-    text = f"What is over {what}; at once may go {sizes}"
+        return f"Excess packets wait; bursts up to {sizes}."
+    what = "are dropped" if limiter.excess == "drop" else f"are marked {dscp_text((limiter.dscp,))}"
+    text = f"Excess packets {what}; bursts up to {sizes}"
     if limiter.burst is None:
         text += f", for a round trip of {format_time(limiter.round_trip)}"
     peaks = [f"{format_rate(peak)} {way}" for way in DIRECTIONS if (peak := limiter.peak.of(way)) is not None]
-    return text + (f". Up to the peak of {' and '.join(peaks)} it still passes." if peaks else ".")
+    return text + (f". They still pass up to the peak of {' and '.join(peaks)}." if peaks else ".")
 
 
 def hosts_named(limiter: Limiter) -> int | None:
@@ -114,8 +115,8 @@ def _together(plan: Plan, limiter: Limiter) -> list[str]:
         if named is not None and all(
             named * rate <= uplink.usable(way) for way in DIRECTIONS if (rate := limiter.rate(way)) is not None
         ):
-            both = "It has" if named == 1 else f"All {named} can have"
-            sentences.append(f"{both} it all at once on {uplink.name}.")
+            both = "It can run" if named == 1 else f"All {named} can run"
+            sentences.append(f"{both} at full rate{' together' if named > 1 else ''} on {uplink.name}.")
             continue
         fills = [
             f"{count} {one} fill {uplink.name} {way}" if count > 1 else f"One alone fills {uplink.name} {way}"
@@ -126,7 +127,7 @@ def _together(plan: Plan, limiter: Limiter) -> list[str]:
             (uplink.usable(way) // rate for way in DIRECTIONS if (rate := limiter.rate(way)) is not None), default=0
         )
         sentences.append(
-            f"{', '.join(fills)}; {at_once} can have it all at once." if at_once > 1 else f"{', '.join(fills)}."
+            f"{', '.join(fills)}; {at_once} can run at full rate together." if at_once > 1 else f"{', '.join(fills)}."
         )
     return sentences
 

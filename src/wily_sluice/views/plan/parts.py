@@ -16,7 +16,7 @@ from wily_sluice.views.plan.framings import framing_data, framing_table, layer_t
 from wily_sluice.views.plan.limiters import limiter_data, limiter_sentences
 from wily_sluice.views.plan.schedules import schedule_data, schedule_parts
 from wily_sluice.views.plan.services import service_data, service_table
-from wily_sluice.views.plan.tree import CAPTION, tree_data, tree_table
+from wily_sluice.views.plan.tree import tree_caption, tree_data, tree_tables
 from wily_sluice.views.text.sentences import (
     default_sentence,
     network_sentence,
@@ -34,8 +34,15 @@ def _sentences(title: str, rows: list[tuple[str, str]]) -> Table:
     return table
 
 
+def _trees(plan: Plan, screen: Console) -> list[RenderableType]:
+    every = [(uplink, tree, ways) for uplink in plan.uplinks for tree, ways in plan.trees_of(uplink)]
+    tables = [table for uplink, tree, ways in every for table in tree_tables(screen, plan, uplink, tree, ways)]
+    bars = any("of the line" in str(column.header) for table in tables for column in table.columns)
+    return [*tables, Text(tree_caption(plan, bars), "dim")]
+
+
 def part_tables(
-    plan: Plan, width: int, moment: datetime, exact: bool = False
+    plan: Plan, screen: Console, moment: datetime, exact: bool = False
 ) -> dict[str, Callable[[], list[RenderableType]]]:
     """What there is to show, by the name of the part, in the order in which all of it is shown."""
     digits = len(str(len(plan.rules)))
@@ -49,17 +56,14 @@ def part_tables(
                 [(name, ", ".join(member_words(members)) or "nobody") for name, members in plan.groups.items()],
             )
         ],
-        "trees": lambda: [
-            *(tree_table(plan, u, tree, ways, width) for u in plan.uplinks for tree, ways in plan.trees_of(u)),
-            Text(CAPTION, "dim"),
-        ],
+        "trees": lambda: _trees(plan, screen),
         "framings": lambda: [framing_table(plan.uplinks), layer_table()],
         "services": lambda: [service_table(plan)],
         "schedules": lambda: [Group(*schedule_parts(plan, moment, exact))],
         "limiters": lambda: [
             _sentences("Limiters", [(lim.name, limiter_sentences(plan, lim)) for lim in plan.limiters])
         ],
-        "rules": lambda: [_sentences("Rules, the first that matches decides", [*rules, ("", default_sentence(plan))])],
+        "rules": lambda: [_sentences("Rules: the first match decides", [*rules, ("", default_sentence(plan))])],
     }
 
 
@@ -68,7 +72,7 @@ def print_parts(
 ) -> None:
     """Print some parts of a plan, a blank line between; schedules as they are in the week of a moment, or this one."""
     when = moment or datetime.now(ZoneInfo(plan.timezone))
-    print_tables(console, [table for part in parts for table in part_tables(plan, console.width, when, exact)[part]()])
+    print_tables(console, [table for part in parts for table in part_tables(plan, console, when, exact)[part]()])
 
 
 def print_tables(console: Console, tables: Sequence[RenderableType]) -> None:

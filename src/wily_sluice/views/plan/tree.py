@@ -1,9 +1,9 @@
 """A tree of queues as a table and as data: rates worked out, as parts of the line, and how long a packet may wait."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from rich.console import RenderableType
+from rich.console import Console, RenderableType
 from rich.table import Table
 from rich.text import Text
 
@@ -13,14 +13,13 @@ from wily_sluice.plan.model import Plan, Queue, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_size, format_time
 from wily_sluice.views.text.bars import range_bar
+from wily_sluice.views.text.console import fits
 
 BAR = 10
-WITH_BARS = 145  # columns that the tree takes with its bars
 ARROWS = {"down": "↓ down", "up": "↑ up"}
-CAPTION = (
-    "█ is the guarantee, ─ as far as the cap, as parts of the line. wait: the longest under full load, what CoDel "
-    "settles at … what it is in a full leaf; where a delay is kept, of a packet inside the guarantee."
-)
+BARS = "█ guarantee, ─ up to the cap, as parts of the line. "
+WAIT = "wait: the longest under full load, as CoDel settles it … in a full leaf"
+DELAY = "; with a delay, of a packet within the guarantee"
 
 
 def nested(specs: tuple[QueueSpec, ...], lead: str = "") -> Iterator[tuple[str, QueueSpec]]:
@@ -57,14 +56,35 @@ def wait_words(wait: Wait) -> str:
     return format_time(wait.full) if wait.settled is None else f"{format_time(wait.settled)} … {format_time(wait.full)}"
 
 
-def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction], width: int) -> Table:
-    """A tree of an uplink, for the directions that it is for; with bars where there is room for them."""
-    bars = width >= (WITH_BARS if len(ways) == 2 else WITH_BARS - 40)
+def tree_tables(screen: Console, plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction]) -> list[Table]:
+    """A tree of an uplink: both directions beside each other where there is room, else one below the other, else also
+    how its queues hold packets below that.
+    """
+    for bars in (True, False):
+        if fits(screen, table := tree_table(plan, uplink, tree, ways, bars)):
+            return [table]
+    for bars in (True, False):
+        if fits(screen, *(tables := [tree_table(plan, uplink, tree, (way,), bars) for way in ways])):
+            return tables
+    for bars in (True, False):
+        tables = [tree_table(plan, uplink, tree, (way,), bars, details=False) for way in ways]
+        if fits(screen, *tables):
+            break
+    return [*tables, _details_table(plan, uplink, tree, ways[0])]
+
+
+def tree_caption(plan: Plan, bars: bool) -> str:
+    """What the signs and figures of the tables mean, as far as they are there."""
+    delays = any(leaf.leaf.delay is not None for tree in plan.trees.values() for leaf in tree.leaves)
+    return BARS * bars + WAIT + DELAY * delays + "."
+
+
+def tree_table(
+    plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction], bars: bool, details: bool = True
+) -> Table:
+    """A tree of an uplink, for some of the directions that it is for."""
     title = f"{tree.name} on {uplink.name}" + (f" {ways[0]}" if len(ways) == 1 else "")
-    table = Table(
-        title=title, title_justify="left", title_style="bold", box=None,
-        padding=(0, 1, 0, 0),
-    )  # fmt: skip
+    table = Table(title=title, title_justify="left", title_style="bold", box=None, padding=(0, 1, 0, 0))
     table.add_column("queue", no_wrap=True)
     for direction in ways:
         table.add_column(f"{ARROWS[direction]}\nguarantee", justify="right", no_wrap=True)
@@ -72,9 +92,8 @@ def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction]
         if bars:
             table.add_column("\nof the line", no_wrap=True, style="cyan")
         table.add_column("\nwait", justify="right", no_wrap=True)
-    table.add_column("priority", justify="right", no_wrap=True)
-    table.add_column("weight", justify="right", no_wrap=True)
-    table.add_column("discipline", no_wrap=True)
+    if details:
+        _add_details(table)
     specs = {direction: resolve(plan, uplink, direction) for direction in ways}
     queues = {queue.path: queue for queue in tree.walk()}
     rates = {direction: {spec.path: spec for spec in specs[direction].walk()} for direction in ways}
@@ -84,7 +103,8 @@ def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction]
         whole += [format_rate(uplink.usable(direction))] * 2
         whole += [Text(range_bar(1, 1, BAR), "dim")] if bars else []
         whole += [""]
-    table.add_row(Text(uplink.name, "bold"), *whole, "", "", tree.discipline, style="bold")
+    last: list[RenderableType] = ["", "", tree.discipline] if details else []
+    table.add_row(Text(uplink.name, "bold"), *whole, *last, style="bold")
     for label, spec in nested(specs[ways[0]].children):
         queue = queues[spec.path]
         cells: list[RenderableType] = []
@@ -98,11 +118,34 @@ def tree_table(plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction]
                     Text(range_bar(own.guarantee / line, own.cap / line, BAR), "dim" if queue.children else "")
                 )
             cells.append("" if queue.children else wait_words(wait[direction][spec.path]))
-        kind = queue.discipline if queue.children else leaf_words(queue)
-        above = spec.path.rpartition("/")[0]
-        discipline = queues[above].discipline if above else tree.discipline
-        priority = Text("–", "dim") if discipline == "curve" else str(queue.priority)
-        table.add_row(Text(label, "" if spec.children else "cyan"), *cells, priority, f"{queue.weight:g}", kind)
+        last = _detail_cells(tree, queues, queue) if details else []
+        table.add_row(Text(label, "" if spec.children else "cyan"), *cells, *last)
+    return table
+
+
+def _add_details(table: Table) -> None:
+    table.add_column("priority", justify="right", no_wrap=True)
+    table.add_column("weight", justify="right", no_wrap=True)
+    table.add_column("discipline")
+
+
+def _detail_cells(tree: Tree, queues: Mapping[str, Queue], queue: Queue) -> list[RenderableType]:
+    above = queue.path.rpartition("/")[0]
+    discipline = queues[above].discipline if above else tree.discipline
+    priority = Text("–", "dim") if discipline == "curve" else str(queue.priority)
+    return [priority, f"{queue.weight:g}", queue.discipline if queue.children else leaf_words(queue)]
+
+
+def _details_table(plan: Plan, uplink: Uplink, tree: Tree, way: Direction) -> Table:
+    """What does not depend on the direction, in a table of its own."""
+    table = Table(box=None, padding=(0, 1, 0, 0))
+    table.add_column("queue", no_wrap=True)
+    _add_details(table)
+    table.add_row(Text(uplink.name, "bold"), "", "", tree.discipline, style="bold")
+    queues = {queue.path: queue for queue in tree.walk()}
+    for label, spec in nested(resolve(plan, uplink, way).children):
+        cells = _detail_cells(tree, queues, queues[spec.path])
+        table.add_row(Text(label, "" if spec.children else "cyan"), *cells)
     return table
 
 

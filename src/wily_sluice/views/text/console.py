@@ -1,21 +1,66 @@
-"""The terminal that results are printed on: colour only where it is one, and plain lines into a pipe or a file."""
+"""The terminal that results are printed on: colour only where it is one, and plain lines into a pipe or a file.
+
+A table that is wider than the terminal is folded, so that no name is cut; into a pipe it is as wide as it needs to be.
+"""
 
 import json
 import sys
 from typing import Any
 
 import click
-from rich.console import Console
+from rich.console import Console, RenderableType
+from rich.measure import Measurement
+from rich.padding import Padding
+from rich.table import Table
 from rich.text import Text
 
-PIPE_WIDTH = 140  # columns, where nobody's window says
+PIPE_WIDTH = 140  # columns, where no window sets a width
+
+
+class Screen(Console):
+    """A console on which tables are never cut."""
+
+    def print(self, *objects: Any, **options: Any) -> None:
+        """Print, with tables made to fit."""
+        for table in (one for one in objects if isinstance(one, Table)):
+            needed = needed_width(self, table)
+            if needed <= self.width:
+                continue
+            if not self.is_terminal:
+                options.setdefault("width", needed)
+                continue
+            for column in table.columns:
+                column.no_wrap, column.overflow = False, "fold"
+        super().print(*objects, **options)
+
+
+def needed_width(screen: Console, table: Table) -> int:
+    """The columns that a table needs so that nothing is cut that may not be wrapped."""
+    _, right, _, left = Padding.unpack(table.padding)
+    edges = 2 * (table.box is not None)
+    wide = screen.options.update(width=10_000)
+
+    def width(cell: RenderableType, wraps: bool) -> int:
+        measured = Measurement.get(screen, wide, cell)
+        return measured.minimum if wraps else measured.maximum
+
+    columns = (
+        max((width(cell, not column.no_wrap) for cell in (column.header, *column.cells) if cell != ""), default=0)
+        for column in table.columns
+    )
+    return edges + sum(column + left + right for column in columns)
+
+
+def fits(screen: Console, *tables: Table) -> bool:
+    """Whether none of these tables would have to be folded."""
+    return all(needed_width(screen, table) <= screen.width for table in tables)
 
 
 def console(stderr: bool = False) -> Console:
     """A console on the standard output, or on the standard error."""
     stream = sys.stderr if stderr else sys.stdout
     width = None if stream.isatty() else PIPE_WIDTH
-    return Console(file=stream, highlight=False, width=width, emoji=False)
+    return Screen(file=stream, highlight=False, width=width, emoji=False)
 
 
 def print_line(screen: Console, text: Text | str) -> None:

@@ -72,10 +72,10 @@ def uplink_sentence(uplink: Uplink) -> str:
     usable = " and ".join(f"{format_rate(uplink.usable(direction))} {direction}" for direction in DIRECTIONS)
     return (
         f"{uplink.interface}: measured {format_rate(uplink.down)} down and {format_rate(uplink.up)} up; "
-        f"{format_share(uplink.headroom)} left free, so {usable} to use. "
+        f"{format_share(uplink.headroom)} headroom leaves {usable}. "
         f"Framing {uplink.framed.words}: a packet of 1500 bytes takes {uplink.framing.cost(1500)} on the line, "
-        f"one of 100 takes {uplink.framing.cost(100)}; full packets of TCP leave "
-        f"{' and '.join(format_rate_both(uplink.goodput(uplink.usable(d))) + f' {d}' for d in DIRECTIONS)} for data."
+        f"one of 100 takes {uplink.framing.cost(100)}; TCP goodput with full packets is "
+        f"{' and '.join(format_rate_both(uplink.goodput(uplink.usable(d))) + f' {d}' for d in DIRECTIONS)}."
     )
 
 
@@ -88,6 +88,6 @@ def default_sentence(plan: Plan) -> str:
     """Where what no rule claims goes."""
     defaults = {tree.name: tree.default.path for tree in plan.trees.values()}
     if len(set(defaults.values())) == 1:
-        return f"Whatever no rule claims goes to {next(iter(defaults.values()))}."
+        return f"Everything else goes to {next(iter(defaults.values()))}."
     where = " and ".join(f"{path} in tree {name}" for name, path in defaults.items())
-    return f"Whatever no rule claims goes to {where}."
+    return f"Everything else goes to {where}."
