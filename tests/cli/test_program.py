@@ -203,8 +203,8 @@ def test_split_prints_the_split_as_data_and_as_a_table(sluice: Sluice) -> None:
     data = json.loads(sluice("split", "--worst", "rest", "--why", "rest", "--json").stdout)
     assert data["worst"] == {"rest": {"line": {"down": 0, "up": 0}}}
     assert data["why"]["rest"]["line"]["up"][0]["held"] == "nothing left"
-    assert "line up: the worst for rest" in sluice("split", "--worst", "rest").stdout
-    assert "Nothing is left for priority 5: calls come before." in sluice("split", "--why", "rest").stdout
+    assert "line up: rest gets least" in sluice("split", "--worst", "rest").stdout
+    assert "Nothing is left at priority 5: calls come first." in sluice("split", "--why", "rest").stdout
     assert "That is all it wants." in sluice("split", "--why", "calls", "--demand", "calls=1 Mbit/s").stdout
     assert "there is no uplink “fibre”" in sluice("split", "--uplink", "fibre").stderr
 

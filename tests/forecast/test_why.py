@@ -38,14 +38,12 @@ def test_each_step_says_guarantee_offer_and_what_held_it() -> None:
 def test_the_sentences_say_it_with_the_figures() -> None:
     shares = split(SPEC, {})
     assert step_sentence(why("first", shares)[0], "line") == (
-        "first gets 300 bit/s (37.5 B/s) of the 1 kbit/s of line. Its guarantee is 100 bit/s, which it has first. "
-        "At priority 1, 600 bit/s are left to offer; 200 bit/s of it are its. Its cap of 300 bit/s holds it there."
+        "first gets 300 bit/s (37.5 B/s) of the 1 kbit/s of line. Its guarantee of 100 bit/s comes first. "
+        "600 bit/s are left at priority 1; its share is 200 bit/s. Its cap of 300 bit/s limits it."
     )
-    assert "which it shares with work/a by weight (work/b 3, work/a 1)" in step_sentence(
-        why("work/b", shares)[1], "line"
-    )
-    assert "first, work and peer come before" in step_sentence(why("last", shares)[0], "line")
-    assert "it can starve" in worst_sentence(shares["last"], "up", "line")
+    assert "shared with work/a by weight (work/b 3, work/a 1)" in step_sentence(why("work/b", shares)[1], "line")
+    assert "first, work and peer come first" in step_sentence(why("last", shares)[0], "line")
+    assert "can starve" in worst_sentence(shares["last"], "up", "line")
     assert "It still gets 300 bit/s" in worst_sentence(shares["first"], "up", "line")
 
 
@@ -57,6 +55,6 @@ def test_what_the_caps_leave_unusable_is_said_and_not_offered_twice() -> None:
     said = step_sentence(step, "line")
     assert "of the 1 kbit/s of line" in said
     assert "500 bit/s of line can never be used" in said
-    assert "990 bit/s are left to offer" in said
+    assert "990 bit/s are left" in said
     strict = QueueSpec("", 9, 9, discipline="strict", children=(QueueSpec("a", 0, 9, priority=1), QueueSpec("b", 0, 9)))
     assert "Make line weighted" in worst_sentence(split(strict, {})["b"], "up", "line", "line")

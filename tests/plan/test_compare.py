@@ -27,8 +27,8 @@ def test_what_changes_is_said_by_what_it_comes_to_and_whom_it_concerns(small_pla
     assert told["gone", "limiter", "guest"].whom == ("guests",)
     assert told["new", "limiter", "night"].what == "1 Mbit/s up"
     assert told["new", "rule", "Guests"].what == "place 1, to late"
-    assert told["changed", "rule", "Calls"].what == "names other conversations"
-    assert told["changed", "queue on line", "rest"].whom == ("whoever no rule names",)
+    assert told["changed", "rule", "Calls"].what == "matches other conversations"
+    assert told["changed", "queue on line", "rest"].whom == ("hosts that no rule matches",)
     assert {change.how for change in compare(after, before)} == {"new", "gone", "changed"}
 
 
@@ -58,4 +58,4 @@ def test_what_changes_of_a_limiter_is_said_key_by_key(small_plan: Callable[..., 
     (change,) = compare(before, small_plan((old, old.replace("per: host", "per: subnet/28"))))
     assert change.what == "per host → subnet/28"
     (change,) = compare(before, small_plan((old, old.replace("local: guests", "local: 10.7.1.5"))))
-    assert change.what == "names other conversations"
+    assert change.what == "matches other conversations"

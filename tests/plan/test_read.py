@@ -39,8 +39,8 @@ EXPECTED = [
     (6, "networks.house.subnets[1]", "beyond its prefix", "10.7.0.0/24"),
     (8, "groups.backwards[1]", "runs backwards", "10.7.0.3-10.7.0.9"),
     (9, "groups.circle[1]", "circle → circle", "remove “circle”"),
-    (12, "trees.main.queues", "add up to 130%", "at most 100%"),
-    (13, "trees.main.queues.calls.priority", "“11”", "from 1 (first) to 9 (last)"),
+    (12, "trees.main.queues", "add up to 130%", "100% in total"),
+    (13, "trees.main.queues.calls.priority", "priority 11 is out of range", "from 1 (first) to 9 (last)"),
     (17, "rules[1].local", "no group or network “circel”", "did you mean “circle”"),
     (18, "rules[2].port", "“99999”", "from 1 to 65535"),
 ]

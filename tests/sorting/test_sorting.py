@@ -92,7 +92,7 @@ def test_the_program_explains_a_conversation_that_is_only_spoken_of() -> None:
     where = ("--local", "10.61.0.12", "--remote", "203.0.113.9:443/udp", "--name", "meet.example", "--uplink", "fibre")
     way = json.loads(sluice(*where, "--json").stdout)["uplinks"]["fibre"]["up"]
     assert (way["rule"], way["queue"]) == ("Everybody at work", "work/desk")
-    assert {"rule": "Long downloads", "field": "moved"} in way["tried"]
+    assert {"rule": "Long downloads", "field": "moved", "unknown": True} in way["tried"]
     moved = json.loads(sluice(*where, "--moved", "25 MB", "--json").stdout)["uplinks"]["fibre"]["up"]
     assert moved["rule"] == "Long downloads"
     night = ("--local", "10.61.0.80", "--remote", "198.51.100.90:443", "--uplink", "fibre", "--json")

@@ -16,7 +16,7 @@ def test_full_lines_need_as_many_packets_as_their_frames_have_room_for(demo_plan
 
 @pytest.mark.parametrize(
     ("carried", "told"),
-    [(100_000, "takes 32% of one core"), (40_000, "little to spare"), (20_000, "cannot carry the plan")],
+    [(100_000, "uses 32% of one core"), (40_000, "little to spare"), (20_000, "cannot carry the plan")],
 )
 def test_a_plan_that_the_machine_cannot_carry_is_told_before_it_is_applied(
     demo_plan: Plan, carried: int, told: str

@@ -89,14 +89,14 @@ def test_keys_freeze_filter_and_explain(demo_plan: Plan) -> None:
         watch.press(key)
     assert watch.selected == ("queues", "fibre", "down", "visitors")
     said = words(watch, 100)
-    assert "more of what others leave" in said and "60 packets wait" in said and "7 dropped" in said
+    assert "more that others leave" in said and "60 packets wait" in said and "7 dropped" in said
     watch.press(" ")
     watch.feed(told(demo_plan, 33.0))
     assert "frozen" in watch.lines(100, 40)[0].plain
     assert any("30 Mbit/s" in line.plain for line in watch.lines(100, 40))
     watch.press(" ")
     said = words(watch, 100)
-    assert "Its cap holds it: 33 Mbit/s of at most 33.1 Mbit/s" in said
+    assert "Its cap limits it: 33 Mbit/s of at most 33.1 Mbit/s" in said
     for key in "/30.":
         watch.press(key)
     watch.press("enter")
@@ -112,4 +112,4 @@ def test_a_limiter_says_whom_it_caps(demo_plan: Plan) -> None:
     watch = Watch(page="limiters", explaining=True)
     watch.feed(told(demo_plan))
     said = words(watch, 120)
-    assert "It caps each host at 6 Mbit/s. It holds somebody back now." in said
+    assert "It caps each host at 6 Mbit/s. It is limiting somebody now." in said

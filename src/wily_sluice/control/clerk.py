@@ -131,7 +131,7 @@ class Clerk:
                 self._questions.send(question)
                 answers = self._questions.exchange(PATIENCE)
             except (OSError, EOFError, ValueError):  # ValueError: it was closed meanwhile
-                raise LiveError("the process that reads plans has ended; try again") from None
+                raise LiveError("the process that reads plans ended; try again") from None
         if not answers:
             if self._process is not None:
                 self._process.kill()  # so that no later question gets this one's answer

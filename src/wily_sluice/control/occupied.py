@@ -40,6 +40,6 @@ def _wait_for(folder: int, state: Path) -> None:
             return
         except BlockingIOError:
             if time.monotonic() >= deadline:
-                told = f"another gate runs here already, or in another network namespace, with its history in {state}"
-                raise LiveError(f"{told}: stop it first, or give this one a folder of its own with --state") from None
+                told = f"another gate, here or in another network namespace, already keeps its history in {state}"
+                raise LiveError(f"{told}: stop it, or give this one its own folder with --state") from None
             time.sleep(0.1)

@@ -99,7 +99,7 @@ def _queue_words(one: QueueSpec, other: QueueSpec) -> str:
     if bool(one.children) != bool(other.children):
         told.append("a parent now" if other.children else "a leaf now")
     elif one.leaf != other.leaf:
-        told.append("holds its packets otherwise")
+        told.append("another queue discipline")
     return ", ".join(told)
 
 
@@ -116,7 +116,7 @@ def _whom(after: Plan, before: Plan, path: str) -> tuple[str, ...]:
                 words |= dict.fromkeys(_locals(rule.terms))
         if any(leaf.default and (leaf.path == path or leaf.path.startswith(f"{path}/"))
                for tree in plan.trees.values() for leaf in tree.leaves):  # fmt: skip
-            words["whoever no rule names"] = None
+            words["hosts that no rule matches"] = None
     return tuple(words)
 
 
@@ -162,7 +162,7 @@ def _limiter_words(was: Limiter, now: Limiter) -> Iterable[str]:
         if old != new:
             yield f"{what} {old} → {new}"
     if was.terms != now.terms or (was.protocols, was.ports) != (now.protocols, now.ports):
-        yield "names other conversations"
+        yield "matches other conversations"
     if was.note != now.note:
         yield "its note"
 
@@ -212,7 +212,7 @@ def _rules(before: Plan, after: Plan) -> Iterable[Change]:
             yield Change("gone" if now is None else "new", "rule", name, f"{position}{_goes(one)}", _locals(one.terms))
         elif replace(was, index=0) != replace(now, index=0):
             told = [f"{_goes(was)} → {_goes(now)}"] if _goes(was) != _goes(now) else []
-            told += ["names other conversations"] if was.terms != now.terms else []
+            told += ["matches other conversations"] if was.terms != now.terms else []
             told += ["switched on" if now.enabled else "switched off"] if was.enabled != now.enabled else []
             whom = dict.fromkeys((*_locals(was.terms), *_locals(now.terms)))
             yield Change("changed", "rule", name, ", ".join(told) or "its note", tuple(whom))

@@ -59,7 +59,7 @@ class Shortfall:
         """In words, one for each."""
         said = []
         if self.broken:
-            said.append(f"The file breaks off after packet {self.packets:,}: what comes after it is missing.")
+            said.append(f"The file is cut short after packet {self.packets:,}.")
         if self.short:
             said.append(f"{self.short:,} packets were captured without their whole headers, and are left out.")
         if self.timeless:

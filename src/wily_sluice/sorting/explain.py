@@ -1,5 +1,6 @@
 """Why a conversation is sorted as it is: the rules that were tried before, and which of their fields was not so."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from wily_sluice.engine.classify.classifier import Classifier
@@ -17,18 +18,23 @@ UNKNOWN = "unknown"
 
 @dataclass(frozen=True, slots=True)
 class Tried:
-    """A rule that did not match, the first of its fields that was not so, and what it asks for."""
+    """A rule that did not match, the first of its fields that did not, and what it asks for.
+
+    `unknown` says that this is not known of the conversation, so that the rule may match yet.
+    """
 
     rule: str
     field: str
     terms: Terms
+    unknown: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Way:
     """What happens to a conversation's packets in one direction. `rule` is None where the default decides.
 
-    `limiters` are those that cap it, the first to be passed first; `mark` a DSCP that is written on it, or None.
+    `limiters` are those that cap it, the first to be passed first; `idle` are others that match, each with the reason
+    why it does not apply now; `mark` is a DSCP that is written on it, or None.
     """
 
     uplink: str
@@ -37,15 +43,19 @@ class Way:
     limiters: tuple[str, ...]
     mark: int | None
     tried: tuple[Tried, ...]
+    idle: tuple[tuple[str, str], ...] = ()
 
 
-def way_of(plan: Plan, uplink: str, classifier: Classifier, lane: Lane, subject: Subject) -> Way:
-    """A lane in words."""
+def way_of(
+    plan: Plan, uplink: str, classifier: Classifier, lane: Lane, subject: Subject, unknown: frozenset[str] = frozenset()
+) -> Way:
+    """A lane in words; `unknown` are the fields of which nothing is known of the conversation."""
     rules = plan.sorting
     before = lane.rule if lane.rule >= 0 else len(rules)
     tried = tuple(
-        Tried(rule.name, classifier.rules[index].condition.fails(subject), rule.terms)
+        Tried(rule.name, field, rule.terms, _is_unknown(rule.terms, field, unknown))
         for index, rule in enumerate(rules[:before])
+        for field in (classifier.rules[index].condition.fails(subject),)
     )
     return Way(
         uplink,
@@ -54,7 +64,29 @@ def way_of(plan: Plan, uplink: str, classifier: Classifier, lane: Lane, subject:
         limiters_of(lane),
         rules[lane.rule].mark if lane.rule >= 0 else None,
         tried,
+        tuple(_idle(plan, uplink, classifier, subject, set(limiters_of(lane)))),
     )
+
+
+def _is_unknown(terms: Terms, field: str, unknown: frozenset[str]) -> bool:
+    if field == "local":
+        return "hardware" in unknown and terms.local is not None and bool(terms.local.members.hardware)
+    if field == "remote":
+        return "name" in unknown and terms.remote is not None and bool(terms.remote.members.names)
+    return field in unknown
+
+
+def _idle(
+    plan: Plan, uplink: str, classifier: Classifier, subject: Subject, active: set[str]
+) -> Iterator[tuple[str, str]]:
+    """The limiters that match, but do not apply now, and why."""
+    for limiter, condition in zip(plan.limiters, classifier.limiters, strict=True):
+        if limiter.name in active or limiter.uplink not in (None, uplink) or not condition.holds(subject):
+            continue
+        if not limiter.enabled:
+            yield limiter.name, "switched off"
+        elif limiter.when is not None:
+            yield limiter.name, f"outside {limiter.when}"
 
 
 class Services:

@@ -17,7 +17,8 @@ from wily_sluice.units import DIRECTIONS, Direction, Size
 class Described:
     """A conversation as a person describes it. `kind` are bits of `engine.classify.kind`; `moved` is in bytes.
 
-    `dscps` are the DSCPs that its packets carry, as bits.
+    `dscps` are the DSCPs that its packets carry, as bits; `hardware` is the local host's hardware address, or empty.
+    `unknown` are the fields of a rule of which nothing was said, `name` and `hardware` among them.
     """
 
     parties: Parties
@@ -27,6 +28,8 @@ class Described:
     moved: Size = 0
     shape: str = ""
     kind: int = 0
+    hardware: bytes = b""
+    unknown: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +46,8 @@ def explain(plan: Plan, uplinks: list[Uplink], described: Described, at: datetim
     """Which way a conversation would go, at a moment in the site's time zone."""
     engine = build_site(plan, lambda _: None, behaviour=True)
     engine.at(at)
+    if described.hardware:
+        engine.learn(described.parties.local, described.hardware, 0)
     conversation = Conversation(key_of(described.parties))
     conversation.dscps = described.dscps
     conversation.known = Known(described.seen, described.names)
@@ -58,5 +63,7 @@ def explain(plan: Plan, uplinks: list[Uplink], described: Described, at: datetim
         for direction in DIRECTIONS:
             shaper = engine.shapers[uplink.name, direction]
             lane = shaper.lane_for(conversation, subject(described.kind))
-            ways[uplink.name][direction] = way_of(plan, uplink.name, shaper.classifier, lane, subject(described.kind))
+            ways[uplink.name][direction] = way_of(
+                plan, uplink.name, shaper.classifier, lane, subject(described.kind), described.unknown
+            )
     return Answer(ways, *Services(plan).of(subject(0)))

@@ -25,7 +25,8 @@ from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.kind import NAMES as KINDS
 from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
 from wily_sluice.outside.files import load
-from wily_sluice.plan.file.traffic_words import parse_dscp, parse_host_name, parse_protocol
+from wily_sluice.plan.file.addresses import parse_hardware
+from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_dscp, parse_host_name, parse_protocol
 from wily_sluice.plan.model import Plan
 from wily_sluice.sorting.capture import CaptureError, Shortfall, read
 from wily_sluice.sorting.follow import CaptureSorting, Follower
@@ -69,6 +70,8 @@ class Party(click.ParamType[tuple[bytes, int, int | None]]):
             if not 0 <= port <= 65_535:
                 raise ValueError
         except ValueError:
+            if looks_like_host_name(str(value).partition(":")[0]) and param is not None and param.name == "remote":
+                self.fail(f"“{value}” is a name: give it with --name, and an address with --remote", param, ctx)
             self.fail(
                 f"“{value}” is not an address with a port: write it like 203.0.113.9:443/udp or [fd61::9]:443/tcp",
                 param,
@@ -81,6 +84,7 @@ class Party(click.ParamType[tuple[bytes, int, int | None]]):
 @plan_from()
 @click.option("--local", type=Party(), metavar="ADDRESS[:PORT]", help="One of your hosts.")
 @click.option("--remote", type=Party(), metavar="ADDRESS[:PORT][/PROTOCOL]", help="The far side; TCP by default.")
+@click.option("--hardware", metavar="ADDRESS", help="The hardware address of your host: 02:00:5e:10:00:01.")
 @click.option("--name", "names", multiple=True, metavar="NAME", help="A name of the far side.")
 @click.option("--seen", type=click.Choice(sorted(PROTOCOLS_SEEN)), help="The protocol that was recognised.")
 @click.option("--shape", type=click.Choice(["interactive", "bulk"]), help="How it behaves.")
@@ -99,6 +103,7 @@ def classify(
     plan_file: Path,
     local: tuple[bytes, int, int | None] | None,
     remote: tuple[bytes, int, int | None] | None,
+    hardware: str | None,
     names: tuple[str, ...],
     seen: str | None,
     shape: str | None,
@@ -165,6 +170,21 @@ def classify(
             parse_size(moved) if moved else 0,
             shape or "",
             sum(KINDS[kind] for kind in set(kinds)),
+            _hardware(hardware),
+            frozenset(
+                field
+                for field, said in {
+                    "service": seen or shape or names,
+                    "name": names,
+                    "hardware": hardware,
+                    "packet": kinds,
+                    "length": None,
+                    "moved": moved,
+                    "rate": None,
+                    "dscp": dscp,
+                }.items()
+                if not said
+            ),
         )
     except ValueError as error:
         raise click.UsageError(str(error)) from None
@@ -173,7 +193,15 @@ def classify(
     if as_json:
         print_json(answer_data(described.parties, answer))
     else:
-        print_answer(console(), described.parties, described.names, answer)
+        print_answer(console(), plan, described.parties, described.names, answer)
+
+
+def _hardware(text: str | None) -> bytes:
+    """A hardware address; empty where there is none. ValueError for what is not one."""
+    found = parse_hardware(text) if text else b""
+    if found is None:
+        raise ValueError(f"“{text}” is not a hardware address: write it like 02:00:5e:10:00:01")
+    return found
 
 
 def _check_versions(local: tuple[bytes, int, int | None], remote: tuple[bytes, int, int | None]) -> None:

@@ -111,7 +111,10 @@ def _show_general(part: str | None, as_json: bool) -> None:
     if as_json:
         print_json({part: framing_data() if part == "framings" else service_data(None)})
     else:
-        print_tables(console(), [framing_table(()), layer_table()] if part == "framings" else [service_table(None)])
+        screen = console()
+        print_tables(
+            screen, [framing_table(screen, ()), layer_table()] if part == "framings" else [service_table(None)]
+        )
 
 
 def _draw(plan: Plan, file: Path, suffix: str) -> None:

@@ -50,7 +50,7 @@ async def respond(line: bytes, methods: Mapping[str, Method], caller: Any) -> by
     try:
         message = json.loads(line)
     except (ValueError, RecursionError):
-        return _line(_failure(None, RpcError(PARSE_ERROR, "that is no line of JSON")))
+        return _line(_failure(None, RpcError(PARSE_ERROR, "not a line of JSON")))
     if not isinstance(message, list):
         answer = await _respond_one(message, methods, caller)
         return _line(answer) if answer is not None else None

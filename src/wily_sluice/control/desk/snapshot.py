@@ -20,7 +20,7 @@ from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds
 PARTS: dict[Subject, str] = {"limiter": "limiters", "host": "hosts", "rule": "rules", "service": "services"}
 MOST_HOSTS = 500
 PER: dict[Whom, str] = {
-    "together": "all that it names together",
+    "together": "all matching traffic together",
     "host": "each host",
     "address": "each address",
     "subnet": "each subnet",

@@ -9,7 +9,7 @@ TELL_AGAIN = 60.0  # seconds
 BUSY, BUSY_FOR = 0.9, 5.0  # part of the time, and seconds on end, in which the loop works: then the machine is too slow
 TOO_SLOW = "packets came faster than they could be taken in: see `sluice gate cost`"
 FLOODED = "more conversations opened than could be taken in, so some of their packets were dropped"
-STRAINED = "shaping takes all of a processor, so rates may not be reached: see `sluice gate cost`"
+STRAINED = "shaping uses a whole core, so rates may not be reached: see `sluice gate cost`"
 
 
 class Strain:

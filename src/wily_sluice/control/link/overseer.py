@@ -49,7 +49,7 @@ MOST_ROWS = 200_000  # that wait for a process that does not take them
 A_MESSAGE = 200  # rows that are sent together
 DEAF: Nanoseconds = 30 * SECOND  # for which it may take nothing
 AGAIN: Nanoseconds = 2 * SECOND  # before a process that ended is started again
-NOT_KEPT = "its time was up, and nobody had kept it"
+NOT_KEPT = "it was not kept in time"
 
 
 def boot_clock() -> Nanoseconds:

@@ -50,7 +50,7 @@ def _style(before: float | None, after: float | None, more_is_better: bool) -> s
 def lab_table(comparison: Comparison, width: int) -> Table:
     """One row an application and direction; for each figure, before and after."""
     names = list(FIGURES) if width >= NARROW else list(FEW)
-    caption = "goodput in Mbit/s; latency one way, ↕ there and back; queue, where the plan sorts it"
+    caption = "goodput in Mbit/s; one-way latency, ↕ round trip; queue: where the plan sorts it"
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="bold", caption=caption, caption_justify="left")
     table.add_column("application", no_wrap=True)
     table.add_column("", no_wrap=True)
@@ -89,7 +89,7 @@ def lab_sentences(comparison: Comparison) -> list[str]:
         if after.kind == "call" and late is not None and soon is not None:
             times = f", {late / soon:.0f} times as long" if late >= 1.5 * soon else ""
             sentences.append(
-                f"{after.name} {WAYS[after.way]}: 99 packets of 100 arrive within {soon / MILLISECOND:.1f} ms; "
+                f"{after.name} {WAYS[after.way]}: 99% of packets arrive within {soon / MILLISECOND:.1f} ms; "
                 f"without the plan it is {late / MILLISECOND:.0f} ms{times}."
             )
     for uplink, totals in comparison.totals.items():
@@ -97,8 +97,8 @@ def lab_sentences(comparison: Comparison) -> list[str]:
             if total.after.carried:
                 now, then = total.after, total.before
                 sentences.append(
-                    f"{uplink} {WAYS[direction]}: {_mbit(now.carried)} of the usable {_mbit(total.usable)} Mbit/s are "
-                    f"carried, {_mbit(now.goodput)} ({format_byte_rate(now.goodput)}) of it goodput; without the plan, "
+                    f"{uplink} {WAYS[direction]}: {_mbit(now.carried)} of {_mbit(total.usable)} usable Mbit/s carried, "
+                    f"of which {_mbit(now.goodput)} ({format_byte_rate(now.goodput)}) goodput; without the plan "
                     f"{_mbit(then.carried)} and {_mbit(then.goodput)} ({format_byte_rate(then.goodput)})."
                 )
     return sentences

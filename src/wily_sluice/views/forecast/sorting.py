@@ -2,7 +2,7 @@
 
 import csv
 import io
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from ipaddress import ip_address
 from typing import Any
@@ -13,10 +13,11 @@ from rich.text import Text
 
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.plan.file.traffic_words import PROTOCOLS, dscp_text, kinds_text
+from wily_sluice.plan.model import Plan
 from wily_sluice.sorting.explain import UNKNOWN, Tried, Way
 from wily_sluice.sorting.follow import CaptureSorting, Count, Decision, Followed
 from wily_sluice.sorting.single import Answer
-from wily_sluice.units import DIRECTIONS, Direction, format_share, format_size
+from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_share, format_size
 from wily_sluice.views.plan.tree import ARROWS
 from wily_sluice.views.text.console import print_line
 from wily_sluice.views.text.sentences import asked_text
@@ -58,25 +59,37 @@ def way_words(way: Way) -> str:
 def _tried(screen: Console, way: Way) -> None:
     rows = list(way.tried)
     if not rows:
-        told = "It is the first rule; none was tried before." if way.rule is not None else "The plan has no rules."
+        told = "It is the first rule." if way.rule is not None else "The plan has no rules."
         print_line(screen, Text(f"  {told}", "dim"))
         return
     table = Table(box=None, padding=(0, 2, 0, 2), show_header=True, header_style="dim")
-    table.add_column("tried before", no_wrap=True)
-    table.add_column("is not so", no_wrap=True)
-    table.add_column("asked for")
+    table.add_column("earlier rule", no_wrap=True)
+    table.add_column("mismatch", no_wrap=True)
+    table.add_column("wanted")
     for one in rows:
-        table.add_row(one.rule, Text(one.field, "yellow"), Text(asked_text(one.terms, one.field), "dim"))
+        why = Text(f"{one.field}: not known", "cyan") if one.unknown else Text(one.field, "yellow")
+        table.add_row(one.rule, why, Text(asked_text(one.terms, one.field), "dim"))
     screen.print(table)
 
 
-def print_answer(screen: Console, parties: Parties, names: tuple[str, ...], answer: Answer) -> None:
+def _limits(screen: Console, plan: Plan, ways: Iterable[Way]) -> None:
+    """What the limiters of a conversation allow, and which do not apply now."""
+    limiters = {limiter.name: limiter for limiter in plan.limiters}
+    for name in dict.fromkeys(name for way in ways for name in way.limiters):
+        rates = " and ".join(f"{format_rate(r)} {d}" for d in DIRECTIONS if (r := limiters[name].rate(d)) is not None)
+        whom = limiters[name].per.whom
+        print_line(screen, f"Limiter {name} allows {rates} {'in total' if whom == 'together' else f'for each {whom}'}.")
+    for name, why in dict.fromkeys(idle for way in ways for idle in way.idle):
+        print_line(screen, Text(f"Limiter {name} does not apply now: {why}.", "dim"))
+
+
+def print_answer(screen: Console, plan: Plan, parties: Parties, names: tuple[str, ...], answer: Answer) -> None:
     """One conversation, on each uplink."""
     far = endpoint(parties.remote, parties.remote_port) + (f" ({', '.join(names)})" if names else "")
     title = f"{endpoint(parties.local, parties.local_port)} with {far}, {protocol_name(parties.protocol)}"
     print_line(screen, Text(title, "bold"))
     if answer.service != UNKNOWN:
-        print_line(screen, f"Of service {answer.service} ({answer.category}): it {answer.sign}.")
+        print_line(screen, f"Service {answer.service} ({answer.category}): it {answer.sign}.")
     for uplink, ways in answer.ways.items():
         up, down = ways["up"], ways["down"]
         for arrow, way in (("↑", up), ("↓", down)):
@@ -85,6 +98,7 @@ def print_answer(screen: Console, parties: Parties, names: tuple[str, ...], answ
         if down.tried != up.tried:
             print_line(screen, Text("  and down:", "dim"))
             _tried(screen, down)
+    _limits(screen, plan, [way for ways in answer.ways.values() for way in ways.values()])
 
 
 def print_running(screen: Console, parties: Parties, known: Mapping[str, Any], answer: Answer) -> None:
@@ -95,7 +109,7 @@ def print_running(screen: Console, parties: Parties, known: Mapping[str, Any], a
     followed.service, followed.category, followed.sign = answer.service, answer.category, answer.sign
     print_line(screen, Text(_title(followed), "bold"))
     if known["moved"] is not None:
-        print_line(screen, f"It has moved {format_size(known['moved'])} so far.")
+        print_line(screen, f"It has moved {format_size(known['moved'])}.")
     for line in known_lines(followed):
         print_line(screen, line)
     told: tuple[Tried, ...] | None = None
@@ -139,17 +153,17 @@ def known_lines(followed: Followed) -> list[str]:
     if followed.seen:
         lines.append(f"Speaks {followed.seen}.")
     elif followed.likely:
-        lines.append(f"May speak {followed.likely}; that is not certain.")
+        lines.append(f"Probably speaks {followed.likely}.")
     else:
-        lines.append("What it speaks was not recognized.")
+        lines.append("Its protocol was not recognised.")
     if followed.names:
-        lines.append(f"Its remote is {', or '.join(followed.names)}.")
+        lines.append(f"Its remote is {' or '.join(followed.names)}.")
     if followed.evidence:
         lines.append(f"Seen: {'; '.join(followed.evidence)}.")
     if followed.shape:
         lines.append(f"Behaves {'interactively' if followed.shape == 'interactive' else 'in bulk'}.")
     if followed.sign:
-        lines.append(f"Of service {followed.service} ({followed.category}): it {followed.sign}.")
+        lines.append(f"Service {followed.service} ({followed.category}): it {followed.sign}.")
     return lines
 
 
@@ -187,7 +201,7 @@ def print_capture(screen: Console, file: str, sorting: CaptureSorting, rows: int
         table.add_row(str(number), *cells, Text(way.queue + (" ↪" if moved else ""), "cyan"), *_sizes(one.count))
     screen.print(table)
     if any(len({d.way.queue for d in one.decisions if not d.apart}) > 1 for one in sorting.conversations):
-        print_line(screen, Text("↪ came to this queue from another, as more was seen of it: --conversation N", "dim"))
+        print_line(screen, Text("↪ moved to this queue later: --conversation N says why", "dim"))
     tables = [
         _totals(title, totals, sorting, rows)
         for title, totals in (
@@ -204,11 +218,9 @@ def print_capture(screen: Console, file: str, sorting: CaptureSorting, rows: int
         screen.print(side_by_side)
     screen.print()
     for why, size in sorting.apart.items():
-        print_line(
-            screen, f"{sorting.packets_apart[why]} packets, {format_size(size)}, are {why}, and go past the gate."
-        )
+        print_line(screen, f"{sorting.packets_apart[why]} packets, {format_size(size)}, are {why} and bypass the gate.")
     packets = sorting.whole.packets + sum(sorting.packets_apart.values())
-    print_line(screen, f"All together: {packets} packets, {sorting.bytes:,} B.")
+    print_line(screen, f"In total {packets} packets, {sorting.bytes:,} B.")
 
 
 def _sizes(count: Count) -> list[str]:
@@ -236,7 +248,8 @@ def way_data(way: Way) -> dict[str, Any]:
         "queue": way.queue,
         "limiters": list(way.limiters),
         "mark": way.mark,
-        "tried": [{"rule": one.rule, "field": one.field} for one in way.tried],
+        "idle": dict(way.idle),
+        "tried": [{"rule": one.rule, "field": one.field, "unknown": one.unknown} for one in way.tried],
     }
 
 

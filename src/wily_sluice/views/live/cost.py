@@ -55,7 +55,7 @@ def print_cost(console: Console, plan: Plan, cost: Cost) -> None:
         taken = f"{cost.stolen:.0%} of the processors' time went to somebody else meanwhile"
         console.print(f"[yellow]{taken}: measure again when the host is quiet.[/]")
     part = share(plan, cost.mix)
-    console.print(f"With all lines full of mixed packets, both ways, the gate takes {part:.0%} of one core.")
+    console.print(f"With all lines full of mixed packets in both directions, the gate uses {part:.0%} of one core.")
     if part > 1:
         console.print("[bold red]This machine cannot carry the plan: beyond that, packets flow unshaped.[/]")
     elif part > ENOUGH:

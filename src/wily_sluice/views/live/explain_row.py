@@ -19,7 +19,7 @@ def _waits(data: dict[str, Any]) -> list[str]:
     delay = data["delay"]
     if delay["p99"]:
         half, longest = (format_time(round(float(f"{delay[part]:.2g}"))) for part in ("p50", "p99"))
-        said.append(f"Half of its packets waited less than {half}, and 99 of 100 less than {longest}.")
+        said.append(f"Half of its packets waited less than {half}, 99% less than {longest}.")
     if data["drops"] or data["marks"]:
         parts = [f"{data[what]} {word}" for what, word in (("drops", "dropped"), ("marks", "marked")) if data[what]]
         said.append(f"{' and '.join(parts)} in this tick, so that senders slow down.")
@@ -33,28 +33,28 @@ def explain_queue(key: tuple[str, ...], data: dict[str, Any], told: dict[str, An
     if not path:
         usable = data["usable"]
         if rate >= NEAR * usable:
-            said = [f"The line is full: {_rate(rate)} of the {_rate(usable)} that its headroom leaves."]
+            said = [f"The line is full: {_rate(rate)} of {_rate(usable)} usable."]
         else:
-            said = [f"There is room: {_rate(rate)} of {_rate(usable)} are used."]
+            said = [f"The line has room: {_rate(rate)} of {_rate(usable)} used."]
         return [f"{uplink} {direction}.", *said, *_waits(data)]
     whole = told["uplinks"][uplink][direction]
     full = whole["line_rate"] >= NEAR * whole["usable"]
     said = [f"{path[0]} on {uplink}, {direction}."]
     if not rate and not data["waiting"]:
-        said.append("It is idle: what it is guaranteed goes to others meanwhile.")
+        said.append("It is idle: others can use its guarantee meanwhile.")
     elif rate >= NEAR * data["cap"]:
-        said.append(f"Its cap holds it: {_rate(rate)} of at most {_rate(data['cap'])}.")
+        said.append(f"Its cap limits it: {_rate(rate)} of at most {_rate(data['cap'])}.")
     elif data["guarantee"] and rate > data["guarantee"]:
-        said.append(f"It has its guarantee of {_rate(data['guarantee'])}, and more of what others leave.")
+        said.append(f"It gets its guarantee of {_rate(data['guarantee'])}, and more that others leave.")
     elif full and data["waiting"]:
         part = (
             f"It is below its guarantee of {_rate(data['guarantee'])}" if data["guarantee"] else "It has no guarantee"
         )
-        said.append(f"The line is full. {part}, and takes turns by its priority and weight: {_rate(rate)}.")
+        said.append(f"The line is full. {part} and gets {_rate(rate)} by priority and weight.")
     elif data["waiting"]:
-        said.append(f"It sends {_rate(rate)}; something above it, or a limiter, holds it.")
+        said.append(f"It sends {_rate(rate)}; a parent or a limiter limits it.")
     else:
-        said.append(f"Nothing holds it: it sends all that comes, {_rate(rate)}.")
+        said.append(f"Nothing limits it: it sends everything that comes, {_rate(rate)}.")
     busy = sorted(
         (
             (other["line_rate"], name)
@@ -64,7 +64,7 @@ def explain_queue(key: tuple[str, ...], data: dict[str, Any], told: dict[str, An
         reverse=True,
     )
     if full and busy:
-        said.append("Beside it: " + ", ".join(f"{name} {_rate(own)}" for own, name in busy[:4]) + ".")
+        said.append("Busy siblings: " + ", ".join(f"{name} {_rate(own)}" for own, name in busy[:4]) + ".")
     return [*said, *_waits(data)]
 
 
@@ -74,7 +74,7 @@ def explain_host(key: tuple[str, ...], data: dict[str, Any], told: dict[str, Any
     whole = sum(uplink[direction]["rate"] for uplink in told["uplinks"].values())
     said = [f"Host {name}, {direction}."]
     if whole:
-        said.append(f"{_rate(data['rate'])}, which is {data['rate'] / whole:.0%} of all that goes {direction} now.")
+        said.append(f"{_rate(data['rate'])}, {data['rate'] / whole:.0%} of the traffic {direction} now.")
     return [*said, *_waits(data)]
 
 
@@ -83,13 +83,13 @@ def explain_limiter(key: tuple[str, ...], data: dict[str, Any], _told: dict[str,
     _page, name, direction = key
     said = [f"Limiter {name}, {direction}."]
     if data.get("cap"):
-        said.append(f"It caps {data.get('per', 'all that it names together')} at {_rate(data['cap'])}.")
+        said.append(f"It caps {data.get('per', 'all matching traffic together')} at {_rate(data['cap'])}.")
     if data["waiting"]:
-        said.append("It holds somebody back now.")
+        said.append("It is limiting somebody now.")
     elif data["drops"]:
-        said.append("It drops what is over.")
+        said.append("It drops excess packets.")
     else:
-        said.append("Nobody is over it now.")
+        said.append("Nobody exceeds it now.")
     return [*said, *_waits(data)]
 
 

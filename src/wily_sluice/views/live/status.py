@@ -39,17 +39,17 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
         held = status["held_by"]
         console.print(f"held by {held['who']} since {held['since']}: {held['what']}")
     if status["unshaped"]:
-        told = f"{status['unshaped']:,} packets came faster than they could be taken in, and bypassed the gate"
+        told = f"{status['unshaped']:,} packets came faster than the gate takes them and bypassed it"
         console.print(f"[bold yellow]{told}[/]: see `sluice gate cost`")
     if status["strained"]:
-        told = "shaping takes all of a processor, so rates may not be reached"
+        told = "shaping uses a whole core, so rates may not be reached"
         console.print(f"[bold yellow]{told}[/]: see `sluice gate cost`")
     health = status["health"]
     if health["crowd"]:
-        told = "packets of conversations that opened faster than they could be followed were shaped by host"
+        told = "packets were shaped by host, as conversations opened faster than they can be followed"
         console.print(f"{health['crowd']:,} {told}")
     if health["shed"]:
-        told = "packets would have opened conversations, and were dropped since too many of them came at a time"
+        told = "packets that open conversations were dropped, as too many came at once"
         console.print(f"[yellow]{health['shed']:,} {told}[/]")
     for name, packets in health["unseen"].items():
         if packets >= WORTH_TELLING:

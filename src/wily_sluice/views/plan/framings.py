@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from typing import Any
 
+from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
@@ -11,23 +12,30 @@ from wily_sluice.plan.file.framings import COMMON, LAYERS
 from wily_sluice.plan.model import Uplink
 from wily_sluice.units import format_share
 from wily_sluice.views.text.bars import bar
+from wily_sluice.views.text.console import fits
 
 LENGTHS = (1500, 576, 100, 40)  # bytes; 40 is a bare acknowledgement of TCP over IPv4
 CELLS = {None: "–", "atm": "53 for 48", "ptm": "65 for 64"}
 
 
-def framing_table(uplinks: Sequence[Uplink]) -> Table:
-    """Usual stacks of layers, and those of these uplinks, in bold."""
+def framing_table(screen: Console, uplinks: Sequence[Uplink]) -> Table:
+    """Usual stacks of layers, and those of these uplinks, in bold; on a narrow screen without bars."""
+    table = _framing_table(uplinks, LENGTHS, bars=True)
+    return table if fits(screen, table) else _framing_table(uplinks, (LENGTHS[0], *LENGTHS[2:]), bars=False)
+
+
+def _framing_table(uplinks: Sequence[Uplink], lengths: Sequence[int], bars: bool) -> Table:
     table = Table(
         title="Framings: what a packet takes on the line, in bytes", title_justify="left", title_style="bold", box=None,
-        caption="of the line: the part of the rate that full packets of 1500 bytes leave to the packets themselves",
+        padding=(0, 1, 0, 0),
+        caption="left: the part of the line that full packets of 1500 bytes can use",
         caption_justify="left",
     )  # fmt: skip
     for heading in ("framing", "adds", "at least", "cells"):
         table.add_column(heading, justify="left" if heading == "framing" else "right", no_wrap=True)
-    for length in LENGTHS:
+    for length in lengths:
         table.add_column(f"{length} B", justify="right", no_wrap=True)
-    table.add_column("of the line", no_wrap=True)
+    table.add_column("left", no_wrap=True, justify="left" if bars else "right")
     if uplinks:
         table.add_column("uplinks", no_wrap=True)
     rows = {stack.words: stack.framing for stack in COMMON}
@@ -35,13 +43,14 @@ def framing_table(uplinks: Sequence[Uplink]) -> Table:
     for name, framing in rows.items():
         users = [uplink.name for uplink in uplinks if uplink.framed.words == name]
         part = LENGTHS[0] / framing.cost(LENGTHS[0])
+        share = format_share(round(part, 3))
         table.add_row(
             Text(name, "bold cyan" if users else "cyan"),
             str(framing.overhead),
             str(framing.minimum or "–"),
             CELLS[framing.cells],
-            *(str(framing.cost(length)) for length in LENGTHS),
-            Text(f"{bar(part)}{format_share(round(part, 3)):>6}", "" if users else "dim"),
+            *(str(framing.cost(length)) for length in lengths),
+            Text(f"{bar(part)}{share:>6}" if bars else share, "" if users else "dim"),
             *([Text(", ".join(users), "bold")] if uplinks else []),
             style="bold" if users else "",
         )

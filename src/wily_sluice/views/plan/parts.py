@@ -57,7 +57,7 @@ def part_tables(
             )
         ],
         "trees": lambda: _trees(plan, screen),
-        "framings": lambda: [framing_table(plan.uplinks), layer_table()],
+        "framings": lambda: [framing_table(screen, plan.uplinks), layer_table()],
         "services": lambda: [service_table(plan)],
         "schedules": lambda: [Group(*schedule_parts(plan, moment, exact))],
         "limiters": lambda: [
