@@ -40,8 +40,8 @@ def test_the_versions_do_not_mix() -> None:
         ("10.61.0.59-10.61.0.40", "backwards: write 10.61.0.40-10.61.0.59"),
         ("10.61.0.1-fd61::1", "from IPv4 to IPv6"),
         ("10.61.0.5/24", "the subnet is 10.61.0.0/24"),
-        ("10.61.0.300", "no address"),
-        ("10.61.0.0/33", "no subnet"),
+        ("10.61.0.300", "not an address"),
+        ("10.61.0.0/33", "not a subnet"),
     ],
 )
 def test_a_slip_in_an_address_is_told_with_what_would_be_right(text: str, message: str) -> None:

@@ -7,6 +7,7 @@ import pytest
 
 from tests.conftest import SMALL_PLAN, told
 from wily_sluice.outside.files import examine, load
+from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 
@@ -57,6 +58,22 @@ def test_every_mistake_is_told_in_one_run_with_its_line_and_what_would_be_right(
         text = next(str(finding) for finding in findings if (finding.line, finding.key) == (line, key))
         assert says in text
         assert remedy in text
+
+
+@pytest.mark.parametrize(
+    ("word", "known", "meant"),
+    [
+        ("headrom", ["headroom", "up"], "headroom"),
+        ("voip", ["calls", "web"], "calls"),
+        ("Torrent", ["swarms", "calls"], "swarms"),
+        ("games", ["play", "web"], "play"),
+        ("max", ["cap", "guarantee"], "cap"),
+        ("latency", ["delay", "limit"], "delay"),
+    ],
+)
+def test_an_unknown_word_is_met_with_what_the_trade_means_by_it(word: str, known: list[str], meant: str) -> None:
+    assert suggestion(word, known) == f"did you mean “{meant}”?"
+    assert "known here" in suggestion("xyzzy", known)
 
 
 @pytest.mark.parametrize(

@@ -145,7 +145,7 @@ def choose_uplinks(plan: Plan, name: str | None) -> list[Any]:
     """All uplinks, or the one that is named."""
     chosen = [uplink for uplink in plan.uplinks if name in (None, uplink.name)]
     if not chosen:
-        from wily_sluice.plan.file.document import suggestion
+        from wily_sluice.plan.file.suggestion import suggestion
 
         hint = suggestion(str(name), uplink_names(plan))
         raise click.BadParameter(f"there is no uplink “{name}”: {hint}", param_hint="--uplink")

@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.queueing.spec import LeafSpec
 from wily_sluice.plan.file.addresses import address_set
-from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document, suggestion
+from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document
 from wily_sluice.plan.file.schema import (
     LimiterEntry,
     PlanEntry,
@@ -18,6 +18,7 @@ from wily_sluice.plan.file.schema import (
     UplinkEntry,
 )
 from wily_sluice.plan.file.source import Source
+from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.check import check
 from wily_sluice.plan.findings.finding import FileError, Finding

@@ -6,8 +6,9 @@ from typing import Literal
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.plan.asking import Members, Party, Service, Terms
 from wily_sluice.plan.fields.registry import FIELDS
-from wily_sluice.plan.file.document import Reading, suggestion
+from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import PlanEntry, TermsEntry
+from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.groups.members import Groups

@@ -19,7 +19,7 @@ from wily_sluice.cli.options import (
     uplink_option,
 )
 from wily_sluice.outside.files import load
-from wily_sluice.plan.file.document import suggestion
+from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.model import Plan
 from wily_sluice.views.plan.framings import framing_data, framing_table, layer_table
 from wily_sluice.views.plan.parts import part_data, print_parts, print_tables

@@ -12,7 +12,7 @@ from wily_sluice.forecast.split import Share
 from wily_sluice.forecast.split import split as split_among
 from wily_sluice.forecast.why import why
 from wily_sluice.outside.files import load
-from wily_sluice.plan.file.document import suggestion
+from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate, parse_rate

@@ -8,9 +8,10 @@ from pydantic import BeforeValidator, Field
 
 from wily_sluice.engine.classify.header import TCP, UDP, Parties
 from wily_sluice.engine.classify.known import NOTHING, PROTOCOLS_SEEN, Known
-from wily_sluice.plan.file.document import Document, hold_against, read_document, suggestion
+from wily_sluice.plan.file.document import Document, hold_against, read_document
 from wily_sluice.plan.file.schema import Entry, RateText
 from wily_sluice.plan.file.source import Source
+from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import parse_dscp, parse_host_name
 from wily_sluice.plan.file.words import Name
 from wily_sluice.plan.findings.finding import FileError, Finding

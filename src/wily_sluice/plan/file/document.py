@@ -7,28 +7,19 @@ reference to it does not complain a second time.
 
 import re
 from dataclasses import dataclass, field
-from difflib import get_close_matches
 from typing import Any, Generic, TypeVar, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
 
 from wily_sluice.plan.file.source import Missing, Source
+from wily_sluice.plan.file.suggestion import MOST_LISTED, suggestion
 from wily_sluice.plan.file.yaml_text import Location, YamlError, parse
 from wily_sluice.plan.findings.finding import FileError, Finding, Severity
 from wily_sluice.units import Size, format_size, quoted
 
 Schema = TypeVar("Schema", bound=BaseModel)
 
-MOST_LISTED = 8  # values that a message lists; among more, the nearest is named
 LARGEST: Size = 1_000_000  # bytes; some 20,000 lines, far beyond what a person writes
-
-
-def suggestion(word: str, known: list[str]) -> str:
-    """`did you mean “headroom”?`, or the whole list when nothing is near."""
-    near = get_close_matches(word, known, n=1, cutoff=0.6)
-    if near:
-        return f"did you mean “{near[0]}”?"
-    return f"known here: {', '.join(known)}" if known else ""
 
 
 def key_text(location: Location) -> str:

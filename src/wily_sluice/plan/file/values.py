@@ -3,7 +3,7 @@
 import re
 from ipaddress import ip_address
 from typing import Any
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
 from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
 from wily_sluice.engine.framing import Framing
@@ -11,8 +11,8 @@ from wily_sluice.engine.limit.limiter import Excess, Per, Whom
 from wily_sluice.engine.queueing.spec import (
     LeafSpec,
 )
-from wily_sluice.plan.file.document import suggestion
 from wily_sluice.plan.file.framings import parse_stack
+from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import (
     parse_dscp,
 )
@@ -42,12 +42,21 @@ def parse_interface(text: object) -> str:
     return text
 
 
+def _zones(text: str) -> list[str]:
+    """The time zones whose last part is this, or all of them."""
+    zones = sorted(available_timezones())
+    return [zone for zone in zones if zone.rpartition("/")[2].lower() == text.lower()][:1] or zones
+
+
 def parse_timezone(text: object) -> str:
     """A time zone of the IANA database."""
     try:
         ZoneInfo(str(text))
     except (ZoneInfoNotFoundError, ValueError, OSError):
-        raise ValueError(f"{quoted(text)} is not a time zone: write it like Europe/Dublin") from None
+        zones = _zones(str(text))
+        word = zones[0] if len(zones) == 1 else str(text)
+        hint = suggestion(word, zones, "write it like Europe/Dublin")
+        raise ValueError(f"{quoted(text)} is not a time zone: {hint}") from None
     return str(text)
 
 

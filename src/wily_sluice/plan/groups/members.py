@@ -10,8 +10,9 @@ from contextlib import suppress
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.plan.asking import Members
 from wily_sluice.plan.file.addresses import address_set, hardware_text, looks_like_address, parse_hardware
-from wily_sluice.plan.file.document import Reading, suggestion
+from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import GroupEntry, PlanEntry
+from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_host_name, parse_ports, ports_text
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding

@@ -9,8 +9,9 @@ from functools import cache
 from importlib.resources import files
 
 from wily_sluice.plan.asking import Members, Service
-from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document, suggestion
+from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document
 from wily_sluice.plan.file.schema import CatalogueEntry, PlanEntry, ServiceEntry
+from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.yaml_text import Location, parse
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.groups.members import Groups
@@ -122,7 +123,11 @@ class Services:
             if not category and not self._reading.was_cut("services", word):
                 known = [*everything, *dict.fromkeys(service.category for service in everything.values())]
                 message = f"there is no service or category “{word}”"
-                self._tell(self._document.error(location, message, suggestion(word, known)))
+                self._tell(
+                    self._document.error(
+                        location, message, suggestion(word, known, "`sluice show services` lists them")
+                    )
+                )
             found |= category
         self.used |= found
         return tuple(found.values())
