@@ -1,6 +1,6 @@
 """What floods do to a call, to a TCP flow and to the gate's memory: `python -m benchmarks.floods [SECONDS] [KIND…]`.
 
-A site of 100/20 Mbit/s whose plan asks for a service, so that the first packets of conversations are recognized; a
+A site of 100/20 Mbit/s whose plan asks for a service, so that the first packets of conversations are recognised; a
 call and an upload run beside each flood. There is no simulated line behind the gate, which would want a processor of
 its own: what is added to the call is the gate's and the machine's. Root. `unshaped` is what the gate let past since it
 came faster than it could be taken in, `shed` what it dropped of too many openings, and `sent` what the flooding host

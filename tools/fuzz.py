@@ -1,4 +1,4 @@
-"""Feeds the recognizers and the header's reader anything at all, guided by what of them it reaches.
+"""Feeds the recognisers and the header's reader anything at all, guided by what of them it reaches.
 
     python -m tools.fuzz -runs=10000000 -max_len=1500
 
@@ -17,11 +17,11 @@ with atheris.instrument_imports(include=["wily_sluice.recognition", "wily_sluice
     from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of, parse
     from wily_sluice.engine.conversations.conversation import ConversationTable
     from wily_sluice.recognition.opening import Datagram, Opening
-    from wily_sluice.recognition.recognition import RECOGNIZERS, Recognition
+    from wily_sluice.recognition.recognition import RECOGNISERS, Recognition
 
 LONGEST = 4_000_000  # nanoseconds of a call; what it is guided by makes it take four to five times as long
 ATTEMPTS = 5  # a virtual machine's processor time has others' in it
-ALL = [(protocol, recognizer) for protocol in (TCP, UDP) for recognizer in RECOGNIZERS[protocol]]
+ALL = [(protocol, recogniser) for protocol in (TCP, UDP) for recogniser in RECOGNISERS[protocol]]
 PORTS = (443, 53, 123, 5060, 500, 40_000)
 TELL_EVERY = 500_000
 slowest = {"time": 0, "who": "", "runs": 0}
@@ -66,7 +66,7 @@ def one(data: bytes) -> None:
                 conversation = table.find(parsed.key, parsed.dscp, now)
                 timed("all", lambda p=parsed, c=conversation, b=piece, n=now: recognition.look(c, p, b, bool(n & 1), n))
         return
-    protocol, recognizer = ALL[choice]
+    protocol, recogniser = ALL[choice]
 
     def asked() -> None:
         made = Opening(key_of(Parties(protocol, b"host", b"away", 5004, port)), 0)
@@ -76,9 +76,9 @@ def one(data: bytes) -> None:
                 (made.up if up else made.down).add(0, piece, False)
             else:
                 made.datagrams.append(Datagram(up, piece, len(piece), now))
-        recognizer(made)
+        recogniser(made)
 
-    timed(recognizer.__module__, asked)
+    timed(recogniser.__module__, asked)
 
 
 def told() -> None:

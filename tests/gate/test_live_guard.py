@@ -31,7 +31,7 @@ FLUSHES = {
     "iptables-restore": ["printf '*mangle\\nCOMMIT\\n' | iptables-restore -w"],
     "nft": ["nft flush ruleset"],
 }
-RECOGNIZING = PLAN.replace("rules:\n", "rules:\n  - {name: Meetings, service: meetings, queue: calls}\n")
+RECOGNISING = PLAN.replace("rules:\n", "rules:\n  - {name: Meetings, service: meetings, queue: calls}\n")
 
 
 @pytest.mark.parametrize("times", [1, pytest.param(10, marks=pytest.mark.slow)])
@@ -105,7 +105,7 @@ def memory(running: Running) -> int:
 def test_a_flood_ends_neither_the_gate_nor_a_call_though_the_gate_stands_still_for_a_while(
     rig: Rig, tmp_path: Path, kind: str
 ) -> None:
-    with gate(rig, tmp_path, RECOGNIZING) as running:
+    with gate(rig, tmp_path, RECOGNISING) as running:
         before = memory(running)
         call = start_endpoint(rig, CALLER, "call", "--seconds", 10)
         time.sleep(2)

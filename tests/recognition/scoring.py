@@ -34,13 +34,13 @@ class Score(NamedTuple):
 
     @property
     def wrong_with_confidence(self) -> bool:
-        """Seen as what it is not; not to have been recognized is a lesser fault."""
+        """Seen as what it is not; not to have been recognised is a lesser fault."""
         named_wrongly = bool(self.seen_name and self.name and self.seen_name != self.name)
         return bool(self.seen and self.seen not in self.expected.split("|")) or named_wrongly
 
 
 def conversations(file: Path) -> list[Conversation]:
-    """All conversations of a capture, recognized."""
+    """All conversations of a capture, recognised."""
     recognition, table = Recognition(), ConversationTable()
     found: dict[bytes, Conversation] = {}
     for captured in read(file):
@@ -85,7 +85,7 @@ def main() -> None:
     faults = []
     for score in scores():
         seen.setdefault((score.capture, score.maker), Counter())[score.seen] += 1
-        verdict = "right" if score.right else "wrong" if score.wrong_with_confidence else "not recognized"
+        verdict = "right" if score.right else "wrong" if score.wrong_with_confidence else "not recognised"
         total[verdict] += 1
         if not score.right:
             faults.append(f"- {score.capture}, {score.ends}: {score.expected or 'nothing'} is {verdict}")

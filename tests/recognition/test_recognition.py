@@ -18,7 +18,7 @@ from wily_sluice.recognition.media import rtsp, sip
 from wily_sluice.recognition.opening import DATAGRAMS, STREAM_BYTES, TAIL, Datagram, Opening, Stream
 from wily_sluice.recognition.protocols.client_hello import host_name, parse_hello
 from wily_sluice.recognition.protocols.quic import look as look_quic
-from wily_sluice.recognition.recognition import MOST_OPEN, RECOGNIZERS, Recognition
+from wily_sluice.recognition.recognition import MOST_OPEN, RECOGNISERS, Recognition
 from wily_sluice.recognition.verdict import Verdict
 from wily_sluice.units import SECOND
 
@@ -74,7 +74,7 @@ def test_the_client_initial_of_rfc_9001_gives_its_server_name() -> None:
     assert look_quic(opening(broken)) is None
 
 
-def test_real_programs_are_recognized_and_nothing_is_taken_for_what_it_is_not() -> None:
+def test_real_programs_are_recognised_and_nothing_is_taken_for_what_it_is_not() -> None:
     found = scores()
     assert len(found) >= 200
     assert [score for score in found if score.wrong_with_confidence] == []
@@ -184,10 +184,10 @@ def mangled(draw: st.DrawFn) -> bytes:
 @pytest.mark.parametrize("protocol", [TCP, UDP])
 @settings(max_examples=400)
 @given(payloads=st.lists(mangled(), max_size=8), port=st.sampled_from([53, 123, 443, 5060, 9]))
-def test_every_recognizer_answers_to_anything(protocol: int, payloads: list[bytes], port: int) -> None:
+def test_every_recogniser_answers_to_anything(protocol: int, payloads: list[bytes], port: int) -> None:
     made = opening(*payloads, protocol=protocol, port=port)
-    for recognizer in RECOGNIZERS[protocol]:
-        answer = recognizer(made)
+    for recogniser in RECOGNISERS[protocol]:
+        answer = recogniser(made)
         assert not isinstance(answer, Verdict) or answer.seen in PROTOCOLS_SEEN
 
 
@@ -222,7 +222,7 @@ def test_a_hello_that_is_cut_names_nobody() -> None:
 def seen(*payloads: bytes, protocol: int = UDP, port: int = 443) -> str:
     """What is seen of a conversation whose sides take turns."""
     made, last = opening(protocol=protocol, port=port), ""
-    hopes = RECOGNIZERS[protocol]
+    hopes = RECOGNISERS[protocol]
     for index, payload in enumerate(payloads):
         if protocol == TCP:
             stream = made.up if index % 2 == 0 else made.down

@@ -228,7 +228,7 @@ def test_a_capture_with_any_bytes_changed_is_read_as_far_as_it_goes(data: st.Dat
                 FOLLOWER.packet(number, captured)
 
 
-def test_a_connection_that_was_refused_is_not_one_that_was_not_recognized(demo_plan: Plan) -> None:
+def test_a_connection_that_was_refused_is_not_one_that_was_not_recognised(demo_plan: Plan) -> None:
     follower = Follower(demo_plan, demo_plan.uplinks[0])
     local, far = bytes([10, 61, 0, 12]), bytes([203, 0, 113, 9])
 

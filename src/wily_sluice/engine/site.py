@@ -18,13 +18,13 @@ from wily_sluice.units import SECOND, Direction, Nanoseconds
 class SiteSpec:
     """What a site is to do, beside what its shapers and limiters do.
 
-    `kinds` are the kinds of packets that rules ask for, as bits; `recognizes` says that what conversations speak is
+    `kinds` are the kinds of packets that rules ask for, as bits; `recognises` says that what conversations speak is
     asked for, or names are, or that these are to be kept. `schedules_at` says which schedules hold at a moment, as
     bits; `limiter_schedules` has the index of each limiter's, or -1; `rules_scheduled` says that rules ask for some.
     """
 
     __slots__ = (
-        "clock", "kinds", "limiter_schedules", "recognizes", "rules_scheduled", "schedules_at", "watch",
+        "clock", "kinds", "limiter_schedules", "recognises", "rules_scheduled", "schedules_at", "watch",
         "watches_dscps",
     )  # fmt: skip
 
@@ -32,7 +32,7 @@ class SiteSpec:
         self,
         clock: Clock,
         kinds: int,
-        recognizes: bool,
+        recognises: bool,
         watches_dscps: bool,
         watch: WatchSpec,
         schedules_at: Callable[[datetime], int],
@@ -41,7 +41,7 @@ class SiteSpec:
     ) -> None:
         self.clock = clock
         self.kinds = kinds
-        self.recognizes = recognizes
+        self.recognises = recognises
         self.watches_dscps = watches_dscps
         self.watch = watch
         self.schedules_at = schedules_at
@@ -86,9 +86,9 @@ class SiteEngine:
         return self._spec.kinds
 
     @property
-    def recognizes(self) -> bool:
+    def recognises(self) -> bool:
         """Whether what conversations speak is asked for."""
-        return self._spec.recognizes
+        return self._spec.recognises
 
     def _list_ledgers(self) -> None:
         self.ledgers = {

@@ -52,7 +52,7 @@ class GateState(NamedTuple):
     unreadable: int
     unshaped: int
     crowd: int
-    unrecognized: int
+    unrecognised: int
     late_turns: int
     refused: int
     shed: int

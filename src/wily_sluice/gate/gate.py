@@ -74,7 +74,7 @@ class Gate:
         self._quotas = Quotas(keeper, lambda: self.engine, lambda: self._beside, self._happened)
         self._watcher = watcher
         self._machine = machine or Machine()
-        self._recognition = Recognition() if self.engine.recognizes else None
+        self._recognition = Recognition() if self.engine.recognises else None
         self.visits = Visits()
         self._budget = Budget()
         self._homes: dict[int, Home] = {}
@@ -153,7 +153,7 @@ class Gate:
             self._news = self._machine.table_news()
             others = [one for one in (self._watcher, self._news) if one is not None]
             self._loop = loop = Loop((), reader, self._tick, others=others, woken=self._beside.done)
-            taken = self._intake.take(self.plan, self.engine.recognizes)
+            taken = self._intake.take(self.plan, self.engine.recognises)
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
             self._look_about(self._survey(self.plan))
@@ -220,7 +220,7 @@ class Gate:
             wanted = plan()
             engine = build_site(wanted, self._drop, crowded=True)
             moment = datetime.now(ZoneInfo(wanted.timezone))
-            taken = self._intake.take(wanted, engine.recognizes)
+            taken = self._intake.take(wanted, engine.recognises)
             return Making(wanted, engine, taken, open_schedules(wanted, moment), self._survey(wanted))
 
         def over(making: Any) -> None:
@@ -239,7 +239,7 @@ class Gate:
         if self._changing:
             return  # the change that is on its way does so
         self._changing = True
-        plan, recognizes = self.plan, self.engine.recognizes
+        plan, recognises = self.plan, self.engine.recognises
 
         def over(taken: Any) -> None:
             if isinstance(taken, Taken):
@@ -249,7 +249,7 @@ class Gate:
             if waiting is not None:
                 self.offer(*waiting)
 
-        self._beside.do("intake", lambda: self._intake.take(plan, recognizes), over)
+        self._beside.do("intake", lambda: self._intake.take(plan, recognises), over)
 
     def _change_over(self, making: Making) -> None:
         """Go on by the plan that was made ready."""
@@ -261,7 +261,7 @@ class Gate:
         self._quotas.keep(self.engine.ledgers.keys() - making.engine.ledgers.keys())
         self.plan = making.plan
         self.engine.reconfigure(making.engine, time.monotonic_ns())
-        if not self.engine.recognizes:
+        if not self.engine.recognises:
             self._recognition = None
         elif self._recognition is None:
             self._recognition = Recognition()

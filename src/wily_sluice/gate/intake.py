@@ -51,7 +51,7 @@ class Taken:
 
     indexes: dict[Way, int]
     whole: dict[Way, bool]
-    recognizes: bool
+    recognises: bool
     apart: bool
     chains: tuple[str, str]
 
@@ -61,7 +61,7 @@ class Taken:
         numbers = {FIRST_QUEUE + index for index in self.indexes.values()}
         if self.apart:
             numbers |= {FIRST_OPENING + index for index in self.indexes.values()}
-        return numbers | ({NAMES_QUEUE} if self.recognizes else set())
+        return numbers | ({NAMES_QUEUE} if self.recognises else set())
 
 
 class Intake:
@@ -89,7 +89,7 @@ class Intake:
         self._machine.remove_chains()
         self._can_count, self.can_write = self._machine.can_count(), self._machine.can_write()
 
-    def take(self, plan: Plan, recognizes: bool) -> Taken:
+    def take(self, plan: Plan, recognises: bool) -> Taken:
         """Open what a plan needs beyond what is open, and lead its packets there. `settle` or `retreat` is to follow.
 
         LiveError when this machine cannot do it; then nothing has changed.
@@ -99,7 +99,7 @@ class Intake:
         if dscps and not self.can_write:
             raise LiveError("this machine cannot write DSCPs (iptables has no TOS), which the plan asks for")
         indexes = self._places(plan)
-        apart = recognizes and self._can_count and not self.full
+        apart = recognises and self._can_count and not self.full
         diverting = [
             diversion.Diverting(
                 uplink.interface,
@@ -111,21 +111,21 @@ class Intake:
             for direction in DIRECTIONS
         ]
         marking = dscps if self.can_write else None
-        chains = diversion.rules(diverting, NAMES_QUEUE if recognizes else None, marking, plan.gate.health)
+        chains = diversion.rules(diverting, NAMES_QUEUE if recognises else None, marking, plan.gate.health)
         whole = {
             (uplink.name, direction): takes_whole(uplink.usable(direction)) and not _polices(plan, uplink, direction)
             for uplink in plan.uplinks
             for direction in DIRECTIONS
         }
-        taken = Taken(indexes, whole, recognizes, apart, chains)
+        taken = Taken(indexes, whole, recognises, apart, chains)
         try:
             for way, index in indexes.items():
-                copied = WHOLE_BYTES if recognizes and not apart else HEADER_BYTES
+                copied = WHOLE_BYTES if recognises and not apart else HEADER_BYTES
                 up = way[1] == "up"
                 self._open(FIRST_QUEUE + index, whole[way], copied, RECEIVE_BUFFER, up)
                 if apart:
                     self._open(FIRST_OPENING + index, whole[way], WHOLE_BYTES, SHORT_BUFFER, up)
-            if recognizes:
+            if recognises:
                 self._open(NAMES_QUEUE, False, WHOLE_BYTES, RECEIVE_BUFFER, True)
             self._lead(chains)
         except LiveError:
@@ -170,7 +170,7 @@ class Intake:
         self._taken = taken
         self._close(self._queues.keys() - taken.numbers)
         for way, index in taken.indexes.items():
-            copied = WHOLE_BYTES if taken.recognizes and not taken.apart else HEADER_BYTES
+            copied = WHOLE_BYTES if taken.recognises and not taken.apart else HEADER_BYTES
             # Where new conversations come by the same queue as all others, what is too much must not pile up there.
             buffer = SHORT_BUFFER if self.full else RECEIVE_BUFFER
             self._queues[FIRST_QUEUE + index].hand_over(taken.whole[way], copied, buffer)

@@ -1,1 +1,1 @@
-"""Recognizes what a conversation speaks, and with whom, from its first packets. No I/O, no clock."""
+"""Recognises what a conversation speaks, and with whom, from its first packets. No I/O, no clock."""

@@ -1,4 +1,4 @@
-"""The first packets of a conversation, as recognizers look at them.
+"""The first packets of a conversation, as recognisers look at them.
 
 Of TCP, the first bytes of both streams, put in order by their sequence numbers (RFC 9293 §3.4); of UDP, the first
 datagrams. Both are bounded: a stream to STREAM_BYTES, and the datagrams to DATAGRAMS, of which beyond DATAGRAM_BYTES in
@@ -65,7 +65,7 @@ class Stream:
 
 
 class Opening:
-    """`notes` are what a recognizer remembers from packet to packet, under its own name; `limit` is how many datagrams
+    """`notes` are what a recogniser remembers from packet to packet, under its own name; `limit` is how many datagrams
     are looked at.
     """
 

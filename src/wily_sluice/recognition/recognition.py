@@ -1,6 +1,6 @@
-"""Shows a conversation's first packets to all recognizers until one is certain, or none has hope left.
+"""Shows a conversation's first packets to all recognisers until one is certain, or none has hope left.
 
-Each recognizer is a function of an `Opening`: it says what it sees, or that it wants the next packet, or that it is not
+Each recogniser is a function of an `Opening`: it says what it sees, or that it wants the next packet, or that it is not
 that. Time and memory are bounded: a conversation is watched for so many packets and so long (`opening`), and at most
 MOST_OPEN at once, of which the oldest is let go first.
 
@@ -20,8 +20,8 @@ from wily_sluice.recognition.protocols import bittorrent, dns, greetings, http, 
 from wily_sluice.recognition.verdict import Answer, Verdict
 from wily_sluice.units import Nanoseconds
 
-Recognizer = Callable[[Opening], Answer]
-RECOGNIZERS: Final[Mapping[int, tuple[Recognizer, ...]]] = {
+Recogniser = Callable[[Opening], Answer]
+RECOGNISERS: Final[Mapping[int, tuple[Recogniser, ...]]] = {
     TCP: (tls.look, http.look, sip.look, greetings.look, bittorrent.look_tcp, dns.look_tcp, stun.look_tcp),
     UDP: (
         quic.look,
@@ -54,7 +54,7 @@ class Recognition:
     def look(self, conversation: Conversation, parsed: Parsed, packet: bytes, up: bool, now: Nanoseconds) -> bool:
         """Look at a packet of a conversation that is `unknown`. True when what is known of it has changed."""
         protocol = conversation.key[0]
-        if protocol not in RECOGNIZERS:
+        if protocol not in RECOGNISERS:
             conversation.unknown = False
             return False
         known = conversation.known
@@ -80,7 +80,7 @@ class Recognition:
 
     def _begin(self, conversation: Conversation, now: Nanoseconds) -> Opening:
         opening = Opening(conversation.key, now)
-        opening.hopes = RECOGNIZERS[conversation.key[0]]
+        opening.hopes = RECOGNISERS[conversation.key[0]]
         if len(self._open) >= MOST_OPEN:
             self._end(self._open[next(iter(self._open))][0])
         self._open[conversation.key] = (conversation, opening)
@@ -100,20 +100,20 @@ class Recognition:
         """Ask whoever has hope left. True when one has seen something."""
         changed = False
         hopes = []
-        for recognizer in opening.hopes:
-            answer = recognizer(opening)
+        for recogniser in opening.hopes:
+            answer = recogniser(opening)
             if isinstance(answer, Verdict):
                 changed = self._note(conversation, answer) or changed
                 if answer.certain and answer.final:
                     self._end(conversation)
                     return changed
             elif answer is not None:
-                hopes.append(recognizer)
+                hopes.append(recogniser)
         opening.hopes = tuple(hopes)
         if not hopes:
             self._end(conversation)
             if opening.opened and any(opening.streams) and not (known := conversation.known or NOTHING).seen:
-                evidence = (*known.evidence, "its first bytes are none of what can be recognized")[:MOST_EVIDENCE]
+                evidence = (*known.evidence, "its first bytes are none of what can be recognised")[:MOST_EVIDENCE]
                 conversation.known = Known("", known.names, evidence, known.likely, foreign=True)
                 changed = True
         return changed

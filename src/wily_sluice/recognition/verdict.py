@@ -1,4 +1,4 @@
-"""What a recognizer says of a conversation's first packets."""
+"""What a recogniser says of a conversation's first packets."""
 
 from dataclasses import dataclass
 from typing import Final, TypeAlias
@@ -20,7 +20,7 @@ class Verdict:
 
 
 class Wait:
-    """Not yet: the recognizer wants to see the next packet."""
+    """Not yet: the recogniser wants to see the next packet."""
 
 
 WAIT: Final = Wait()

@@ -40,7 +40,7 @@ OF_THE_GATE = (
     ("unshaped_packets", "unshaped", "packets that bypassed the gate, since they came faster than they were taken in"),
     ("crowd_packets", "crowd", "packets of conversations that opened faster than they could be followed one by one"),
     ("shed_packets", "shed", "packets that would have opened conversations, dropped since too many of them came"),
-    ("unrecognized_packets", "unrecognized", "first packets that were not looked at for want of time"),
+    ("unrecognised_packets", "unrecognised", "first packets that were not looked at for want of time"),
     ("gate_late_turns", "late_turns", "turns of the gate's loop that took longer than 2 ms"),
 )
 

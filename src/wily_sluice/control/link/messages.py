@@ -66,7 +66,7 @@ class Health(msgspec.Struct, frozen=True):
     """How the gate itself is. Counts since it began, but `longest_turn` and `busy`, which are of the time since a tick.
 
     `unreadable` packets were no IP that can be read; `unshaped` bypassed the gate, which did not keep up; `crowd` went
-    by a stand-in (`crowd`), `unrecognized` were not looked at for want of time; `late_turns` of the loop took
+    by a stand-in (`crowd`), `unrecognised` were not looked at for want of time; `late_turns` of the loop took
     too long; `refused` messages of verdicts were sent again; `shed` packets would have opened conversations and were
     dropped, since there were too many (`gate.openings`). `busy` is the part of the time in which the loop worked.
     `unseen` packets crossed an uplink, by name, and came by no queue, or an interface that is a way out and no uplink.
@@ -75,7 +75,7 @@ class Health(msgspec.Struct, frozen=True):
     unreadable: int = 0
     unshaped: int = 0
     crowd: int = 0
-    unrecognized: int = 0
+    unrecognised: int = 0
     late_turns: int = 0
     refused: int = 0
     shed: int = 0

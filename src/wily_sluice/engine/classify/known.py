@@ -1,4 +1,4 @@
-"""What has been recognized of a conversation, and by which evidence. Recognition writes it, sorting reads it."""
+"""What has been recognised of a conversation, and by which evidence. Recognition writes it, sorting reads it."""
 
 from typing import Final
 
@@ -11,7 +11,7 @@ class Known:
 
     `names` are the names of the remote, the likeliest first. `likely` is a protocol that is probable but not certain.
     `evidence` says for a person what each of these rests on. `foreign`: its beginning was seen, and is none of what can
-    be recognized.
+    be recognised.
     """
 
     __slots__ = ("evidence", "foreign", "likely", "names", "seen")

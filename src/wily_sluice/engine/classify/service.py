@@ -8,7 +8,7 @@ A conversation is of a service when any of its signs is there:
 
 Ports and addresses are guesses. Where the service says what it speaks (`seen`), or what it may be wrapped in (`over`,
 such as `tls`), and the conversation was seen to speak something else, they count no longer; nor do they where it says
-both, and the conversation's beginning was seen to be none of what can be recognized. And where the service has a
+both, and the conversation's beginning was seen to be none of what can be recognised. And where the service has a
 `shape`, the conversation must behave so; a shape alone, without any other sign, is a sign, unless the conversation was
 seen to speak something.
 """

@@ -87,7 +87,7 @@ class RealLine:
 
 @dataclass(frozen=True, slots=True)
 class Application:
-    """What one host runs, from `begin` to `end`. `known` is what the gate would recognize of it."""
+    """What one host runs, from `begin` to `end`. `known` is what the gate would recognise of it."""
 
     name: str
     kind: Kind

@@ -8,7 +8,7 @@ A packet whose ECN field is to tell of congestion (RFC 3168), or that is to have
 that wish in the highest byte of the kernel's mark, and a second chain, at the end of POSTROUTING, writes the field and
 clears the byte. So no packet need be copied to the gate for its sake.
 
-Where the gate is to recognize conversations, the first packets of each go to a queue of their own, from which they are
+Where the gate is to recognise conversations, the first packets of each go to a queue of their own, from which they are
 copied whole; the kernel's tracking of connections counts them. What names and calls are asked for on (DNS, SIP) always
 goes there. A third chain, at OUTPUT, shows the gate what this machine itself answers to questions of DNS.
 """

@@ -242,7 +242,7 @@ def parse_country(word: object) -> tuple[str]:
 
 
 def parse_seen(word: object) -> tuple[str]:
-    """A protocol that can be recognized."""
+    """A protocol that can be recognised."""
     if not isinstance(word, str) or word not in PROTOCOLS_SEEN:
         raise ValueError(f"{quoted(word)} cannot be recognised: {suggestion(str(word), list(PROTOCOLS_SEEN))}")
     return (word,)

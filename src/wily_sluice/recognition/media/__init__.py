@@ -1,4 +1,4 @@
-"""Recognizers of calls and meetings: signalling, finding a path, keys, sound and pictures.
+"""Recognisers of calls and meetings: signalling, finding a path, keys, sound and pictures.
 
-New here: one file for a protocol, which `recognition.RECOGNIZERS` then lists.
+New here: one file for a protocol, which `recognition.RECOGNISERS` then lists.
 """

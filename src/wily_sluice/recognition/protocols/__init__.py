@@ -1,4 +1,4 @@
-"""Recognizers of everything else.
+"""Recognisers of everything else.
 
-New here: one file for a protocol, which `recognition.RECOGNIZERS` then lists.
+New here: one file for a protocol, which `recognition.RECOGNISERS` then lists.
 """

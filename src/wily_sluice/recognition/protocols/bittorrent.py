@@ -1,6 +1,6 @@
 """BitTorrent: the handshake of peers (BEP 3), their queries for peers (BEP 5, BEP 15), their transport (BEP 29).
 
-What peers encrypt (message stream encryption) cannot be told from random bytes, and is not recognized.
+What peers encrypt (message stream encryption) cannot be told from random bytes, and is not recognised.
 """
 
 import re

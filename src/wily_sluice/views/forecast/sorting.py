@@ -23,7 +23,7 @@ from wily_sluice.views.text.console import print_line
 from wily_sluice.views.text.sentences import asked_text
 
 _NAMES = {number: name for name, numbers in PROTOCOLS.items() for number in numbers}
-WIDE = 118  # columns that the table of conversations takes with what was recognized
+WIDE = 118  # columns that the table of conversations takes with what was recognised
 
 
 def endpoint(address: bytes, port: int) -> str:
@@ -148,7 +148,7 @@ def _title(followed: Followed) -> str:
 
 
 def known_lines(followed: Followed) -> list[str]:
-    """What was recognized, and by which evidence."""
+    """What was recognised, and by which evidence."""
     lines = []
     if followed.seen:
         lines.append(f"Speaks {followed.seen}.")
