@@ -50,7 +50,7 @@ def test_a_trial_that_nobody_keeps_undoes_itself_and_one_that_is_kept_starts_nex
         assert [(one["revision"], one["state"]) for one in told["revisions"]] == [
             (4, "undone"), (3, "kept"), (2, "undone"), (1, "kept"),
         ]  # fmt: skip
-        assert told["revisions"][2]["why"].startswith("its time was up")
+        assert told["revisions"][2]["why"].startswith("it was not kept in time")
         running.apply(4)
         assert running.call("plan.reload") == {"revision": 3}
         assert running.call("plan.reload") == {"revision": 3}

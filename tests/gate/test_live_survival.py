@@ -275,10 +275,8 @@ def test_gates_in_two_namespaces_leave_each_other_alone(rig: Rig, tmp_path: Path
         found = [finish(one)["goodput"] for one in loads]
         assert found[0] > 1.5 * found[1] > 1_500_000
         third = Running(other, tmp_path / "one", "--plan", str(file))
-        assert (
-            "another gate runs here already, or in another network namespace"
-            in third.process.communicate(timeout=20)[1]
-        )
+        told = json.loads(third.process.communicate(timeout=20)[0])["error"]
+        assert "another gate, here or in another network namespace" in told["message"]
         second.end()
         assert first.call("gate.status")["revision"] == 1
         chain = rig.command("gateway", ["iptables", "-w", "-t", "mangle", "-S", "SLUICE"])

@@ -26,7 +26,7 @@ def test_what_changes_is_said_by_what_it_comes_to_and_whom_it_concerns(small_pla
     assert told["new", "queue on line", "late"].whom == ("guests",)
     assert told["gone", "limiter", "guest"].whom == ("guests",)
     assert told["new", "limiter", "night"].what == "1 Mbit/s up"
-    assert told["new", "rule", "Guests"].what == "place 1, to late"
+    assert told["new", "rule", "Guests"].what == "position 1, to late"
     assert told["changed", "rule", "Calls"].what == "matches other conversations"
     assert told["changed", "queue on line", "rest"].whom == ("hosts that no rule matches",)
     assert {change.how for change in compare(after, before)} == {"new", "gone", "changed"}
@@ -38,7 +38,7 @@ def test_a_rule_that_only_changes_its_place_has_moved(small_plan: Callable[..., 
     after = small_plan(("rules:\n", f"rules:\n{second}{first}"))
     (moved,) = compare(before, after)
     assert (moved.how, moved.part) == ("moved", "rule")
-    assert (moved.name, moved.what) in {("A", "place 1 → 2"), ("B", "place 2 → 1")}
+    assert (moved.name, moved.what) in {("A", "position 1 → 2"), ("B", "position 2 → 1")}
 
 
 def test_what_changes_of_a_limiter_is_said_key_by_key(small_plan: Callable[..., Plan]) -> None:
@@ -48,7 +48,7 @@ def test_what_changes_of_a_limiter_is_said_key_by_key(small_plan: Callable[..., 
         "enabled: false": "switched off",
         "excess: drop": "excess wait → drop",
         "note: for the summer": "its note",
-        "burst: 100 kB": "burst 6.072 kB (worked out) → 100 kB",  # four full frames
+        "burst: 100 kB": "burst 6.072 kB (default) → 100 kB",  # four full frames
         "engage: above 80%": "engage always → above 80%",
         "quota: 4 GB per day": "quota none → 4 GB per day",
     }.items():

@@ -69,7 +69,7 @@ def test_what_is_seen_is_what_was_told(demo_plan: Plan) -> None:
     watch = Watch()
     watch.feed(told(demo_plan))
     lines = [line.plain for line in watch.lines(120, 40)]
-    assert "on trial, 1 min 15 s left" in lines[0] and "wan1 is not here" in lines[0]
+    assert "on trial, 1 min 15 s left" in lines[0] and "wan1 is missing" in lines[0]
     visitors = next(line for line in lines if line.lstrip().startswith("visitors"))
     # 30 of a guarantee of 3.312 and a cap of 33.12 Mbit/s; 40 ms stands in the step that ends with 5 << 23 ns
     assert visitors.split()[1:] == ["30", "Mbit/s", "906%", "91%", "90", "kB", "42", "ms", "7", "█"]

@@ -178,7 +178,7 @@ def _excess_words(limiter: Limiter) -> str:
 
 def _burst_words(limiter: Limiter) -> str:
     sizes = [format_size(limiter.burst_of(rate)) for d in DIRECTIONS if (rate := limiter.rate(d)) is not None]
-    return " and ".join(dict.fromkeys(sizes)) + ("" if limiter.burst is not None else " (worked out)")
+    return " and ".join(dict.fromkeys(sizes)) + ("" if limiter.burst is not None else " (default)")
 
 
 def _peak_words(limiter: Limiter) -> str:
@@ -191,7 +191,7 @@ def _quota_words(limiter: Limiter) -> str:
     if quota is None:
         return "none"
     part = "" if limiter.quota_from == 1 else f", from {format_share(limiter.quota_from)}"
-    return f"{format_size(quota.size)} per {quota.period} beginning on {limiter.starts}{part}"
+    return f"{format_size(quota.size)} per {quota.period} from day {limiter.starts}{part}"
 
 
 def _share_words(share: float | None) -> str:
@@ -208,7 +208,7 @@ def _rules(before: Plan, after: Plan) -> Iterable[Change]:
         if was is None or now is None:
             one = now or was
             assert one is not None
-            position = f"place {one.index + 1}, " if now is not None else ""
+            position = f"position {one.index + 1}, " if now is not None else ""
             yield Change("gone" if now is None else "new", "rule", name, f"{position}{_goes(one)}", _locals(one.terms))
         elif replace(was, index=0) != replace(now, index=0):
             told = [f"{_goes(was)} → {_goes(now)}"] if _goes(was) != _goes(now) else []
@@ -221,7 +221,7 @@ def _rules(before: Plan, after: Plan) -> Iterable[Change]:
         for name in stayed_new[first:last] if word in ("insert", "replace") else ():
             moved = new[name]
             yield Change(
-                "moved", "rule", name, f"place {old[name].index + 1} → {moved.index + 1}", _locals(moved.terms)
+                "moved", "rule", name, f"position {old[name].index + 1} → {moved.index + 1}", _locals(moved.terms)
             )
 
 
@@ -248,10 +248,10 @@ def _others(before: Plan, after: Plan) -> Iterable[Change]:
 
 def _gate_words(was: GateSettings, now: GateSettings) -> Iterable[str]:
     for what, old, new in (
-        ("may be watched by", was.watchers or "root", now.watchers or "root"),
+        ("watchers", was.watchers or "root", now.watchers or "root"),
         ("metrics", f"port {was.metrics}" if was.metrics else "off", f"port {now.metrics}" if now.metrics else "off"),
-        ("looks whether these answer", ", ".join(was.health) or "none", ", ".join(now.health) or "none"),
-        ("names that hosts speak with", _kept(was.keep_contacts), _kept(now.keep_contacts)),
+        ("health checks", ", ".join(was.health) or "none", ", ".join(now.health) or "none"),
+        ("recorded contacts", _kept(was.keep_contacts), _kept(now.keep_contacts)),
     ):
         if old != new:
             yield f"{what}: {old} → {new}"

@@ -78,7 +78,7 @@ def measure(plan: Plan, plan_file: Path, tell: Callable[[str], None]) -> Cost:
     rig = Rig("cost")
     rig.down()
     layout = Layout(plan, "cost", hosts=4)
-    tell("building a path from network namespaces …")
+    tell("building a path of network namespaces …")
     rig.up(layout, {})
     try:
         ports = f"{FIRST_PORT}:{FIRST_PORT + CONVERSATIONS}"
@@ -103,7 +103,7 @@ def _carried(
 ) -> Carried:
     tell(f"{name} packets, without a gate …")
     free = _far_packets(rig, layout, sizes)
-    tell(f"{name} packets, let go at once …")
+    tell(f"{name} packets, each accepted …")
     with program_running(rig, "bare", plan_file) as bare:
         at_once = packets_through(rig, layout, sizes, bare)
     tell(f"{name} packets, through the gate …")

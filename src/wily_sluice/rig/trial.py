@@ -153,7 +153,7 @@ def live_trial(
     with built(plan, "demo") as rig:
         tell(f"without the gate: {FLOWS} uploads and a call …")
         call_before, uploads_before, _ = _phase(rig, caller, worker)
-        tell(f"with the gate: the same, and {len(limited)} phones that download all they can …")
+        tell(f"with the gate: the same, and {len(limited)} phones downloading …")
         with gate_running(rig, plan_file):
             call_after, uploads_after, goodput = _phase(rig, caller, worker, limited)
     return CallTrial(call_before, call_after, uploads_before, uploads_after, goodput)

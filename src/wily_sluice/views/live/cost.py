@@ -37,7 +37,7 @@ def cost_data(plan: Plan, cost: Cost) -> dict[str, Any]:
 def print_cost(console: Console, plan: Plan, cost: Cost) -> None:
     """A row for each mix of sizes, then what that means for the lines of the plan."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    for name in ("packets", "mean size", "no gate", "one core lets go", "one core shapes", "", "full lines need"):
+    for name in ("packets", "mean size", "no gate", "one core accepts", "one core shapes", "", "full lines need"):
         table.add_column(name, justify="left" if name == "packets" else "right")
     for name, carried in (("full", cost.full), ("mixed", cost.mix)):
         table.add_row(
@@ -50,13 +50,13 @@ def print_cost(console: Console, plan: Plan, cost: Cost) -> None:
             f"{needed(plan, carried.sizes):,.0f}/s",
         )
     console.print(table)
-    console.print("no gate: all cores together; lets go: the same path with a loop that does nothing else", style="dim")
+    console.print("no gate: all cores together; accepts: the same path with a loop that accepts every packet", style="dim")
     if cost.stolen > DISTURBED:
-        taken = f"{cost.stolen:.0%} of the processors' time went to somebody else meanwhile"
+        taken = f"{cost.stolen:.0%} of the processor time was taken by the host"
         console.print(f"[yellow]{taken}: measure again when the host is quiet.[/]")
     part = share(plan, cost.mix)
     console.print(f"With all lines full of mixed packets in both directions, the gate uses {part:.0%} of one core.")
     if part > 1:
-        console.print("[bold red]This machine cannot carry the plan: beyond that, packets flow unshaped.[/]")
+        console.print("[bold red]This machine cannot carry the plan: the excess bypasses the gate unshaped.[/]")
     elif part > ENOUGH:
-        console.print("[yellow]That is little to spare: when the machine is busy, packets may flow unshaped.[/]")
+        console.print("[yellow]That leaves little to spare: when the machine is busy, packets may bypass the gate unshaped.[/]")

@@ -29,12 +29,12 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
     console.print(f"[bold]{status['site']}[/]: {kept}, shaping for {span_words((now - since).total_seconds())}")
     for name, uplink in status["uplinks"].items():
         rates = f"{format_rate(uplink['down'])} down and {format_rate(uplink['up'])} up"
-        here = "" if uplink["here"] else "  [yellow]not here at the moment[/]"
+        here = "" if uplink["here"] else "  [yellow]interface missing[/]"
         console.print(f"  {name} on {uplink['interface']}: {rates}{here}")
     trial = status["trial"]
     if trial is not None:
         left = span_words(trial["left"])
-        console.print(f"[yellow]on trial: revision {trial['revision']}, undone in {left}; `sluice keep` keeps it[/]")
+        console.print(f"[yellow]on trial: revision {trial['revision']}, reverts in {left}; `sluice keep` keeps it[/]")
     if status["held_by"] is not None:
         held = status["held_by"]
         console.print(f"held by {held['who']} since {held['since']}: {held['what']}")
@@ -53,7 +53,7 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
         console.print(f"[yellow]{health['shed']:,} {told}[/]")
     for name, packets in health["unseen"].items():
         if packets >= WORTH_TELLING:
-            console.print(f"{packets:,} packets crossed {name} without coming to the gate: the gateway's own, for one")
+            console.print(f"{packets:,} packets crossed {name} without passing the gate, such as the gateway's own")
     if health["unreadable"]:
-        console.print(f"{health['unreadable']:,} packets could not be read, and went to the default")
-    console.print(f"its history is in {status['state']}; connections now: {status['clients']}", style="dim")
+        console.print(f"{health['unreadable']:,} packets could not be parsed and went to the default queue")
+    console.print(f"state folder {status['state']}; clients connected: {status['clients']}", style="dim")

@@ -147,7 +147,7 @@ class Watch:
     def lines(self, width: int, height: int) -> list[Text]:
         """The screen."""
         if self.told is None:
-            return [Text("waiting for the gate's first figures …", "dim")]
+            return [Text("waiting for the first figures …", "dim")]
         rows = self.rows()
         if self.selected not in [row.key for row in rows]:
             self.selected = next((row.key for row in rows if not row.heading), rows[0].key if rows else None)
@@ -174,8 +174,8 @@ class Watch:
 
     def _nothing(self) -> str:
         if self.filter:
-            return f"nothing here has “{self.filter}” in its name: escape shows all again"
-        return f"no {self.page} with traffic at the moment: a shows all"
+            return f"nothing matches “{self.filter}”; escape clears the filter"
+        return f"no {self.page} with traffic now; a shows all"
 
     def _title(self, width: int) -> Text:
         told = self.told
@@ -187,12 +187,12 @@ class Watch:
             left = span_words(trial["left"])
             text.append(f"  on trial, {left} left", "bold yellow")
         for name in told["missing"]:
-            text.append(f"  {name} is not here", "bold red")
+            text.append(f"  {name} is missing", "bold red")
         passed = told["unshaped"] - self._unshaped
         if passed:
             text.append(f"  too slow: {passed:,} packets unshaped", "bold red")
         elif told["strained"]:
-            text.append("  shaping takes all of a processor", "bold yellow")
+            text.append("  shaping uses a whole core", "bold yellow")
         state = "frozen  " if self.frozen else ""
         return _between(text, Text(f"{state}{told['clock']} ", "bold cyan" if self.frozen else "dim"), width)
 
@@ -209,7 +209,7 @@ class Watch:
         text = Text(f" {name:<{self._name_width(width)}}{'rate':>11}{guarantee:>8}{cap:>7}{'backlog':>9}", "dim")
         text.append(f"{'delay':>8}{'drops':>7} ")
         room = width - text.cell_len - 1
-        text.append("so far".rjust(room) if room >= 8 else "")
+        text.append("last minute".rjust(room) if room >= 11 else "history".rjust(room) if room >= 8 else "")
         text.truncate(width)
         return text
 

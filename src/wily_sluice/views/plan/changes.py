@@ -20,7 +20,7 @@ STATES = {"kept": "green", "trial": "yellow", "undone": "dim", "refused": "red"}
 def print_changes(console: Console, changes: Sequence[Change]) -> None:
     """One change a line, then who is concerned."""
     if not changes:
-        print_line(console, "nothing that the gate does will change")
+        print_line(console, "no change in what the gate does")
         return
     for change in changes:
         line = Text(f"{change.how:<8}", STYLES[change.how])
@@ -29,9 +29,9 @@ def print_changes(console: Console, changes: Sequence[Change]) -> None:
         print_line(console, line)
     whom = dict.fromkeys(word for change in changes for word in change.whom)
     if "everybody" in whom:
-        print_line(console, "concerns everybody")
+        print_line(console, "affects everybody")
     elif whom:
-        print_line(console, f"concerns {', '.join(whom)}")
+        print_line(console, f"affects {', '.join(whom)}")
 
 
 def changes_data(changes: Sequence[Change]) -> list[dict[str, Any]]:
@@ -46,7 +46,7 @@ def diff_lines(before: Bundle, after: Bundle, names: tuple[str, str]) -> list[st
     for name in sorted({*before.files, *after.files}):
         was, now = before.files.get(name), after.files.get(name)
         if was != now:
-            lines.append(f"file {name} {'is new' if was is None else 'is gone' if now is None else 'differs'}")
+            lines.append(f"file {name} {'is new' if was is None else 'is removed' if now is None else 'differs'}")
     return lines
 
 
