@@ -50,7 +50,9 @@ def print_cost(console: Console, plan: Plan, cost: Cost) -> None:
             f"{needed(plan, carried.sizes):,.0f}/s",
         )
     console.print(table)
-    console.print("no gate: all cores together; accepts: the same path with a loop that accepts every packet", style="dim")
+    console.print(
+        "no gate: all cores together; accepts: the same path with a loop that only accepts packets", style="dim"
+    )
     if cost.stolen > DISTURBED:
         taken = f"{cost.stolen:.0%} of the processor time was taken by the host"
         console.print(f"[yellow]{taken}: measure again when the host is quiet.[/]")
@@ -59,4 +61,6 @@ def print_cost(console: Console, plan: Plan, cost: Cost) -> None:
     if part > 1:
         console.print("[bold red]This machine cannot carry the plan: the excess bypasses the gate unshaped.[/]")
     elif part > ENOUGH:
-        console.print("[yellow]That leaves little to spare: when the machine is busy, packets may bypass the gate unshaped.[/]")
+        console.print(
+            "[yellow]That leaves little to spare: on a busy machine, packets may bypass the gate unshaped.[/]"
+        )
