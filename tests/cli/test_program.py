@@ -213,8 +213,8 @@ def test_show_says_it_in_sentences_and_as_data(sluice: Sluice) -> None:
     shown = " ".join(sluice("show").stdout.split())
     assert "a packet of 1500 bytes takes 1518 on the line, one of 100 takes 118" in shown
     assert "Each host of guests can use at most 2 Mbit/s (250 kB/s) down." in shown
-    assert "UDP conversations of house on port 5004-5005 go to calls." in shown
-    assert "Everything else goes to rest." in shown
+    assert "UDP conversations from house on port 5004-5005 go to queue calls." in shown
+    assert "Everything else goes to queue rest." in shown
     data = json.loads(sluice("show", "trees", "--json").stdout)
     calls = data["trees"]["line"]["up"]["queues"]["calls"]
     assert (calls["guarantee"], calls["cap"], calls["wait"]["settled"]) == (1_800_000, 9_000_000, 5_000_000)

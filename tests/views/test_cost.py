@@ -25,5 +25,5 @@ def test_a_plan_that_the_machine_cannot_carry_is_told_before_it_is_applied(
     screen = io.StringIO()
     print_cost(Console(file=screen, width=140), demo_plan, cost)
     assert told in screen.getvalue()
-    assert "5% of the processors' time went to somebody else" in screen.getvalue()
+    assert "5% of the processor time was taken by the host" in screen.getvalue()
     assert cost_data(demo_plan, cost)["mix"]["share_of_a_core"] == pytest.approx(needed(demo_plan, MIX) / carried, 1e-3)

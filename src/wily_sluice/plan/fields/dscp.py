@@ -33,7 +33,7 @@ class Dscp(Field[tuple[int, ...]]):
 
     def phrase(self, asked: tuple[int, ...]) -> str:
         """Marked how."""
-        return f" in which a packet is marked {dscp_text(asked)}"
+        return f" with a packet marked {dscp_text(asked)}"
 
 
 FIELD = Dscp()

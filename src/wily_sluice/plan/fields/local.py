@@ -33,7 +33,7 @@ class Local(Field[Party]):
 
     def phrase(self, asked: Party) -> str:
         """Whose conversations."""
-        return f" of {self.text(asked)}"
+        return f" from {self.text(asked)}"
 
 
 class Network(Field[Party]):

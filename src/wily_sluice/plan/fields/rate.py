@@ -38,7 +38,7 @@ class RateField(Field[Fast]):
 
     def phrase(self, asked: Fast) -> str:
         """That have run so fast."""
-        return f" that have run at over {format_rate_both(asked[0])} for {format_time(asked[1])}"
+        return f" faster than {format_rate_both(asked[0])} for {format_time(asked[1])}"
 
 
 FIELD = RateField()

@@ -37,7 +37,7 @@ class ServiceField(Field[Services]):
 
     def phrase(self, asked: Services) -> str:
         """Of which."""
-        return f" of service {self.text(asked)}"
+        return f" using {self.text(asked)}"
 
 
 FIELD = ServiceField()

@@ -36,6 +36,7 @@ def _subject(per: Per) -> str:
 
 def _whose(limiter: Limiter) -> str:
     text = terms_text(limiter.terms.without("port"))
+    text = f" of {text.removeprefix(' from ')}" if text.startswith(" from ") else text
     if limiter.protocols:
         text += f" over {protocol_text(limiter.protocols)}"
     if limiter.ports:
@@ -49,7 +50,7 @@ def limiter_sentences(plan: Plan, limiter: Limiter) -> str:
     together = " together" if limiter.per.whom == "together" else ""
     text = f"{_subject(limiter.per)}{_whose(limiter)}{together} can use at most {' and '.join(rates)}"
     if limiter.when:
-        text += f" in {limiter.when}"
+        text += f" during {limiter.when}"
     text += "."
     if limiter.threshold is not None:
         text += (

@@ -42,20 +42,20 @@ def schedule_table(schedule: Schedule, moment: datetime) -> Table:
     table = Table(title=schedule.name, title_justify="left", title_style="bold", box=None, padding=(0, 1, 0, 0))
     table.add_column("", no_wrap=True)
     table.add_column("".join(f"{hour:<6}" for hour in ("0", "3", "6", "9", "12", "15", "18", "21")), no_wrap=True)
-    table.add_column("holds", no_wrap=True)
+    table.add_column("applies", no_wrap=True)
     for number, begin in enumerate(midnights[:-1]):
         today = [(a, b) for a, b in held if a < midnights[number + 1] and b > begin]
         words = ", ".join(
             f"{max(a, begin):%H:%M}-{'24:00' if b >= midnights[number + 1] else f'{b:%H:%M}'}" for a, b in today
         )
         style = "bold" if begin.date() == moment.date() else ""
-        label = Text(f"{DAYS[number]} {begin:%d.%m.}", style)
+        label = Text(f"{DAYS[number].capitalize()} {begin.day:>2} {begin:%b}", style)
         table.add_row(label, Text(_strip(held, begin), "cyan"), Text(words or "–", style))
     return table
 
 
 def _moment_words(moment: datetime) -> str:
-    return f"{DAYS[moment.weekday()]} {moment:%Y-%m-%d %H:%M} {moment:%Z}"
+    return f"{DAYS[moment.weekday()].capitalize()} {moment:%Y-%m-%d %H:%M} {moment:%Z}"
 
 
 def gap_sentence(schedule: Schedule, moment: datetime) -> str:
@@ -64,11 +64,11 @@ def gap_sentence(schedule: Schedule, moment: datetime) -> str:
     held = list(spans(schedule, midnights[0], midnights[-1] + timedelta(days=7)))
     gaps = [(a[1], b[0]) for a, b in pairwise(held) if a[1] <= midnights[-1]]
     if not held or held[0][0] >= midnights[-1]:
-        text = "Does not hold in this week."
+        text = "Does not apply this week."
     elif held[0] == (midnights[0], midnights[-1] + timedelta(days=7)):
-        text = "Holds all week."
+        text = "Applies all week."
     elif not gaps:
-        text = f"Holds continuously from {_short(held[0][0])}."
+        text = f"Applies continuously from {_short(held[0][0])}."
     else:
         begin, end = max(gaps, key=lambda gap: gap[1].astimezone(UTC) - gap[0].astimezone(UTC))
         hours = (end.astimezone(UTC) - begin.astimezone(UTC)).total_seconds() / 3600
@@ -77,12 +77,12 @@ def gap_sentence(schedule: Schedule, moment: datetime) -> str:
     twice = overlaps(schedule)
     if twice:
         pairs = "; ".join(f"“{a}” and “{b}”" for a, b in twice)
-        text += f" Said twice: {pairs} overlap."
+        text += f" These windows overlap: {pairs}."
     return text
 
 
 def _short(moment: datetime) -> str:
-    return f"{DAYS[moment.weekday()]} {moment:%H:%M}"
+    return f"{DAYS[moment.weekday()].capitalize()} {moment:%H:%M}"
 
 
 def schedule_parts(plan: Plan, moment: datetime, exact: bool) -> Iterator[RenderableType]:
@@ -92,7 +92,7 @@ def schedule_parts(plan: Plan, moment: datetime, exact: bool) -> Iterator[Render
         yield Text(gap_sentence(schedule, moment), "dim")
         yield Text("")
     if not plan.schedules:
-        yield Text("The plan has no schedules: what it says holds always.")
+        yield Text("The plan has no schedules; everything applies at all times.")
     if exact:
         for line in at_sentences(plan, moment):
             yield Text(line)
@@ -102,7 +102,7 @@ def at_sentences(plan: Plan, moment: datetime) -> list[str]:
     """What holds at a moment, and which limiters and rules do."""
     lines = [f"At {_moment_words(moment)}:"]
     for schedule in plan.schedules.values():
-        lines.append(f"  {schedule.name} {'holds' if schedule.holds(moment) else 'does not hold'}")
+        lines.append(f"  {schedule.name} {'applies' if schedule.holds(moment) else 'does not apply'}")
     for limiter in plan.limiters:
         if limiter.when is not None and limiter.enabled:
             holds = plan.schedules[limiter.when].holds(moment)

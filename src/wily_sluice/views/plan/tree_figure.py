@@ -119,7 +119,7 @@ def _bars(axes: Axes, root: QueueSpec, order: list[QueueSpec], usable: int) -> N
             axes.text(FAR, row, wait_words(wait[spec.path]), va="center", ha="right", fontsize=7.6, color=FAINT)
     axes.set_xticks([0, 0.25, 0.5, 0.75, 1], ["0", "25%", "50%", "75%", "100%"], fontsize=7.5, color=FAINT)
     axes.tick_params(axis="x", length=2, top=True, labeltop=True, bottom=False, labelbottom=False, pad=1)
-    axes.text(RATES, -0.72, "all hungry", fontsize=7.5, color=FAINT, va="bottom")
+    axes.text(RATES, -0.72, "gets", fontsize=7.5, color=FAINT, va="bottom")
     axes.text(FAR, -0.72, "wait", fontsize=7.5, color=FAINT, va="bottom", ha="right")
     axes.grid(axis="x", color="#eef1f4", linewidth=0.8)
     axes.set_axisbelow(True)
@@ -127,10 +127,10 @@ def _bars(axes: Axes, root: QueueSpec, order: list[QueueSpec], usable: int) -> N
 
 def _legend(figure: Figure, height: float) -> None:
     handles = [
-        Patch(facecolor=PRIORITY_COLOURS[4], label="guarantee (its colour is the priority)"),
+        Patch(facecolor=PRIORITY_COLOURS[4], label="guarantee (colour: priority)"),
         Patch(facecolor=CAP_COLOUR, label="up to the cap"),
-        Patch(facecolor=SPLIT_COLOUR, label="what it gets when every leaf is hungry"),
+        Patch(facecolor=SPLIT_COLOUR, label="what it gets when every leaf wants all it can"),
     ]
     figure.legend(handles=handles, loc="lower left", bbox_to_anchor=(0.006, 0.06 / height), ncols=3, frameon=False)
-    words = "wait: what CoDel settles at … what it is in a full leaf; with a delay, of a packet inside its guarantee"
+    words = "wait: as CoDel settles it … in a full leaf; with a delay, within the guarantee"
     figure.text(0.988, 0.22 / height, words, ha="right", fontsize=7.6, color=FAINT)

@@ -61,10 +61,10 @@ def destination(rule: Rule) -> str:
     """`calls`, or `calls in tree main and voice in tree spare`."""
     paths = set(rule.queues.values())
     if not paths:
-        return "the default"
+        return "the default queue"
     if len(paths) == 1:
-        return paths.pop()
-    return " and ".join(f"{path} in tree {tree}" for tree, path in rule.queues.items())
+        return f"queue {paths.pop()}"
+    return "queue " + " and ".join(f"{path} in tree {tree}" for tree, path in rule.queues.items())
 
 
 def uplink_sentence(uplink: Uplink) -> str:
@@ -88,6 +88,6 @@ def default_sentence(plan: Plan) -> str:
     """Where what no rule claims goes."""
     defaults = {tree.name: tree.default.path for tree in plan.trees.values()}
     if len(set(defaults.values())) == 1:
-        return f"Everything else goes to {next(iter(defaults.values()))}."
+        return f"Everything else goes to queue {next(iter(defaults.values()))}."
     where = " and ".join(f"{path} in tree {name}" for name, path in defaults.items())
-    return f"Everything else goes to {where}."
+    return f"Everything else goes to queue {where}."
