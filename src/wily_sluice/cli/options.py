@@ -88,9 +88,8 @@ state_option = click.option(
     type=click.Path(path_type=Path, file_okay=False),
     envvar="SLUICE_STATE",
     default=Path("/var/lib/wily-sluice"),
-    show_default="$SLUICE_STATE, then /var/lib/wily-sluice",
     metavar="FOLDER",
-    help="Where the gate keeps its history and counters.",
+    help="Where the gate keeps its history and counters.  [default: $SLUICE_STATE, then /var/lib/wily-sluice]",
 )
 
 

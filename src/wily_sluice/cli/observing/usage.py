@@ -32,7 +32,7 @@ SUBJECTS: tuple[Subject, ...] = ("uplink", "queue", "limiter", "host", "service"
 @click.option(
     "--step", type=click.Choice(list(SPANS)), default=None, help="Length of a step.  [default: one that fits]"
 )
-@click.option("--rows", type=click.IntRange(1), default=20, show_default=True, help="Rows of the table.")
+@click.option("--rows", type=click.IntRange(1), metavar="N", default=20, show_default=True, help="Rows of the table.")
 @click.option(
     "--png", "picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw the figure into this file."
 )
@@ -117,7 +117,7 @@ class Address(click.ParamType[str]):
 @click.command()
 @state_option
 @click.option("--host", type=Address(), metavar="ADDRESS", help="Only this host.")
-@click.option("--rows", type=click.IntRange(1), default=50, show_default=True, help="Rows of the table.")
+@click.option("--rows", type=click.IntRange(1), metavar="N", default=50, show_default=True, help="Rows of the table.")
 @json_option
 def contacts(state: Path, host: str | None, rows: int, as_json: bool) -> None:
     """List the names that each host contacted.

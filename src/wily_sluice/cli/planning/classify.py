@@ -95,7 +95,7 @@ class Party(click.ParamType[tuple[bytes, int, int | None]]):
 @click.option("--running", is_flag=True, help="Look the conversation up in the running gate.")
 @click.option("--conversation", "number", type=int, metavar="N", help="Explain conversation N of the capture.")
 @uplink_option
-@click.option("--rows", type=click.IntRange(1), default=30, show_default=True, help="Rows of the table.")
+@click.option("--rows", type=click.IntRange(1), metavar="N", default=30, show_default=True, help="Rows of the table.")
 @at_option("The time, in the site's time zone; now by default. A capture has its own times.")
 @json_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print the capture's conversations as CSV.")

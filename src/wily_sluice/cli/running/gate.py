@@ -197,9 +197,10 @@ def stop() -> None:
 @click.option("--print", "only_print", is_flag=True, help="Print the service unit, and change nothing.")
 @state_option
 def install(plan_file: Path | None, only_print: bool, state: Path) -> None:
-    """Install the gate as a systemd service, started now and at every boot.
+    """Install the gate as a systemd service.
 
-    It starts with the plan that was kept last; a PLAN given here is kept first. `sluice apply` changes it later.
+    It starts now and at every boot, with the plan that was kept last; a PLAN given here is kept first. `sluice apply`
+    changes the plan later.
 
     \b
     Examples:

@@ -159,7 +159,9 @@ def undo(revision: int | None, trial: Nanoseconds | None, as_json: bool) -> None
 
 @click.command()
 @state_option
-@click.option("--rows", type=click.IntRange(1, 10_000), default=50, show_default=True, help="Rows of the table.")
+@click.option(
+    "--rows", type=click.IntRange(1, 10_000), metavar="N", default=50, show_default=True, help="Rows of the table."
+)
 @json_option
 def history(state: Path, rows: int, as_json: bool) -> None:
     """List the plans that the gate has run.
