@@ -90,7 +90,7 @@ def lab_sentences(comparison: Comparison) -> list[str]:
             times = f", {late / soon:.0f} times as long" if late >= 1.5 * soon else ""
             sentences.append(
                 f"{after.name} {WAYS[after.way]}: 99% of packets arrive within {soon / MILLISECOND:.1f} ms; "
-                f"without the plan it is {late / MILLISECOND:.0f} ms{times}."
+                f"without the plan within {late / MILLISECOND:.0f} ms{times}."
             )
     for uplink, totals in comparison.totals.items():
         for direction, total in totals.items():

@@ -20,8 +20,8 @@ STEP_NAMES = {1: "second", 60: "minute", 3600: "hour"}
 def usage_table(usage: Usage, uses: Sequence[Use]) -> Table:
     """A row for each subject and direction, with its course beside those of the same direction."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    for name in ("", "", "moved", "mean", f"busiest {STEP_NAMES[usage.step]}", "drops", "delay p99", "course"):
-        table.add_column(name, justify="left" if name in ("", "course") else "right", no_wrap=True)
+    for name in ("", "", "moved", "mean", f"busiest {STEP_NAMES[usage.step]}", "drops", "delay p99", "history"):
+        table.add_column(name, justify="left" if name in ("", "history") else "right", no_wrap=True)
     courses = [(use.key.direction, squeezed(use.course, COLUMNS)) for use in uses]
     busiest = {way: max((max(course) for of, course in courses if of == way), default=0) or 1 for way in DIRECTIONS}
     before = None
