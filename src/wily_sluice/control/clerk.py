@@ -1,8 +1,8 @@
 """The gate's clerk: a process of its own for what takes its time, so that no packet waits for a disk or for a plan.
 
 It reads plans, and keeps what was used of quotas. It is forked from the gate and so is always of the gate's own
-version, whatever has been installed meanwhile: what the two hand to each other may be pickled. Should it end, another
-is forked; what it had not yet written, it is handed again (`history.quota_store` counts a batch once).
+version, whatever has been installed since, and a plan can be passed pickled. If it ends, another is forked and gets
+again what was not yet written (`history.quota_store` counts a batch once).
 """
 
 import gc
@@ -130,7 +130,7 @@ class Clerk:
             try:
                 self._questions.send(question)
                 answers = self._questions.exchange(PATIENCE)
-            except (OSError, EOFError, ValueError):  # ValueError: it was closed meanwhile
+            except (OSError, EOFError, ValueError):  # ValueError: it was closed
                 raise LiveError("the process that reads plans ended; try again") from None
         if not answers:
             if self._process is not None:
@@ -195,7 +195,7 @@ def _answer(folder: Path, question: ToClerk) -> FromClerk:
 
 
 def _write(folder: Path, run: str, end: socket.socket) -> None:
-    """Write down what comes, until the gate is gone, be it with an answer unread."""
+    """Store what comes until the gate is gone, even with an answer unread."""
     book = _Book(folder, run, end)
     with suppress(EOFError):
         link: Link[Batch] = Link(end, Batch)

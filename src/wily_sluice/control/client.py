@@ -13,7 +13,7 @@ from wily_sluice.control.paths import CONTROL, WATCH, runtime_folder
 from wily_sluice.errors import LiveError
 from wily_sluice.plan.file.bundle import Bundle
 
-SILENCE = 20.0  # seconds in which a subscriber is told something, if the gate is well
+SILENCE = 20.0  # seconds within which a subscriber hears something from a healthy gate
 PATIENCE = 60.0  # seconds for an answer: what a large plan takes on a slow machine
 
 

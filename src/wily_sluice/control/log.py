@@ -1,4 +1,4 @@
-"""What happened, a line each on the standard error: for a person on a terminal, else as JSON for whoever collects it.
+"""The log on standard error, a line for each event: words on a terminal, otherwise JSON.
 
 A line has `at` (RFC 3339), `event`, `level`, and what belongs to the event, by name.
 """

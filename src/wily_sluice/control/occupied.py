@@ -15,9 +15,9 @@ PATIENCE = 3.0  # seconds: what belonged to a killed gate ends soon, and may hav
 
 @contextmanager
 def occupied(state: Path) -> Iterator[None]:
-    """Have the folder meanwhile. LiveError when another gate has it.
+    """Hold the folder while the context lasts. LiveError when another gate has it.
 
-    A folder that cannot be made or opened is nobody's; whoever writes to it will find out.
+    A folder that cannot be made or opened is not held; writing to it will fail later.
     """
     folder = -1
     with suppress(OSError):

@@ -34,7 +34,7 @@ MOST_TALLIES: Final = 16_384
 class Shaper(Onward):
     """Shapes one direction of one uplink. `rate` is the usable rate in bit/s.
 
-    `others` are the limiters, by their index in the bank, that are for other uplinks only. Whoever changes what
+    `others` are the limiters, by their index in the bank, that are for other uplinks only. A change of what
     conversations are sorted by adds 1 to `epoch`; each is then sorted again at its next packet. `touched` are the
     tallies that may have changed since they were last collected.
     """

@@ -1,6 +1,6 @@
 """Counts what passes: of a queue, of a limiter, or of one host's conversations that one rule sorts.
 
-Counts only grow, so that whoever reads them now and then sees what happened between. Bytes are as the interface counts
+Counts only grow, so that two readings give what happened in between. Bytes are as the interface counts
 them: an IP packet and its Ethernet header of 14 bytes.
 
 How long packets waited goes into a histogram of fixed size: four steps to each doubling, from 16 µs to half a minute. A
@@ -48,7 +48,7 @@ class Tally:
     """`backlog` in bytes and `waiting` in packets are what is inside now; `busy` how long in all something was, in ns.
 
     `waits` counts the waits of what has left; those of the first step are left out, and are what is missing of
-    `packets`. `told` is for whoever reads it now and then to note what it has read. `touched` says that somebody has it
+    `packets`. `told` is where a reader notes what it has read. `touched` says that somebody has it
     in a list of those that changed.
     """
 

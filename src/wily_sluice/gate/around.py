@@ -1,4 +1,4 @@
-"""What stands around a gate, as far as it knows it: who keeps quotas, and who is told what happens."""
+"""The interfaces around a gate: to the process that stores quotas, and to the one that receives events."""
 
 from typing import NamedTuple, Protocol
 

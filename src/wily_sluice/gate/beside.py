@@ -55,7 +55,7 @@ class Beside:
             result: Any = None
             try:
                 result = thing.work()
-            except Exception as error:  # whatever it is, the gate goes on, and who asked is told
+            except Exception as error:  # whatever it is, the gate continues, and the caller gets the error
                 result = error
             self._over.append((kind, thing.then, result))
             try:

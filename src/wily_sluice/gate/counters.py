@@ -1,4 +1,4 @@
-"""What the gate copies of its counters, now and then, for whoever watches: what has changed since the last time.
+"""The counters that the gate copies for observers: what changed since the last copy.
 
 A `CounterRow` is of a queue, of a limiter, or of one host's conversations of one rule and service. Its counts are what
 came to them since the row before it; its backlog is as it is. So nobody who reads them ever holds the gate up.
@@ -54,7 +54,7 @@ class Talk(NamedTuple):
 
 
 MOST_TALKS = 200
-MOST_FLOWS = 4096  # rows of hosts, rules and services in a direction of an uplink; what is more is told as one
+MOST_FLOWS = 4096  # rows of hosts, rules and services in a direction of an uplink; more are added up into one
 
 
 def copy_talks(engine: SiteEngine) -> list[Talk]:
@@ -71,7 +71,7 @@ def copy_talks(engine: SiteEngine) -> list[Talk]:
 
 
 def copy_counters(engine: SiteEngine, now: Nanoseconds) -> Iterator[CounterRow]:
-    """What has changed since the last call; what has not is left out. The engine may go on meanwhile."""
+    """What has changed since the last call. The engine can continue while this iterates."""
     yield from _queues(engine, now)
     yield from _limiters(engine, now)
     yield from _flows(engine, now)

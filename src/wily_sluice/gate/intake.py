@@ -74,7 +74,7 @@ class Intake:
     def __init__(self, machine: Machine) -> None:
         self._machine = machine
         self.full = False
-        self.hands_on = Lock()  # held by whoever changes the chains, or looks at them to put them right
+        self.hands_on = Lock()  # held while the chains are changed or repaired
         self.led: tuple[str, str] | None = None  # what the chains were made to hold last
         self._queues: dict[int, PacketQueue] = {}
         self._taken: Taken | None = None

@@ -8,7 +8,7 @@ The first packets of conversations come by a queue of their own and cost more. T
 conversations that are past that, so a flood of new ones does not delay the others: what is too much waits in a room of
 its own (`openings`). A packet of a conversation that is not yet `settled` is held until nothing that came before it can
 still stand in the other queue or in that room, so none is overtaken. Where there is one queue for all, packets that
-open conversations are told from the others here, when more come than a turn takes in.
+open conversations are set apart here, when more come than a turn takes in.
 """
 
 import os

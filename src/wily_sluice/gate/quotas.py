@@ -1,4 +1,4 @@
-"""What is used of quotas, between the engine's ledgers and whoever keeps it."""
+"""Quota use, between the engine's ledgers and the process that stores it."""
 
 import time
 from collections.abc import Callable, Set

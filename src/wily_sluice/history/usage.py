@@ -47,7 +47,7 @@ def resolution_for(lasted: int) -> Resolution:
 
 
 def usage_of(store: CounterReader, subject: Subject, begin: int, end: int, resolution: Resolution) -> Usage:
-    """Read it: all of a subject, whoever used the most first."""
+    """Read all rows of a subject, the largest first."""
     step = SPANS[resolution]
     begin -= begin % step
     steps = -(-(end - begin) // step)

@@ -51,9 +51,9 @@ class Party:
 
 @dataclass(frozen=True, slots=True)
 class Service:
-    """The signs by which a service is told, as in `classify.service`. `ports` are of the remote, by protocol number.
+    """The signs by which a service is recognised, as in `classify.service`.
 
-    `own` says that the person wrote it.
+    `ports` are those of the remote, by protocol number; `own` says that the person wrote it.
     """
 
     name: str

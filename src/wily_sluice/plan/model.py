@@ -152,7 +152,7 @@ class Quota:
 
 @dataclass(frozen=True, slots=True)
 class Limiter:
-    """A cap for whoever it names. Rates in bit/s; None where a direction is not capped, or where nobody said.
+    """A cap for what it matches. Rates in bit/s; None where a direction is not capped or nothing was given.
 
     `quota_from` is the part of the quota after which it holds; `starts` the day of the month, from 1, or of the week,
     from 0 for Monday, on which the period begins.

@@ -128,7 +128,7 @@ class _Builder:
         limiters = tuple(self._limiter(name, e, entry) for name, e in entry.limiters.items())
         rules = tuple(self._rule(index, e, trees) for index, e in enumerate(entry.rules) if e is not None)
         if entry.services or entry.catalogues:
-            self.resolve.services.all()  # so that what is wrong with them is told, named or not
+            self.resolve.services.all()  # so that mistakes in them are reported, used or not
         return Plan(
             self.document,
             entry.site,

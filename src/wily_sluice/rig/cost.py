@@ -55,7 +55,7 @@ class Carried:
 
 @dataclass(frozen=True, slots=True)
 class Cost:
-    """For full packets, and for a mix of sizes. `stolen` is the part of the processors that a host took meanwhile."""
+    """For full packets, and for a mix of sizes. `stolen` is the part of the processor time that the host took."""
 
     full: Carried
     mix: Carried
@@ -114,7 +114,7 @@ def _carried(
 
 @contextmanager
 def _flood(rig: Rig, layout: Layout, sizes: tuple[Size, ...]) -> Iterator[None]:
-    """Send meanwhile, from one host of the first network."""
+    """Send from one host of the first network while the context lasts."""
     network = next(n for n in layout.plan.networks if any(":" not in subnet for subnet in n.subnets))
     local = next(address for address in layout.host_addresses(network) if ":" not in address).partition("/")[0]
     seconds = WARM_UP + MEASURED + 1
@@ -146,7 +146,7 @@ def _far_packets(rig: Rig, layout: Layout, sizes: tuple[Size, ...]) -> float:
 
 @contextmanager
 def program_running(rig: Rig, what: str, plan_file: Path) -> Iterator["subprocess.Popen[str]"]:
-    """The gate without its rates (`gate`), or the loop that lets everything go (`bare`), in the gateway meanwhile."""
+    """The gate without its rates (`gate`), or the loop that accepts every packet (`bare`), in the gateway."""
     command = rig.program("gateway", "cost_program", what, plan_file.absolute())
     program = subprocess.Popen(command, stdout=PIPE, stderr=PIPE, text=True, start_new_session=True)
     try:

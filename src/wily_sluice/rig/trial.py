@@ -67,7 +67,7 @@ class CallTrial:
 
 @contextmanager
 def built(plan: Plan, name: str, delay: Nanoseconds = DELAY) -> Iterator[Rig]:
-    """A rig that is up meanwhile, its lines with the rates of the plan's uplinks and this delay one way."""
+    """A rig while the context lasts. Its lines have the rates of the plan's uplinks and this one-way delay."""
     rig = Rig(name)
     rig.down()
     lines = {u.name: LineFigures(u.down, u.up, delay, BUFFER, u.framing) for u in plan.uplinks}
@@ -80,7 +80,7 @@ def built(plan: Plan, name: str, delay: Nanoseconds = DELAY) -> Iterator[Rig]:
 
 @contextmanager
 def gate_running(rig: Rig, plan_file: Path) -> Iterator["subprocess.Popen[str]"]:
-    """A gate in the rig's gateway meanwhile; the same program that a person runs. LiveError when it does not start."""
+    """A gate in the rig's gateway while the context lasts, as a person runs it. LiveError when it does not start."""
     _jump(rig, "-D")  # what a killed gate left would be taken for this one's
     command = [*PYTHON, "wily_sluice", "gate", "run", "--json", "--plan", str(plan_file)]
     gate = subprocess.Popen(

@@ -101,7 +101,7 @@ class Services:
         ]
 
     def of(self, subject: Subject) -> tuple[str, str, str]:
-        """The service, its category, and the sign by which it is told. What was seen counts before ports and shape."""
+        """The service, its category, and the sign that it has. The protocol counts before ports and shape."""
         found = (UNKNOWN, UNKNOWN, "")
         for category, service in self._services:
             sign = service.sign(subject.parties, subject.known, subject.shape)

@@ -121,7 +121,7 @@ class Life:
         if self.trial is None and self.holder is None and now is not None and now.state == "trial":
             store.keep(state.revision, moment())  # applied for good, though that could not be written in time
         if self.holder is None:
-            store.end_trials(self.trial.revision if self.trial else None, moment(), "the gate ended meanwhile")
+            store.end_trials(self.trial.revision if self.trial else None, moment(), "the gate ended")
 
     def undone(self, told: Undone) -> None:
         """The gate has gone back to what was before a trial."""

@@ -84,7 +84,7 @@ class Classifier:
         return found
 
     def sort_of(self, apart: int) -> tuple[int, Size | None]:
-        """The kinds of packets that are told apart so, and the length that they come up to."""
+        """The kinds of packets that are set apart, and their greatest length."""
         index = apart >> KIND_BITS
         return apart & (1 << KIND_BITS) - 1, self.lengths[index - 1] if index else None
 

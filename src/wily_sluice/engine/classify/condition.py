@@ -1,6 +1,6 @@
 """What a rule or a limiter asks of a conversation: single questions, and how they are put together.
 
-Every condition has a `field`, the word of the plan file that it stands for, so that whoever asks why a rule does not
+Every condition has a `field`, its key in the plan file, so that an explanation of why a rule does not
 hold can be told which of its fields does not.
 """
 
@@ -61,7 +61,7 @@ class Clock:
     __slots__ = ("open",)
 
     def __init__(self) -> None:
-        self.open = -1  # until the time is told, all
+        self.open = -1  # all, until the time is known
 
 
 class Condition:
@@ -160,12 +160,12 @@ class DscpIs(Condition):
         self.dscps = dscps
 
     def holds(self, subject: Subject) -> bool:
-        """Compare the DSCPs seen so far."""
+        """Compare the DSCPs that it has carried."""
         return bool(self.dscps & subject.dscps)
 
 
 class VersionIs(Condition):
-    """It is of this version of IP."""
+    """Matches one version of IP."""
 
     __slots__ = ("version",)
 
@@ -179,7 +179,7 @@ class VersionIs(Condition):
 
 
 class ServiceIs(Condition):
-    """It is of one of these services."""
+    """Matches any of these services."""
 
     __slots__ = ("services",)
 
@@ -193,7 +193,7 @@ class ServiceIs(Condition):
 
 
 class MovedIs(Condition):
-    """What it has moved so far is over a size, or is not, in bytes."""
+    """It has moved more than a size, or not; in bytes."""
 
     __slots__ = ("over", "size")
 
@@ -203,7 +203,7 @@ class MovedIs(Condition):
         self.over = over
 
     def holds(self, subject: Subject) -> bool:
-        """Compare the bytes moved so far."""
+        """Compare the bytes that it has moved."""
         return (subject.moved > self.size) == self.over
 
 
@@ -266,7 +266,7 @@ class WhenIs(Condition):
 
 
 class All(Condition):
-    """All of these hold; of none, that is so."""
+    """True if all of these hold, or there are none."""
 
     __slots__ = ("parts",)
 
@@ -288,7 +288,7 @@ class All(Condition):
 
 
 class AnyOf(Condition):
-    """One of these holds; of none, that is not so."""
+    """True if one of these holds; false if there are none."""
 
     __slots__ = ("parts",)
 

@@ -9,7 +9,7 @@ A vector is one of Python's integers, rule 0 its lowest bit. For n rules a look-
 passes over n bits, which for ten thousand rules are 1,250 bytes. The memory is O(n) bits for each interval, in the
 worst case n² / 4 bytes in a dimension in which every rule has a range of its own.
 
-What the index cannot see (names, marks, schedules…) is not asked here: it gives candidates, and whoever uses it asks
+What the index cannot see (names, marks, schedules…) is not asked here: the index gives candidates, and its user asks
 the conditions of each.
 """
 

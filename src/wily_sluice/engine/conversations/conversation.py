@@ -35,7 +35,7 @@ class Conversation:
     """`dscps` is the set of DSCPs that its packets have carried, as bits. Lanes belong to the shapers.
 
     `unknown` says that its packets are still shown to recognition, which writes what it finds into `known`. `watch`
-    follows it where rules ask for what only time shows. `settled` is for whoever takes its packets in from several
+    follows it where rules ask for what only time shows. `settled` is for a caller that takes its packets from several
     places, to note that those of one place are past. While it was half open it sent `packets`, the last at `seen`; it
     is in turn to be forgotten since `due`. `home` is empty, or the address as whose it is sorted (`strangers`).
     """

@@ -1,4 +1,4 @@
-"""Limiters: cap whoever they name.
+"""Limiters: cap what they match.
 
 A limiter has one bucket for everyone it names, or one for each local host (whatever addresses it has, where that is
 known: `neighbours`), address, subnet or conversation. What is over the rate waits, is dropped, or is marked:
@@ -40,7 +40,7 @@ Whom: TypeAlias = Literal["together", "host", "address", "subnet", "conversation
 
 BURST_TIME: Final[Nanoseconds] = 20 * MILLISECOND
 BURST_FRAMES: Final = 4
-CATCH_UP: Final[Nanoseconds] = 100 * MILLISECOND  # of a stall, for who had packets waiting meanwhile
+CATCH_UP: Final[Nanoseconds] = 100 * MILLISECOND  # of a stall, for those that had packets waiting
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,7 +167,7 @@ class Bucket:
 class Limiter:
     """A limiter in one direction. Buckets live as long as a conversation or a waiting packet refers to them.
 
-    `active` is set by whoever knows the time: one that is not, names nobody. `colours` are the packets that its meters
+    `active` is set from outside, by the time: an inactive one matches nobody. `colours` are the packets that its meters
     have seen green, yellow and red.
     """
 

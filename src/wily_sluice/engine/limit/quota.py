@@ -4,9 +4,9 @@ An `Account` belongs to one host, subnet or conversation of a limiter, or to all
 Bytes are counted as the interface counts them: an IP packet and its Ethernet header of 14 bytes. When a new period
 begins, the ledger is cleared; which period it is, the caller knows.
 
-A ledger has MOST_ACCOUNTS at most: whoever comes after that shares one with all who come so late.
+A ledger has MOST_ACCOUNTS at most: later ones share one account.
 
-What was counted is told as what has come since it was last told, never as a sum: so whoever keeps the sums loses
+Counts are handed over as increments, never as a sum: so the process that keeps the sums loses
 nothing by not knowing, here and now, what they were.
 """
 
@@ -17,11 +17,11 @@ from wily_sluice.engine.tally import ETHERNET_HEADER
 from wily_sluice.units import Size
 
 MOST_ACCOUNTS: Final = 16_384
-ALL_OTHERS: Final = b"*"  # the key of the account of whoever comes late: no address, and no conversation
+ALL_OTHERS: Final = b"*"  # the key of the shared account: no address, and no conversation
 
 
 class Account:
-    """What was moved in the present period, and how much of that was told to whoever keeps it."""
+    """What was moved in the present period, and how much of that was handed over."""
 
     __slots__ = ("told", "used")
 
@@ -75,7 +75,7 @@ class Ledger:
         return news
 
     def take_back(self, news: Mapping[bytes, Size]) -> None:
-        """Have this told again: it could not be handed over."""
+        """Hand this over again: it could not be delivered."""
         for key, size in news.items():
             self.account(key).told -= size
 

@@ -10,7 +10,7 @@ want more than the cap, max-min fair:
 
     sum of min(wants, level) = threshold x line - others, but the level is never below the cap
 
-Whoever is held at the level wants any amount; somebody else who is over the cap, a quarter more than was had of late.
+A host that is held at the level wants any amount; another one over the cap, a quarter more than it had lately.
 What those have is no part of `others`, so the level does not chase its own effect. They are at most as many as fill the
 line at the cap, and looked through once a slot.
 """

@@ -68,7 +68,7 @@ class CodelQueue(Contender):
         self.dropping = False
 
     def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
-        """Take a packet in. There is no limit here: whoever owns the queue holds it to one."""
+        """Take a packet in. There is no limit here; the owner of the queue enforces one."""
         packet.entered = now
         if self._tail is None:
             self._head = packet

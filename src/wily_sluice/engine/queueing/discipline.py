@@ -1,4 +1,4 @@
-"""What packets wait in, as whoever moves them sees it: a shaper, or a line that is not shaped."""
+"""What packets wait in, as seen from outside: a shaper, or an unshaped line."""
 
 from wily_sluice.engine.limit.utilisation import Utilisation
 from wily_sluice.engine.packet import Packet

@@ -84,7 +84,7 @@ class FqCodel(LeafQueue):
             lane.set_flow(packet.stage, flow)
         if self._hosts is not None and not flow.listed:
             flow.among = self._host(self._hosts, lane.tally.host)
-        flow.target, flow.ecn, flow.largest = self.target, self.ecn, self.largest  # which may have changed meanwhile
+        flow.target, flow.ecn, flow.largest = self.target, self.ecn, self.largest  # which may have changed since
         flow.enqueue(packet, now)
         flow.among.arrived(flow, packet.size)
         if flow.among is not self._all:

@@ -93,7 +93,7 @@ class Node(Station):
 
     @property
     def past(self) -> Past:
-        """For whoever takes this place in a tree of another shape."""
+        """What the successor in a tree of another shape takes over."""
         return Past(self.sent_bytes, self.marks, self.drops, self.cap, self.cap_clock, self.guarantee, self.due)
 
     def carry_on(self, past: Past, now: Nanoseconds) -> None:

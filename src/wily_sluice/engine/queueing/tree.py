@@ -9,7 +9,7 @@ the root down, at every parent the choice is the same as in the exact split, mad
 
 At a weighted parent a packet sent by (1) counts toward the guarantee only, one sent by (2) toward the turn only, so a
 child gets its guarantee and its part of what is left. At a curve parent the turns are about all that a child sends, so
-whoever has more by its guarantee than its part waits with its turn. A strict parent's children have no guarantees. A
+a child whose guarantee gave it more than its part waits for its turn. A strict parent's children have no guarantees. A
 guarantee and a cap are virtual clocks: each packet moves them on by its own time at that rate; a guarantee is due, and
 a cap is open, when its clock is not ahead of now.
 

@@ -1,11 +1,11 @@
 """Turns by bytes: deficit round robin among conversations, or among hosts.
 
-Source: RFC 8290 §4 (new and old flows; §4.1.2, the fattest loses). Whoever sends less than its turn is always new, so
-it never waits behind one that sends more. Those who take turns may themselves divide theirs: hosts, whose conversations
-take turns in them.
+Source: RFC 8290 §4 (new and old flows; §4.1.2, the fattest loses). A flow that sends less than its turn is always new, and
+never waits behind one that sends more. Those that take turns can divide theirs: hosts, within which their conversations
+take turns.
 
-When too much stands here the fattest loses. It is found without a search: whoever's backlog reaches 2 kB, 4 kB, 8 kB
-and so on is noted at that level, and whoever stands at the highest level is within a factor of two of the fattest. One
+When too much stands here the fattest loses. It is found without a search: a backlog that reaches 2 kB, 4 kB, 8 kB
+and so on is noted at that level, and any at the highest level is within a factor of two of the fattest. One
 that has shrunk is put right when it is looked at, which its growth has paid for.
 
 Invariants: `backlog` and `length` are the sums of those of the contenders; the work per packet does not depend on how
@@ -24,7 +24,7 @@ FIRST_LEVEL: Final[Size] = 2048  # bytes of one contender's backlog
 
 
 class Contender:
-    """Whoever takes turns. `listed` says that it stands among the new or the old.
+    """One that takes turns. `listed` says that it is among the new or the old.
 
     `level` is the highest that its backlog has been noted at, -1 for none; at `grown` bytes it reaches the next.
     """

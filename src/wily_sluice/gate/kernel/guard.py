@@ -2,7 +2,7 @@
 
 - Another program may flush the tables, or put a rule before ours. The kernel tells of changes (nf_tables); where it
   does not, an interface over which far more packets go than come to the queues gives it away within a second. What is
-  missing is put back, and told; a rule of others that ends a packet's way before the gate is told, and left.
+  missing is restored and logged; a rule of others that ends a packet's path before the gate is logged and left.
 - What crosses an uplink's interface and comes to no queue, and an uplink that the plan does not name, are counted and
   told.
 - Where rules ask what conversations speak, the kernel tracks connections for the gate's sake; and when its table is
@@ -28,8 +28,8 @@ Tell = Callable[..., None]
 
 
 class Guard:
-    """Of one gate. `tell` is told what happens: event, level, and what belongs to it; `retake` is called when the
-    intake is to be had anew, since `Intake.full` has changed.
+    """Of one gate. `tell` is called with each event, its level and details; `retake` when the intake must be
+    rebuilt, since `Intake.full` has changed.
     """
 
     def __init__(

@@ -23,7 +23,7 @@ from wily_sluice.units import Size
 
 NETLINK_NETFILTER = 12
 RTF_LOCAL = 0x80000000  # linux/ipv6_route.h: an address of this machine itself
-NFNLGRP_NFTABLES = 7  # linux/netfilter/nfnetlink_compat.h: what changes the tables is told there
+NFNLGRP_NFTABLES = 7  # linux/netfilter/nfnetlink_compat.h: changes of the tables are announced there
 
 
 class Crossed(NamedTuple):

@@ -111,7 +111,7 @@ def _handing_over(whole: bool, copied: Size) -> bytes:
 
 
 def netlink_socket() -> socket.socket:
-    """A socket to the kernel's netfilter. OSError when there is none to be had."""
+    """A socket to the kernel's netfilter. OSError when there is none."""
     line = socket.socket(socket.AF_NETLINK, socket.SOCK_RAW, NETLINK_NETFILTER)
     try:
         line.setsockopt(SOL_NETLINK, NETLINK_NO_ENOBUFS, 1)
@@ -157,7 +157,7 @@ class PacketQueue:
         self._socket = connect()
         try:
             with contextlib.suppress(OSError):
-                # SO_RCVBUFFORCE (33) needs root, which whoever may bind a queue has.
+                # SO_RCVBUFFORCE (33) needs root, which binding a queue needs as well.
                 self._socket.setsockopt(socket.SOL_SOCKET, 33, buffer)
             self._configure(_attribute(CFG_CMD, struct.pack(">BBH", CMD_BIND, 0, 0)))
             self._configure(

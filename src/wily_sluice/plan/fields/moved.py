@@ -1,4 +1,4 @@
-"""`moved`: how much a conversation has moved so far, both ways together."""
+"""`moved`: how much a conversation has moved, both directions together."""
 
 from collections.abc import Iterable
 from typing import Annotated
@@ -20,7 +20,7 @@ class MovedField(Field[Moved]):
     key, entry, example, turn = "moved", Annotated[Moved, BeforeValidator(parse_moved)], "over 20 MB", 110
 
     def condition(self, asked: Moved, engine: Engine) -> Condition:
-        """It is over that, or not."""
+        """Whether it has moved more than that, or not."""
         return MovedIs(*asked)
 
     def need(self, asked: Moved, needs: Needs) -> None:

@@ -21,7 +21,7 @@ class RateField(Field[Fast]):
     turn = 120
 
     def condition(self, asked: Fast, engine: Engine) -> Condition:
-        """It has run at more than that for so long."""
+        """Whether it ran faster than that for so long."""
         return FastIs(engine.rates.index(asked))
 
     def need(self, asked: Fast, needs: Needs) -> None:

@@ -20,7 +20,7 @@ class ServiceField(Field[Services]):
         return Services(words, names.services_named(here, words))
 
     def condition(self, asked: Services, engine: Engine) -> Condition:
-        """It is of one of them."""
+        """Whether it is one of these services."""
         return ServiceIs(tuple(engine.signs(service.name) for service in asked.services))
 
     def need(self, asked: Services, needs: Needs) -> None:

@@ -23,7 +23,7 @@ class Version(Field[int]):
     key, entry, example, turn = "version", Annotated[int, BeforeValidator(_version)], "6", 90
 
     def condition(self, asked: int, engine: Engine) -> Condition:
-        """It is of this version."""
+        """Whether it uses this version."""
         return VersionIs(asked)
 
     def boxes(self, asked: int, space: Space) -> Iterable[Box]:

@@ -19,7 +19,7 @@ class When(Field[str]):
         return words
 
     def condition(self, asked: str, engine: Engine) -> Condition:
-        """It holds now."""
+        """Whether the schedule applies now."""
         return WhenIs(engine.clock, engine.schedule(asked))
 
     def boxes(self, asked: str, space: Space) -> Iterable[Box]:

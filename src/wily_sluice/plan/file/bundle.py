@@ -43,7 +43,7 @@ class Bundle:
 
 
 def bundle_of(plan: Plan) -> Bundle:
-    """A plan that was read from its files, and these. FileError when one of them is gone meanwhile."""
+    """A plan that was read from its files, and these. FileError when one of them has gone."""
     files = {}
     for name, source in plan.document.others.items():
         try:

@@ -1,7 +1,7 @@
 """Reads a YAML 1.2 file into plain data that knows its lines, and holds it against a schema.
 
-Whatever is wrong is told as findings, all at once: what the schema refuses is cut out, and the rest is examined again,
-so that one slip does not hide the next. What was cut out is remembered in `Reading.cut`, so that whoever follows a
+Everything that is wrong is reported together: what the schema refuses is cut out, and the rest is validated again, so
+that one mistake does not hide the next. What was cut out is remembered in `Reading.cut`, so that code that follows a
 reference to it does not complain a second time.
 """
 

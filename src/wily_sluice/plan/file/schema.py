@@ -157,7 +157,7 @@ class ScheduleEntry(Entry):
 
 
 class LimiterEntry(Entry):
-    """A cap for whoever it names."""
+    """A cap for what it matches."""
 
     local: Words | None = Field(default=None, examples=["waiting-room"])
     remote: Words | None = Field(default=None, examples=["203.0.113.0/24"])
@@ -239,7 +239,7 @@ class RuleEntry(TermsEntry):
 
 
 class ServiceEntry(Entry):
-    """The signs by which a service is told."""
+    """The signs by which a service is recognised."""
 
     about: str = ""
     category: Name | None = Field(default=None, examples=["play"])

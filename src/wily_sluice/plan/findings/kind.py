@@ -75,7 +75,7 @@ class Kind:
     """A kind of finding.
 
     `code` names it, for good. With `whole`, it is looked for only where nothing of the file was refused. With `once`,
-    it is told once a place, though it may hold for several lines and directions.
+    it is reported once a place, even if it applies to several lines and directions.
     """
 
     code: str

@@ -1,4 +1,4 @@
-"""All kinds of finding beyond the form of the file. Findings at one place are told in this order."""
+"""All kinds of finding beyond the form of the file. Findings at one place are reported in this order."""
 
 from typing import Final
 

@@ -79,7 +79,7 @@ class Groups:
         return members
 
     def _all(self, words: Iterable[str], listed: Location, owner: Location, within: tuple[str, ...]) -> Members:
-        """The members that several words mean together. Words that overlap are told."""
+        """The members that several words mean together. Overlaps are reported."""
         together = Members()
         for index, word in enumerate(words):
             location: Location = next(

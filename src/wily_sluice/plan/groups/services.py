@@ -112,7 +112,7 @@ class Services:
         return self._all
 
     def named(self, location: Location, words: tuple[str, ...]) -> tuple[Service, ...]:
-        """The services that words mean. A word that means none is told."""
+        """The services that words mean. Unknown words are reported."""
         found: dict[str, Service] = {}
         everything = self.all()
         for word in words:

@@ -6,7 +6,7 @@ touch; first and last are inside. A box has a set for some dimensions, and all v
 list of boxes; they may overlap.
 
 Taking a box from another leaves at most as many boxes as the one taken away has dimensions. A region can still come to
-many boxes, so whoever asks says how many are worth it.
+many boxes, so the caller gives a limit.
 """
 
 from collections.abc import Iterable, Mapping

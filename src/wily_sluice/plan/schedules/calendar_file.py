@@ -17,7 +17,7 @@ def _words(error: Exception) -> str:
 class CalendarFile:
     """A calendar that has been read. ValueError when the file is none, OSError when it cannot be read.
 
-    What cannot be worked out is told when the file is read; should a later day fail, it has no events. Days are worked
+    What cannot be computed is refused when the file is read; a later day that fails has no events. Days are worked
     out when they are first asked for. An event of a whole day lasts from midnight to midnight
     of the site's time zone; one without a time zone is in the site's.
     """

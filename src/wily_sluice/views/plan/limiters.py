@@ -1,4 +1,4 @@
-"""What a limiter does, in sentences and as data: for one, and for all whom it names at once."""
+"""What a limiter does, in sentences and as data: for one host, and for all together."""
 
 from collections import Counter
 from typing import Any

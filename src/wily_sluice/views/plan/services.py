@@ -32,7 +32,7 @@ def port_words(service: Service) -> list[str]:
 
 
 def signs(service: Service) -> str:
-    """How it is told: `speaks sip; port 5060, 5061`."""
+    """How it is recognised: `speaks sip; port 5060, 5061`."""
     parts = []
     if service.seen:
         parts.append(f"speaks {' or '.join(service.seen)}")

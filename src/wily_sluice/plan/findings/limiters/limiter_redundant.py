@@ -1,4 +1,4 @@
-"""A limiter that has no effect, since another is tighter for all whom it names."""
+"""A limiter that has no effect, since another is tighter for the same hosts."""
 
 from collections.abc import Iterator
 
@@ -15,7 +15,7 @@ def find(checked: Checked) -> Iterator[Told]:
 
 
 def _covers(wide: Limiter, narrow: Limiter) -> bool:
-    """Whether all whom `narrow` names are named by `wide`, whenever it holds."""
+    """Whether everything that `narrow` matches is matched by `wide`, whenever it applies."""
     for party, inner in ((wide.local, narrow.local), (wide.remote, narrow.remote)):
         if party is not None and (
             inner is None
