@@ -33,7 +33,7 @@ def _plain(error: UnicodeError) -> tuple[str, int]:
 
 
 def prepare() -> None:
-    """Have all that is printed be such that it can be written; what has nowhere to go is dropped."""
+    """Make sure that everything printed can be encoded; output without a destination is dropped."""
     codecs.register_error("sluice-plain", _plain)
     # A stream that was closed is None; opened in their order, these take the very places of those that are missing.
     nowhere = Path(os.devnull)
@@ -46,7 +46,7 @@ def prepare() -> None:
 
 
 def give_up() -> None:
-    """Have nothing more written to the standard output, so that the end of the program does not fail at that again."""
+    """Discard further output, so that the end of the program does not fail on it again."""
     with suppress(OSError, ValueError):
         nowhere = os.open(os.devnull, os.O_WRONLY)
         os.dup2(nowhere, sys.stdout.fileno())

@@ -93,7 +93,7 @@ class Clerk:
         self._hand_over()
 
     def keep(self, limiter: str, period: str, news: dict[bytes, Size]) -> dict[bytes, Size]:
-        """Have it kept that so much more was used; what cannot be taken now is given back."""
+        """Store these increments of use; those that cannot be taken now are returned."""
         charges = [Charge(limiter, period, account, size) for account, size in news.items()]
         while charges and len(self._unwritten) < MOST_UNWRITTEN:
             self._batch += 1
@@ -141,7 +141,7 @@ class Clerk:
         return answers[0]
 
     def close(self) -> None:
-        """Let it write what it was handed, and end."""
+        """Let it finish writing, and end it."""
         process, self._process = self._process, None
         if process is None:
             return

@@ -112,7 +112,7 @@ class Shaper(Onward):
         return self.tree.leaves[self.classifier.rules[rule].leaf if rule >= 0 else self.classifier.default]
 
     def watch_utilisation(self) -> Utilisation:
-        """Have it measured from now on how busy the line is."""
+        """Start measuring how busy the line is."""
         if self._utilisation is None:
             self._utilisation = Utilisation(self.rate)
         return self._utilisation
@@ -190,7 +190,7 @@ class Shaper(Onward):
         return lane
 
     def _watch(self, conversation: Conversation) -> None:
-        """Have a conversation watched for what rules look at now."""
+        """Watch a conversation for what rules look at now."""
         watch, spec = conversation.watch, self.classifier.watch
         if watch is None:
             conversation.watch = Watch(spec)

@@ -120,7 +120,7 @@ class SiteEngine:
             self.shapers[key] = old or shaper
 
     def sort_again(self) -> None:
-        """Have every conversation sorted again at its next packet."""
+        """Sort every conversation again at its next packet."""
         for shaper in self.shapers.values():
             shaper.epoch += 1
 
@@ -130,7 +130,7 @@ class SiteEngine:
             self.neighbours_changed(now)
 
     def neighbours_changed(self, now: Nanoseconds) -> None:
-        """Have conversations sorted again, since an address is now another device's; though once a second at most."""
+        """Sort conversations again, since an address is now another device's; at most once a second."""
         if now - self._sorted_again >= SECOND:
             self._sorted_again, self._stale = now, False
             self.sort_again()

@@ -111,7 +111,7 @@ class Admission(Entrance):
         return b"" if self._conversations.peek(key) is not None and key not in openings else key
 
     def _see_home(self, conversation: Conversation, home: Home) -> None:
-        """Have a new conversation sorted as one of the network that it is of, whatever its address."""
+        """Sort a new conversation as one of its interface's network, whatever its address."""
         local = conversation.parties.local
         if local not in home.addresses:
             conversation.home = home.stranger(len(local))

@@ -188,7 +188,7 @@ class Gate:
         self._loop.stop()
 
     def watch(self, pace: Nanoseconds, conversations: bool) -> None:
-        """Have the watcher told what was counted that often; and count single conversations, or no more."""
+        """Set how often counters are copied, and whether single conversations are counted."""
         assert self._loop is not None
         self._loop.pace = pace
         self._talking = conversations
@@ -235,7 +235,7 @@ class Gate:
         self._beside.do("plan", make_ready, over)
 
     def _retake(self) -> None:
-        """Have the same plan's packets led here in another way, as the intake now sees fit."""
+        """Divert the same plan's packets in the way that the intake now chooses."""
         if self._changing:
             return  # the change that is on its way does so
         self._changing = True
@@ -270,7 +270,7 @@ class Gate:
         self._follow(making.schedules)
 
     def _arrange(self, taken: Taken) -> None:
-        """Have the loop read what the plan takes."""
+        """Let the loop read the plan's queues."""
         assert self._loop is not None
         self._loop.let_in()
         self._intake.settle(taken)

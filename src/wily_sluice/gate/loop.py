@@ -162,7 +162,7 @@ class Loop:
             self._readers += crossing.queues
 
     def let_in(self) -> None:
-        """Have what is held wait no longer for others; before crossings are replaced. Of a crowd, most is dropped."""
+        """Release what is held for others; before crossings are replaced. Of a crowd, most is dropped."""
         now = time.monotonic_ns()
         for crossing in self.crossings:
             self._take_openings(crossing, MOST_READ, now)

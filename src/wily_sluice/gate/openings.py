@@ -50,7 +50,7 @@ class Openings:
         return self._taken[slot]
 
     def put(self, diverted: Diverted, key: bytes) -> bool:
-        """Have a packet wait, or drop it: False. `key` is its conversation's, or empty where nobody will ask for it."""
+        """Queue a packet, or drop it: False. `key` is its conversation's, or empty where nobody will ask for it."""
         slot = self.slot(diverted)
         queue = self._queues[slot]
         if self.waiting >= MOST_WAITING or len(queue) >= A_SHARE:
@@ -84,7 +84,7 @@ class Openings:
         return diverted
 
     def drop_all(self) -> None:
-        """Have nothing wait any more."""
+        """Drop everything that waits."""
         while self.waiting:
             diverted = self.take()
             diverted.queue.drop(diverted.token)

@@ -59,7 +59,7 @@ class ContactStore:
         return (Contact(*row) for row in rows)
 
     def clear(self) -> None:
-        """Let go of all of it."""
+        """Delete everything."""
         with self._database:
             self._database.execute("delete from spoke")
 

@@ -160,7 +160,7 @@ class CounterStore(CounterReader):
         return False
 
     def _finish(self) -> None:
-        """Have the spans written that are not over."""
+        """Write the unfinished spans."""
         for resolution, span in self._open.items():
             self._waiting.append((resolution, span.begin, self._run, _packed(span.counts)))
         self._open.clear()
@@ -204,7 +204,7 @@ class CounterStore(CounterReader):
                     raise
 
     def _shrink(self) -> bool:
-        """Let the oldest tenth of the finest rows go. False when there is nothing left to go."""
+        """Delete the oldest tenth of the finest rows. False when nothing is left to delete."""
         for resolution in KEPT:
             with self._database:
                 gone = self._database.execute(

@@ -101,7 +101,7 @@ def version_of(database: sqlite3.Connection) -> int:
 
 
 def _rename(folder: Path) -> None:
-    """Have files that an earlier program named otherwise called by what they hold."""
+    """Rename files of an earlier version of the program."""
     if (folder / OLD_QUOTAS).exists() and not (folder / QUOTAS).exists() and _holds(folder / OLD_QUOTAS, "quota"):
         _move(folder / OLD_QUOTAS, folder / QUOTAS)
     if (folder / OLD_COUNTERS).exists() and not (folder / COUNTERS).exists():

@@ -81,7 +81,7 @@ class RevisionStore:
         return Revision(number, at, who, note, bundle.digest, state)
 
     def _prune(self, last: int) -> None:
-        """Let go of the revisions up to the last of these, but for the one that is kept."""
+        """Delete the revisions up to the last of these, except the kept one."""
         old = "number <= ? and number not in (select revision from kept)"
         if self._database.execute(f"select 1 from revision where {old} limit 1", (last,)).fetchone() is None:
             return
@@ -97,7 +97,7 @@ class RevisionStore:
         return digest
 
     def keep(self, number: int, at: str) -> None:
-        """Have a revision start from now on."""
+        """Record a revision as kept."""
         with self._database:
             self._database.execute(
                 "update revision set state = 'kept', ended = ? where number = ? and state = 'trial'", (at, number)

@@ -55,7 +55,7 @@ class Carried:
 
 @dataclass(frozen=True, slots=True)
 class Cost:
-    """For full packets, and for a mix of sizes. `stolen` is the part of the processor time that the host took."""
+    """For full packets and for a mix of sizes. `stolen` is the part of the processor time that the host took."""
 
     full: Carried
     mix: Carried

@@ -75,7 +75,7 @@ class Teller:
 
 
 def bare(plan: Plan) -> None:
-    """Let everything go that goes up."""
+    """Accept every packet that goes up."""
     diversion.remove()
     queue = PacketQueue(FIRST_QUEUE)
     diversion.put(

@@ -44,7 +44,7 @@ def _family(address: str) -> socket.AddressFamily:
 
 
 def _fill_buffers(connection: socket.socket) -> None:
-    """Have the kernel's TCP behave as most hosts' does (RFC 9438), whatever this machine's own choice is."""
+    """Set the kernel's TCP to what most hosts use (RFC 9438), whatever this machine's default is."""
     with contextlib.suppress(OSError):
         connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_CONGESTION, b"cubic")
 

@@ -191,7 +191,7 @@ class Desk:
             note("metrics.unusable", "error", port=plan.gate.metrics, why=str(error))
 
     def _look_after_trial(self) -> None:
-        """Have a trial undone when a remote that answered before it no longer does."""
+        """End a trial when a remote that answered before it no longer does."""
         trial = self.life.trial
         if trial is None:
             self._answering = self._pulse.answering()

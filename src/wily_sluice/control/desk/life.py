@@ -111,7 +111,7 @@ class Life:
         self._plans = [(bundle, plan), *self._plans][:MOST_PLANS]
 
     def _set_right(self, state: State) -> None:
-        """Have the history say what the gate does: what was not written down before this process began."""
+        """Bring the history in line with the gate: add what was not recorded before this process began."""
         store = self.history
         kept = store.kept()
         if self.trial is not None and kept is not None and kept.number == state.revision:
@@ -200,7 +200,7 @@ class Life:
             return revision
 
     async def _take(self, bundle: Bundle, revision: int, trial: Nanoseconds | None) -> str:
-        """Have the gate go on by a plan. It does so before we no longer wait for it, or not at all."""
+        """Switch the gate to a plan. It switches within the time that we wait, or not at all."""
         until = boot_clock() + round((PATIENCE - 5) * SECOND)
         return await self._orders.give(Take(self._orders.next_number(), bundle, revision, trial, until))
 

@@ -102,7 +102,7 @@ class Server:
         )
 
     def let_watch(self, watchers: str | None) -> None:
-        """Let nobody watch but root, or a group of this machine's users, or everyone."""
+        """Allow watching for root only, a group of this machine's users, or everyone."""
         if watchers == self._watchers:
             return
         path = self._folder / WATCH

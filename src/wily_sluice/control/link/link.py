@@ -128,5 +128,5 @@ class Link(Generic[M]):
         self._greeted = True
 
     def close(self) -> None:
-        """Let the other side know that this is the end."""
+        """Close this end."""
         self._end.close()

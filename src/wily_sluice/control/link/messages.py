@@ -142,13 +142,13 @@ class Take(Order, frozen=True):
 
 
 class Hold(Order, frozen=True):
-    """Let a trial's time stand still, while it is written down that it is kept."""
+    """Stop a trial's clock while it is recorded as kept."""
 
     revision: int
 
 
 class Resume(Order, frozen=True):
-    """Let it go on: that could not be written."""
+    """Restart the clock: it could not be recorded."""
 
 
 class Kept(Order, frozen=True):

@@ -283,7 +283,7 @@ class Overseer:
         gate.offer(read, done)
 
     def _hold(self, revision: int) -> str:
-        """Let a trial's time stand still, while it is written down that it is kept."""
+        """Stop a trial's clock while it is recorded as kept."""
         if self._trial is None or self._trial.revision != revision:
             return "it is on trial no longer"
         self._trial.held = True

@@ -70,7 +70,7 @@ class Conversation:
         self.down_lane: Lane | None = None
 
     def sort_again(self) -> None:
-        """Have it sorted again at its next packet, in both directions."""
+        """Sort it again at its next packet, in both directions."""
         if self.up_lane is not None:
             self.up_lane.epoch = -1
         if self.down_lane is not None:

@@ -150,7 +150,7 @@ class Bucket:
         return found
 
     def hold(self, queue: FqCodel, allowance: Allowance | None, now: Nanoseconds) -> None:
-        """Have packets wait from now on."""
+        """Queue packets from now on."""
         self.queue = queue
         self.held_by = allowance
         if allowance is not None:

@@ -33,5 +33,5 @@ class Onward(QueueingDiscipline):
         raise NotImplementedError
 
     def watch_utilisation(self) -> Utilisation:
-        """Have it measured from now on how busy the line is."""
+        """Start measuring how busy the line is."""
         raise NotImplementedError

@@ -152,7 +152,7 @@ class Leaf(Node):
             self.head = self.queue.dequeue(now)
 
     def uproot(self) -> list[Packet]:
-        """Have no place in any tree: give out what stands here, in its order."""
+        """Leave the tree: hand out the packets here, in order."""
         self.parent = None
         packets = [self.head] if self.head is not None else []
         self.head = None

@@ -96,7 +96,7 @@ class Tree:
         self._clear()
 
     def _clear(self) -> None:
-        """Have no queues. A method of its own: who assigned None here and went on would be compiled as if it stayed."""
+        """Drop all queues. A method of its own: code after an assignment of None would be compiled as if it stayed."""
         self._closed, self._real_time = [], None
         self.leaves, self.nodes = [], []
 

@@ -1,8 +1,7 @@
 """Turns by bytes: deficit round robin among conversations, or among hosts.
 
-Source: RFC 8290 §4 (new and old flows; §4.1.2, the fattest loses). A flow that sends less than its turn is always new, and
-never waits behind one that sends more. Those that take turns can divide theirs: hosts, within which their conversations
-take turns.
+Source: RFC 8290 §4 (new and old flows; §4.1.2, the fattest loses). A flow that sends less than its turn is always new
+and never waits behind one that sends more. A member can divide its turn: hosts do, among their conversations.
 
 When too much stands here the fattest loses. It is found without a search: a backlog that reaches 2 kB, 4 kB, 8 kB
 and so on is noted at that level, and any at the highest level is within a factor of two of the fattest. One

@@ -22,14 +22,14 @@ class Events:
         self._order = 0
 
     def at(self, time: Nanoseconds, call: Callable[[Any], None], argument: Any = None) -> None:
-        """Have `call(argument)` happen at `time`, which must not have passed."""
+        """Schedule `call(argument)` at `time`, which must not be past."""
         if time < self.now:
             raise ValueError(f"an event at {time} ns is in the past: it is {self.now} ns")
         self._order += 1
         heappush(self._heap, (time, self._order, call, argument))
 
     def run(self, until: Nanoseconds) -> None:
-        """Let everything happen that is due before `until`, which then is now."""
+        """Run everything that is due before `until`, which then is now."""
         heap = self._heap
         while heap and heap[0][0] < until:
             self.now, _, call, argument = heappop(heap)

@@ -164,7 +164,7 @@ class Lab:
         return carried | {(name, "down"): behind.released for name, behind in self._behind.items()}
 
     def run(self, progress: Callable[[Nanoseconds], None] = lambda _: None) -> Run:
-        """Let the time of the traffic file pass."""
+        """Run through the time of the traffic file."""
         self._run_until(self._traffic.warmup, progress)
         warm = self._carried()
         self._run_until(self._traffic.duration, progress)

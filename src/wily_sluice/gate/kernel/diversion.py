@@ -71,7 +71,7 @@ def _rules(queues: Sequence[Diverting], names: int | None, marking: list[int] | 
 
 
 def put(contents: tuple[str, str], first: bool = False) -> None:
-    """Have the chains hold what `rules` said, in one step for each of IPv4 and IPv6; `first` also leads packets there.
+    """Load the chains that `rules` made, in one step for each of IPv4 and IPv6; `first` also leads packets there.
 
     LiveError when the system refuses; then nothing is left behind if it is the first time, and nothing changed for
     IPv4 or for both if it is not.

@@ -96,7 +96,7 @@ class Machine:
         return take_lock()
 
     def become_urgent(self) -> None:
-        """Have this process run before others."""
+        """Give this process priority over others."""
         run_before_others()
 
     def open_queue(self, number: int, whole: bool, copied: Size, buffer: Size, up: bool) -> PacketQueue:

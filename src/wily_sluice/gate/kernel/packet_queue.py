@@ -169,7 +169,7 @@ class PacketQueue:
             raise
 
     def hand_over(self, whole: bool, copied: Size, buffer: Size = RECEIVE_BUFFER) -> None:
-        """Have later packets handed over in another way."""
+        """Change how later packets are handed over."""
         with contextlib.suppress(OSError):
             self._socket.setsockopt(socket.SOL_SOCKET, 33, buffer)
         self._room = copied + ATTRIBUTES
