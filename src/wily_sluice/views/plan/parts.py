@@ -5,7 +5,7 @@ from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from rich.console import Console, Group, RenderableType
+from rich.console import Console, RenderableType
 from rich.table import Table
 from rich.text import Text
 
@@ -25,7 +25,12 @@ from wily_sluice.views.text.sentences import (
 )
 
 
-def _sentences(title: str, rows: list[tuple[str, str]]) -> Table:
+def _sentences(title: str, rows: list[tuple[str, str]]) -> list[RenderableType]:
+    """A table of names and sentences; nothing where there are none."""
+    return [_sentence_table(title, rows)] if rows else []
+
+
+def _sentence_table(title: str, rows: list[tuple[str, str]]) -> Table:
     table = Table(title=title, title_justify="left", title_style="bold", box=None, show_header=False, padding=(0, 1))
     table.add_column(style="cyan", no_wrap=True)
     table.add_column()
@@ -48,22 +53,18 @@ def part_tables(
     digits = len(str(len(plan.rules)))
     rules = [(f"{index:>{digits}}. {rule.name}", rule_sentence(rule)) for index, rule in enumerate(plan.rules, 1)]
     return {
-        "uplinks": lambda: [_sentences("Uplinks", [(u.name, uplink_sentence(u)) for u in plan.uplinks])],
-        "networks": lambda: [_sentences("Networks", [(n.name, network_sentence(n)) for n in plan.networks])],
-        "groups": lambda: [
-            _sentences(
-                "Groups",
-                [(name, ", ".join(member_words(members)) or "nobody") for name, members in plan.groups.items()],
-            )
-        ],
+        "uplinks": lambda: _sentences("Uplinks", [(u.name, uplink_sentence(u)) for u in plan.uplinks]),
+        "networks": lambda: _sentences("Networks", [(n.name, network_sentence(n)) for n in plan.networks]),
+        "groups": lambda: _sentences(
+            "Groups",
+            [(name, ", ".join(member_words(members)) or "nobody") for name, members in plan.groups.items()],
+        ),
         "trees": lambda: _trees(plan, screen),
         "framings": lambda: [framing_table(screen, plan.uplinks), layer_table()],
         "services": lambda: [service_table(plan)],
-        "schedules": lambda: [Group(*schedule_parts(plan, moment, exact))],
-        "limiters": lambda: [
-            _sentences("Limiters", [(lim.name, limiter_sentences(plan, lim)) for lim in plan.limiters])
-        ],
-        "rules": lambda: [_sentences("Rules: the first match decides", [*rules, ("", default_sentence(plan))])],
+        "schedules": lambda: list(schedule_parts(plan, moment, exact)),
+        "limiters": lambda: _sentences("Limiters", [(lim.name, limiter_sentences(plan, lim)) for lim in plan.limiters]),
+        "rules": lambda: _sentences("Rules: the first match decides", [*rules, ("", default_sentence(plan))]),
     }
 
 
@@ -72,7 +73,10 @@ def print_parts(
 ) -> None:
     """Print some parts of a plan, a blank line between; schedules as they are in the week of a moment, or this one."""
     when = moment or datetime.now(ZoneInfo(plan.timezone))
-    print_tables(console, [table for part in parts for table in part_tables(plan, console, when, exact)[part]()])
+    tables = [table for part in parts for table in part_tables(plan, console, when, exact)[part]()]
+    if not tables:
+        console.print(f"The plan has no {' or '.join(parts)}.")
+    print_tables(console, tables)
 
 
 def print_tables(console: Console, tables: Sequence[RenderableType]) -> None:

@@ -5,7 +5,7 @@ from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from typing import Any
 
-from rich.console import RenderableType
+from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
@@ -86,16 +86,11 @@ def _short(moment: datetime) -> str:
 
 
 def schedule_parts(plan: Plan, moment: datetime, exact: bool) -> Iterator[RenderableType]:
-    """All schedules; with `exact`, what holds at the moment as well."""
+    """All schedules; with `exact`, what applies at the moment as well."""
     for schedule in plan.schedules.values():
-        yield schedule_table(schedule, moment)
-        yield Text(gap_sentence(schedule, moment), "dim")
-        yield Text("")
-    if not plan.schedules:
-        yield Text("The plan has no schedules; everything applies at all times.")
+        yield Group(schedule_table(schedule, moment), Text(gap_sentence(schedule, moment), "dim"))
     if exact:
-        for line in at_sentences(plan, moment):
-            yield Text(line)
+        yield Text("\n".join(at_sentences(plan, moment)))
 
 
 def at_sentences(plan: Plan, moment: datetime) -> list[str]:
