@@ -5,6 +5,7 @@ import os
 import signal
 import socket
 import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -86,6 +87,20 @@ def framed_rates(rig: Rig, kind: str, direction: str, hosts: list[str], rate: in
     return [carried * 8 / found["seconds"] * frame / payload for carried in found["bytes"]]
 
 
+def introduce(rig: Rig, hosts: list[str]) -> None:
+    """Send a datagram from each host of the house, so that the gateway knows its address."""
+    send = (
+        "import socket, sys, time\n"
+        "for host in sys.argv[1:]:\n"
+        "    family = socket.AF_INET6 if ':' in host else socket.AF_INET\n"
+        "    with socket.socket(family, socket.SOCK_DGRAM) as end:\n"
+        "        end.bind((host, 0))\n"
+        f"        end.sendto(b'hello', ({FAR_ADDRESSES!r}[family == socket.AF_INET6], 9))\n"
+        "time.sleep(2)\n"
+    )
+    subprocess.run(rig.command("house", [sys.executable, "-c", send, *hosts]), check=True)
+
+
 STRANGER = "172.16.9.9"
 
 
@@ -116,6 +131,8 @@ def test_a_device_has_its_rate_once_whatever_addresses_of_either_version_it_uses
             return sum(map(sum, found))
 
     with near(rig), limited(rig, tmp_path, limiter):
+        # The gateway asks for an address it does not know, for up to a second; then the two would not run side by side.
+        introduce(rig, [*addresses(2, 4), *addresses(2, 6)])
         hold(both, lambda whole: abs(whole - rate) <= 0.03 * rate)
 
 
