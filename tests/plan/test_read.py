@@ -159,6 +159,7 @@ def test_a_value_may_differ_by_direction(small_plan: Callable[..., Plan]) -> Non
         ("rest: {default: true}", "rest: {queues: {a: {guarantee: 1 Mbit/s, default: true}}}", "give rest a guarantee"),
         ("headroom: 10%", "framing: pppoe over pmt", "did you mean “pppoe over ptm”"),
         ("headroom: 10%", "framing: {overhead: 34}", "is not a size"),
+        ("calls: {guarantee: 20%", "calls: {delay: 0 ms, guarantee: 20%", "leaves no time to send a packet"),
         ("headroom: 10%", "framing: {overhead: 9 kB}", "no line has an overhead"),
         ("headroom: 10%", "framing: {cells: round}", "cells are atm or ptm"),
         ("main:\n", "main:\n    discipline: strict\n", "is strict: it serves by priority alone"),

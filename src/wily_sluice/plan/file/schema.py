@@ -32,6 +32,7 @@ from wily_sluice.plan.file.values import (
     parse_burst,
     parse_cap,
     parse_country,
+    parse_delay,
     parse_directional_amount,
     parse_directional_rate,
     parse_engage,
@@ -113,7 +114,7 @@ class QueueEntry(Entry):
     default: bool = False
     discipline: Discipline | None = Field(default=None, examples=["weighted"])
     queues: dict[Name, "QueueEntry"] | None = None
-    delay: Annotated[Nanoseconds, BeforeValidator(parse_time)] | None = Field(default=None, examples=["10 ms"])
+    delay: Annotated[Nanoseconds, BeforeValidator(parse_delay)] | None = Field(default=None, examples=["10 ms"])
     aqm: Aqm | None = Field(default=None, examples=["fq-codel"])
     fair_by: FairBy | None = Field(default=None, alias="fair-by", examples=["host"])
     ecn: bool | None = Field(default=None, examples=["false"])

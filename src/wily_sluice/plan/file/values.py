@@ -226,6 +226,14 @@ def parse_framing(value: object) -> FramingWords:
     return FramingWords(framing, f"{framing.overhead} B" + (f" in {cells} cells" if cells else ""))
 
 
+def parse_delay(value: object) -> Nanoseconds:
+    """How long a packet may wait: more than nothing."""
+    delay = parse_time(value)
+    if delay < 1:
+        raise ValueError(f"{quoted(value)} leaves no time to send a packet: write it like 10 ms")
+    return delay
+
+
 def parse_as_number(word: object) -> tuple[str]:
     """The number of an autonomous system (RFC 6793): `64503`, `AS64503`."""
     text = str(word).upper().removeprefix("AS")
