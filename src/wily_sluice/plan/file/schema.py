@@ -57,7 +57,6 @@ from wily_sluice.units import (
     Rate,
     parse_rate,
     parse_share,
-    parse_time,
 )
 
 Interface = Annotated[str, BeforeValidator(parse_interface)]
@@ -171,7 +170,7 @@ class LimiterEntry(Entry):
     down: RateText | None = Field(default=None, examples=["6 Mbit/s"])
     up: RateText | None = Field(default=None, examples=["1 Mbit/s"])
     burst: Annotated[Any, BeforeValidator(parse_burst)] = Field(default=None, examples=["100 ms"])
-    round_trip: Annotated[Nanoseconds, BeforeValidator(parse_time)] = Field(
+    round_trip: Annotated[Nanoseconds, BeforeValidator(parse_delay)] = Field(
         default=USUAL_ROUND_TRIP, alias="round-trip", examples=["40 ms"]
     )
     excess: Annotated[tuple[Excess, int], BeforeValidator(parse_excess)] = Field(default=("wait", 0), examples=["drop"])

@@ -227,10 +227,10 @@ def parse_framing(value: object) -> FramingWords:
 
 
 def parse_delay(value: object) -> Nanoseconds:
-    """How long a packet may wait: more than nothing."""
+    """A delay or a round trip: more than nothing."""
     delay = parse_time(value)
     if delay < 1:
-        raise ValueError(f"{quoted(value)} leaves no time to send a packet: write it like 10 ms")
+        raise ValueError(f"{quoted(value)} is too short: write it like 10 ms")
     return delay
 
 
