@@ -19,7 +19,7 @@ from wily_sluice import examples
 LOCAL, FAR, LOCAL6 = "10.61.0.41", "203.0.113.9", "fd61:0:0:1::41"  # as the captures have them
 
 BEGIN = 1_795_507_200.0  # a Monday at eight in the morning
-# Which program's packets, by whom, with whom.
+# Which program's packets, and both parties.
 PARTS = (
     ("names-then-tls", "10.61.0.70", "198.51.100.66"),
     ("call", "10.61.0.41", "203.0.113.5"),

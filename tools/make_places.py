@@ -1,7 +1,7 @@
 """Makes the demo's MMDB file, in which countries and networks are made up: `python -m tools.make_places`.
 
-Needs the package `mmdb_writer`, which nothing else does. The countries are codes that ISO 3166 leaves to whoever wants
-them, the prefixes those of RFC 5737 and RFC 3849, the networks' numbers those of RFC 5398.
+Needs the package `mmdb_writer`, which nothing else does. The countries are codes that ISO 3166 leaves free for
+private use, the prefixes those of RFC 5737 and RFC 3849, the networks' numbers those of RFC 5398.
 """
 
 from pathlib import Path

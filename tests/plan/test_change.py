@@ -1,4 +1,4 @@
-"""A running engine goes on by another plan, under what stands in it."""
+"""A running engine switches to another plan while packets are queued in it."""
 
 import gc
 from collections.abc import Callable

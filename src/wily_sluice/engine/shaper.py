@@ -60,7 +60,7 @@ class Shaper(Onward):
         self._tallies: dict[tuple[bytes, int, str], FlowTally] = {}
         self.touched: list[FlowTally] = []
         self._conversations: dict[Conversation, tuple[Size, int]] | None = None
-        self._uprooted: dict[Lane, list[Packet]] = {}  # during a change: what stood in queues that are no more
+        self._uprooted: dict[Lane, list[Packet]] = {}  # during a change: packets from queues that were removed
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in."""
@@ -223,7 +223,7 @@ class Shaper(Onward):
     def reconfigure(self, other: "Shaper", spec: QueueSpec, now: Nanoseconds) -> None:
         """Go on as `other`, a new one with a tree of this `spec`, would. Conversations are sorted again.
 
-        What stands in a queue that is no more goes where its conversation is now sorted to.
+        Packets in a queue that was removed move to the queue that their conversation is classified to now.
         """
         self._clock = at_rate(self._clock, now, self.rate, other.rate)
         self.rate = other.rate

@@ -101,7 +101,7 @@ class SiteEngine:
     def reconfigure(self, other: "SiteEngine", now: Nanoseconds) -> None:
         """Go on by the plan of `other`, a new engine: with the packets, conversations and counters that are here.
 
-        `other` is used up. What stands in shapers that are no more is the caller's to let go. Call `at` next.
+        `other` is used up. The caller releases what is queued in shapers that were removed. Call `at` next.
         """
         self._spec = other._spec
         other.neighbours.succeed(self.neighbours)

@@ -37,7 +37,7 @@ class Share:
 def split(root: QueueSpec, demands: Mapping[str, Rate]) -> dict[str, Share]:
     """Every queue's share by path, the root's under the empty path. A leaf without a demand is hungry.
 
-    Raises ValueError for a demand of a queue that is no leaf of this tree.
+    Raises ValueError for a demand of a queue that is not a leaf of this tree.
     """
     leaves = {leaf.path for leaf in root.leaves()}
     for path in demands:
@@ -101,8 +101,8 @@ def _divide(spec: QueueSpec, demands: Mapping[str, Rate], wants: Mapping[str, fl
 def _fill(peers: list[QueueSpec], spare: float, wants: Mapping[str, float], granted: dict[str, float]) -> float:
     """Divide `spare` among peers of one priority by weight, up to what each wants; the rest comes back.
 
-    In the order in which they are satisfied: whoever needs least for its weight is done first, and what it leaves is
-    the others'.
+    In the order in which they are satisfied: the child that needs least for its weight is done first, and
+    what it leaves is the others'.
     """
     spare = max(spare, 0.0)
     weight = sum(peer.weight for peer in peers)

@@ -29,7 +29,7 @@ class Admission(Entrance):
 
     `strangers` has an address of each network that had a packet of another address than its own, since last emptied.
 
-    `unreadable` counts packets that are no IP that can be read.
+    `unreadable` counts packets that are not readable IP.
     """
 
     def __init__(

@@ -2,7 +2,7 @@
 
 A thread takes turns at the interpreter with the loop, by THREAD_TURN at most; it has the loop's own priority, since a
 thread that holds the interpreter and is itself kept waiting by others would keep the loop waiting too. Threads stay,
-and wait for the next thing of their kind: one that is only just beginning may be slow to do so.
+and wait for the next task of their kind: a thread that is only just starting may be slow.
 """
 
 import os
@@ -23,7 +23,7 @@ class _Thing(NamedTuple):
 
 
 class Beside:
-    """`waker` is written to when `done` should be called. One thing of each kind goes on at a time."""
+    """`waker` is written to when `done` should be called. One task of each kind runs at a time."""
 
     def __init__(self, waker: int) -> None:
         self._waker = waker
@@ -34,7 +34,7 @@ class Beside:
     def do(self, kind: str, work: Callable[[], Any], then: Callable[[Any], None]) -> bool:
         """Begin something; `then` is called later, between two turns, with what it gave, or with what it raised.
 
-        False, and nothing done, while one of this kind goes on.
+        False, with nothing done, while one of this kind is running.
         """
         if kind in self._busy:
             return False
@@ -66,7 +66,7 @@ class Beside:
                 return
 
     def done(self) -> None:
-        """Hand back what is over."""
+        """Call `done` for the tasks that have ended."""
         while self._over:
             kind, then, result = self._over.popleft()
             self._busy.discard(kind)

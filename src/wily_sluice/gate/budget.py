@@ -1,7 +1,7 @@
 """How much of the time recognition may take: a flood of what is costly to look at must not hold packets up.
 
 A bucket of nanoseconds that fills at SHARE of the time, up to MOST. What is looked at is charged with what it took, on
-the clock. While there is nothing left, conversations stay unknown, and are looked at again when there is.
+the clock. While the budget is used up, conversations stay unknown; they are examined once there is time again.
 """
 
 from typing import Final

@@ -155,7 +155,7 @@ class Loop:
         self._stopped = True
 
     def changed(self) -> None:
-        """Take account of other crossings, listeners or readers. What is held goes on."""
+        """Take account of other crossings, listeners or readers. What is held stays held."""
         self._era += 1
         self._readers = [self._wake, *(listener.queue for listener in self.listeners), *self.others]
         for crossing in self.crossings:

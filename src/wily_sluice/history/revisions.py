@@ -1,4 +1,4 @@
-"""Every plan that a gate was given, in SQLite: when, by whom, what became of it; and which one is kept.
+"""Every plan that a gate was given, in SQLite: when it came, who gave it, what became of it, and which one is kept.
 
 Whatever is written is on the disk before the call returns (`synchronous = full`), or it is not there at all: a crash at
 any moment leaves the history as it was before or after a call. What a plan and its files hold is stored once for equal

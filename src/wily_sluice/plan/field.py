@@ -57,7 +57,7 @@ class Space(Protocol):
         """Where a party is, by any of its signs."""
 
     def flag(self, what: str, which: str) -> Box:
-        """Something of which nothing is known but whether it is so."""
+        """A yes-or-no property about which nothing else is known."""
 
     def when(self, schedule: str) -> Box:
         """While a schedule holds."""
@@ -110,11 +110,11 @@ class Field(Generic[V]):
         return {}
 
     def boxes(self, asked: V, space: Space) -> Iterable[Box]:
-        """Where it is so: in any of these."""
+        """The union of these regions."""
         raise NotImplementedError
 
     def text(self, asked: V) -> str:
-        """What is asked, as the plan says it."""
+        """What is asked, in the plan's words."""
         raise NotImplementedError
 
     def phrase(self, asked: V) -> str:

@@ -1,1 +1,1 @@
-"""Recognises what a conversation speaks, and with whom, from its first packets. No I/O, no clock."""
+"""Recognises a conversation's protocol and the far side's name from its first packets. No I/O, no clock."""

@@ -97,7 +97,7 @@ class Recognition:
         return opening
 
     def _ask(self, conversation: Conversation, opening: Opening) -> bool:
-        """Ask whoever has hope left. True when one has seen something."""
+        """Ask the recognisers that are still undecided. True if one has recognised something."""
         changed = False
         hopes = []
         for recogniser in opening.hopes:

@@ -147,7 +147,7 @@ def _next(address: str, steps: int) -> str:
 
 
 def _unnamed(subnet: IPv4Network | IPv6Network, count: int) -> Iterator[str]:
-    """Addresses from the hundredth on, where the subnet reaches so far; else from the second."""
+    """Addresses from the hundredth on; in a smaller subnet, from the second on."""
     first = 100 if subnet.num_addresses > 100 + count else 2
     last = min(first + count, subnet.num_addresses - 1)
     return (str(subnet.network_address + number) for number in range(first, last))

@@ -38,7 +38,7 @@ class End(Entrance):
 
 
 def crossing(number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing) -> Crossing:
-    """One direction of the line. It goes on holding packets when it is full: a full line drops."""
+    """One direction of the line. When its queue is full, it drops new packets, as a real line does."""
     queue = PacketQueue(number)
     line = Line(rate, delay, rate * buffer // BYTE_TIME, lambda packet: queue.drop(packet.token.token))
 

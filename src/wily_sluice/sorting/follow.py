@@ -1,8 +1,8 @@
 """Follows the packets of a capture through a plan, with the engine that the gate runs, and adds up where they go.
 
 The plan's networks say who is local. What passes between two hosts of these, or between none, never comes to
-the gate's shapers, and is counted apart. So is what is no IP. The bytes are those of IP packets; all counts together
-are the bytes of the capture.
+the gate's shapers, and is counted apart. So are frames that are not IP. The bytes are those of IP packets; all counts
+together are the bytes of the capture.
 """
 
 from collections import Counter

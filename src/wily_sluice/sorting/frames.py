@@ -45,7 +45,7 @@ class BrokenError(ValueError):
 class _Interface:
     link: int
     snap: Size
-    unit: Nanoseconds | None = 1000  # how long a step of the clock is; None where that is no whole number
+    unit: Nanoseconds | None = 1000  # how long a step of the clock is; None if it is not a whole number
     steps: int = 1_000_000  # in a second
     offset: int = 0  # seconds
 

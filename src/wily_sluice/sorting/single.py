@@ -1,4 +1,4 @@
-"""Follows one conversation that is only spoken of: who, with whom, and what would be known of it."""
+"""Classifies one conversation that is only described: its parties, and what would be known about it."""
 
 from dataclasses import dataclass
 from datetime import datetime

@@ -1,4 +1,4 @@
-"""The process beside the gate: keeps the plan's history and the counters, and answers whoever asks.
+"""The process beside the gate: keeps the plan's history and the counters, and answers queries.
 
 It ends when the gate does. When it ends before, the gate starts another.
 """
@@ -141,7 +141,7 @@ class Desk:
         self._over.set()
 
     def _other_version(self, version: str) -> None:
-        """The gate was begun by another version of the program, and goes on; nothing can be asked of it from here."""
+        """The gate was started by another version of the program and keeps running; this one cannot query it."""
         self.other = version
         note("gate.other", "error", gate=version, here=__version__, why=self._restart())
 

@@ -240,7 +240,7 @@ class Life:
                 if self.running != revision:
                     return self.running, "undone"
                 await asyncio.sleep(0.05)
-            raise RpcError(REFUSED, "the gate has not gone back yet; it goes on trying")
+            raise RpcError(REFUSED, "the gate has not gone back yet; it keeps trying")
         found = self.history.revision(number) if number is not None else self.history.kept_before(self.running)
         if found is None:
             what = f"no revision {number}" if number is not None else "nothing that was kept before"

@@ -1,4 +1,4 @@
-"""What was counted, for whoever collects metrics: in the OpenMetrics format, over HTTP, on this machine alone.
+"""The counters for a metrics collector: in the OpenMetrics format, over HTTP, on this machine alone.
 
 The names, their labels and units stand in docs/metrics.md. Counters begin at nothing when the gate starts.
 """

@@ -1,7 +1,7 @@
 """The sockets that a gate is spoken to over: one to change what it does, one only to watch. JSON-RPC, a message a line.
 
 Nobody can hold the gate up here: this is another process. A client that sends a line that is too long is closed; one
-that does not read what it subscribed to misses some of it, and is closed when it goes on not reading.
+that does not read what it subscribed to misses messages, and is disconnected if it still does not read.
 """
 
 import asyncio
@@ -69,7 +69,7 @@ class Caller:
 
 
 class Server:
-    """Both sockets in a folder. `methods` are asked with the caller; those for watchers by whoever only watches."""
+    """Both sockets in a folder. `methods` receive the caller; watchers may only call those for watchers."""
 
     def __init__(self, folder: Path, methods: Mapping[str, Method]) -> None:
         self._folder = folder

@@ -29,7 +29,7 @@ class OtherVersion(SluiceError):
 
 
 class Link(Generic[M]):
-    """One end; `kinds` is the type of what comes. `EOFError` when the other has gone, or says what is no message."""
+    """One end; `kinds` is the type of what comes. `EOFError` when the other has gone, or sent no valid message."""
 
     def __init__(self, end: socket.socket, kinds: Any) -> None:
         end.setblocking(False)
@@ -97,7 +97,7 @@ class Link(Generic[M]):
                     messages.append(self._decoder.decode(body))
                 else:
                     self._greet(self._hello.decode(body))
-            except (msgspec.MsgspecError, ValueError) as error:  # the latter for text that is no UTF-8
+            except (msgspec.MsgspecError, ValueError) as error:  # the latter for text that is not UTF-8
                 raise EOFError from error
         del self._in[:offset]
         return messages

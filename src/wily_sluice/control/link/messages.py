@@ -32,7 +32,7 @@ class Hello(Message, frozen=True):
 
 
 class Past(msgspec.Struct, frozen=True):
-    """A trial that goes on: until when, on the boot clock, and what comes back then."""
+    """A running trial: when it ends, on the boot clock, and which plan returns then."""
 
     ends: Nanoseconds
     before_revision: int
@@ -221,7 +221,7 @@ class Used(Message, frozen=True):
 
 
 class PlanRead(Message, frozen=True):
-    """The plan as an object, pickled: whoever sends it was forked from who receives it."""
+    """The plan as an object, pickled: the sender was forked from the receiver."""
 
     pickled: bytes
 

@@ -1,8 +1,8 @@
 """The gate's end of the link to the process beside it: takes orders, tells what happens, and watches over trials.
 
 A trial is the gate's own affair, so that it ends even if nothing else lives: when its time is up, on the clock that
-goes on while the machine sleeps, the plan before it is taken up again. Should the process beside it end, another is
-started; the gate goes on shaping meanwhile. One that has not heard a tick for DEAF is ended.
+runs while the machine sleeps, the plan before it is taken up again. Should the process beside it end, another is
+started; the gate keeps shaping meanwhile. One that has not heard a tick for DEAF is ended.
 """
 
 import socket
@@ -53,7 +53,7 @@ NOT_KEPT = "it was not kept in time"
 
 
 def boot_clock() -> Nanoseconds:
-    """A clock that never steps and goes on while the machine sleeps."""
+    """A clock that never steps and also runs while the machine sleeps."""
     return time.clock_gettime_ns(time.CLOCK_BOOTTIME)
 
 

@@ -36,7 +36,7 @@ class Rule:
 
 
 class Classifier:
-    """Rules in their order, the default leaf, and whom each limiter names.
+    """Rules in their order, the default leaf, and which conversations each limiter applies to.
 
     `watches_dscps` says that a packet's DSCP can change what its conversation is sorted to; `kinds` are the kinds of
     packets that rules ask for, as bits, and `lengths` the lengths that they set apart, in order; `writes_dscp` says

@@ -4,7 +4,7 @@ Opening a conversation costs some ten times as much as a packet of one that is o
 open, and FIRST_OPENINGS at a time after a quiet while; a packet beyond that goes by a *stand-in*: one conversation for
 all those of a local host and a protocol, or, when there are too many hosts as well, of a network. A stand-in has no
 ports and no remote, is not shown to recognition, and is sorted as such: by rules that name the host or the network,
-and under all the limiters that do. A conversation that goes on sending is soon opened: each of its packets asks again.
+and under all the limiters that do. A conversation that keeps sending is soon opened: each of its packets asks again.
 
 The local address of a network's stand-in is that of its stranger (`strangers`).
 """
@@ -67,8 +67,8 @@ class Crowd:
         self._openings, self._hosts, self.packets = before._openings, before._hosts, before.packets
 
     def stand_in(self, key: bytes, now: Nanoseconds, home: Home | None = None) -> Conversation:
-        """What a packet goes by whose conversation, of this key, may not open. `home` is the network that it comes from
-        or goes to, where that is known otherwise than by its address.
+        """The stand-in for a packet whose conversation, of this key, may not open. `home` is the local network
+        of the packet, if that is known otherwise than by its address.
         """
         self.packets += 1
         own = key[:17] + _NOBODY6 if is_ipv6(key) else key[:5] + _NOBODY4

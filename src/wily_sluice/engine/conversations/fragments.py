@@ -2,7 +2,7 @@
 
 Sources: RFC 791 §3.2, RFC 8200 §4.5: the fragments of a datagram have one source, destination, protocol and
 identification. What the first has said is remembered for so many datagrams, of which the oldest is forgotten first, and
-for LIFE. A fragment that comes before the first goes by a conversation without ports.
+for LIFE. A fragment that comes before the first belongs to a conversation without ports.
 """
 
 from collections import deque

@@ -1,4 +1,4 @@
-"""Watches a conversation as it goes on, where rules ask for what only time shows.
+"""Watches a conversation over time, where rules ask for what only shows later.
 
 - How much it has moved, both ways together: it is sorted again when that passes one of the sizes that rules ask for.
 - Whether it is fast: a rate R holds for a time T, in one direction. A virtual queue that R empties tells: it must not

@@ -1,7 +1,7 @@
 """Limiters: cap what they match.
 
 A limiter has one bucket for everyone it names, or one for each local host (whatever addresses it has, where that is
-known: `neighbours`), address, subnet or conversation. What is over the rate waits, is dropped, or is marked:
+known: `neighbours`), address, subnet or conversation. Excess packets wait, are dropped, or are marked:
 
 - `wait`: a bucket is a virtual clock (the generic cell rate algorithm of ITU-T I.371, in the form with a theoretical
   arrival time). Each packet moves it on by its own time at the rate, and a packet may pass when the clock is not ahead

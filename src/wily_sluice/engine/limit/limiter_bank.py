@@ -107,7 +107,7 @@ class LimiterBank:
     def reconfigure(self, other: "LimiterBank", now: Nanoseconds) -> None:
         """Go on with the limiters of `other`, a new one; those that were here before go on as they are.
 
-        What waits at one that is no more is let pass at the next `advance`.
+        Packets waiting at a limiter that was removed are released at the next `advance`.
         """
         before: dict[str, Limiter] = {one.spec.name: one for one in self.limiters if one is not None}
         limiters: list[Limiter | None] = []

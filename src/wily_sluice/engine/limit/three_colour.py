@@ -27,7 +27,7 @@ class ThreeColour:
         if rate < 1 or burst < 0 or second_burst < 0 or not (burst or second_burst):
             raise ValueError(f"no meter has a rate of {rate} bit/s and bursts of {burst} and {second_burst} bytes")
         if peak is not None and (peak < rate or not (burst and second_burst)):
-            raise ValueError(f"a peak of {peak} bit/s is below the rate of {rate} bit/s, or a burst is nothing")
+            raise ValueError(f"a peak of {peak} bit/s is below the rate of {rate} bit/s, or a burst is zero")
         self._rate = rate
         self._second_rate = peak or 0
         self._tc_burst = self._tc = burst * BYTE_TIME

@@ -11,7 +11,7 @@ want more than the cap, max-min fair:
     sum of min(wants, level) = threshold x line - others, but the level is never below the cap
 
 A host that is held at the level wants any amount; another one over the cap, a quarter more than it had lately.
-What those have is no part of `others`, so the level does not chase its own effect. They are at most as many as fill the
+What those use is not part of `others`, so the level does not chase its own effect. They are at most as many as fill the
 line at the cap, and looked through once a slot.
 """
 
@@ -22,7 +22,7 @@ from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size
 SLOT: Final[Nanoseconds] = 50 * MILLISECOND
 KEEP: Final = 0.7514772930752859  # exp(-50 ms / 175 ms)
 LONGEST_AGO: Final = 100  # slots after which nothing is left
-HELD_FOR: Final = 2  # slots after which who was held is no more
+HELD_FOR: Final = 2  # slots after which a host no longer counts as held
 GROWTH: Final = 1.25  # of what was had: so much may be wanted next
 LEAVES: Final = 0.8  # of the cap: who has less is looked at no more
 

@@ -22,7 +22,7 @@ class QueueingDiscipline:
 
 
 class Onward(QueueingDiscipline):
-    """A shaper, as far as its limiters and the lanes through it know it: what has passed the limiters goes on there."""
+    """The part of a shaper that its limiters and lanes use: packets past the limiters are queued here."""
 
     def enter_tree(self, packet: Packet, now: Nanoseconds) -> None:
         """Take in a packet that is past its limiters."""

@@ -18,7 +18,7 @@ def sending_time(size: i64, rate: i64) -> i64:
 
 
 def at_rate(clock: Nanoseconds, now: Nanoseconds, before: Rate, after: Rate) -> Nanoseconds:
-    """A clock that went at rate `before`, as it is at `after`; 0 is no rate. One that is behind now stays so."""
+    """A clock that ran at rate `before`, converted to rate `after`; 0 means no rate. One behind `now` is left alone."""
     if clock <= now:
         return clock
     return now + (clock - now) * before // after if after else now

@@ -62,7 +62,7 @@ class RealTime:
         return None
 
     def next_eligible(self) -> Nanoseconds | None:
-        """When the next leaf is eligible, at the latest; one that is so now counts as long past."""
+        """When the next leaf is eligible, at the latest; a leaf that is eligible now counts as long past."""
         if self._due:
             return 0
         return self._waiting[0][0] if self._waiting else None

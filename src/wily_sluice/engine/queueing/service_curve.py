@@ -7,7 +7,7 @@ A leaf with a guarantee R, a burst L (one largest frame) and a delay d has the c
 bytes within d, and R from then on: the lower of a line of slope L/d and one of slope R that passes (d, L). A deadline
 curve is the lowest of such curves, one begun at each time the leaf becomes busy. The lowest of lines of one slope is a
 line again, so a deadline curve is two lines, and each is kept as a virtual clock: the time at which it reaches the
-bytes that the promise has served so far. The later clock is when the next byte is eligible, and where both clocks would
+bytes served under the promise. The later clock is when the next byte is eligible, and where both clocks would
 be after the packet at the head, the later one is its deadline.
 
 Only packets that are sent for the promise move the clocks: what a leaf had from what others left is not held against

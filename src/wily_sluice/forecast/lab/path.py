@@ -17,7 +17,7 @@ Deliver = Callable[[Packet], None]
 
 
 def deliver(packet: Packet) -> None:
-    """Hand a packet to whoever it is for: its token begins with that call."""
+    """Hand a packet to its recipient: its token begins with that call."""
     packet.token[0](packet)
 
 
@@ -57,7 +57,7 @@ class ShapedBy:
     def send(self, packet: Packet) -> None:
         """Offer a packet to the shaper."""
         self._shaper.offer(packet, self._events.now)
-        # While a wake is set for as soon as the shaper can release anything, there is nothing more to do.
+        # While a wake is set for as soon as the shaper can release anything, nothing is left to do.
         if self._wake is None or self._wake > self._shaper.free_at:
             self._release()
 

@@ -180,7 +180,7 @@ class Lab:
 
 
 def _lost(_: Packet) -> None:
-    """A packet that is dropped is missed by whoever waits for it."""
+    """Nothing to tell: the sender's model notices a lost packet by itself."""
 
 
 def comparison(plan: Plan, before: Run, after: Run) -> Comparison:

@@ -91,8 +91,8 @@ def put(contents: tuple[str, str], first: bool = False) -> None:
 
 
 class Standing(NamedTuple):
-    """How the chains stand: `missing` is what of them is no longer there, `before` what others have put before them
-    that ends a packet's way, so that it is not shaped.
+    """The state of the chains: `missing` rules of ours that were removed, `before` rules that others put before them
+    and that end a packet's way, so that it is not shaped.
     """
 
     missing: tuple[str, ...]

@@ -6,7 +6,7 @@
 - What crosses an uplink's interface and comes to no queue, and an uplink that the plan does not name, are counted and
   told.
 - Where rules ask what conversations speak, the kernel tracks connections for the gate's sake; and when its table is
-  full, it drops the packets of new ones. Before that, the gate goes on without, and uses it again when there is room.
+  full, it drops the packets of new ones. Before that, the gate stops using it, and resumes when there is room.
 """
 
 from collections.abc import Callable

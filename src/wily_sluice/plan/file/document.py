@@ -110,7 +110,7 @@ class Reading(Generic[Schema]):
     cut: set[Location]
 
     def was_cut(self, *location: str | int) -> bool:
-        """Whether this place, or one around it, was refused and told already."""
+        """Whether this place, or one around it, was refused and reported already."""
         return any(location[: len(cut)] == cut for cut in self.cut)
 
 
@@ -120,7 +120,7 @@ def hold_against(document: Document, schema: type[Schema]) -> Reading[Schema]:
     cut: set[Location] = set()
     data = document.data
     for key in [key for key, value in data.items() if value is None]:
-        del data[key]  # a key with nothing behind it is as good as none
+        del data[key]  # a key without a value counts as absent
     while True:
         try:
             return Reading(document, schema.model_validate(data), findings, cut)
@@ -171,7 +171,7 @@ def _at(data: Any, location: Location) -> Any:
 
 
 def _whole(data: Any, location: Location) -> Location:
-    """The place itself, or the list that it is a plain value of: a list with a hole is no list of values."""
+    """The place itself, or the list that it is a plain value of: a list of values cannot have a hole."""
     in_list = isinstance(_at(data, location[:-1]), list)
     return location[:-1] if in_list and not isinstance(_at(data, location), dict) else location
 

@@ -153,7 +153,7 @@ def parse_burst(value: object) -> Burst | None:
 
 
 def parse_excess(value: object) -> tuple[Excess, int]:
-    """What becomes of what is over: `wait`, `drop`, or `mark` and a DSCP."""
+    """What happens to the excess: `wait`, `drop`, or `mark` and a DSCP."""
     if isinstance(value, tuple):
         return value
     word, _, mark = str(value).partition(" ")

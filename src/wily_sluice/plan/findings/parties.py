@@ -1,4 +1,4 @@
-"""Whom rules and limiters name, and what is asked of them alike."""
+"""The hosts that rules and limiters name: findings that both have in common."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass

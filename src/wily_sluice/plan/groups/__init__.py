@@ -1,4 +1,4 @@
-"""Whom and what a word means: groups, places, services.
+"""What a word stands for: groups, places, services.
 
 New here: another way to name hosts, or another sign of a service.
 """

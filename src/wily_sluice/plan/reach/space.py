@@ -136,7 +136,7 @@ class Space:
         return said
 
     def flag(self, what: str, which: str) -> Box:
-        """Something of which nothing is known but whether it is so."""
+        """A yes-or-no property about which nothing else is known."""
         self.whole[what, which] = ((0, 1),)
         return {(what, which): YES}
 

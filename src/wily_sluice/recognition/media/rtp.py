@@ -20,7 +20,7 @@ FIRST_DYNAMIC = 96  # of payload types
 STATIC_PICTURES = frozenset((25, 26, 28, 31, 32, 33, 34))  # RFC 3551 §6, table 5
 HEADER = 12  # bytes
 LARGEST_GAP = 16  # of sequence numbers
-MOST_STRANGE = 12  # datagrams that are no RTP
+MOST_STRANGE = 12  # datagrams that are not RTP
 LONGEST_STEP = 1 << 20  # of timestamps: seconds, at any clock that is in use
 
 
@@ -29,7 +29,7 @@ Step = tuple[int, int, int]  # sequence number, timestamp, payload type
 
 @dataclass(slots=True)
 class _Notes:
-    """What has been seen so far: the last packets of each source, one way and by its SSRC."""
+    """The record of what was seen: the last packets of each source, one way and by its SSRC."""
 
     read: int = 0
     strange: int = 0

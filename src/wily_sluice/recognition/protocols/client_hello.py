@@ -77,7 +77,7 @@ def _inside(value: bytes) -> tuple[str, ...]:
     return tuple(found)
 
 
-_ADDRESS = frozenset(b"0123456789.")  # an address is no name
+_ADDRESS = frozenset(b"0123456789.")  # an address is not a name
 _LETTERS = frozenset(b"abcdefghijklmnopqrstuvwxyz0123456789-_.")
 
 

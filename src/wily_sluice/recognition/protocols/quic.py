@@ -78,7 +78,7 @@ class _Notes:
 
 
 def look(opening: Opening) -> Answer:
-    """Whether either side opens with an Initial packet, and whom the client asks for."""
+    """Whether either side opens with an Initial packet, and the name that the client asks for."""
     if not opening.datagrams:
         return WAIT
     first = opening.datagrams[0]

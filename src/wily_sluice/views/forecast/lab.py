@@ -12,7 +12,7 @@ from wily_sluice.forecast.lab.run import Comparison, Outcome
 from wily_sluice.units import MILLISECOND, format_byte_rate
 
 NARROW = 126  # columns; below this, only the figures that matter most
-MARKED = 0.1  # a change of less than a tenth is no news
+MARKED = 0.1  # a smaller change is not highlighted
 
 # Heading, how a figure is scaled to it, and whether more is better.
 FIGURES: dict[str, tuple[str, float, bool]] = {

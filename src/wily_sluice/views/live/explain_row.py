@@ -4,7 +4,7 @@ from typing import Any
 
 from wily_sluice.units import format_rate, format_size, format_time
 
-NEAR = 0.97  # of a rate: as good as reached
+NEAR = 0.97  # of a rate: counts as reached
 
 
 def _rate(rate: float) -> str:

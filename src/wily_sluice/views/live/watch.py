@@ -324,7 +324,7 @@ def _cut(name: str, columns: int) -> str:
 
 
 def _between(left: Text, right: Text, width: int) -> Text:
-    """One at each side; the left is cut where there is no room."""
+    """One at each side; the left one is cut if both do not fit."""
     left.truncate(max(0, width - right.cell_len - 1), overflow="ellipsis")
     left.append(" " * max(1, width - left.cell_len - right.cell_len))
     left.append_text(right)

@@ -45,7 +45,7 @@ def _whose(limiter: Limiter) -> str:
 
 
 def limiter_sentences(plan: Plan, limiter: Limiter) -> str:
-    """Whom it caps and at what, when, what becomes of the rest, and what that comes to for all of them."""
+    """Which hosts it caps, at what rate, when, what happens to the excess, and what all of them reach together."""
     rates = [f"{format_rate_both(rate)} {way}" for way in DIRECTIONS if (rate := limiter.rate(way)) is not None]
     together = " together" if limiter.per.whom == "together" else ""
     text = f"{_subject(limiter.per)}{_whose(limiter)}{together} can use at most {' and '.join(rates)}"

@@ -23,7 +23,7 @@ def week_of(moment: datetime) -> list[datetime]:
 
 
 def _strip(held: list[tuple[datetime, datetime]], begin: datetime) -> str:
-    """A day in half hours as the clock on the wall shows them; each sign says of both its quarters whether it holds."""
+    """A day in half hours of local time; each character shows whether the schedule holds in both its quarters."""
     cells = []
     for slot in range(SLOTS):
         halves = []

@@ -1,4 +1,4 @@
-"""The services that rules may name, by category, with their signs."""
+"""The services that rules may name, by category, and how each is recognised."""
 
 from typing import Any
 

@@ -74,7 +74,7 @@ def tree_tables(screen: Console, plan: Plan, uplink: Uplink, tree: Tree, ways: S
 
 
 def tree_caption(plan: Plan, bars: bool) -> str:
-    """What the signs and figures of the tables mean, as far as they are there."""
+    """The legend: what the symbols and figures that the tables use mean."""
     delays = any(leaf.leaf.delay is not None for tree in plan.trees.values() for leaf in tree.leaves)
     return BARS * bars + WAIT + DELAY * delays + "."
 

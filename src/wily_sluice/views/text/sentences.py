@@ -32,7 +32,7 @@ def rule_sentence(rule: Rule) -> str:
 
 
 def terms_text(terms: Terms) -> str:
-    """What a conversation must be, but for what is said before the word."""
+    """What a conversation must match, apart from what the sentence names before it."""
     text = "".join(field.phrase(value) for field, value in asked(terms, BEHIND))
     for part in terms.all:
         text += f", that are{_within(part)}"
