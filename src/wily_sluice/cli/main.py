@@ -148,7 +148,7 @@ class Sluice(click.Group):
         """The commands in their groups; none of them is imported for it."""
         for title, group in GROUPS.items():
             with formatter.section(title):
-                formatter.write_dl([(name, entry.summary.rstrip(".")) for name, entry in group.items()])
+                formatter.write_dl([(name, entry.summary) for name, entry in group.items()])
 
     def shell_complete(self, ctx: click.Context, incomplete: str) -> list[Any]:
         """Names of commands, without importing them."""

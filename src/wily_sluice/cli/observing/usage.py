@@ -85,7 +85,8 @@ def usage(
     elif not top:
         click.echo(f"no traffic in the last {span_words(lasted)}" + (f" matches “{only}”" if only else ""))
     else:
-        console().print(usage_table(found, top))
+        screen = console()
+        screen.print(usage_table(screen, found, top))
         left = len({(use.key.uplink, use.key.name) for use in uses}) - len(shown)
         if left:
             click.echo(f"{left} more used less; --rows {left + len(shown)} shows them")

@@ -92,7 +92,7 @@ def _live(screen: Console, plan_file: Path) -> None:
     print_trial(screen, trial, *(round(uplink.goodput(rate)) for rate in (desk, phone)))
     full = cost(LARGEST_PACKET)
     click.echo(f"\nGoodput is what applications get: a frame of {full} bytes carries {SEGMENT} of theirs.")
-    click.echo("\nNext: sluice rig --help       the same site, to try things on by hand")
+    click.echo("\nNext: sluice rig --help       the same site, to try things by hand")
     click.echo("      sluice gate run --help  the gate alone, on a gateway of your own")
 
 

@@ -7,36 +7,49 @@ from io import StringIO
 from itertools import pairwise
 from typing import Any
 
+from rich.console import Console
 from rich.table import Table
 
 from wily_sluice.history.usage import Usage, Use
 from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, format_rate, format_size, format_time
+from wily_sluice.views.plan.tree import ARROWS
 from wily_sluice.views.text.bars import sparkline
+from wily_sluice.views.text.console import fits
 
-COLUMNS = 24  # of a sparkline
+SHAPES = ((24, 2), (12, 2), (0, 2), (0, 1))  # columns of a sparkline, and between columns: the first that fits
 STEP_NAMES = {1: "second", 60: "minute", 3600: "hour"}
 
 
-def usage_table(usage: Usage, uses: Sequence[Use]) -> Table:
-    """A row for each subject and direction, with its course beside those of the same direction."""
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    for name in ("", "", "moved", "mean", f"busiest {STEP_NAMES[usage.step]}", "drops", "delay p99", "history"):
-        table.add_column(name, justify="left" if name in ("", "history") else "right", no_wrap=True)
-    courses = [(use.key.direction, squeezed(use.course, COLUMNS)) for use in uses]
+def usage_table(screen: Console, usage: Usage, uses: Sequence[Use]) -> Table:
+    """A row for each subject and direction, with its course beside those of the same direction; on a narrow screen with
+    a short course, or none.
+    """
+    tables = [_table(usage, uses, *shape) for shape in SHAPES]
+    return next((table for table in tables if fits(screen, table)), tables[-1])
+
+
+def _table(usage: Usage, uses: Sequence[Use], columns: int, gap: int) -> Table:
+    table = Table(box=None, padding=(0, gap, 0, 0), header_style="dim", pad_edge=False)
+    names = ("", "", "moved", "mean", f"busiest {STEP_NAMES[usage.step]}", "drops", "delay p99", "history")
+    for name in names if columns else names[:-1]:
+        heading = name if columns else name.replace(" ", "\n")
+        table.add_column(heading, justify="left" if name in ("", "history") else "right", no_wrap=True)
+    courses = [(use.key.direction, squeezed(use.course, max(columns, 1))) for use in uses]
     busiest = {way: max((max(course) for of, course in courses if of == way), default=0) or 1 for way in DIRECTIONS}
     before = None
     for use, (_, course) in zip(uses, courses, strict=True):
         name = _name(use)
-        table.add_row(
+        cells = (
             "" if name == before else name,
-            use.key.direction,
-            format_size(use.whole.bytes),
+            use.key.direction if columns else ARROWS[use.key.direction][0],
+            format_size(int(float(f"{use.whole.bytes:.3g}"))),
             _short(usage.mean(use)),
             _short(usage.busiest(use)),
             f"{use.whole.drops:,}" if use.whole.drops else "",
             format_time(use.whole.p99) if use.whole.p99 > MILLISECOND else "",
             sparkline(course, busiest[use.key.direction]),
         )
+        table.add_row(*cells if columns else cells[:-1])
         before = name
     return table
 

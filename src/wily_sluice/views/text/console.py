@@ -11,10 +11,11 @@ import click
 from rich.console import Console, RenderableType
 from rich.measure import Measurement
 from rich.padding import Padding
-from rich.table import Table
+from rich.table import Column, Table
 from rich.text import Text
 
 PIPE_WIDTH = 140  # columns, where no window sets a width
+FOLDED_WIDTH = 12  # columns that a folded one needs at least
 
 
 class Screen(Console):
@@ -29,8 +30,11 @@ class Screen(Console):
             if not self.is_terminal:
                 options.setdefault("width", needed)
                 continue
-            for column in table.columns:
-                column.no_wrap, column.overflow = False, "fold"
+            for justify in ("left", "right"):  # names are folded before figures
+                for column in (one for one in table.columns if one.justify == justify):
+                    column.no_wrap, column.overflow = False, "fold"
+                if needed_width(self, table) <= self.width:
+                    break
         super().print(*objects, **options)
 
 
@@ -40,12 +44,14 @@ def needed_width(screen: Console, table: Table) -> int:
     edges = 2 * (table.box is not None)
     wide = screen.options.update(width=10_000)
 
-    def width(cell: RenderableType, wraps: bool) -> int:
+    def width(cell: RenderableType, column: Column) -> int:
         measured = Measurement.get(screen, wide, cell)
-        return measured.minimum if wraps else measured.maximum
+        if column.no_wrap:
+            return measured.maximum
+        return min(measured.minimum, FOLDED_WIDTH) if column.overflow == "fold" else measured.minimum
 
     columns = (
-        max((width(cell, not column.no_wrap) for cell in (column.header, *column.cells) if cell != ""), default=0)
+        max((width(cell, column) for cell in (column.header, *column.cells) if cell != ""), default=0)
         for column in table.columns
     )
     return edges + sum(column + left + right for column in columns)
