@@ -20,7 +20,7 @@ from wily_sluice.plan.file.schema import (
 from wily_sluice.plan.file.source import Source
 from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.plan.findings.check import check
+from wily_sluice.plan.findings.check import check, check_allowances
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.model import Directional, GateSettings, Limiter, Network, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
@@ -47,6 +47,7 @@ def examine_document(document: Document) -> tuple[Plan | None, list[Finding]]:
         plan = _Builder(reading, findings).plan(reading.content)
         broken = _broken(findings, reading.content)
         findings += [one for one in check(plan, reading) if one.severity == "error" or _part(one.key) not in broken]
+        findings += check_allowances(reading, findings)
     findings.sort(key=lambda finding: (finding.line or 0, finding.key))
     return (None if any(finding.severity == "error" for finding in findings) else plan), findings
 
@@ -100,8 +101,8 @@ class _Builder:
         self.called: dict[str, dict[str, list[Queue]]] = {}  # in each tree, by path and by name
         self.resolve = Resolver(reading, {}, findings.append)
 
-    def error(self, location: Location, message: str, remedy: str = "") -> None:
-        self.findings.append(self.document.error(location, message, remedy))
+    def error(self, location: Location, message: str, remedy: str = "", code: str = "does-not-fit") -> None:
+        self.findings.append(self.document.error(location, message, remedy, code))
 
     def plan(self, entry: PlanEntry) -> Plan:
         networks = tuple(
@@ -231,7 +232,7 @@ class _Builder:
             if name is not None and name not in (*trees, *told) and not self.reading.was_cut("trees", name):
                 told.add(name)
                 here = (*location, direction) if (*location, direction) in self.document.lines else location
-                self.error(here, f"there is no tree “{name}”", suggestion(name, list(trees)))
+                self.error(here, f"there is no tree “{name}”", suggestion(name, list(trees)), "unknown-name")
             if name is None and only is None and trees and not self.reading.was_cut(*location):
                 remedy = f"add `tree: {next(iter(trees))}` to {uplink}"
                 self.error(location, f"there are {len(trees)} trees, and none is named for {direction}", remedy)
@@ -281,7 +282,7 @@ class _Builder:
             here = (*location, name)
             if name not in trees:
                 if not self.reading.was_cut("trees", name):
-                    self.error(here, f"there is no tree “{name}”", suggestion(name, list(trees)))
+                    self.error(here, f"there is no tree “{name}”", suggestion(name, list(trees)), "unknown-name")
             elif path := self._queue(here, word, trees[name]):
                 paths[name] = path
             elif path is None:
@@ -290,7 +291,9 @@ class _Builder:
 
     def _no_queue(self, location: Location, word: str, paths: list[str]) -> None:
         if not any(cut[:1] == ("trees",) and (len(cut) < 4 or cut[-1] == word) for cut in self.reading.cut):
-            self.error(location, f"there is no queue “{word}”", suggestion(word, list(dict.fromkeys(paths))))
+            self.error(
+                location, f"there is no queue “{word}”", suggestion(word, list(dict.fromkeys(paths))), "unknown-name"
+            )
 
     def _queue(self, location: Location, word: str, tree: Tree) -> str | None:
         """The path of the leaf that is meant by its path, or by its name alone where only one has it.

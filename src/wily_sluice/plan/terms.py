@@ -31,8 +31,8 @@ class Resolver:
         self.groups = Groups(reading, networks, tell)
         self.services = Services(reading, self.groups, tell)
 
-    def _error(self, location: Location, message: str, remedy: str = "") -> None:
-        self._tell(self._document.error(location, message, remedy))
+    def _error(self, location: Location, message: str, remedy: str = "", code: str = "does-not-fit") -> None:
+        self._tell(self._document.error(location, message, remedy, code))
 
     def terms(self, here: Location, e: TermsEntry) -> Terms:
         """What an entry asks."""
@@ -71,7 +71,7 @@ class Resolver:
     def require(self, location: Location, what: str, word: str | None, known: list[str]) -> None:
         """Tell when a word is none of those that are known."""
         if word is not None and word not in known and not self._reading.was_cut(f"{what}s", word):
-            self._error(location, f"there is no {what} “{word}”", suggestion(word, known))
+            self._error(location, f"there is no {what} “{word}”", suggestion(word, known), "unknown-name")
 
     def party(self, location: Location, words: tuple[str, ...], remote: bool = False) -> Party:
         """Who is meant on one side."""

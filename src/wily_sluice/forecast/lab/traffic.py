@@ -133,7 +133,7 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
     for name in entry.lines:
         if name not in uplinks:
             message = f"the plan has no uplink “{name}”"
-            findings.append(document.error(("lines", name), message, suggestion(name, list(uplinks))))
+            findings.append(document.error(("lines", name), message, suggestion(name, list(uplinks)), "unknown-name"))
     lines = {}
     for name, uplink in uplinks.items():
         line = entry.lines.get(name, LineEntry())

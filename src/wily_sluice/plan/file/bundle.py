@@ -50,7 +50,9 @@ def bundle_of(plan: Plan) -> Bundle:
             files[name] = source.read(MOST_BYTES + 1)
         except OSError as error:
             message = f"cannot be read: {error.strerror}"
-            raise FileError([Finding("error", source.name, None, "", message)]) from None
+            raise FileError([Finding("error", source.name, None, "", message, "", "unreadable")]) from None
         if len(files[name]) > MOST_BYTES:
-            raise FileError([Finding("error", source.name, None, "", f"is larger than {format_size(MOST_BYTES)}")])
+            raise FileError(
+                [Finding("error", source.name, None, "", f"is larger than {format_size(MOST_BYTES)}", "", "unreadable")]
+            )
     return Bundle(plan.document.raw, files)

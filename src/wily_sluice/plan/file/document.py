@@ -11,6 +11,7 @@ from typing import Any, Generic, TypeVar, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
 
+from wily_sluice.plan.file.allowances import Allowance, allowances
 from wily_sluice.plan.file.source import Missing, Source
 from wily_sluice.plan.file.suggestion import MOST_LISTED, suggestion
 from wily_sluice.plan.file.yaml_text import Location, YamlError, parse
@@ -40,6 +41,7 @@ class Document:
     raw: bytes = b""
     source: Source = field(default_factory=lambda: Missing(""))
     others: dict[str, Source] = field(default_factory=dict)  # files that it names
+    allowances: list[Allowance] = field(default_factory=list)
 
     def beside(self, name: str) -> Source:
         """A file that this one names."""
@@ -58,20 +60,24 @@ class Document:
         """What is wrong at a place of this file."""
         return Finding(severity, self.file, self.line(location), key_text(location), message, remedy, code)
 
-    def error(self, location: Location, message: str, remedy: str = "") -> Finding:
+    def error(self, location: Location, message: str, remedy: str = "", code: str = "does-not-fit") -> Finding:
         """An error at a place of this file."""
-        return self.finding("error", location, message, remedy)
+        return self.finding("error", location, message, remedy, code)
 
-    def warning(self, location: Location, message: str, remedy: str = "") -> Finding:
-        """A warning at a place of this file."""
-        return self.finding("warning", location, message, remedy)
+    def allows(self, code: str, location: Location) -> bool:
+        """Whether a comment allows a finding at this place, which is then counted as used."""
+        lines = {self.lines.get(location[:length]) for length in range(1, len(location) + 1)}
+        found = [one for one in self.allowances if one.code == code and one.covers in lines]
+        for one in found:
+            one.used = True
+        return bool(found)
 
 
 def read_document(source: Source, kind: str) -> Document:
     """Read a YAML file; `kind` says what it should be, such as “plan”. FileError when it cannot be read."""
 
     def refuse(message: str, remedy: str = "", line: int | None = None) -> FileError:
-        return FileError([Finding("error", source.name, line, "", message, remedy)])
+        return FileError([Finding("error", source.name, line, "", message, remedy, "unreadable")])
 
     try:
         raw = source.read(LARGEST + 1)
@@ -97,7 +103,7 @@ def read_document(source: Source, kind: str) -> Document:
         raise refuse(str(error), remedy if "not YAML" in str(error) else "", error.line) from None
     if not isinstance(tree, dict):
         raise refuse(f"has no keys at its outermost level, so it is not a {kind}", "write `key: value` lines", 1)
-    return Document(source.name, tree, lines, raw, source)
+    return Document(source.name, tree, lines, raw, source, allowances=allowances(text))
 
 
 @dataclass(slots=True)
@@ -190,21 +196,26 @@ def _finding(document: Document, schema: type[BaseModel], location: Location, pr
     if kind == "extra_forbidden":
         owner = _model_at(schema, location[:-1])
         known = [info.alias or name for name, info in owner.model_fields.items()] if owner else []
-        return document.error(location, f"there is no key “{location[-1]}”", suggestion(str(location[-1]), known))
+        return document.error(
+            location, f"there is no key “{location[-1]}”", suggestion(str(location[-1]), known), "unknown-key"
+        )
     if kind == "missing":
         example = _example(schema, location)
         return document.error(
-            location[:-1], f"“{location[-1]}” is missing", f"add {location[-1]}: {example}" if example else ""
+            location[:-1],
+            f"“{location[-1]}” is missing",
+            f"add {location[-1]}: {example}" if example else "",
+            "missing-key",
         )
     if kind == "value_error":
         message = str(problem["ctx"]["error"])
-        return document.error(location, message)
+        return document.error(location, message, code="bad-value")
     if kind in ("dict_type", "model_type", "model_attributes_type"):
-        return document.error(location, f"{quoted(found)} is not a mapping", "write `key: value`")
+        return document.error(location, f"{quoted(found)} is not a mapping", "write `key: value`", "bad-value")
     if kind == "list_type":
         meant = _example(schema, location) if found is None else f"[{found if isinstance(found, str) else '…'}]"
-        return document.error(location, f"{quoted(found)} is not a list", f"write {meant or '[…]'}")
-    return document.error(location, *_unfit(schema, location, problem))
+        return document.error(location, f"{quoted(found)} is not a list", f"write {meant or '[…]'}", "bad-value")
+    return document.error(location, *_unfit(schema, location, problem), "bad-value")
 
 
 def _unfit(schema: type[BaseModel], location: Location, problem: Any) -> tuple[str, str]:

@@ -14,7 +14,7 @@ Location: TypeAlias = tuple[str | int, ...]
 
 MOST_VALUES: Final = 200_000  # after aliases are followed
 DEEPEST: Final = 40
-_LOADER: Any = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
+LOADER: Any = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
 _PREFIX = "tag:yaml.org,2002:"
 _NULL = re.compile(r"(?:null|Null|NULL|~)?")
 _TRUE, _FALSE = re.compile(r"true|True|TRUE"), re.compile(r"false|False|FALSE")
@@ -33,7 +33,7 @@ class YamlError(ValueError):
 def parse(text: str) -> tuple[Any, dict[Location, int]]:
     """The data, and the line on which each part begins. YamlError when that cannot be."""
     try:
-        node = yaml.compose(text, Loader=_LOADER)
+        node = yaml.compose(text, Loader=LOADER)
     except yaml.reader.ReaderError as error:
         line = text.encode()[: error.position].count(b"\n") + 1
         raise YamlError("holds a character that YAML does not allow", line) from None

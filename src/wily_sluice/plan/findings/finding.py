@@ -24,7 +24,11 @@ class Finding:
     def __str__(self) -> str:
         where = f"{self.file}:{self.line}" if self.line is not None else self.file
         what = f"{self.key}: {self.message}" if self.key else self.message
-        return f"{where}: {self.severity}: {what}" + (f" → {self.remedy}" if self.remedy else "")
+        return (
+            f"{where}: {self.severity}: {what}"
+            + (f" → {self.remedy}" if self.remedy else "")
+            + (f" [{self.code}]" if self.code else "")
+        )
 
 
 class FileError(SluiceError):

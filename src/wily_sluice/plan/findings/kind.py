@@ -74,8 +74,9 @@ class Checked:
 class Kind:
     """A kind of finding.
 
-    `code` names it, for good. With `whole`, it is looked for only where nothing of the file was refused. With `once`,
-    it is reported once a place, even if it applies to several lines and directions.
+    `code` names it, for good. `story` tells why it matters; `has` is a part of a plan that has it, and `lacks` one that
+    is nearly the same and does not: see `example`. With `whole`, it is looked for only where nothing of the file was
+    refused. With `once`, it is reported once a place, even if it applies to several lines and directions.
     """
 
     code: str
@@ -83,3 +84,6 @@ class Kind:
     find: Callable[[Checked], Iterator[Told]]
     whole: bool = False
     once: bool = False
+    story: str = ""
+    has: str = ""
+    lacks: str = ""

@@ -8,6 +8,7 @@ from wily_sluice.plan.findings.asked import (
     own_remote,
     ports_without_protocol,
 )
+from wily_sluice.plan.findings.forms import FORMS
 from wily_sluice.plan.findings.kind import Kind
 from wily_sluice.plan.findings.limiters import (
     burst_below_packet,
@@ -128,3 +129,4 @@ KINDS: Final[tuple[Kind, ...]] = (
     service_unused.KIND,
     schedule_unused.KIND,
 )
+CODES: Final = {kind.code: kind for kind in (*FORMS, *KINDS)}

@@ -44,9 +44,13 @@ class Groups:
         self.found: dict[str, Members] = {}
         self._wrong = False  # somewhere in the group that is being worked out
 
-    def _error(self, location: Location, message: str, remedy: str = "") -> None:
+    def _error(self, location: Location, message: str, remedy: str = "", code: str = "does-not-fit") -> None:
         self._wrong = True
-        self._tell(self._document.error(location, message, remedy))
+        self._tell(self._document.error(location, message, remedy, code))
+
+    def _warn(self, code: str, location: Location, message: str, remedy: str) -> None:
+        if not self._document.allows(code, location):
+            self._tell(self._document.finding("warning", location, message, remedy, code))
 
     def group(self, name: str, within: tuple[str, ...] = ()) -> Members:
         """The members of a group; `within` are the groups that are being worked out and led here."""
@@ -68,13 +72,13 @@ class Groups:
         outside = taken.addresses - members.addresses
         if outside and not any(cut[:1] in (("groups",), ("networks",)) for cut in self._reading.cut):
             message = f"{outside} is excluded but not a member"
-            self._tell(self._document.warning((*here, "except"), message, "remove it from “except”"))
+            self._warn("exception-unused", (*here, "except"), message, "remove it from “except”")
         members -= taken
         wrong = self._wrong
         self._wrong = before or wrong
         cut = any(cut[:1] in (("groups",), ("networks",)) for cut in self._reading.cut)
         if not members and not cut and not wrong:
-            self._tell(self._document.warning(here, "has no members", "add some or remove the group"))
+            self._warn("group-empty", here, "has no members", "add some or remove the group")
         self.found[name] = members
         return members
 
@@ -91,7 +95,7 @@ class Groups:
             twice = members.addresses & together.addresses
             if twice:
                 message = f"{twice} is a member already, by a word before “{word}”"
-                self._tell(self._document.warning(location, message, "name it once"))
+                self._warn("member-twice", location, message, "name it once")
             together |= members
         return together
 
@@ -118,7 +122,7 @@ class Groups:
                 self._error(location, str(error))
         elif not (self._reading.was_cut("groups", word) or self._reading.was_cut("networks", word)):
             known = [*self._entries, *self._networks]
-            self._error(location, f"there is no group or network “{word}”", suggestion(word, known))
+            self._error(location, f"there is no group or network “{word}”", suggestion(word, known), "unknown-name")
         return Members()
 
     def ports(self, location: Location, words: Iterable[str | int]) -> tuple[tuple[int, int], ...]:
@@ -168,7 +172,7 @@ class Groups:
             try:
                 ranges.append(address_set(word))
             except ValueError as error:
-                self._tell(Finding("error", source.name, number, f"groups.{within[-1]}", str(error)))
+                self._tell(Finding("error", source.name, number, f"groups.{within[-1]}", str(error), "", "bad-value"))
         together = AddressSet(part for addresses in ranges for part in addresses)
         return Members(together, frozenset(hardware), (), frozenset(names))
 

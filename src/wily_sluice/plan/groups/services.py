@@ -125,7 +125,7 @@ class Services:
                 message = f"there is no service or category “{word}”"
                 self._tell(
                     self._document.error(
-                        location, message, suggestion(word, known, "`sluice show services` lists them")
+                        location, message, suggestion(word, known, "`sluice show services` lists them"), "unknown-name"
                     )
                 )
             found |= category

@@ -23,6 +23,7 @@ def print_findings(console: Console, findings: Sequence[Finding]) -> None:
         text.append(finding.message, style="not bold")
         if finding.remedy:
             text.append(f" → {finding.remedy}", style="not bold green")
+        text.append(f" [{finding.code}]", style="not bold dim")
         print_line(console, text)
 
 
@@ -38,4 +39,4 @@ def count_findings(findings: Sequence[Finding]) -> str:
 
 def findings_data(findings: Sequence[Finding]) -> list[dict[str, Any]]:
     """The findings for JSON."""
-    return [{key: value for key, value in asdict(one).items() if key != "code"} for one in findings]
+    return [asdict(one) for one in findings]

@@ -17,4 +17,20 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told((*asking.location, "remote"), message, "write the IPv4 address")
 
 
-KIND = Kind("mapped-remote", "warning", find)
+KIND = Kind(
+    "mapped-remote",
+    "warning",
+    find,
+    story="""\
+`::ffff:203.0.113.9` is a way to write an IPv4 address inside a program (RFC 4291 §2.5.5.2). No packet on the wire
+carries it.
+""",
+    has="""\
+rules:
+  - {remote: "::ffff:203.0.113.9", queue: calls}
+""",
+    lacks="""\
+rules:
+  - {remote: 203.0.113.9, queue: calls}
+""",
+)

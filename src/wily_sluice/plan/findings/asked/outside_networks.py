@@ -20,4 +20,20 @@ def find(checked: Checked) -> Iterator[Told]:
         yield Told((*asking.location, "local"), message, remedy)
 
 
-KIND = Kind("outside-networks", "warning", find)
+KIND = Kind(
+    "outside-networks",
+    "warning",
+    find,
+    story="""\
+The plan's networks say which addresses are your own hosts. This one is in none of them, so it never appears as the
+local side. Perhaps a network is missing, or it is a remote.
+""",
+    has="""\
+limiters:
+  visitors: {local: 203.0.113.9, down: 5 Mbit/s}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: 198.51.100.9, down: 5 Mbit/s}
+""",
+)

@@ -14,4 +14,20 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told((*asking.location, "remote"), message, "write `local:`, or name the far side")
 
 
-KIND = Kind("own-remote", "warning", find)
+KIND = Kind(
+    "own-remote",
+    "warning",
+    find,
+    story="""\
+The remote is the far side, across an uplink. Traffic between your own hosts does not cross an uplink and is not
+shaped.
+""",
+    has="""\
+rules:
+  - {remote: 198.51.100.9, queue: calls}
+""",
+    lacks="""\
+rules:
+  - {remote: 203.0.113.9, queue: calls}
+""",
+)

@@ -18,4 +18,19 @@ def find(checked: Checked) -> Iterator[Told]:
                     yield Told(location, "this protocol has no ports", "remove “port” or “protocol”")
 
 
-KIND = Kind("ports-without-protocol", "error", find)
+KIND = Kind(
+    "ports-without-protocol",
+    "error",
+    find,
+    story="""\
+Only TCP, UDP, SCTP, DCCP and UDP-Lite have ports. A rule for ports of another protocol can never match.
+""",
+    has="""\
+rules:
+  - {protocol: icmp, port: 80, queue: calls}
+""",
+    lacks="""\
+rules:
+  - {protocol: icmp, queue: calls}
+""",
+)

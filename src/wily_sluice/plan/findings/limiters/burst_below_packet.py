@@ -33,4 +33,21 @@ def too_small(limiter: Limiter, rate: Rate) -> bool:
     return limiter.burst_of(rate) < LONGEST_FRAME and limiter.excess_burst is None
 
 
-KIND = Kind("burst-below-packet", "error", find, once=True)
+KIND = Kind(
+    "burst-below-packet",
+    "error",
+    find,
+    once=True,
+    story="""\
+A burst smaller than one full frame never has room for such a frame, so every full packet is dropped and connections
+hang.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, excess: drop, burst: 1000 B}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, excess: drop, burst: 80 kB}
+""",
+)

@@ -40,4 +40,21 @@ def policed_part(burst: Size, rate: Rate, round_trip: Nanoseconds) -> float:
     return POLICED[-1][1]
 
 
-KIND = Kind("burst-below-window", "warning", find, once=True)
+KIND = Kind(
+    "burst-below-window",
+    "warning",
+    find,
+    once=True,
+    story="""\
+TCP sends a window at a time. If the excess is dropped and the burst is smaller than the window, TCP takes each drop
+for congestion, halves its rate, and never reaches the cap. Let the excess wait, or allow a burst of two round trips.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, excess: drop, burst: 5 kB}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, excess: drop, burst: 65 kB}
+""",
+)

@@ -24,4 +24,19 @@ def widest_line(plan: Plan, limiter: Limiter, way: Direction) -> Rate:
     return max((uplink.usable(way) for uplink in lines), default=HIGHEST_RATE)
 
 
-KIND = Kind("cap-without-effect", "warning", find)
+KIND = Kind(
+    "cap-without-effect",
+    "warning",
+    find,
+    story="""\
+No uplink is as fast as this cap, so it never limits anything.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 60 Mbit/s}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 40 Mbit/s}
+""",
+)

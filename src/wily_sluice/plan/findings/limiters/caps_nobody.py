@@ -14,4 +14,24 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(location, "matches nobody, so this limiter never applies", "name some hosts")
 
 
-KIND = Kind("caps-nobody", "warning", find, whole=True)
+KIND = Kind(
+    "caps-nobody",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+The group has members, and all of them are excluded again, so the limiter never applies.
+""",
+    has="""\
+groups:
+  visitors: {members: [guests], except: [guests]}
+limiters:
+  visitor: {local: visitors, down: 5 Mbit/s}
+""",
+    lacks="""\
+groups:
+  visitors: {members: [guests], except: [198.51.100.9]}
+limiters:
+  visitor: {local: visitors, down: 5 Mbit/s}
+""",
+)

@@ -15,4 +15,19 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(here, "caps neither direction", "add `down: 6 Mbit/s`, `up: 1 Mbit/s` or both")
 
 
-KIND = Kind("caps-nothing", "error", find)
+KIND = Kind(
+    "caps-nothing",
+    "error",
+    find,
+    story="""\
+A limiter caps a rate, up or down. This one names hosts but no rate.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s}
+""",
+)

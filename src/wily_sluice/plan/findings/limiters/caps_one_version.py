@@ -18,4 +18,24 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(("limiters", limiter.name, "local"), message, remedy)
 
 
-KIND = Kind("caps-one-version", "warning", find)
+KIND = Kind(
+    "caps-one-version",
+    "warning",
+    find,
+    story="""\
+A host in a network with IPv6 has addresses of both versions, and its programs prefer IPv6. A limiter for its IPv4
+address alone caps almost nothing. A hardware address covers both.
+""",
+    has="""\
+networks:
+  office: {subnets: [192.0.2.0/24, 2001:db8:1::/64]}
+limiters:
+  greedy: {local: 192.0.2.7, down: 5 Mbit/s}
+""",
+    lacks="""\
+networks:
+  office: {subnets: [192.0.2.0/24, 2001:db8:1::/64]}
+limiters:
+  greedy: {local: [192.0.2.7, "2001:db8:1::7"], down: 5 Mbit/s}
+""",
+)

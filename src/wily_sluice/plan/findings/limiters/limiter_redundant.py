@@ -48,4 +48,21 @@ def _two(one: Limiter, other: Limiter) -> Iterator[Told]:
             return
 
 
-KIND = Kind("limiter-redundant", "warning", find)
+KIND = Kind(
+    "limiter-redundant",
+    "warning",
+    find,
+    story="""\
+All limiters that match apply, so the tighter one decides. This one never does.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, per: host, down: 2 Mbit/s}
+  slower: {local: 198.51.100.9, per: host, down: 3 Mbit/s}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, per: host, down: 2 Mbit/s}
+  slower: {local: 198.51.100.9, per: host, down: 1 Mbit/s}
+""",
+)

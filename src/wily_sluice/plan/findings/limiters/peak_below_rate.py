@@ -17,4 +17,19 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(("limiters", limiter.name, "peak"), message, "a peak is at least the rate")
 
 
-KIND = Kind("peak-below-rate", "error", find)
+KIND = Kind(
+    "peak-below-rate",
+    "error",
+    find,
+    story="""\
+The peak is the rate at which a burst may pass, so it is above the rate itself.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, peak: 4 Mbit/s, excess: drop}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, peak: 8 Mbit/s, excess: drop}
+""",
+)

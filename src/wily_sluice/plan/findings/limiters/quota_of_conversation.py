@@ -17,4 +17,19 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(("limiters", limiter.name, "quota"), message, remedy)
 
 
-KIND = Kind("quota-of-conversation", "error", find)
+KIND = Kind(
+    "quota-of-conversation",
+    "error",
+    find,
+    story="""\
+A conversation lasts seconds or minutes. A quota for each conversation in a month is never reached.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, per: conversation, down: 10 kbit/s, quota: 4 GB per day}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, per: host, down: 10 kbit/s, quota: 4 GB per day}
+""",
+)

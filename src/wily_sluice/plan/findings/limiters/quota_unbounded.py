@@ -24,4 +24,20 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(("limiters", limiter.name, "quota"), message, "lower the rate if the volume matters")
 
 
-KIND = Kind("quota-unbounded", "warning", find)
+KIND = Kind(
+    "quota-unbounded",
+    "warning",
+    find,
+    story="""\
+A rate is not a volume. After the quota, the cap still lets its rate through around the clock, and over a month that
+may be many times the quota.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, per: host, down: 5 Mbit/s, quota: 40 GB per month}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, per: host, down: 100 kbit/s, quota: 40 GB per month}
+""",
+)

@@ -17,4 +17,20 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(location, "has no effect with excess: wait", remedy)
 
 
-KIND = Kind("second-burst-unused", "error", find)
+KIND = Kind(
+    "second-burst-unused",
+    "error",
+    find,
+    story="""\
+A peak and an excess burst decide between passing, marking and dropping. If the excess waits, there is nothing to
+decide.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, peak: 8 Mbit/s}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, peak: 8 Mbit/s, excess: drop}
+""",
+)

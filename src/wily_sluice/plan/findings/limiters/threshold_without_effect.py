@@ -20,4 +20,20 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(("limiters", limiter.name, "engage"), message, remedy)
 
 
-KIND = Kind("threshold-without-effect", "warning", find)
+KIND = Kind(
+    "threshold-without-effect",
+    "warning",
+    find,
+    story="""\
+With `engage: above 80%`, a limiter caps only while the others together need the line. If the cap is above that part
+of the line, the line is already that full before the cap matters.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 40 Mbit/s, engage: above 80%}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 20 Mbit/s, engage: above 80%}
+""",
+)

@@ -20,4 +20,20 @@ def find(checked: Checked) -> Iterator[Told]:
                 break
 
 
-KIND = Kind("binary-rate", "warning", find)
+KIND = Kind(
+    "binary-rate",
+    "warning",
+    find,
+    story="""\
+Rates of lines are decimal: 1 Mbit/s is 1,000,000 bit/s. This one is a multiple of 1,048,576 or 1,024,000, so it was
+probably converted with 1024. A line set 5% too fast queues in the modem.
+""",
+    has="""\
+uplinks:
+  line: {down: 51200 kbit/s}
+""",
+    lacks="""\
+uplinks:
+  line: {down: 51000 kbit/s}
+""",
+)

@@ -16,4 +16,20 @@ def find(checked: Checked) -> Iterator[Told]:
             owners.setdefault(part.interface, part.name)
 
 
-KIND = Kind("interface-shared", "error", find)
+KIND = Kind(
+    "interface-shared",
+    "error",
+    find,
+    story="""\
+Packets are told apart by the interface that they come and leave through. If two uplinks or networks have the same
+interface, the gate cannot know which one a packet belongs to.
+""",
+    has="""\
+networks:
+  guests: {interface: lan0}
+""",
+    lacks="""\
+networks:
+  guests: {interface: lan2}
+""",
+)

@@ -16,4 +16,22 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(("uplinks", uplink.name, "headroom"), message, "use 5% to 10%")
 
 
-KIND = Kind("little-headroom", "warning", find)
+KIND = Kind(
+    "little-headroom",
+    "warning",
+    find,
+    story="""\
+A queue forms at the slowest point. The gate only decides the order of packets if that point is the gate itself, so it
+must send a little less than the line carries. Without headroom, packets wait in the modem instead, first come first
+served, and no plan has any effect there. 3 to 5% is enough on symmetric fibre; copper, cable and shared lines need 8
+to 15%, radio about 25%.
+""",
+    has="""\
+uplinks:
+  line: {headroom: 1%}
+""",
+    lacks="""\
+uplinks:
+  line: {headroom: 2%}
+""",
+)

@@ -14,4 +14,14 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told((key,), f"“{key}” is missing", f"add {key}: {examples[0]}")
 
 
-KIND = Kind("missing-part", "error", find)
+KIND = Kind(
+    "missing-part",
+    "error",
+    find,
+    story="""\
+A plan needs a site, at least one uplink and at least one tree. Without an uplink there is no rate to share, and
+without a tree nothing to share it by.
+""",
+    has="trees: null",
+    lacks="site: Another example",
+)

@@ -18,4 +18,20 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(("networks", network.name, "subnets", index), message, "write the subnet of your hosts")
 
 
-KIND = Kind("network-too-wide", "warning", find)
+KIND = Kind(
+    "network-too-wide",
+    "warning",
+    find,
+    story="""\
+A network is the subnet of your own hosts. With a prefix as wide as this, most remotes count as local, and traffic
+between two local hosts is not shaped.
+""",
+    has="""\
+networks:
+  guests: {subnets: [128.0.0.0/2]}
+""",
+    lacks="""\
+networks:
+  guests: {subnets: [10.0.0.0/8]}
+""",
+)

@@ -15,4 +15,20 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(("networks", network.name, "subnets"), message, "a host can be in one network only")
 
 
-KIND = Kind("networks-overlap", "error", find)
+KIND = Kind(
+    "networks-overlap",
+    "error",
+    find,
+    story="""\
+A host is in one network. If two networks contain the same address, rules and limiters for one of them would also
+apply to hosts of the other.
+""",
+    has="""\
+networks:
+  guests: {subnets: [192.0.2.128/25]}
+""",
+    lacks="""\
+networks:
+  guests: {subnets: [203.0.113.128/25]}
+""",
+)

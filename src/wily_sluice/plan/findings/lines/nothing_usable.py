@@ -13,4 +13,19 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(location, "nothing of the line is left", "write it like 8%")
 
 
-KIND = Kind("nothing-usable", "error", find)
+KIND = Kind(
+    "nothing-usable",
+    "error",
+    find,
+    story="""\
+Headroom is the part of the line that is left free. At 100%, no rate is left for any queue.
+""",
+    has="""\
+uplinks:
+  line: {headroom: 100%}
+""",
+    lacks="""\
+uplinks:
+  line: {headroom: 50%}
+""",
+)

@@ -17,4 +17,20 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(("uplinks", uplink.name, way), message, "write it like 24 Mbit/s")
 
 
-KIND = Kind("rate-too-low", "warning", find)
+KIND = Kind(
+    "rate-too-low",
+    "warning",
+    find,
+    story="""\
+No line is this slow. Most likely the unit is wrong, such as kbit/s for Mbit/s, and everything would be squeezed into
+a fraction of the line.
+""",
+    has="""\
+uplinks:
+  line: {up: 30 kbit/s}
+""",
+    lacks="""\
+uplinks:
+  line: {up: 64 kbit/s}
+""",
+)

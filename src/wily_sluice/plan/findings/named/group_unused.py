@@ -25,4 +25,22 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(("groups", group), "is not used", "use it or remove it")
 
 
-KIND = Kind("group-unused", "warning", find, whole=True)
+KIND = Kind(
+    "group-unused",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+No rule, limiter, service or other group names this group. Either something is missing, or it is left over.
+""",
+    has="""\
+groups:
+  printers: [192.0.2.60]
+""",
+    lacks="""\
+groups:
+  printers: [192.0.2.60]
+limiters:
+  printing: {local: printers, up: 1 Mbit/s}
+""",
+)

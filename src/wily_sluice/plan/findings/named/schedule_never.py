@@ -19,4 +19,23 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(("schedules", schedule.name), message, "remove something from it")
 
 
-KIND = Kind("schedule-never", "warning", find)
+KIND = Kind(
+    "schedule-never",
+    "warning",
+    find,
+    story="""\
+The windows of a schedule and its dates leave no moment at which it applies, so whatever uses it is always off.
+""",
+    has="""\
+schedules:
+  party: [sat, from 2027-03-01, until 2027-03-05]
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, when: party}
+""",
+    lacks="""\
+schedules:
+  party: [sat, from 2027-03-01, until 2027-03-06]
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, when: party}
+""",
+)

@@ -15,4 +15,22 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(("schedules", schedule), "is not used", "use it or remove it")
 
 
-KIND = Kind("schedule-unused", "warning", find, whole=True)
+KIND = Kind(
+    "schedule-unused",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+No rule or limiter has `when:` with this schedule.
+""",
+    has="""\
+schedules:
+  evenings: [18:00-23:00]
+""",
+    lacks="""\
+schedules:
+  evenings: [18:00-23:00]
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, when: evenings}
+""",
+)

@@ -16,4 +16,22 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(("services", service.name), "is not used", "use it in a rule or remove it")
 
 
-KIND = Kind("service-unused", "warning", find, whole=True)
+KIND = Kind(
+    "service-unused",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+No rule or limiter names this service or its category, so it only appears in statistics.
+""",
+    has="""\
+services:
+  league: {ports: [41100-41120/udp]}
+""",
+    lacks="""\
+services:
+  league: {ports: [41100-41120/udp]}
+rules:
+  - {service: league, queue: calls}
+""",
+)

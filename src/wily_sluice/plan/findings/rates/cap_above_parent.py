@@ -17,4 +17,25 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(level.at(queue, "cap"), message, f"at most {format_rate_both(level.cap)}")
 
 
-KIND = Kind("cap-above-parent", "warning", find, once=True)
+KIND = Kind(
+    "cap-above-parent",
+    "warning",
+    find,
+    once=True,
+    story="""\
+A queue never gets more than its parent, so a cap above the parent's rate has no effect. Perhaps a rate was copied
+from another line.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      rest: {cap: {up: 12 Mbit/s}}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      rest: {cap: {up: 9 Mbit/s}}
+""",
+)

@@ -24,4 +24,28 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told((*queue_location(tree.name, parent.path), "queues"), message, remedy)
 
 
-KIND = Kind("capacity-unusable", "warning", find, once=True)
+KIND = Kind(
+    "capacity-unusable",
+    "warning",
+    find,
+    once=True,
+    story="""\
+A cap holds even while the line is idle. If the caps of all siblings add up to less than their parent has, the
+difference can never be used by anybody. To reserve a rate for one queue, give it a guarantee: it is lent to others
+while it is not needed.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      calls: {cap: 30%}
+      rest: {cap: 60%}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      calls: {cap: 30%}
+      rest: {cap: 70%}
+""",
+)

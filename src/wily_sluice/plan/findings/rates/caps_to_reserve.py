@@ -23,4 +23,36 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(queue_location(tree.name, free[0].path), message, remedy)
 
 
-KIND = Kind("caps-to-reserve", "warning", find, once=True)
+KIND = Kind(
+    "caps-to-reserve",
+    "warning",
+    find,
+    once=True,
+    story="""\
+All siblings of this queue are capped, but it has no guarantee. That is the usual mistake of trying to reserve a rate
+by capping everybody else: the caps hold when the line is idle, and when it is full they reserve little. A guarantee
+does what was meant.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      calls: {guarantee: null, priority: null}
+      play: {cap: 50%}
+      rest: {cap: 60%, guarantee: null}
+rules:
+  - {service: calls, queue: calls}
+  - {service: play, queue: play}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      calls: {guarantee: 20%, priority: null}
+      play: {cap: 50%}
+      rest: {cap: 60%, guarantee: null}
+rules:
+  - {service: calls, queue: calls}
+  - {service: play, queue: play}
+""",
+)

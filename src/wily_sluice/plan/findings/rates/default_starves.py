@@ -32,4 +32,26 @@ def _starved_by(spec: QueueSpec, path: str) -> str:
     return ""
 
 
-KIND = Kind("default-starves", "warning", find, once=True)
+KIND = Kind(
+    "default-starves",
+    "warning",
+    find,
+    once=True,
+    story="""\
+Everything that nobody thought of is in the default leaf: names, time, a new phone. Queues served before it can take
+the whole line, and then all of it stops. A guarantee of a few percent prevents that, and costs the others nothing
+while it is not used.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      rest: {guarantee: null}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      rest: {guarantee: 1%}
+""",
+)

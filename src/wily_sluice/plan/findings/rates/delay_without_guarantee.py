@@ -17,4 +17,27 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(level.at(queue, "delay"), message, "add a guarantee, such as `guarantee: 10%`")
 
 
-KIND = Kind("delay-without-guarantee", "error", find, once=True)
+KIND = Kind(
+    "delay-without-guarantee",
+    "error",
+    find,
+    once=True,
+    story="""\
+A delay is promised for traffic within a guarantee: the line keeps it by serving these bytes early. Without a
+guarantee there is no amount of traffic for which it could hold.
+""",
+    has="""\
+trees:
+  main:
+    discipline: curve
+    queues:
+      calls: {delay: 20 ms, priority: null, guarantee: null}
+""",
+    lacks="""\
+trees:
+  main:
+    discipline: curve
+    queues:
+      calls: {delay: 20 ms, priority: null, guarantee: 10%}
+""",
+)

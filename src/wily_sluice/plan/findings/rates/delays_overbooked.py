@@ -30,4 +30,27 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told((*queue_location(tree.name, delayed[0].path), "delay"), message, remedy)
 
 
-KIND = Kind("delays-overbooked", "error", find, once=True)
+KIND = Kind(
+    "delays-overbooked",
+    "error",
+    find,
+    once=True,
+    story="""\
+To keep a delay, the line must be able to send one full packet of each such queue within it. A packet of 1518 bytes
+within 1 ms is 12 Mbit/s for that moment. The delays of this plan together need more than the line has.
+""",
+    has="""\
+trees:
+  main:
+    discipline: curve
+    queues:
+      calls: {delay: 1 ms, priority: null}
+""",
+    lacks="""\
+trees:
+  main:
+    discipline: curve
+    queues:
+      calls: {delay: 5 ms, priority: null}
+""",
+)

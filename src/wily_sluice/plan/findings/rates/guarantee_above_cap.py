@@ -17,4 +17,25 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(level.at(queue, "guarantee"), message, "a guarantee is at most the cap")
 
 
-KIND = Kind("guarantee-above-cap", "error", find, once=True)
+KIND = Kind(
+    "guarantee-above-cap",
+    "error",
+    find,
+    once=True,
+    story="""\
+A guarantee is what a queue is sure of, a cap what it can have at most. A queue cannot be sure of more than it can
+have.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      calls: {cap: 10%}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      calls: {cap: 20%}
+""",
+)

@@ -15,4 +15,26 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(level.at(queue, "guarantee"), message, "remove it, or make the parent weighted")
 
 
-KIND = Kind("guarantee-below-strict", "error", find, once=True)
+KIND = Kind(
+    "guarantee-below-strict",
+    "error",
+    find,
+    once=True,
+    story="""\
+A strict parent always serves the first child that has packets. It guarantees nothing to the others, so a guarantee
+below it would be a promise that nobody keeps.
+""",
+    has="""\
+trees:
+  main:
+    discipline: strict
+""",
+    lacks="""\
+trees:
+  main:
+    discipline: strict
+    queues:
+      calls: {guarantee: null, cap: 50%}
+      rest: {guarantee: null}
+""",
+)

@@ -47,4 +47,25 @@ def _sum(level: Level) -> Iterator[Told]:
     yield Told(level.location, message, remedy)
 
 
-KIND = Kind("guarantees-overbooked", "error", find, once=True)
+KIND = Kind(
+    "guarantees-overbooked",
+    "error",
+    find,
+    once=True,
+    story="""\
+A guarantee is a promise for the moment when everybody wants everything. Promises that add up to more than there is
+cannot be kept together, so the plan is refused rather than one of them broken at random.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      calls: {guarantee: 90%}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      calls: {guarantee: 80%}
+""",
+)

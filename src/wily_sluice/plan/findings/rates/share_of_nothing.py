@@ -16,4 +16,25 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(level.at(queue, "guarantee"), message, f"give {level.name} a guarantee")
 
 
-KIND = Kind("share-of-nothing", "warning", find, once=True)
+KIND = Kind(
+    "share-of-nothing",
+    "warning",
+    find,
+    once=True,
+    story="""\
+A percentage of a guarantee is taken from the parent's guarantee. The parent has none, so this is a percentage of
+nothing.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      rest: {guarantee: null, default: null, queues: {bulk: {guarantee: 50%, default: true}}}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      rest: {default: null, queues: {bulk: {guarantee: 50%, default: true}}}
+""",
+)

@@ -54,4 +54,32 @@ def _web_first(plan: Plan, rule: Rule, ports: list[int]) -> Iterator[Told]:
             return
 
 
-KIND = Kind("bulk-first", "warning", find, whole=True)
+KIND = Kind(
+    "bulk-first",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+Pages and huge downloads use the same ports. If the web goes first, so does the download of a system update, and it
+takes everything. Send conversations that have moved a lot elsewhere, in a rule above.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      web: {guarantee: 30%, priority: 2}
+rules:
+  - {service: calls, queue: calls}
+  - {port: [80, 443], queue: web}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      web: {guarantee: 30%, priority: 2}
+rules:
+  - {service: calls, queue: calls}
+  - {port: [80, 443], moved: over 20 MB, queue: rest}
+  - {port: [80, 443], queue: web}
+""",
+)

@@ -20,4 +20,26 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(("rules", rule.index, "queue"), message, remedy)
 
 
-KIND = Kind("queue-not-in-tree", "warning", find)
+KIND = Kind(
+    "queue-not-in-tree",
+    "warning",
+    find,
+    story="""\
+The uplinks have different trees, and one of them has no queue of this name. On that uplink the rule's traffic goes to
+the default leaf, which may be a surprise just when the main line has failed.
+""",
+    has="""\
+uplinks:
+  line: {tree: main}
+  spare: {interface: wan1, down: 8 Mbit/s, up: 2 Mbit/s, tree: small}
+trees:
+  small: {queues: {rest: {default: true}}}
+""",
+    lacks="""\
+uplinks:
+  line: {tree: main}
+  spare: {interface: wan1, down: 8 Mbit/s, up: 2 Mbit/s, tree: small}
+trees:
+  small: {queues: {calls: {}, rest: {default: true}}}
+""",
+)

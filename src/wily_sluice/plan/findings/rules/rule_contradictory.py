@@ -13,4 +13,20 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(location, "can never match: its conditions exclude each other", "take a part out")
 
 
-KIND = Kind("rule-contradictory", "warning", find, whole=True)
+KIND = Kind(
+    "rule-contradictory",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+All conditions of a rule must hold together. These exclude each other, so nothing ever matches.
+""",
+    has="""\
+rules:
+  - {local: office, not: {local: office}, queue: calls}
+""",
+    lacks="""\
+rules:
+  - {local: office, not: {local: 192.0.2.9}, queue: calls}
+""",
+)

@@ -61,4 +61,21 @@ def _named(plan: Plan) -> dict[tuple[str, int], set[int]]:
     return found
 
 
-KIND = Kind("rule-one-transport", "warning", find, whole=True)
+KIND = Kind(
+    "rule-one-transport",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+Many services use one port over both TCP and UDP: DNS does, and so do calls and most pages. A rule for one transport
+misses the other.
+""",
+    has="""\
+rules:
+  - {protocol: udp, port: 5060, queue: calls}
+""",
+    lacks="""\
+rules:
+  - {port: 5060, queue: calls}
+""",
+)

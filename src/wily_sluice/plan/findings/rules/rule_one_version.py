@@ -19,4 +19,25 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(("rules", rule.index, "local"), message, remedy)
 
 
-KIND = Kind("rule-one-version", "warning", find, whole=True)
+KIND = Kind(
+    "rule-one-version",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+A host in a network with IPv6 has addresses of both versions, and its programs prefer IPv6. A rule for its IPv4
+address alone misses most of its traffic. A hardware address covers both.
+""",
+    has="""\
+networks:
+  office: {subnets: [192.0.2.0/24, 2001:db8:1::/64]}
+rules:
+  - {local: 192.0.2.40, queue: calls}
+""",
+    lacks="""\
+networks:
+  office: {subnets: [192.0.2.0/24, 2001:db8:1::/64]}
+rules:
+  - {local: [192.0.2.40, "2001:db8:1::40"], queue: calls}
+""",
+)

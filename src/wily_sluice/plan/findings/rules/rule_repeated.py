@@ -21,4 +21,22 @@ def repeats(rule: Rule, by: list[Rule]) -> bool:
     return len(by) == 1 and by[0].terms == rule.terms
 
 
-KIND = Kind("rule-repeated", "warning", find, whole=True)
+KIND = Kind(
+    "rule-repeated",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+The first rule that matches decides. A second one with the same conditions is never reached.
+""",
+    has="""\
+rules:
+  - {name: A, port: 5060, queue: calls}
+  - {name: B, port: 5060, queue: rest}
+""",
+    lacks="""\
+rules:
+  - {name: A, port: 5060, queue: calls}
+  - {name: B, port: 5061, queue: rest}
+""",
+)

@@ -36,4 +36,23 @@ def _unsure(terms: Terms) -> bool:
     )  # fmt: skip
 
 
-KIND = Kind("rule-unreachable", "warning", find, whole=True)
+KIND = Kind(
+    "rule-unreachable",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+The first rule that matches decides. Rules above this one already match everything that it would, so it has no effect
+where it stands. Exceptions come before the general case.
+""",
+    has="""\
+rules:
+  - {name: Office, local: office, queue: rest}
+  - {name: Handset, local: 192.0.2.40, queue: calls}
+""",
+    lacks="""\
+rules:
+  - {name: Handset, local: 192.0.2.40, queue: calls}
+  - {name: Office, local: office, queue: rest}
+""",
+)

@@ -19,4 +19,35 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(("rules", rule.index, "length"), message, "use one of the others")
 
 
-KIND = Kind("too-many-lengths", "error", find)
+KIND = Kind(
+    "too-many-lengths",
+    "error",
+    find,
+    story="""\
+Each length that a rule asks for is compared with every packet. To keep the work per packet small, a plan can have
+only a few different ones.
+""",
+    has="""\
+rules:
+  - {length: up to 100 B, queue: calls}
+  - {length: up to 200 B, queue: calls}
+  - {length: up to 300 B, queue: calls}
+  - {length: up to 400 B, queue: calls}
+  - {length: up to 500 B, queue: calls}
+  - {length: up to 600 B, queue: calls}
+  - {length: up to 700 B, queue: calls}
+  - {length: up to 800 B, queue: calls}
+  - {length: up to 900 B, queue: calls}
+""",
+    lacks="""\
+rules:
+  - {length: up to 100 B, queue: calls}
+  - {length: up to 200 B, queue: calls}
+  - {length: up to 300 B, queue: calls}
+  - {length: up to 400 B, queue: calls}
+  - {length: up to 500 B, queue: calls}
+  - {length: up to 600 B, queue: calls}
+  - {length: up to 700 B, queue: calls}
+  - {length: up to 800 B, queue: calls}
+""",
+)

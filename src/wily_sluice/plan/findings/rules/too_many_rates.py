@@ -18,4 +18,35 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(("rules", rule.index, "rate"), message, "use one of the others")
 
 
-KIND = Kind("too-many-rates", "error", find)
+KIND = Kind(
+    "too-many-rates",
+    "error",
+    find,
+    story="""\
+Each rate that a rule asks for is measured for every conversation. To keep the work per packet small, a plan can have
+only a few different ones.
+""",
+    has="""\
+rules:
+  - {rate: over 1 Mbit/s for 10 s, queue: calls}
+  - {rate: over 2 Mbit/s for 10 s, queue: calls}
+  - {rate: over 3 Mbit/s for 10 s, queue: calls}
+  - {rate: over 4 Mbit/s for 10 s, queue: calls}
+  - {rate: over 5 Mbit/s for 10 s, queue: calls}
+  - {rate: over 6 Mbit/s for 10 s, queue: calls}
+  - {rate: over 7 Mbit/s for 10 s, queue: calls}
+  - {rate: over 8 Mbit/s for 10 s, queue: calls}
+  - {rate: over 9 Mbit/s for 10 s, queue: calls}
+""",
+    lacks="""\
+rules:
+  - {rate: over 1 Mbit/s for 10 s, queue: calls}
+  - {rate: over 2 Mbit/s for 10 s, queue: calls}
+  - {rate: over 3 Mbit/s for 10 s, queue: calls}
+  - {rate: over 4 Mbit/s for 10 s, queue: calls}
+  - {rate: over 5 Mbit/s for 10 s, queue: calls}
+  - {rate: over 6 Mbit/s for 10 s, queue: calls}
+  - {rate: over 7 Mbit/s for 10 s, queue: calls}
+  - {rate: over 8 Mbit/s for 10 s, queue: calls}
+""",
+)

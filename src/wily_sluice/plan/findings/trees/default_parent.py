@@ -15,4 +15,27 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(location, "a parent cannot be the default", "use one of its leaves")
 
 
-KIND = Kind("default-parent", "error", find)
+KIND = Kind(
+    "default-parent",
+    "error",
+    find,
+    story="""\
+The default is where packets that no rule matches are queued. Only leaves hold packets, so a parent cannot be the
+default.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      rest: {default: true, queues: {bulk: {}, other: {}}}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      rest: {default: null, queues: {bulk: {guarantee: 50%, default: true}, other: {guarantee: 50%}}}
+rules:
+  - {service: calls, queue: calls}
+  - {service: files, queue: other}
+""",
+)

@@ -15,4 +15,23 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(location, f"{defaults[0].path} is already the default", "exactly one leaf is")
 
 
-KIND = Kind("default-twice", "error", find)
+KIND = Kind(
+    "default-twice",
+    "error",
+    find,
+    story="""\
+What no rule matches goes to one leaf. With two defaults it would be unclear to which.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      calls: {default: true}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      calls: {default: false}
+""",
+)

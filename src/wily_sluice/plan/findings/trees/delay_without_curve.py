@@ -17,4 +17,25 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told((*queue_location(tree.name, child.path), "delay"), message, remedy)
 
 
-KIND = Kind("delay-without-curve", "error", find)
+KIND = Kind(
+    "delay-without-curve",
+    "error",
+    find,
+    story="""\
+A promised delay is kept by a service curve, which only a parent with `discipline: curve` computes. Weighted and
+strict parents divide rates and know no delays.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      calls: {delay: 20 ms}
+""",
+    lacks="""\
+trees:
+  main:
+    discipline: curve
+    queues:
+      calls: {delay: 20 ms, priority: null}
+""",
+)

@@ -15,4 +15,24 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(("trees", tree.name), message, "add `default: true`")
 
 
-KIND = Kind("no-default", "error", find)
+KIND = Kind(
+    "no-default",
+    "error",
+    find,
+    story="""\
+Some traffic matches no rule, however long the list. It needs a leaf: mark one as the default, with a guarantee of its
+own, so that it cannot starve.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      rest: {default: false}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      rest: {default: true}
+""",
+)

@@ -18,4 +18,24 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told((*queue_location(tree.name, child.path), "priority"), message, remedy)
 
 
-KIND = Kind("priority-below-curve", "warning", find)
+KIND = Kind(
+    "priority-below-curve",
+    "warning",
+    find,
+    story="""\
+A curve parent serves first what would otherwise miss its promise, and divides the rest by weight. Priorities have no
+effect there: give the queue a guarantee with a delay instead.
+""",
+    has="""\
+trees:
+  main:
+    discipline: curve
+""",
+    lacks="""\
+trees:
+  main:
+    discipline: curve
+    queues:
+      calls: {priority: null}
+""",
+)

@@ -18,4 +18,28 @@ def find(checked: Checked) -> Iterator[Told]:
                 yield Told(location, "no rule uses this queue", "add a rule or remove it")
 
 
-KIND = Kind("queue-unused", "warning", find, whole=True)
+KIND = Kind(
+    "queue-unused",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+No rule puts anything into this leaf, so its guarantee is only lent to others. Either a rule is missing, or the queue
+is left over from an earlier plan.
+""",
+    has="""\
+trees:
+  main:
+    queues:
+      play: {guarantee: 10%}
+""",
+    lacks="""\
+trees:
+  main:
+    queues:
+      play: {guarantee: 10%}
+rules:
+  - {service: calls, queue: calls}
+  - {service: play, queue: play}
+""",
+)

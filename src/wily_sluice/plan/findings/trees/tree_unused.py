@@ -12,4 +12,25 @@ def find(checked: Checked) -> Iterator[Told]:
             yield Told(("trees", tree), "no uplink uses this tree", f"write `tree: {tree}` at an uplink")
 
 
-KIND = Kind("tree-unused", "warning", find, whole=True)
+KIND = Kind(
+    "tree-unused",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+Each direction of an uplink has one tree. A tree that no uplink names shapes nothing: perhaps its name was forgotten
+at the uplink.
+""",
+    has="""\
+uplinks:
+  line: {tree: main}
+trees:
+  spare: {queues: {rest: {default: true}}}
+""",
+    lacks="""\
+uplinks:
+  line: {tree: {up: main, down: spare}}
+trees:
+  spare: {queues: {calls: {}, rest: {default: true}}}
+""",
+)
