@@ -4,6 +4,10 @@ from pathlib import Path
 import pytest
 
 from wily_sluice.outside.files import examine
+from wily_sluice.outside.plan_edits import TextFile
+from wily_sluice.plan import read
+from wily_sluice.plan.edit.fixes import fixed
+from wily_sluice.plan.edit.operations import at
 from wily_sluice.plan.file.yaml_text import YamlError
 from wily_sluice.plan.findings.example import PLAN, with_part
 from wily_sluice.plan.findings.finding import Finding
@@ -22,6 +26,14 @@ def findings_with(part: str, folder: Path) -> list[Finding]:
     return examine(file)[1]
 
 
+def found_in_example(kind: Kind) -> list[Finding]:
+    try:
+        content = json.dumps(with_part(kind.has)).encode()
+    except YamlError:
+        return []
+    return [one for one in read.examine(TextFile(Path("x.yaml"), content))[1] if one.code == kind.code]
+
+
 @pytest.mark.parametrize("kind", CODES.values(), ids=CODES.keys())
 def test_a_finding_is_in_its_example_and_not_in_what_is_nearly_the_same(kind: Kind, tmp_path: Path) -> None:
     found = [finding for finding in findings_with(kind.has, tmp_path) if finding.code == kind.code]
@@ -32,3 +44,23 @@ def test_a_finding_is_in_its_example_and_not_in_what_is_nearly_the_same(kind: Ki
 
 def test_the_example_plan_has_no_findings(tmp_path: Path) -> None:
     assert findings_with("{}", tmp_path) == []
+
+
+FIXABLE = {code: kind for code, kind in CODES.items() if any(one.fix for one in found_in_example(kind))}
+
+
+@pytest.mark.parametrize("kind", FIXABLE.values(), ids=FIXABLE.keys())
+def test_a_fix_leaves_a_plan_that_no_longer_has_the_finding(kind: Kind, tmp_path: Path) -> None:
+    file = tmp_path / "sluice.yaml"
+    content = json.dumps(with_part(kind.has)).encode()
+    after, left = fixed(content, lambda text: TextFile(file, text))
+    assert kind.code not in {finding.code for finding in left}
+    before = {(one.code, one.key) for one in found_in_example(kind)}
+    assert {(one.code, one.key) for one in left} <= before
+    removed = [one.location for finding in found_in_example(kind) for one in finding.fix]
+    expected = with_part(kind.has)
+    for location in removed:
+        owner = at(expected, location[:-1])
+        if owner is not None:
+            owner.pop(location[-1])
+    assert json.loads(after) == expected

@@ -33,6 +33,7 @@ GROUPS: dict[str, dict[str, Entry]] = {
         "show": Entry("planning.show", "Show a plan with every rate worked out."),
         "split": Entry("planning.split", "Compute what each queue gets when the line is full."),
         "classify": Entry("planning.classify", "Show which rule, queue and limiters a conversation gets, and why."),
+        "edit": Entry("planning.edit", "Change a plan from the command line."),
         "diff": Entry("running.life", "Compare two plans or revisions."),
     },
     "Run": {

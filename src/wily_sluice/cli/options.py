@@ -48,17 +48,17 @@ class Time(click.ParamType[Nanoseconds]):
             self.fail(str(error), param, ctx)
 
 
-def plan_from(required: bool = True, usual: bool = True) -> Callable[[Command], Command]:
+def plan_from(required: bool = True, usual: bool = True, argument: bool = True) -> Callable[[Command], Command]:
     """The plan as an argument, by `-p/--plan FILE`, in SLUICE_PLAN, or ./sluice.yaml; `-` is the standard input.
 
     The command gets `plan_file`; None where a plan is not `required` and none is there. Without `usual`, only what is
-    given on the command line counts.
+    given on the command line counts. Without `argument`, the command has other arguments than the plan.
     """
 
     def decorate(command: Command) -> Command:
         @wraps(command)
         def with_plan(*args: Any, **given: Any) -> Any:
-            named, option = given.pop("plan_argument"), given.pop("plan_option")
+            named, option = given.pop("plan_argument", None), given.pop("plan_option")
             if named is not None and option is not None:
                 raise click.UsageError("the plan is given twice: as an argument and with --plan")
             chosen = named if named is not None else option
@@ -75,6 +75,8 @@ def plan_from(required: bool = True, usual: bool = True) -> Callable[[Command], 
             metavar="FILE",
             help="The plan file; - reads standard input." + f"  [default: {USUAL}]" * usual,
         )(with_plan)
+        if not argument:
+            return cast(Command, decorated)
         path = click.Path(path_type=Path, allow_dash=True)
         return cast(Command, click.argument("plan_argument", metavar="[PLAN]", type=path, required=False)(decorated))
 

@@ -11,6 +11,7 @@ from typing import Any, Generic, TypeVar, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
 
+from wily_sluice.plan.edit.operations import Operation
 from wily_sluice.plan.file.allowances import Allowance, allowances
 from wily_sluice.plan.file.source import Missing, Source
 from wily_sluice.plan.file.suggestion import MOST_LISTED, suggestion
@@ -55,10 +56,16 @@ class Document:
         return self.lines.get(location)
 
     def finding(
-        self, severity: Severity, location: Location, message: str, remedy: str = "", code: str = ""
+        self,
+        severity: Severity,
+        location: Location,
+        message: str,
+        remedy: str = "",
+        code: str = "",
+        fix: tuple[Operation, ...] = (),
     ) -> Finding:
         """What is wrong at a place of this file."""
-        return Finding(severity, self.file, self.line(location), key_text(location), message, remedy, code)
+        return Finding(severity, self.file, self.line(location), key_text(location), message, remedy, code, fix)
 
     def error(self, location: Location, message: str, remedy: str = "", code: str = "does-not-fit") -> Finding:
         """An error at a place of this file."""

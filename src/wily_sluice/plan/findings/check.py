@@ -21,7 +21,7 @@ def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
             if not (kind.once and told.location in places) and not (
                 kind.severity == "warning" and reading.document.allows(kind.code, told.location)
             ):
-                found.append(reading.document.finding(kind.severity, *told, kind.code))
+                found.append(reading.document.finding(kind.severity, *told[:3], kind.code, told.fix))
             places.add(told.location)
     return found
 

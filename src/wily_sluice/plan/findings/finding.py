@@ -1,10 +1,11 @@
 """What is wrong with a file that a person wrote: where, what was found, and what would be right."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal, TypeAlias
 
 from wily_sluice.errors import SluiceError
+from wily_sluice.plan.edit.operations import Operation
 
 Severity: TypeAlias = Literal["error", "warning"]
 
@@ -20,6 +21,7 @@ class Finding:
     message: str
     remedy: str = ""
     code: str = ""  # of its kind
+    fix: tuple[Operation, ...] = field(default=(), repr=False, compare=False)  # what mends it, where that is safe
 
     def __str__(self) -> str:
         where = f"{self.file}:{self.line}" if self.line is not None else self.file

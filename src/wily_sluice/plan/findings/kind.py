@@ -8,6 +8,7 @@ from typing import NamedTuple
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.plan.asking import Terms
+from wily_sluice.plan.edit.operations import Operation
 from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import PlanEntry
 from wily_sluice.plan.file.yaml_text import Location
@@ -19,11 +20,12 @@ from wily_sluice.units import DIRECTIONS, Direction
 
 
 class Told(NamedTuple):
-    """One finding: where in the file, what is wrong there, and what would be right."""
+    """One finding: where in the file, what is wrong there, what would be right, and what mends it without any doubt."""
 
     location: Location
     message: str
     remedy: str = ""
+    fix: tuple[Operation, ...] = ()
 
 
 class Use(NamedTuple):

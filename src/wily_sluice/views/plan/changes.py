@@ -50,6 +50,11 @@ def diff_lines(before: Bundle, after: Bundle, names: tuple[str, str]) -> list[st
     return lines
 
 
+def edit_lines(before: str, after: str) -> list[str]:
+    """What an edit of one file changes, as a unified diff without its heading."""
+    return list(unified_diff(before.splitlines(), after.splitlines(), lineterm="", n=1))[2:]
+
+
 def print_diff(console: Console, lines: Sequence[str]) -> None:
     """With colour, where there is one."""
     for line in lines:

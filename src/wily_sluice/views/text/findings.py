@@ -1,7 +1,6 @@
 """What is wrong with a file, a line for each finding."""
 
 from collections.abc import Sequence
-from dataclasses import asdict
 from typing import Any
 
 from rich.console import Console
@@ -39,4 +38,5 @@ def count_findings(findings: Sequence[Finding]) -> str:
 
 def findings_data(findings: Sequence[Finding]) -> list[dict[str, Any]]:
     """The findings for JSON."""
-    return [asdict(one) for one in findings]
+    keys = ("severity", "file", "line", "key", "message", "remedy", "code")
+    return [{**{key: getattr(one, key) for key in keys}, "fixable": bool(one.fix)} for one in findings]

@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 
 from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.limiters.ways import capping
 from wily_sluice.plan.model import Limiter, policing_burst
@@ -20,7 +21,7 @@ def find(checked: Checked) -> Iterator[Told]:
                 )
                 wanted = format_size(policing_burst(rate, limiter.round_trip))
                 location = ("limiters", limiter.name, "burst")
-                yield Told(location, message, f"at least {LONGEST_FRAME} B; {wanted} suits TCP")
+                yield Told(location, message, f"at least {LONGEST_FRAME} B; {wanted} suits TCP", (Remove(location),))
 
 
 def polices(limiter: Limiter) -> bool:

@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 from itertools import pairwise
 
+from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.limiters.burst_below_packet import polices, too_small
 from wily_sluice.plan.findings.limiters.ways import capping
@@ -28,7 +29,8 @@ def find(checked: Checked) -> Iterator[Told]:
                     f"{format_time(limiter.round_trip)}"
                 )
                 remedy = f"remove it (the default is {format_size(wanted)}), or write `excess: wait`"
-                yield Told(("limiters", limiter.name, "burst"), message, remedy)
+                location = ("limiters", limiter.name, "burst")
+                yield Told(location, message, remedy, (Remove(location),))
 
 
 def policed_part(burst: Size, rate: Rate, round_trip: Nanoseconds) -> float:

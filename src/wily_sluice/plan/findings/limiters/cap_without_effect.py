@@ -2,6 +2,8 @@
 
 from collections.abc import Iterator
 
+from wily_sluice.plan.edit.operations import Remove
+from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.limiters.ways import capping
 from wily_sluice.plan.model import Limiter, Plan
@@ -15,7 +17,11 @@ def find(checked: Checked) -> Iterator[Told]:
             widest = widest_line(checked.plan, limiter, way)
             if rate >= widest:
                 message = f"{format_rate_both(rate)} has no effect: no uplink has more than {format_rate_both(widest)}"
-                yield Told(("limiters", limiter.name, way), message, f"lower it or remove “{way}”")
+                location: Location = ("limiters", limiter.name, way)
+                idle = all(cap >= widest_line(checked.plan, limiter, one) for one, cap in caps.items())
+                yield Told(
+                    location, message, f"lower it or remove “{way}”", (Remove(location[:2] if idle else location),)
+                )
 
 
 def widest_line(plan: Plan, limiter: Limiter, way: Direction) -> Rate:

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.limiters.ways import caps_of
 from wily_sluice.plan.model import Limiter
@@ -44,7 +45,8 @@ def _two(one: Limiter, other: Limiter) -> Iterator[Told]:
         if all((rate := tight.rate(way)) is not None and rate <= cap for way, cap in caps.items()):
             whom = "together" if tight.per.whom == "together" else f"for each {tight.per.whom}"
             message = f"has no effect: {tight.name} already limits the same hosts to this rate or less, {whom}"
-            yield Told(("limiters", loose.name), message, f"lower it, or remove it or {tight.name}")
+            location = ("limiters", loose.name)
+            yield Told(location, message, f"lower it, or remove it or {tight.name}", (Remove(location),))
             return
 
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.limiters.ways import capping
 from wily_sluice.units import DIRECTIONS
@@ -14,7 +15,7 @@ def find(checked: Checked) -> Iterator[Told]:
         if limiter.excess == "wait" and (limiter.excess_burst is not None or peaked):
             location = ("limiters", limiter.name, "peak" if peaked else "excess-burst")
             remedy = "write `excess: drop`, or remove it"
-            yield Told(location, "has no effect with excess: wait", remedy)
+            yield Told(location, "has no effect with excess: wait", remedy, (Remove(location),))
 
 
 KIND = Kind(

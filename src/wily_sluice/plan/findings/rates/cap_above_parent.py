@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from wily_sluice.plan.edit.operations import Remove, at
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.rates.level import levels
 from wily_sluice.units import format_rate_both
@@ -14,7 +15,11 @@ def find(checked: Checked) -> Iterator[Told]:
             cap = queue.cap.of(level.direction)
             if cap is not None and cap.rate is not None and cap.rate > level.cap:
                 message = f"{format_rate_both(cap.rate)} {level.direction} is more than {level.name} can have"
-                yield Told(level.at(queue, "cap"), message, f"at most {format_rate_both(level.cap)}")
+                location = level.at(queue, "cap")
+                written = at(checked.document.data, location)  # where it is one for both directions, one may need it
+                apart = isinstance(written, dict) and level.direction in written
+                fix = (Remove((*location, level.direction) if len(written) > 1 else location),) if apart else ()
+                yield Told(location, message, f"at most {format_rate_both(level.cap)}", fix)
 
 
 KIND = Kind(

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.model import Rule
 
@@ -13,7 +14,8 @@ def find(checked: Checked) -> Iterator[Told]:
             same = by[0].queues == rule.queues and by[0].mark == rule.mark
             remedy = "remove one" if same else "remove one: the first decides"
             message = f"repeats {by[0].name} above it and is never reached"
-            yield Told(("rules", rule.index), message, remedy)
+            location = ("rules", rule.index)
+            yield Told(location, message, remedy, (Remove(location),) if same else ())
 
 
 def repeats(rule: Rule, by: list[Rule]) -> bool:

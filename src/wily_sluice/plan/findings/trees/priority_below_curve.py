@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 
 from wily_sluice.engine.queueing.spec import USUAL_PRIORITY
+from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.trees.location import queue_location
 from wily_sluice.plan.findings.trees.parents import parents
@@ -15,7 +16,8 @@ def find(checked: Checked) -> Iterator[Told]:
             if child.priority != USUAL_PRIORITY and discipline == "curve":
                 message = f"{name} is a curve parent; its children have no priorities"
                 remedy = "give it a guarantee with a delay, or a weight"
-                yield Told((*queue_location(tree.name, child.path), "priority"), message, remedy)
+                location = (*queue_location(tree.name, child.path), "priority")
+                yield Told(location, message, remedy, (Remove(location),))
 
 
 KIND = Kind(

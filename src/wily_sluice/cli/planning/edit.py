@@ -1,0 +1,326 @@
+"""`sluice edit`: changes a plan file from the command line, and leaves all else in it as it is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from wily_sluice.cli.options import Refusal, json_option, names_in_plan, plan_from
+
+if TYPE_CHECKING:
+    from wily_sluice.plan.edit.edits import Edits
+    from wily_sluice.plan.edit.operations import Operation
+    from wily_sluice.plan.findings.finding import Finding
+    from wily_sluice.plan.model import Plan
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+
+KINDS = {  # of parts: an article with the word, and examples of values
+    "uplink": ("an uplink", "fibre interface=wan0 down='180 Mbit/s' up='24 Mbit/s'", "headroom=10%"),
+    "network": ("a network", "guests interface=lan1 subnets='[192.0.2.0/24]'", "interface=lan2"),
+    "host": ("a host, by its addresses", "console 02:00:5e:10:00:07", "'members=[192.0.2.7, 192.0.2.8]'"),
+    "group": ("a group", "printers 192.0.2.60-192.0.2.63", "'except=[192.0.2.61]'"),
+    "schedule": ("a schedule", "nights 22:00-06:00", "'windows=[23:00-05:00]'"),
+    "queue": ("a queue", "work/printing guarantee=5%", "guarantee=10% cap="),
+    "limiter": ("a limiter", "guest-each local=guests per=host down='6 Mbit/s'", "down='4 Mbit/s' when=nights"),
+    "rule": ("a rule", "Handsets local=handsets queue=calls", "queue=calls mark=EF"),
+    "service": ("a service", "league ports='[41100-41120/udp]'", "shape=interactive"),
+}
+
+
+@click.group()
+def edit() -> None:
+    """Change a plan from the command line.
+
+    Comments, order and formatting stay. The plan is checked before anything is written, and the difference is shown.
+
+    \b
+    Examples:
+      sluice edit limiter set visitor-each down='4 Mbit/s'
+      sluice edit rule move Handsets --before 'Night backup'
+      sluice edit group rename handsets phones
+      sluice edit undo
+    """
+
+
+def _names(kind: str) -> Callable[[Plan], list[str]]:
+    def names(plan: Plan) -> list[str]:
+        if kind == "queue":
+            return [queue.path for tree in plan.trees.values() for queue in tree.walk()]
+        if kind == "rule":
+            return [rule.name for rule in plan.rules]
+        parts: dict[str, Any] = {
+            "uplink": [uplink.name for uplink in plan.uplinks],
+            "network": [network.name for network in plan.networks],
+            "limiter": [limiter.name for limiter in plan.limiters],
+            "schedule": plan.schedules,
+            "service": plan.services,
+        }
+        return list(parts.get(kind, plan.groups))
+
+    return names
+
+
+def _common(kind: str, name: bool = True) -> Callable[[Command], Command]:
+    """The options that all edits have, and the name of an existing part."""
+
+    def decorate(command: Command) -> Command:
+        command = json_option(command)
+        command = click.option("--force", is_flag=True, help="Edit even if an editor has the file open.")(command)
+        command = click.option("--dry-run", is_flag=True, help="Show the difference, and write nothing.")(command)
+        command = plan_from(argument=False)(command)
+        if kind == "queue":
+            command = click.option("--tree", metavar="NAME", help="Only in this tree.")(command)
+        if name:
+            complete = names_in_plan(_names(kind))
+            command = click.argument("name", metavar=kind.upper(), shell_complete=complete)(command)
+        return command
+
+    return decorate
+
+
+def _changes(kind: str, words: tuple[str, ...]) -> dict[str, Any]:
+    """`KEY=VALUE …`, each value in YAML; words alone are members or windows."""
+    from wily_sluice.plan.edit.edits import LIST_KEY
+    from wily_sluice.plan.file.yaml_text import YamlError, parse
+
+    changes: dict[str, Any] = {}
+    alone: list[str] = []
+    for word in words:
+        key, equals, value = word.partition("=")
+        if not equals:
+            alone.append(word)
+            continue
+        try:
+            changes[key] = parse(value)[0] if value.strip() else None
+        except YamlError:
+            raise click.BadParameter(f"the value of {word!r} is not a YAML value") from None
+    if alone:
+        if kind not in LIST_KEY:
+            raise click.BadParameter(f"“{alone[0]}” has no value: write KEY=VALUE")
+        changes[LIST_KEY[kind]] = alone
+    return changes
+
+
+def _run(
+    make: Callable[[Edits], list[Operation]], words: str, plan_file: Path, dry_run: bool, force: bool, as_json: bool
+) -> None:
+    """Make an edit: check what comes of it, show the difference, and write it."""
+    from wily_sluice.outside.plan_edits import held
+    from wily_sluice.plan.findings.finding import FileError
+
+    with held(plan_file, force or dry_run) as file:
+        before = _text(file.content, plan_file)
+        try:
+            after, findings = _edited(plan_file, before, make)
+        except FileError:
+            click.echo(f"{plan_file}: not written, since the plan would have errors:", err=True)
+            raise
+        if not dry_run:
+            file.write(after.encode(), words)
+    done = "written; `sluice edit undo` takes it back"
+    _show(plan_file, before, after, findings, None if dry_run else done, as_json)
+
+
+def _text(content: bytes, plan_file: Path) -> str:
+    try:
+        return content.decode("utf-8")
+    except UnicodeDecodeError:
+        raise Refusal(f"{plan_file} is not text in UTF-8") from None
+
+
+def _edited(plan_file: Path, text: str, make: Callable[[Edits], list[Operation]]) -> tuple[str, list[Finding]]:
+    """The text after an edit, and the warnings that it brings. FileError with the errors that it would bring."""
+    from wily_sluice.outside.plan_edits import TextFile
+    from wily_sluice.plan import read
+    from wily_sluice.plan.edit.edits import Edits
+    from wily_sluice.plan.edit.operations import EditError
+    from wily_sluice.plan.edit.text import apply
+    from wily_sluice.plan.file.yaml_text import YamlError, parse
+    from wily_sluice.plan.findings.finding import FileError
+
+    try:
+        data = parse(text)[0]
+        after = apply(text, make(Edits(data if isinstance(data, dict) else {})))
+    except (EditError, YamlError) as error:
+        raise Refusal(str(error)) from None
+    findings = read.examine(TextFile(plan_file, after.encode()))[1]
+    if findings:
+        known = {(one.code, one.message) for one in read.examine(TextFile(plan_file, text.encode()))[1]}
+        findings = [one for one in findings if (one.code, one.message) not in known]
+    if any(one.severity == "error" for one in findings):
+        raise FileError(one for one in findings if one.severity == "error")
+    return after, findings
+
+
+def _show(plan_file: Path, before: str, after: str, findings: list[Finding], done: str | None, as_json: bool) -> None:
+    from wily_sluice.views.plan.changes import edit_lines, print_diff
+    from wily_sluice.views.text.console import console, print_json
+    from wily_sluice.views.text.findings import findings_data, print_findings
+
+    lines = edit_lines(before, after)
+    if as_json:
+        print_json(
+            {"file": str(plan_file), "written": done is not None, "diff": lines, "findings": findings_data(findings)}
+        )
+        return
+    screen = console()
+    print_diff(screen, lines)
+    print_findings(screen, findings)
+    click.echo(f"{plan_file}: {done or 'not written'}")
+
+
+def _group(kind: str) -> click.Group:
+    article, new, other = KINDS[kind]
+    sample = new.split()[0]
+    example = f"\n\n\b\nExample:\n  sluice edit {kind}"
+
+    @click.group(kind, help=f"Change {article} of the plan.")
+    def group() -> None:
+        pass
+
+    @group.command("add", help=f"Add {article}.{example} add {new}")
+    @click.argument("name", metavar="NAME")
+    @click.argument("words", metavar="KEY=VALUE...", nargs=-1)
+    @_common(kind, name=False)
+    def add(name: str, words: tuple[str, ...], tree: str | None = None, **common: Any) -> None:
+        changes = _changes(kind, words)
+        _run(lambda edits: edits.add(kind, name, changes, tree), f"{kind} add {name}", **common)
+
+    @group.command(
+        "set",
+        help=f"Change keys of {article}; KEY= takes one out.{example} set {sample} {other}",
+    )
+    @_common(kind)
+    @click.argument("words", metavar="KEY=VALUE...", nargs=-1, required=True)
+    def set_(name: str, words: tuple[str, ...], tree: str | None = None, **common: Any) -> None:
+        changes = _changes(kind, words)
+        _run(lambda edits: edits.set(kind, name, changes, tree), f"{kind} set {name}", **common)
+
+    @group.command(
+        "remove",
+        help=f"Remove {article}, unless something still needs it.{example} remove {sample}",
+    )
+    @_common(kind)
+    def remove(name: str, tree: str | None = None, **common: Any) -> None:
+        _run(lambda edits: edits.remove(kind, name, tree), f"{kind} remove {name}", **common)
+
+    @group.command(
+        "rename",
+        help=f"Rename {article}, wherever it is named.{example} rename {sample} other",
+    )
+    @_common(kind)
+    @click.argument("new", metavar="NEW")
+    def rename(name: str, new: str, tree: str | None = None, **common: Any) -> None:
+        _run(lambda edits: edits.rename(kind, name, new, tree), f"{kind} rename {name} {new}", **common)
+
+    @group.command(
+        "copy",
+        help=f"Copy {article} under another name, with other values.{example} copy {sample} other {other}",
+    )
+    @_common(kind)
+    @click.argument("new", metavar="NEW")
+    @click.argument("words", metavar="KEY=VALUE...", nargs=-1)
+    def copy(name: str, new: str, words: tuple[str, ...], tree: str | None = None, **common: Any) -> None:
+        changes = _changes(kind, words)
+        _run(lambda edits: edits.copy(kind, name, new, changes, tree), f"{kind} copy {name} {new}", **common)
+
+    if kind in ("rule", "limiter"):
+        _add_switches(group, kind, sample)
+    if kind == "rule":
+        _add_moves(group)
+    return group
+
+
+def _add_switches(group: click.Group, kind: str, sample: str) -> None:
+    for word, on in (("on", True), ("off", False)):
+
+        @group.command(
+            word, help=f"Switch {KINDS[kind][0]} {word}.\n\n\b\nExample:\n  sluice edit {kind} {word} {sample}"
+        )
+        @_common(kind)
+        def switch(name: str, on: bool = on, word: str = word, **common: Any) -> None:
+            _run(lambda edits: edits.switch(kind, name, on), f"{kind} {word} {name}", **common)
+
+
+def _place(before: str | None, after: str | None, to: int | None) -> tuple[str, str] | None:
+    said = [(word, str(what)) for word, what in (("before", before), ("after", after), ("to", to)) if what is not None]
+    if len(said) > 1:
+        raise click.UsageError("give one of --before, --after and --to")
+    return said[0] if said else None
+
+
+def _placing(command: Command) -> Command:
+    complete = names_in_plan(_names("rule"))
+    command = click.option("--to", metavar="N", type=click.IntRange(min=1), help="To be rule N.")(command)
+    command = click.option("--after", metavar="RULE", shell_complete=complete, help="Right after this rule.")(command)
+    return click.option("--before", metavar="RULE", shell_complete=complete, help="Right before this rule.")(command)
+
+
+def _add_moves(group: click.Group) -> None:
+    @group.command("add")
+    @click.argument("name", metavar="NAME")
+    @click.argument("words", metavar="KEY=VALUE...", nargs=-1, required=True)
+    @_placing
+    @_common("rule", name=False)
+    def add(
+        name: str, words: tuple[str, ...], before: str | None, after: str | None, to: int | None, **common: Any
+    ) -> None:
+        """Add a rule, at the end by default.
+
+        \b
+        Examples:
+          sluice edit rule add Handsets local=handsets queue=calls --to 1
+          sluice edit rule add Printing service=printing queue=rest --after Handsets
+        """
+        changes, where = _changes("rule", words), _place(before, after, to)
+        _run(lambda edits: edits.add_rule(name, changes, where), f"rule add {name}", **common)
+
+    @group.command("move")
+    @_common("rule")
+    @_placing
+    def move(name: str, before: str | None, after: str | None, to: int | None, **common: Any) -> None:
+        """Move a rule: the first that matches decides.
+
+        \b
+        Examples:
+          sluice edit rule move Handsets --to 1
+          sluice edit rule move 'Night backup' --after Scans
+        """
+        where = _place(before, after, to)
+        if where is None:
+            raise click.UsageError("say where, with --before, --after or --to")
+        _run(lambda edits: edits.move_rule(name, where), f"rule move {name}", **common)
+
+
+for _kind in KINDS:
+    edit.add_command(_group(_kind))
+
+
+@edit.command()
+@click.argument("count", metavar="[N]", type=click.IntRange(min=1), default=1)
+@plan_from(argument=False)
+@click.option("--force", is_flag=True, help="Undo even if an editor has the file open.")
+@json_option
+def undo(count: int, plan_file: Path, force: bool, as_json: bool) -> None:
+    """Take back the last edit, or the last N.
+
+    Edits are remembered after the program has ended. An edit is not taken back if the file was changed by something
+    else since.
+
+    \b
+    Examples:
+      sluice edit undo
+      sluice edit undo 3
+    """
+    from wily_sluice.outside.plan_edits import held
+
+    with held(plan_file, force) as file:
+        before = _text(file.content, plan_file)
+        for _ in range(count):
+            file.undo()
+        after = _text(file.content, plan_file)
+    _show(plan_file, before, after, [], f"{count} edit{'s' * (count > 1)} undone", as_json)

@@ -1,0 +1,251 @@
+"""What a person wants done to a part of a plan, as operations on its file."""
+
+from collections.abc import Callable
+from typing import Any
+
+from wily_sluice.plan.edit.operations import EditError, Insert, Move, Operation, Remove, Rename, Set, at
+from wily_sluice.plan.edit.queues import location_of, meant, paths_of, said_of, trees_with
+from wily_sluice.plan.edit.references import NAMED_IN, Reference, references
+from wily_sluice.plan.file.document import key_text
+from wily_sluice.plan.file.suggestion import suggestion
+from wily_sluice.plan.file.yaml_text import Location
+
+SECTIONS = {
+    "uplink": "uplinks",
+    "network": "networks",
+    "host": "groups",
+    "group": "groups",
+    "schedule": "schedules",
+    "queue": "trees",
+    "limiter": "limiters",
+    "rule": "rules",
+    "service": "services",
+}
+LIST_KEY = {"host": "members", "group": "members", "schedule": "windows"}  # what a list alone stands for
+MOST_NAMED = 8  # references in a message
+
+
+class Edits:
+    """The edits of one plan, of which `data` is the plain data. All raise EditError when they cannot be made."""
+
+    def __init__(self, data: dict[str, Any]) -> None:
+        self._data = data
+
+    def add(self, kind: str, name: str, changes: dict[str, Any], tree: str | None = None) -> list[Operation]:
+        """A new part, at the end of its section."""
+        value = self._value(kind, {key: item for key, item in changes.items() if item is not None})
+        if kind == "queue":
+            return [Set(self._new_queue(name, tree), value)]
+        location = self._new(kind, name)
+        return [Set(location, value)]
+
+    def add_rule(self, name: str, changes: dict[str, Any], where: tuple[str, str] | None = None) -> list[Operation]:
+        """A new rule, at its place or at the end."""
+        rules = self._rules()
+        if any(isinstance(rule, dict) and rule.get("name") == name for rule in rules):
+            raise EditError(f"there is a rule “{name}” already")
+        value = {"name": name, **{key: item for key, item in changes.items() if item is not None}}
+        return [Insert(("rules",), self._place(where) if where else len(rules), value)]
+
+    def set(self, kind: str, name: str, changes: dict[str, Any], tree: str | None = None) -> list[Operation]:
+        """Other values of a part; None takes a key out."""
+        done: list[Operation] = []
+        for location in self._found(kind, name, tree):
+            done += self._change(kind, location, changes)
+        return done
+
+    def remove(self, kind: str, name: str, tree: str | None = None) -> list[Operation]:
+        """Take a part out, which nothing may name any more."""
+        places = self._found(kind, name, tree)
+        if kind == "queue":
+            trees = [str(location[1]) for location in places]
+            found = [one for one in references(self._data) if one.named == "queue"]
+            naming = [one for one in found if said_of(self._data, one, name, trees)]
+        else:
+            naming = [one for one in references(self._data) if one.named in NAMED_IN.get(kind, ()) and one.word == name]
+        if naming:
+            listed = ", ".join(self._said(one.location) for one in naming[:MOST_NAMED])
+            more = f" and {len(naming) - MOST_NAMED} more" if len(naming) > MOST_NAMED else ""
+            raise EditError(f"{kind} “{name}” is still needed by {listed}{more}: change these first")
+        return [Remove(location) for location in reversed(places)]
+
+    def rename(self, kind: str, name: str, new: str, tree: str | None = None) -> list[Operation]:
+        """Another name for a part, wherever it is named."""
+        if kind == "rule":
+            (location,) = self._found(kind, name)
+            return [Set((*location, "name"), new)]
+        if kind == "queue":
+            return self._rename_queue(name, new, tree)
+        (location,) = self._found(kind, name)
+        self._new(kind, new)
+        follow: list[Operation] = []
+        for one in references(self._data):
+            if one.named in NAMED_IN.get(kind, ()) and one.word == name:
+                follow.append(Rename(one.location, new) if one.as_key else Set(one.location, new))
+        return [*follow, Rename(location, new)]
+
+    def copy(self, kind: str, name: str, new: str, changes: dict[str, Any], tree: str | None = None) -> list[Operation]:
+        """A part like another, with other values; a rule right below the other."""
+        places = self._found(kind, name, tree)
+        if len(places) > 1:
+            raise EditError(f"{kind} “{name}” is in several trees: say which, with --tree")
+        value = at(self._data, places[0])
+        whole = value if isinstance(value, dict) else {LIST_KEY.get(kind, "value"): value}
+        whole = {key: item for key, item in {**whole, **changes}.items() if item is not None}
+        if kind == "rule":
+            return self.add_rule(new, {**whole, "name": None}, ("after", name))
+        if kind == "queue":
+            whole.pop("default", None)
+            return [Set(self._new_queue(new, str(places[0][1])), whole)]
+        return [Set(self._new(kind, new), self._value(kind, whole))]
+
+    def switch(self, kind: str, name: str, on: bool) -> list[Operation]:
+        """Switch a rule or a limiter on or off."""
+        (location,) = self._found(kind, name)
+        entry = at(self._data, location)
+        if bool(entry.get("enabled", True)) == on:
+            raise EditError(f"{kind} “{name}” is {'on' if on else 'off'} already")
+        return [Remove((*location, "enabled")) if on else Set((*location, "enabled"), False)]
+
+    def move_rule(self, name: str, where: tuple[str, str]) -> list[Operation]:
+        """Move a rule `before` or `after` another, or `to` a number."""
+        index = int(self._found("rule", name)[0][1])
+        to = self._place(where)
+        if where[0] != "to" and to > index:
+            to -= 1  # it leaves its own place
+        to = min(to, len(self._rules()) - 1)
+        if to == index:
+            raise EditError(f"rule “{name}” is there already")
+        return [Move(("rules",), index, to)]
+
+    # Finding.
+
+    def names(self, kind: str) -> list[str]:
+        """Of all parts of a kind."""
+        if kind == "rule":
+            named = enumerate(self._rules(), 1)
+            return [str(rule.get("name", n)) if isinstance(rule, dict) else str(n) for n, rule in named]
+        if kind == "queue":
+            paths = [path for tree in self._data.get("trees") or {} for path in paths_of(self._data, tree)]
+            return list(dict.fromkeys(paths))
+        section = self._data.get(SECTIONS[kind])
+        return list(section) if isinstance(section, dict) else []
+
+    def _rules(self) -> list[Any]:
+        rules = self._data.get("rules")
+        return rules if isinstance(rules, list) else []
+
+    def _found(self, kind: str, name: str, tree: str | None = None) -> list[Location]:
+        """Where a part is; a queue, in each tree that has it."""
+        if kind == "queue":
+            return [location_of(one, name) for one in trees_with(self._data, name, tree)]
+        if kind == "rule":
+            names = self.names(kind)
+            found = [index for index, one in enumerate(names) if one == name]
+            if not found and name.isascii() and name.isdigit() and 0 < int(name) <= len(names):
+                found = [int(name) - 1]
+            if len(found) > 1:
+                numbers = " and ".join(str(index + 1) for index in found)
+                raise EditError(f"several rules are called “{name}”: give the number, {numbers}")
+            if found:
+                return [("rules", found[0])]
+        elif name in self.names(kind):
+            return [(SECTIONS[kind], name)]
+        raise EditError(f"there is no {kind} “{name}”: {suggestion(name, self.names(kind)) or 'there are none'}")
+
+    def _new(self, kind: str, name: str) -> Location:
+        """Where a part of this name will be; EditError if there is one."""
+        if name in self.names(kind):
+            raise EditError(f"there is a {kind} “{name}” already")
+        return (SECTIONS[kind], name)
+
+    def _new_queue(self, path: str, tree: str | None) -> Location:
+        trees = list(self._data.get("trees") or {})
+        if tree is None and len(trees) > 1:
+            raise EditError(f"say in which tree, with --tree: {', '.join(trees)}")
+        chosen = tree if tree is not None else trees[0] if trees else "main"
+        if trees and chosen not in trees:
+            raise EditError(f"there is no tree “{chosen}”: {suggestion(chosen, trees)}")
+        parent = path.rpartition("/")[0]
+        if parent:
+            trees_with(self._data, parent, chosen)
+        if path in paths_of(self._data, chosen):
+            raise EditError(f"there is a queue “{path}” already")
+        return location_of(chosen, path)
+
+    def _place(self, where: tuple[str, str]) -> int:
+        word, what = where
+        if word == "to":
+            if not (what.isascii() and what.isdigit() and int(what) > 0):
+                raise EditError(f"“{what}” is not a rule's number: they count from 1")
+            return int(what) - 1
+        return int(self._found("rule", what)[0][1]) + (word == "after")
+
+    def _said(self, location: Location) -> str:
+        """`rule Handsets`, or the place as messages have it."""
+        if location[0] == "rules":
+            return f"rule {self.names('rule')[int(location[1])]}"
+        return key_text(location[:2])
+
+    # Changing.
+
+    def _value(self, kind: str, whole: dict[str, Any]) -> Any:
+        """A list alone where a section has lists, else a mapping."""
+        key = LIST_KEY.get(kind)
+        return whole[key] if key is not None and list(whole) == [key] else whole
+
+    def _change(self, kind: str, location: Location, changes: dict[str, Any]) -> list[Operation]:
+        entry = at(self._data, location)
+        if not isinstance(entry, dict):
+            key = LIST_KEY.get(kind)
+            if key is None:
+                raise EditError(f"{key_text(location)} has no keys")
+            whole = {key: entry, **changes}
+            return [Set(location, self._value(kind, {k: v for k, v in whole.items() if v is not None}))]
+        done: list[Operation] = []
+        for key, value in changes.items():
+            if value is not None:
+                done.append(Set((*location, key), value))
+            elif key in entry:
+                done.append(Remove((*location, key)))
+            else:
+                raise EditError(f"{key_text(location)} has no “{key}”: {suggestion(key, list(entry))}")
+        return done
+
+    def _rename_queue(self, path: str, new: str, tree: str | None) -> list[Operation]:
+        trees = trees_with(self._data, path, tree)
+        if "/" in new:
+            raise EditError("give the new name alone: a queue stays below its parent")
+        above = path.rpartition("/")[0]
+        target = f"{above}/{new}" if above else new
+        for one in trees:
+            if target in paths_of(self._data, one):
+                raise EditError(f"there is a queue “{target}” in {one} already")
+        follow: list[Operation] = []
+        for reference in references(self._data):
+            if reference.named == "queue" and (said := said_of(self._data, reference, path, trees)):
+                follow.append(self._follow(reference, said, lambda queue: target + queue[len(path) :]))
+        return [*follow, *(Rename(location_of(one, path), new) for one in trees)]
+
+    def _follow(self, reference: Reference, said: dict[str, str], changed: Callable[[str], str]) -> Operation:
+        """A rule's word for a queue, after a rename of that queue or of one above it in some trees."""
+
+        def word(tree: str, queue: str) -> str:
+            target = changed(queue)
+            if reference.word == queue:
+                return target
+            name, last = reference.word, queue.rpartition("/")[2]
+            name = target.rpartition("/")[2] if name == last else name
+            others = [one for one in paths_of(self._data, tree) if one != queue and one.rpartition("/")[2] == name]
+            return target if others else name
+
+        words = {tree: word(tree, queue) for tree, queue in said.items()}
+        if reference.tree:
+            return Set(reference.location, words[reference.tree])
+        everywhere = {
+            tree: words.get(tree, reference.word)
+            for tree in self._data.get("trees") or {}
+            if tree in words or meant(self._data, tree, reference.word) is not None
+        }
+        same = set(everywhere.values())
+        return Set(reference.location, same.pop() if len(same) == 1 else everywhere)

@@ -1,0 +1,104 @@
+"""Where the parts of a plan name each other, in its plain data: what a rename must follow, and a removal breaks."""
+
+from collections.abc import Iterator
+from typing import Any, Literal, NamedTuple, TypeAlias
+
+from wily_sluice.plan.file.yaml_text import Location
+
+Named: TypeAlias = Literal["party", "network", "port", "schedule", "service", "uplink", "tree", "queue"]
+
+# By the kind of part, the places where its name may stand.
+NAMED_IN: dict[str, frozenset[Named]] = {
+    "uplink": frozenset({"uplink"}),
+    "network": frozenset({"party", "network"}),
+    "group": frozenset({"party", "port"}),
+    "host": frozenset({"party", "port"}),
+    "schedule": frozenset({"schedule"}),
+    "service": frozenset({"service"}),
+    "tree": frozenset({"tree"}),
+}
+_KEYS: dict[str, Named] = {
+    "local": "party",
+    "remote": "party",
+    "network": "network",
+    "port": "port",
+    "local-port": "port",
+    "remote-port": "port",
+    "uplink": "uplink",
+    "when": "schedule",
+    "service": "service",
+}
+_BLOCKS = ("any", "all", "not")
+
+
+class Reference(NamedTuple):
+    """A word that names a part. `tree` is the tree that a queue is said of; with `as_key` the word is a key."""
+
+    location: Location
+    word: str
+    named: Named
+    tree: str = ""
+    as_key: bool = False
+
+
+def references(data: dict[str, Any]) -> Iterator[Reference]:
+    """All of a plan."""
+    for name, entry in _entries(data, "uplinks"):
+        tree = entry.get("tree") if isinstance(entry, dict) else None
+        if isinstance(tree, dict):
+            for way in tree:
+                yield from _words((*("uplinks", name, "tree"), way), tree[way], "tree")
+        else:
+            yield from _words(("uplinks", name, "tree"), tree, "tree")
+    for name, entry in _entries(data, "groups"):
+        here: Location = ("groups", name)
+        if isinstance(entry, dict):
+            for key, named in (("members", "party"), ("except", "party"), ("ports", "port")):
+                yield from _words((*here, key), entry.get(key), named)  # type: ignore[arg-type]  # of the literal
+        else:
+            yield from _words(here, entry, "party")
+    for name, entry in _entries(data, "services"):
+        if isinstance(entry, dict):
+            yield from _words(("services", name, "remote"), entry.get("remote"), "party")
+    for name, entry in _entries(data, "limiters"):
+        yield from _terms(("limiters", name), entry)
+    rules = data.get("rules")
+    for index, rule in enumerate(rules if isinstance(rules, list) else ()):
+        yield from _terms(("rules", index), rule)
+        queue = rule.get("queue") if isinstance(rule, dict) else None
+        here = ("rules", index, "queue")
+        if isinstance(queue, dict):
+            for tree, word in queue.items():
+                yield Reference((*here, tree), tree, "tree", as_key=True)
+                yield from (one._replace(tree=tree) for one in _words((*here, tree), word, "queue"))
+        else:
+            yield from _words(here, queue, "queue")
+
+
+def _entries(data: dict[str, Any], section: str) -> list[tuple[str, Any]]:
+    entries = data.get(section)
+    return list(entries.items()) if isinstance(entries, dict) else []
+
+
+def _words(location: Location, value: Any, named: Named) -> Iterator[Reference]:
+    """The words of a value: one, or a list of them."""
+    if isinstance(value, list):
+        for index, word in enumerate(value):
+            if isinstance(word, str):
+                yield Reference((*location, index), word, named)
+    elif isinstance(value, str):
+        yield Reference(location, value, named)
+
+
+def _terms(location: Location, entry: Any) -> Iterator[Reference]:
+    if not isinstance(entry, dict):
+        return
+    for key, named in _KEYS.items():
+        yield from _words((*location, key), entry.get(key), named)
+    for key in _BLOCKS:
+        blocks = entry.get(key)
+        if isinstance(blocks, list):
+            for index, block in enumerate(blocks):
+                yield from _terms((*location, key, index), block)
+        else:
+            yield from _terms((*location, key), blocks)
