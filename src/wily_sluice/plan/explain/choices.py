@@ -1,0 +1,146 @@
+"""The choices that a plan makes, side by side: what each needs, what it protects, who can starve; and one for a plan."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Final
+
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import format_rate, format_share
+
+
+@dataclass(frozen=True, slots=True)
+class Option:
+    """One thing to choose."""
+
+    name: str
+    needs: str
+    protects: str
+    starves: str
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """What is to be chosen, of what, and which suits a plan and why."""
+
+    name: str
+    question: str
+    options: tuple[Option, ...]
+    advise: Callable[[Plan], str]
+
+
+SLOW = 3_000_000  # bit/s: on a slower line one full packet delays a call by 4 ms or more
+
+
+def _discipline(plan: Plan) -> str:
+    slow = [u for u in plan.uplinks if u.usable("up") < SLOW]
+    if slow:
+        return (
+            f"curve, on {slow[0].name}: at {format_rate(slow[0].usable('up'))} up, one full packet in front of a call "
+            "is a long wait, and a promised delay counts it in"
+        )
+    return "weighted: the lines are fast enough that a first priority with a guarantee waits little, and nobody starves"
+
+
+def _aqm(plan: Plan) -> str:
+    return "fq-codel at every leaf, which is the default; fair-by: host at leaves that several hosts share"
+
+
+def _headroom(plan: Plan) -> str:
+    words = []
+    for uplink in plan.uplinks:
+        layers = uplink.framed.words
+        radio = "mobile" in uplink.name or "radio" in uplink.name
+        part = "25%" if radio else "8 to 15%" if any(one in layers for one in ("ptm", "atm", "cable")) else "3 to 8%"
+        words.append(f"{uplink.name} ({layers}): {part}; it has {format_share(uplink.headroom)}")
+    return "; ".join(words)
+
+
+def _framing(plan: Plan) -> str:
+    return "; ".join(f"{uplink.name} has {uplink.framed.words}" for uplink in plan.uplinks) + (
+        ". If you do not know, take the larger cost: too little queues in the modem, too much wastes a few percent"
+    )
+
+
+def _burst(plan: Plan) -> str:
+    policing = [limiter.name for limiter in plan.limiters if limiter.excess == "drop" and limiter.burst is not None]
+    if policing:
+        return f"leave the burst of {', '.join(policing)} out: the default is two round trips at the rate"
+    return "leave it out: the default suits TCP"
+
+
+def _excess(plan: Plan) -> str:
+    dropping = [limiter.name for limiter in plan.limiters if limiter.excess == "drop"]
+    return "wait, the default" + (f"; {', '.join(dropping)} drop, which costs TCP some of its rate" if dropping else "")
+
+
+CHOICES: Final = {
+    choice.name: choice
+    for choice in (
+        Choice(
+            "discipline",
+            "how a parent divides its rate among its children",
+            (
+                Option("weighted", "guarantees, and a priority for what is urgent", "each guarantee; urgent queues first",
+                       "a child without a guarantee, behind one of an earlier priority"),
+                Option("strict", "priorities alone", "the first child, fully", "everybody behind a child that is never idle"),
+                Option("curve", "guarantees, and a delay for what is urgent", "delays of traffic within its guarantee",
+                       "nobody: what is left is shared by weight"),
+            ),
+            _discipline,
+        ),
+        Choice(
+            "aqm",
+            "how a leaf keeps its queue short",
+            (
+                Option("fq-codel", "nothing", "small conversations from large ones in the same leaf", "nobody"),
+                Option("codel", "nothing", "against long waits, for all alike", "small conversations beside many large"),
+                Option("fifo", "a limit that fits the rate", "the order of packets", "whoever comes behind a full queue"),
+            ),
+            _aqm,
+        ),
+        Choice(
+            "headroom",
+            "how much of the measured rate is left free",
+            (
+                Option("3 to 5%", "a steady line, such as symmetric fibre", "nearly all of the rate", "–"),
+                Option("8 to 15%", "copper, cable, or a shared line", "against the modem's queue when the rate sags", "–"),
+                Option("25%", "radio", "most of the time; the rate still comes and goes", "–"),
+            ),
+            _headroom,
+        ),
+        Choice(
+            "framing",
+            "what the line adds to each packet",
+            (
+                Option("ethernet", "another router, or fibre without a login", "–", "–"),
+                Option("pppoe", "fibre with a login", "8 B more are counted", "–"),
+                Option("pppoe over ptm", "copper with a login", "small packets cost a third more", "–"),
+                Option("pppoa over atm llc", "old copper", "cells: a packet of 100 B costs 159 B", "–"),
+                Option("ethernet over cable", "a cable modem", "–", "–"),
+            ),
+            _framing,
+        ),
+        Choice(
+            "burst",
+            "how much may pass at full speed before a limiter takes hold",
+            (
+                Option("left out", "nothing", "TCP: it reaches its rate", "–"),
+                Option("small", "packets that come evenly, such as a call", "those behind from any burst",
+                       "TCP, which then reaches a part of the rate"),
+                Option("large", "room in the line", "short downloads, which are done at once",
+                       "others, for as long as the burst lasts"),
+            ),
+            _burst,
+        ),
+        Choice(
+            "excess",
+            "what happens to packets above a limiter's rate",
+            (
+                Option("wait", "memory for a queue", "TCP: it slows down without loss", "nobody; calls wait with the rest"),
+                Option("drop", "a burst of two round trips", "others from a queue", "TCP with a small burst"),
+                Option("mark", "somebody who drops what is marked", "what is not marked", "what is marked, elsewhere"),
+            ),
+            _excess,
+        ),
+    )
+}  # fmt: skip
