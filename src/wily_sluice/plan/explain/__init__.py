@@ -1,4 +1,4 @@
-"""Explains: the terms of the trade with the part of a plan as the example, choices, rates. Texts and figures, no output.
+"""Explanations as texts and figures: terms of the trade, with a plan as the example; choices; rates. No output.
 
 New here: a term, or another choice that plans have to make.
 """

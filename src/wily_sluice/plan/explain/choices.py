@@ -1,4 +1,4 @@
-"""The choices that a plan makes, side by side: what each needs, what it protects, who can starve; and one for a plan."""
+"""The choices that a plan makes, side by side: needs, what is protected, who can starve; and which suits a plan."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -80,11 +80,19 @@ CHOICES: Final = {
             "discipline",
             "how a parent divides its rate among its children",
             (
-                Option("weighted", "guarantees, and a priority for what is urgent", "each guarantee; urgent queues first",
-                       "a child without a guarantee, behind one of an earlier priority"),
-                Option("strict", "priorities alone", "the first child, fully", "everybody behind a child that is never idle"),
-                Option("curve", "guarantees, and a delay for what is urgent", "delays of traffic within its guarantee",
-                       "nobody: what is left is shared by weight"),
+                Option(
+                    "weighted",
+                    "guarantees, and a priority for what is urgent",
+                    "each guarantee; urgent queues first",
+                    "a child without a guarantee, behind one of an earlier priority",
+                ),
+                Option("strict", "priorities alone", "the first child, fully", "all behind a child that is never idle"),
+                Option(
+                    "curve",
+                    "guarantees, and a delay for what is urgent",
+                    "delays of traffic within its guarantee",
+                    "nobody: what is left is shared by weight",
+                ),
             ),
             _discipline,
         ),
@@ -92,9 +100,9 @@ CHOICES: Final = {
             "aqm",
             "how a leaf keeps its queue short",
             (
-                Option("fq-codel", "nothing", "small conversations from large ones in the same leaf", "nobody"),
-                Option("codel", "nothing", "against long waits, for all alike", "small conversations beside many large"),
-                Option("fifo", "a limit that fits the rate", "the order of packets", "whoever comes behind a full queue"),
+                Option("fq-codel", "nothing", "small conversations from large ones beside them", "nobody"),
+                Option("codel", "nothing", "all alike from long waits", "small conversations beside many large"),
+                Option("fifo", "a limit that fits the rate", "the order of packets", "packets behind a full queue"),
             ),
             _aqm,
         ),
@@ -103,7 +111,9 @@ CHOICES: Final = {
             "how much of the measured rate is left free",
             (
                 Option("3 to 5%", "a steady line, such as symmetric fibre", "nearly all of the rate", "–"),
-                Option("8 to 15%", "copper, cable, or a shared line", "against the modem's queue when the rate sags", "–"),
+                Option(
+                    "8 to 15%", "copper, cable, or a shared line", "from the modem's queue, when the rate sags", "–"
+                ),
                 Option("25%", "radio", "most of the time; the rate still comes and goes", "–"),
             ),
             _headroom,
@@ -125,10 +135,18 @@ CHOICES: Final = {
             "how much may pass at full speed before a limiter takes hold",
             (
                 Option("left out", "nothing", "TCP: it reaches its rate", "–"),
-                Option("small", "packets that come evenly, such as a call", "those behind from any burst",
-                       "TCP, which then reaches a part of the rate"),
-                Option("large", "room in the line", "short downloads, which are done at once",
-                       "others, for as long as the burst lasts"),
+                Option(
+                    "small",
+                    "packets that come evenly, such as a call",
+                    "those behind from any burst",
+                    "TCP, which then reaches a part of the rate",
+                ),
+                Option(
+                    "large",
+                    "room in the line",
+                    "short downloads, which are done at once",
+                    "others, for as long as the burst lasts",
+                ),
             ),
             _burst,
         ),
@@ -136,11 +154,13 @@ CHOICES: Final = {
             "excess",
             "what happens to packets above a limiter's rate",
             (
-                Option("wait", "memory for a queue", "TCP: it slows down without loss", "nobody; calls wait with the rest"),
+                Option(
+                    "wait", "memory for a queue", "TCP: it slows down without loss", "nobody; calls wait with the rest"
+                ),
                 Option("drop", "a burst of two round trips", "others from a queue", "TCP with a small burst"),
                 Option("mark", "somebody who drops what is marked", "what is not marked", "what is marked, elsewhere"),
             ),
             _excess,
         ),
     )
-}  # fmt: skip
+}

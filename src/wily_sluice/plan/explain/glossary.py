@@ -75,10 +75,7 @@ def _marks(plan: Plan) -> list[str]:
 
 
 def _headroom(plan: Plan) -> list[str]:
-    return [
-        f"{u.name}: {format_share(u.headroom)} is left free"
-        for u in plan.uplinks
-    ]
+    return [f"{u.name}: {format_share(u.headroom)} is left free" for u in plan.uplinks]
 
 
 GLOSSARY: Final[tuple[Term, ...]] = (
@@ -95,17 +92,23 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     ),
     Term("network", "The hosts behind one interface of the gateway, by their subnets.", ("lan", "subnet"), _networks),
     Term("host", "One device, by its addresses. By its hardware address, it is followed to every address it gets."),
-    Term("group", "A name for hosts, remotes or ports, to be used in rules and limiters.", (), lambda p: list(p.groups)),
-    Term("schedule", "When something applies: days, times, dates and exceptions.", ("when",), lambda p: list(p.schedules)),
+    Term(
+        "group", "A name for hosts, remotes or ports, to be used in rules and limiters.", (), lambda p: list(p.groups)
+    ),
+    Term(
+        "schedule", "When something applies: days, times, dates and exceptions.", ("when",), lambda p: list(p.schedules)
+    ),
     Term(
         "service",
-        "What a conversation is for, such as calls: recognised by its protocol, names and ports, on whatever port it is.",
+        "What a conversation is for, such as calls: recognised by its protocol, "
+        "names and ports, on whatever port it is.",
         ("application",),
         lambda p: list(p.services),
     ),
     Term(
         "conversation",
-        "All packets between two addresses and ports by one protocol, in both directions. Rules sort conversations, not "
+        "All packets between two addresses and ports by one protocol, in both "
+        "directions. Rules sort conversations, not "
         "packets.",
         ("flow", "connection", "session"),
     ),
@@ -115,7 +118,9 @@ GLOSSARY: Final[tuple[Term, ...]] = (
         (),
         lambda p: [f"{tree.name}: {', '.join(leaf.path for leaf in tree.leaves)}" for tree in p.trees.values()],
     ),
-    Term("queue", "A place in a tree. Leaves hold packets that wait their turn; parents divide their rate.", ("class",)),
+    Term(
+        "queue", "A place in a tree. Leaves hold packets that wait their turn; parents divide their rate.", ("class",)
+    ),
     Term("parent", "A queue that has others below it. It holds no packets; it divides its rate among its children."),
     Term("child", "A queue below a parent, from which it gets its rate.", ("children",)),
     Term("sibling", "Another child of the same parent. What one does not use, its siblings can have.", ("siblings",)),
@@ -142,7 +147,8 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     ),
     Term(
         "priority",
-        "The order in which siblings get what the guarantees have left: 1 is first, 9 last, 5 the default. It decides who "
+        "The order in which siblings get what the guarantees have left: 1 is first, "
+        "9 last, 5 the default. It decides who "
         "may starve, so those behind need guarantees.",
         ("precedence",),
         _priorities,
@@ -162,7 +168,9 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     ),
     Term("weighted", "A discipline: guarantees first, then by priority, and within a priority by weight."),
     Term("strict", "A discipline: by priority alone. Whoever is first can starve the others."),
-    Term("curve", "A discipline: leaves get a promised delay for the traffic within their guarantee.", ("service-curve",)),
+    Term(
+        "curve", "A discipline: leaves get a promised delay for the traffic within their guarantee.", ("service-curve",)
+    ),
     Term(
         "delay",
         "How long a packet within the guarantee waits at most, below a curve parent.",
@@ -176,20 +184,29 @@ GLOSSARY: Final[tuple[Term, ...]] = (
         ("policer",),
         _limiters,
     ),
-    Term("per", "Who has a rate of their own under a limiter: each host, address, subnet or conversation, or all together."),
+    Term(
+        "per",
+        "Who has a rate of their own under a limiter: each host, address, subnet or conversation, or all together.",
+    ),
     Term(
         "burst",
-        "How much may pass at full speed before a limiter takes hold. Too small a burst keeps TCP from reaching the rate.",
+        "How much may pass at full speed before a limiter takes hold. Too small a "
+        "burst keeps TCP from reaching the rate.",
         ("bucket",),
     ),
     Term("excess", "What happens to packets above a limiter's rate: they wait, are dropped, or are marked."),
     Term("peak", "The rate at which a burst passes a limiter, where that is limited as well."),
     Term("engage", "How busy the line must be, by others, before a limiter applies.", ("threshold",)),
     Term("quota", "A volume in a day, week or month, after which a limiter applies.", ("volume", "data-cap")),
-    Term("round-trip", "The time to the far side and back. TCP needs a burst of about two round trips at its rate.", ("rtt",)),
+    Term(
+        "round-trip",
+        "The time to the far side and back. TCP needs a burst of about two round trips at its rate.",
+        ("rtt",),
+    ),
     Term(
         "rule",
-        "Puts the conversations that it matches into a queue, marks them, or both. The first rule that matches decides.",
+        "Puts the conversations that it matches into a queue, marks them, or "
+        "both. The first rule that matches decides.",
         ("filter",),
         lambda p: [f"{number}. {rule.name}" for number, rule in enumerate(p.rules, 1)],
     ),
@@ -222,7 +239,10 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     Term("fair-by", "Whether a leaf shares its rate among conversations or hosts: by host, ten downloads are one."),
     Term("goodput", "What programs get, without headers and repeats."),
     Term("latency", "The time that a packet takes. On a full line most of it is waiting in a queue.", ("lag", "ping")),
-    Term("jitter", "How much the latency varies from packet to packet. Calls and games suffer more from it than from latency."),
+    Term(
+        "jitter",
+        "How much the latency varies from packet to packet. Calls and games suffer more from it than from latency.",
+    ),
     Term("loss", "The part of packets that never arrive. A call stands about 1%."),
     Term("rate", "Bits in a second. 1 Mbit/s is 1,000,000 bit/s, and 125 kB/s.", ("bandwidth", "speed")),
 )
