@@ -120,7 +120,10 @@ def test_bad_lines_of_a_list_are_named_with_their_number(tmp_path: Path) -> None
 @pytest.mark.parametrize(
     ("new", "says"),
     [
-        ("{local: guests, per: hots, down: 2 Mbit/s}", "use host, address, subnet/28, conversation or together"),
+        (
+            "{local: guests, per: hots, down: 2 Mbit/s}",
+            "use host, address, subnet/28, network, conversation or together",
+        ),
         ("{local: guests, down: 2 Mbit/s, excess: mark}", "mark with a DSCP (mark LE)"),
         ("{local: guests, down: 2 Mbit/s, engage: 80%}", "like above 80%"),
         ("{local: guests, down: 2 Mbit/s, engage: above 5%}", "from 10% to 100%"),
@@ -180,3 +183,19 @@ def test_limiters_that_do_not_stand_in_each_others_way_are_not_told_of(tmp_path:
     file = tmp_path / "sluice.yaml"
     file.write_text(SMALL_PLAN.replace(LIMITER, both))
     assert told(file) == []
+
+
+def test_each_network_has_a_rate_of_its_own(small_plan: Callable[..., Plan]) -> None:
+    plan = small_plan((LIMITER, "each: {per: network, down: 2 Mbit/s}"))
+    engine = build_site(plan, lambda _: None)
+    engine.at(0)
+    shaper = engine.shapers["line", "down"]
+    people = [conversation(host, network) for network in (0, 1) for host in (5, 6)]
+    left = dict.fromkeys(people, 0)
+    for now in range(0, 4 * SECOND, MILLISECOND):
+        for who in people:
+            shaper.offer(Packet(1000, who), now)
+        while (packet := shaper.release(now)) is not None:
+            left[packet.conversation] += packet.size * 8
+    house, guests = left[people[0]] + left[people[1]], left[people[2]] + left[people[3]]
+    assert house == pytest.approx(guests, rel=0.02) == pytest.approx(4 * 2_000_000, rel=0.05)

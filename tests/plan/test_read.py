@@ -6,7 +6,10 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import SMALL_PLAN, told
+from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.outside.files import examine, load
+from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
@@ -238,3 +241,30 @@ def test_caps_on_all_queues_but_one_reserve_nothing_for_it(small_plan: Callable[
     plan = small_plan(("calls: {guarantee: 20%, priority: 1}\n      rest: {default: true}", queues))
     said = [str(finding) for finding in told(Path(plan.document.file)) if finding.key.endswith("calls")]
     assert len(said) == 1 and "reserve little for it" in said[0]
+
+
+def test_headroom_may_differ_by_direction(small_plan: Callable[..., Plan]) -> None:
+    line = small_plan(("headroom: 10%", "headroom: {up: 20%}")).uplinks[0]
+    assert (line.usable("up"), line.usable("down")) == (8_000_000, 18_400_000)  # the usual 8% where nothing is said
+
+
+@pytest.mark.parametrize(
+    ("words", "matched", "missed"),
+    [
+        ("port: 80/tcp", [(6, 80)], [(17, 80), (6, 81)]),
+        ("remote-port: [80/tcp, 53/udp, 5060]", [(6, 80), (17, 53), (6, 5060), (17, 5060)], [(17, 80), (6, 53)]),
+        ("protocol: udp, port: 80/tcp", [], [(6, 80), (17, 80)]),
+        ("port: web", [(6, 443), (17, 8000)], [(17, 443)]),
+    ],
+)
+def test_a_port_may_say_its_transport(
+    small_plan: Callable[..., Plan], words: str, matched: list[tuple[int, int]], missed: list[tuple[int, int]]
+) -> None:
+    rule = f"{{name: Calls, local: house, {words}, queue: calls}}"
+    old = "{name: Calls, local: house, protocol: udp, port: 5004-5005, queue: calls}"
+    plan = small_plan((old, rule), ("trees:", "groups: {web: {ports: [443/tcp, 8000-8100]}}\ntrees:"))
+    shaper = build_site(plan, lambda _: None).shapers["line", "up"]
+    for cases, queue in ((matched, "calls"), (missed, "rest")):
+        for protocol, port in cases:
+            parties = Parties(protocol, ip_address("10.7.0.9").packed, ip_address("198.51.100.9").packed, 40_000, port)
+            assert shaper.leaf_of(Conversation(key_of(parties))).path == queue

@@ -2,12 +2,13 @@
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeAlias
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.units import Nanoseconds, Rate, Size
 
 NOBODY = AddressSet()
+PortWords: TypeAlias = tuple[tuple[int | None, tuple[int, int]], ...]  # protocols, where said, with ranges
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,7 +17,7 @@ class Members:
 
     addresses: AddressSet = NOBODY
     hardware: frozenset[bytes] = frozenset()
-    ports: tuple[tuple[int, int], ...] = ()
+    ports: PortWords = ()
     names: frozenset[str] = frozenset()  # of remotes: host names, and patterns of them
 
     def __or__(self, other: "Members") -> "Members":

@@ -1,6 +1,7 @@
 """Compiles a plan into engine objects. The one place where the two meet."""
 
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from datetime import datetime
 from functools import partial
 
@@ -9,7 +10,7 @@ from wily_sluice.engine.classify.neighbours import Neighbours
 from wily_sluice.engine.conversations.crowd import Crowd
 from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.limit.limiter import Limiter, LimiterSpec
+from wily_sluice.engine.limit.limiter import Limiter, LimiterSpec, Per
 from wily_sluice.engine.limit.limiter_bank import LimiterBank
 from wily_sluice.engine.limit.quota import Ledger
 from wily_sluice.engine.packet import Packet
@@ -21,6 +22,7 @@ from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.queueing.tree import Tree
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.site import SiteEngine, SiteSpec
+from wily_sluice.plan import model as planned
 from wily_sluice.plan.asking import Party
 from wily_sluice.plan.build_rules import RuleBuilder
 from wily_sluice.plan.model import Plan
@@ -137,6 +139,20 @@ def build_site(
     return SiteEngine(spec, shapers, specs, banks, neighbours, crowd)
 
 
+def _per(plan: Plan, per: Per) -> Per:
+    """Who has a bucket; where each network has one, with the addresses of all networks."""
+    if per.whom != "network":
+        return per
+    networks = ((*span, network.name.encode()) for network in plan.networks for span in network.addresses)
+    return replace(per, networks=tuple(networks))
+
+
+def limiter_spec(plan: Plan, limiter: planned.Limiter, direction: Direction) -> LimiterSpec | None:
+    """What a limiter does in one direction; None where it does not cap it."""
+    spec = limiter.spec(direction)
+    return replace(spec, per=_per(plan, spec.per)) if spec is not None and spec.per.whom == "network" else spec
+
+
 def _limiters(plan: Plan, direction: Direction, ledgers: Mapping[str, Ledger]) -> tuple[Limiter | None, ...]:
     """In the order of the plan; None for one that does not cap this direction.
 
@@ -144,8 +160,8 @@ def _limiters(plan: Plan, direction: Direction, ledgers: Mapping[str, Ledger]) -
     """
     limiters: list[Limiter | None] = []
     for planned_limiter in plan.limiters:
-        spec, ledger = planned_limiter.spec(direction), ledgers.get(planned_limiter.name)
+        spec, ledger = limiter_spec(plan, planned_limiter, direction), ledgers.get(planned_limiter.name)
         if spec is None and ledger is not None:
-            spec = LimiterSpec(planned_limiter.name, HIGHEST_RATE, planned_limiter.per)
+            spec = LimiterSpec(planned_limiter.name, HIGHEST_RATE, _per(plan, planned_limiter.per))
         limiters.append(Limiter(spec, ledger) if spec is not None else None)
     return tuple(limiters)

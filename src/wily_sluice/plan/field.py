@@ -5,7 +5,7 @@ from typing import Any, ClassVar, Generic, Literal, Protocol, TypeVar
 
 from wily_sluice.engine.classify.condition import Clock, Condition
 from wily_sluice.engine.classify.service import Service as Signs
-from wily_sluice.plan.asking import Party, Service
+from wily_sluice.plan.asking import Party, PortWords, Service
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.reach.regions import Box, Dimension, Ranges
@@ -23,8 +23,8 @@ class Names(Protocol):
     def in_networks(self, location: Location, words: tuple[str, ...]) -> Party:
         """The hosts of some networks."""
 
-    def ports(self, location: Location, words: tuple[str | int, ...]) -> tuple[tuple[int, int], ...]:
-        """Ports, and groups of ports, as first and last."""
+    def ports(self, location: Location, words: tuple[str | int, ...]) -> PortWords:
+        """Ports, and groups of ports."""
 
     def services_named(self, location: Location, words: tuple[str, ...]) -> tuple[Service, ...]:
         """The services that words mean."""

@@ -15,6 +15,7 @@ from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Amount, Direct
 
 T = TypeVar("T")
 Period: TypeAlias = Literal["month", "week", "day"]
+USUAL_HEADROOM = 0.08  # of what a line measured
 USUAL_ROUND_TRIP: Nanoseconds = 50 * MILLISECOND
 
 
@@ -49,7 +50,7 @@ class Uplink:
     interface: str
     down: Rate
     up: Rate
-    headroom: float
+    headroom: Directional[float]
     framed: FramingWords = FramingWords(ETHERNET, "ethernet")
     tree: Directional[str] = Directional(None, None)
 
@@ -71,7 +72,7 @@ class Uplink:
 
     def usable(self, direction: Direction) -> Rate:
         """What is left of it after the headroom, in bit/s; at least 1."""
-        return max(1, round(self.measured(direction) * (1 - self.headroom)))
+        return max(1, round(self.measured(direction) * (1 - (self.headroom.of(direction) or 0))))
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,6 +183,7 @@ class Limiter:
     note: str
     services: tuple[Service, ...] | None = None
     service_words: tuple[str, ...] = ()
+    transports: tuple[Terms, ...] = ()  # blocks for ports with several transports
 
     @property
     def terms(self) -> Terms:
@@ -194,7 +196,7 @@ class Limiter:
         }
         if self.services is not None:
             asked["service"] = Services(self.service_words, self.services)
-        return Terms({key: value for key, value in asked.items() if value is not None})
+        return Terms({key: value for key, value in asked.items() if value is not None}, all=self.transports)
 
     def rate(self, direction: Direction) -> Rate | None:
         """The cap in one direction."""

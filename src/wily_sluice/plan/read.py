@@ -2,6 +2,7 @@
 
 import re
 from dataclasses import replace
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.classify.addresses import AddressSet
@@ -26,7 +27,7 @@ from wily_sluice.plan.model import Directional, GateSettings, Limiter, Network, 
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
 from wily_sluice.plan.schedules.periods import parse_start
 from wily_sluice.plan.schedules.schedule import Entries, Schedule
-from wily_sluice.plan.terms import Resolver
+from wily_sluice.plan.terms import Resolver, by_transport
 from wily_sluice.units import DIRECTIONS, Direction
 
 
@@ -190,12 +191,16 @@ class _Builder:
                 starts = parse_start(e.starts, e.quota.period if e.quota is not None else None)
             except ValueError as error:
                 self.error((*here, "starts"), str(error))
+        asked: dict[str, Any] = {"protocol": e.protocol} if e.protocol is not None else {}
+        if e.port is not None:
+            asked["port"] = self.resolve.groups.ports((*here, "port"), e.port)
+        asked, transports = by_transport(asked)
         return Limiter(
             name,
             local,
             self.resolve.party((*here, "remote"), e.remote, remote=True) if e.remote is not None else None,
-            e.protocol,
-            self.resolve.groups.ports((*here, "port"), e.port) if e.port is not None else None,
+            asked.get("protocol"),
+            asked.get("port"),
             e.uplink,
             e.per,
             e.down,
@@ -214,6 +219,7 @@ class _Builder:
             e.note,
             self.resolve.services.named((*here, "service"), e.service) if e.service is not None else None,
             e.service or (),
+            transports,
         )
 
     def _tree(self, name: str, entry: TreeEntry) -> Tree:

@@ -1,10 +1,11 @@
 """Follows the words of a rule's or a limiter's terms to what they stand for; tells what they do not."""
 
 from collections.abc import Callable, Iterable, Mapping
-from typing import Literal
+from typing import Any, Final, Literal
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.plan.asking import Members, Party, Service, Terms
+from wily_sluice.plan.asking import Members, Party, PortWords, Service, Terms
+from wily_sluice.plan.fields.port import LOCAL_PORT_FIELD, PORT, REMOTE_PORT_FIELD
 from wily_sluice.plan.fields.registry import FIELDS
 from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import PlanEntry, TermsEntry
@@ -13,6 +14,32 @@ from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.groups.members import Groups
 from wily_sluice.plan.groups.services import Services
+
+PORT_KEYS: Final = (PORT.key, LOCAL_PORT_FIELD.key, REMOTE_PORT_FIELD.key)
+
+
+def by_transport(asked: dict[str, Any]) -> tuple[dict[str, Any], tuple[Terms, ...]]:
+    """What is asked, with ports alone where ports were with transports, and blocks for what that leaves out.
+
+    `port: 80/tcp` is `protocol: tcp` with `port: 80`; of several transports, each is a block of its own.
+    """
+    asked, blocks = dict(asked), []
+    for key in [key for key in PORT_KEYS if key in asked]:
+        spans: dict[int | None, tuple[tuple[int, int], ...]] = {}
+        for protocol, span in asked.pop(key):
+            spans[protocol] = (*spans.get(protocol, ()), span)
+        only = next(iter(spans), None)
+        if len(spans) <= 1 and (only is None or only in asked.get("protocol", (only,))):
+            asked[key] = spans.get(only, ())
+            if only is not None:
+                asked["protocol"] = (only,)
+            continue
+        each = (
+            Terms({key: ports} if protocol is None else {"protocol": (protocol,), key: ports})
+            for protocol, ports in spans.items()
+        )
+        blocks.append(Terms(any=tuple(each)))
+    return asked, tuple(blocks)
 
 
 class Resolver:
@@ -46,15 +73,18 @@ class Resolver:
             )
 
         words = ((field, e.said(field.key)) for field in FIELDS)
+        asked, transports = by_transport(
+            {field.key: field.resolve(said, (*here, field.key), self) for field, said in words if said is not None}
+        )
         return Terms(
-            {field.key: field.resolve(said, (*here, field.key), self) for field, said in words if said is not None},
+            asked,
             any=parts("any", e.any_),
-            all=parts("all", e.all_),
+            all=(*transports, *parts("all", e.all_)),
             none=parts("not", e.not_),
         )
 
-    def ports(self, location: Location, words: tuple[str | int, ...]) -> tuple[tuple[int, int], ...]:
-        """Ports, and groups of ports, as first and last."""
+    def ports(self, location: Location, words: tuple[str | int, ...]) -> PortWords:
+        """Ports, and groups of ports."""
         return self.groups.ports(location, words)
 
     def services_named(self, location: Location, words: tuple[str, ...]) -> tuple[Service, ...]:

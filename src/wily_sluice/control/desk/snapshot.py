@@ -24,6 +24,7 @@ PER: dict[Whom, str] = {
     "host": "each host",
     "address": "each address",
     "subnet": "each subnet",
+    "network": "each network",
     "conversation": "each conversation",
 }
 

@@ -36,7 +36,7 @@ from wily_sluice.engine.tally import Tally
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
 Excess: TypeAlias = Literal["wait", "drop", "mark"]
-Whom: TypeAlias = Literal["together", "host", "address", "subnet", "conversation"]
+Whom: TypeAlias = Literal["together", "host", "address", "subnet", "network", "conversation"]
 
 BURST_TIME: Final[Nanoseconds] = 20 * MILLISECOND
 BURST_FRAMES: Final = 4
@@ -45,15 +45,18 @@ CATCH_UP: Final[Nanoseconds] = 100 * MILLISECOND  # of a stall, for those that h
 
 @dataclass(frozen=True, slots=True)
 class Per:
-    """Who has a bucket of their own. Of a subnet, `v4` and `v6` are the lengths of its prefix."""
+    """Who has a bucket of their own. Of a subnet, `v4` and `v6` are the lengths of its prefix; `networks` are ranges of
+    addresses, each with the name of the network that it is of.
+    """
 
     whom: Whom = "together"
     v4: int = 32
     v6: int = 64
+    networks: tuple[tuple[bytes, bytes, bytes], ...] = ()
 
-    def __reduce__(self) -> tuple[type["Per"], tuple[Whom, int, int]]:
+    def __reduce__(self) -> tuple[type["Per"], tuple[Whom, int, int, tuple[tuple[bytes, bytes, bytes], ...]]]:
         """For pickling, which the default cannot do of a frozen compiled class."""
-        return (Per, (self.whom, self.v4, self.v6))
+        return (Per, (self.whom, self.v4, self.v6, self.networks))
 
     def key(self, conversation: Conversation, host: bytes) -> bytes:
         """What all have in common who share a bucket; `host` is the address that stands for the local host."""
@@ -66,6 +69,11 @@ class Per:
         if self.whom == "address":
             return conversation.home or conversation.parties.local
         local = conversation.home or conversation.parties.local
+        if self.whom == "network":
+            for first, last, name in self.networks:
+                if len(first) == len(local) and first <= local <= last:
+                    return name
+            return b""
         spare = len(local) * 8 - (self.v4 if len(local) == 4 else self.v6)
         return (int.from_bytes(local) >> spare << spare).to_bytes(len(local))
 

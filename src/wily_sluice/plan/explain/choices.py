@@ -51,7 +51,10 @@ def _headroom(plan: Plan) -> str:
         layers = uplink.framed.words
         radio = "mobile" in uplink.name or "radio" in uplink.name
         part = "25%" if radio else "8 to 15%" if any(one in layers for one in ("ptm", "atm", "cable")) else "3 to 8%"
-        words.append(f"{uplink.name} ({layers}): {part}; it has {format_share(uplink.headroom)}")
+        words.append(
+            f"{uplink.name} ({layers}): {part}; it has {format_share(uplink.headroom.up or 0)} up and "
+            f"{format_share(uplink.headroom.down or 0)} down"
+        )
     return "; ".join(words)
 
 

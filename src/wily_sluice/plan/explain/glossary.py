@@ -75,7 +75,11 @@ def _marks(plan: Plan) -> list[str]:
 
 
 def _headroom(plan: Plan) -> list[str]:
-    return [f"{u.name}: {format_share(u.headroom)} is left free" for u in plan.uplinks]
+    return [
+        f"{u.name}: {format_share(u.headroom.of(way) or 0)} is left free {way}"
+        for u in plan.uplinks
+        for way in DIRECTIONS
+    ]
 
 
 GLOSSARY: Final[tuple[Term, ...]] = (

@@ -1,7 +1,7 @@
 """`port`, `local-port` and `remote-port`: of either side, or of one."""
 
 from collections.abc import Iterable
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from wily_sluice.engine.classify.condition import Condition, PortIs
 from wily_sluice.plan.field import Engine, Field, Names, Space
@@ -19,8 +19,8 @@ class Port(Field[Ports]):
     key, entry, example, turn = "port", PortWords, "5060-5080", 50
     dimensions: ClassVar[tuple[Dimension, ...]] = (LOCAL_PORT, REMOTE_PORT)
 
-    def resolve(self, words: tuple[str | int, ...], here: Location, names: Names) -> Ports:
-        """The ports that they mean."""
+    def resolve(self, words: tuple[str | int, ...], here: Location, names: Names) -> Any:
+        """The ports that they mean, with transports; `plan.terms` takes these apart."""
         return names.ports(here, words)
 
     def condition(self, asked: Ports, engine: Engine) -> Condition:

@@ -38,6 +38,7 @@ from wily_sluice.plan.file.values import (
     parse_engage,
     parse_excess,
     parse_framing,
+    parse_headroom,
     parse_interface,
     parse_limit,
     parse_mark,
@@ -51,7 +52,7 @@ from wily_sluice.plan.file.values import (
     parse_tree_names,
 )
 from wily_sluice.plan.file.words import Name, PortWords, Words, flat, listed
-from wily_sluice.plan.model import USUAL_ROUND_TRIP, Directional, FramingWords, Quota
+from wily_sluice.plan.model import USUAL_HEADROOM, USUAL_ROUND_TRIP, Directional, FramingWords, Quota
 from wily_sluice.units import (
     Nanoseconds,
     Rate,
@@ -61,7 +62,6 @@ from wily_sluice.units import (
 
 Interface = Annotated[str, BeforeValidator(parse_interface)]
 RateText = Annotated[Rate, BeforeValidator(parse_rate)]
-ShareText = Annotated[float, BeforeValidator(parse_share)]
 Amounts = Annotated[Any, BeforeValidator(parse_directional_amount)]
 Subnet = Annotated[str, BeforeValidator(lambda value: str(parse_prefix(value)))]
 
@@ -87,7 +87,9 @@ class UplinkEntry(Entry):
     interface: Interface = Field(examples=["wan0"])
     down: RateText = Field(examples=["180 Mbit/s"])
     up: RateText = Field(examples=["24 Mbit/s"])
-    headroom: ShareText = Field(default=0.08, examples=["8%"])
+    headroom: Annotated[Directional[float], BeforeValidator(parse_headroom)] = Field(
+        default=Directional(USUAL_HEADROOM, USUAL_HEADROOM), examples=["8%"]
+    )
     framing: Annotated[FramingWords, BeforeValidator(parse_framing)] = Field(
         default=FramingWords(ETHERNET, "ethernet"), examples=["pppoe over ptm"]
     )

@@ -56,6 +56,14 @@ def parse_ports(word: object) -> tuple[tuple[int, int]]:
     return (ports,)
 
 
+def parse_port_word(word: object) -> tuple[int | None, tuple[int, int]]:
+    """`443`, `5060-5080` or `443/tcp`: the protocol's number, if one is said, with the first and the last port."""
+    text, slash, transport = str(word).partition("/")
+    if isinstance(word, bool) or (slash and transport not in TRANSPORTS):
+        raise ValueError(f"{quoted(word)} is not a port: write it like 443, 5060-5080 or 443/tcp")
+    return TRANSPORTS[transport] if slash else None, parse_ports(text if slash else word)[0]
+
+
 def parse_dscp(word: object) -> tuple[int]:
     """A DSCP by its name or number."""
     if isinstance(word, str) and word.upper() in DSCPS:
@@ -136,6 +144,12 @@ def protocol_text(numbers: tuple[int, ...]) -> str:
 def ports_text(ports: tuple[tuple[int, int], ...]) -> str:
     """`5060-5080 or 443`."""
     return " or ".join(str(first) if first == last else f"{first}-{last}" for first, last in ports)
+
+
+def port_words_text(ports: tuple[tuple[int | None, tuple[int, int]], ...]) -> str:
+    """`5060-5080 or 443/tcp`."""
+    names = {number: f"/{name}" for name, number in TRANSPORTS.items()}
+    return " or ".join(ports_text((span,)) + (names[protocol] if protocol else "") for protocol, span in ports)
 
 
 def dscp_text(dscps: tuple[int, ...]) -> str:

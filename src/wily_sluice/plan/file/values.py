@@ -16,7 +16,7 @@ from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import (
     parse_dscp,
 )
-from wily_sluice.plan.model import Burst, Directional, FramingWords, Period, Quota
+from wily_sluice.plan.model import USUAL_HEADROOM, Burst, Directional, FramingWords, Period, Quota
 from wily_sluice.units import (
     SECOND,
     Amount,
@@ -74,6 +74,18 @@ def parse_directional_amount(value: object) -> Directional[Amount]:
     return Directional(*(parse_amount(value[key]) if key in value else None for key in ("up", "down")))
 
 
+def parse_headroom(value: object) -> Directional[float]:
+    """A percentage, for both directions or for each; one that is not given has the usual one."""
+    if isinstance(value, Directional):
+        return value
+    if not isinstance(value, dict):
+        share = parse_share(value)
+        return Directional(share, share)
+    if not value or set(value) - {"up", "down"}:
+        raise ValueError("write a percentage, or {up: 15%, down: 5%}")
+    return Directional(*(parse_share(value[key]) if key in value else USUAL_HEADROOM for key in ("up", "down")))
+
+
 def parse_cap(value: object) -> Directional[Amount]:
     """The same, of which none is 0%."""
     caps = parse_directional_amount(value)
@@ -127,9 +139,11 @@ def parse_per(value: object) -> Per:
     """Who has a bucket of their own."""
     if isinstance(value, Per):
         return value
-    match = re.fullmatch(r"(together|host|address|conversation)|subnet/(\d{1,3})", str(value))
+    match = re.fullmatch(r"(together|host|address|network|conversation)|subnet/(\d{1,3})", str(value))
     if match is None or int(match[2] or 1) not in range(1, 129):
-        raise ValueError(f"{quoted(value)} is not valid: use host, address, subnet/28, conversation or together")
+        raise ValueError(
+            f"{quoted(value)} is not valid: use host, address, subnet/28, network, conversation or together"
+        )
     if match[2] is None:
         whom: Whom = match[1]  # type: ignore[assignment]  # the expression allows no other words
         return Per(whom)

@@ -45,7 +45,7 @@ def _words(value: object) -> tuple[str, ...]:
 def _port_words(value: object) -> tuple[str | int, ...]:
     words = listed(value)
     if not words or not all(isinstance(word, (str, int)) and not isinstance(word, bool) for word in words):
-        raise ValueError("write ports like 443 or 5060-5080, or groups of ports")
+        raise ValueError("write ports like 443, 5060-5080 or 443/tcp, or groups of ports")
     return tuple(words)
 
 

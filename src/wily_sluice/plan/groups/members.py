@@ -8,12 +8,12 @@ from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.plan.asking import Members
+from wily_sluice.plan.asking import Members, PortWords
 from wily_sluice.plan.file.addresses import address_set, hardware_text, looks_like_address, parse_hardware
 from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import GroupEntry, PlanEntry
 from wily_sluice.plan.file.suggestion import suggestion
-from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_host_name, parse_ports, ports_text
+from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_host_name, parse_port_word, port_words_text
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.groups.place_file import AS_NUMBER_PATHS, COUNTRY_PATHS, members_where
@@ -27,7 +27,7 @@ def member_words(members: Members) -> list[str]:
     words = str(members.addresses).split(", ") if members.addresses else []
     words += [hardware_text(address) for address in sorted(members.hardware)]
     words += sorted(members.names)
-    return words + ([f"port {ports_text(members.ports)}"] if members.ports else [])
+    return words + ([f"port {port_words_text(members.ports)}"] if members.ports else [])
 
 
 class Groups:
@@ -125,18 +125,18 @@ class Groups:
             self._error(location, f"there is no group or network “{word}”", suggestion(word, known), "unknown-name")
         return Members()
 
-    def ports(self, location: Location, words: Iterable[str | int]) -> tuple[tuple[int, int], ...]:
+    def ports(self, location: Location, words: Iterable[str | int]) -> PortWords:
         """The ports that words mean: numbers, ranges, and groups of ports."""
         return tuple(part for word in words for part in self._ports(location, word))
 
-    def _ports(self, location: Location, word: str | int) -> tuple[tuple[int, int], ...]:
+    def _ports(self, location: Location, word: str | int) -> PortWords:
         if isinstance(word, str) and word in self._entries:
             ports = self.group(word).ports
             if not ports:
                 self._error(location, f"the group “{word}” has no ports", "add `ports: […]` to it")
             return ports
         try:
-            return parse_ports(word)
+            return (parse_port_word(word),)
         except ValueError as error:
             self._error(location, str(error))
             return ()

@@ -28,6 +28,8 @@ def _subject(per: Per) -> str:
             return "Each address"
         case "conversation":
             return "Each conversation"
+        case "network":
+            return "Each network"
         case "subnet":
             return f"Each subnet (/{per.v4} of IPv4, /{per.v6} of IPv6)"
         case _:

@@ -93,7 +93,7 @@ def part_data(plan: Plan, moment: datetime) -> dict[str, Any]:
         "uplinks": {
             u.name: {
                 "interface": u.interface,
-                "headroom": u.headroom,
+                "headroom": {way: u.headroom.of(way) for way in DIRECTIONS},
                 "framing": u.framed.words,
                 "cost": {str(length): u.framing.cost(length) for length in (100, 1500)},
                 **{

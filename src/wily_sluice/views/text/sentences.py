@@ -35,7 +35,8 @@ def terms_text(terms: Terms) -> str:
     """What a conversation must match, apart from what the sentence names before it."""
     text = "".join(field.phrase(value) for field, value in asked(terms, BEHIND))
     for part in terms.all:
-        text += f", that are{_within(part)}"
+        either = part.any if part == Terms(any=part.any) else (part,)
+        text += f", that are{' or'.join(map(_within, either))}"
     if terms.any:
         text += f", that are{' or'.join(map(_within, terms.any))}"
     if terms.none:
@@ -72,11 +73,19 @@ def uplink_sentence(uplink: Uplink) -> str:
     usable = " and ".join(f"{format_rate(uplink.usable(direction))} {direction}" for direction in DIRECTIONS)
     return (
         f"{uplink.interface}: measured {format_rate(uplink.down)} down and {format_rate(uplink.up)} up; "
-        f"{format_share(uplink.headroom)} headroom leaves {usable}. "
+        f"{headroom_text(uplink)} headroom leaves {usable}. "
         f"Framing {uplink.framed.words}: a packet of 1500 bytes takes {uplink.framing.cost(1500)} on the line, "
         f"one of 100 takes {uplink.framing.cost(100)}; TCP goodput with full packets is "
         f"{' and '.join(format_rate_both(uplink.goodput(uplink.usable(d))) + f' {d}' for d in DIRECTIONS)}."
     )
+
+
+def headroom_text(uplink: Uplink) -> str:
+    """`8%`, or `15% up and 5% down`."""
+    shares = {way: format_share(uplink.headroom.of(way) or 0) for way in DIRECTIONS}
+    if len(set(shares.values())) == 1:
+        return shares["up"]
+    return " and ".join(f"{share} {way}" for way, share in shares.items())
 
 
 def network_sentence(network: Network) -> str:

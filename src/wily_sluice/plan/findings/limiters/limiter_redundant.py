@@ -29,7 +29,7 @@ def _covers(wide: Limiter, narrow: Limiter) -> bool:
         return False
     if wide.services is not None and wide.services != narrow.services:
         return False
-    if wide.ports and wide.ports != narrow.ports:
+    if (wide.ports and wide.ports != narrow.ports) or (wide.transports and wide.transports != narrow.transports):
         return False
     always = wide.when in (None, narrow.when) and wide.threshold in (None, narrow.threshold) and wide.quota is None
     return always and wide.enabled and wide.uplink in (None, narrow.uplink)

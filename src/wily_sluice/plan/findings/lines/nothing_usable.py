@@ -3,12 +3,13 @@
 from collections.abc import Iterator
 
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.units import DIRECTIONS
 
 
 def find(checked: Checked) -> Iterator[Told]:
     """Each uplink."""
     for uplink in checked.plan.uplinks:
-        if uplink.headroom >= 1:
+        if any((uplink.headroom.of(way) or 0) >= 1 for way in DIRECTIONS):
             location = ("uplinks", uplink.name, "headroom")
             yield Told(location, "nothing of the line is left", "write it like 8%")
 
