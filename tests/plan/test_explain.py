@@ -23,7 +23,10 @@ def test_every_term_has_a_name_of_its_own_and_its_example_is_of_the_plan(demo_pl
         assert term.text.endswith(".")
         assert all(isinstance(line, str) and line for line in term.example(demo_plan))
     assert "main: calls has 12%" in BY_NAME["minimum"].example(demo_plan)
-    assert BY_NAME["margin"].example(demo_plan) == ["fibre: 8% is left free", "mobile: 15% is left free"]
+    assert BY_NAME["margin"].example(demo_plan) == [
+        *(f"fibre: 8% is left free {way}" for way in ("down", "up")),
+        *(f"mobile: 15% is left free {way}" for way in ("down", "up")),
+    ]
 
 
 @pytest.mark.parametrize("choice", CHOICES.values(), ids=CHOICES.keys())

@@ -210,7 +210,7 @@ def test_what_does_not_fit_together_is_refused(small_plan: Callable[..., Plan], 
     ("old", "new", "says"),
     [
         ("down: 20 Mbit/s", "down: 20480 kbit/s", "write 20 Mbit/s if you mean that"),
-        ("down: 2 Mbit/s}", "down: 6291456 bit/s}", "is 6 × 1,048,576 bit/s"),
+        ("down: 2 Mbit/s}", "down: 4194304 bit/s}", "is 4 × 1,048,576 bit/s"),
         ("headroom: 10%", "headroom: 0%", "packets queue in the modem"),
         ("down: 2 Mbit/s}", "down: 50 Mbit/s}", "has no effect"),
         ("local: guests", "local: 10.99.0.1", "in no network of the plan"),
@@ -232,8 +232,8 @@ def test_what_is_doubtful_is_a_warning_and_the_plan_can_be_used(
 ) -> None:
     plan = small_plan((old, new))
     findings = told(Path(plan.document.file))
-    assert [finding.severity for finding in findings] == ["warning"]
-    assert says in str(findings[0])
+    assert {finding.severity for finding in findings} == {"warning"}
+    assert any(says in str(finding) for finding in findings)
 
 
 def test_caps_on_all_queues_but_one_reserve_nothing_for_it(small_plan: Callable[..., Plan]) -> None:

@@ -43,7 +43,8 @@ class FramingWords:
 class Uplink:
     """A line to the internet. `down` and `up` are what it measured, in bit/s; `headroom` is the part left free.
 
-    `tree` is the name of its tree in each direction.
+    `tree` is the name of its tree in each direction. `advertised` is what was sold; `honours_marks` says whether the
+    provider looks at DSCPs.
     """
 
     name: str
@@ -53,6 +54,8 @@ class Uplink:
     headroom: Directional[float]
     framed: FramingWords = FramingWords(ETHERNET, "ethernet")
     tree: Directional[str] = Directional(None, None)
+    advertised: Directional[Rate] = Directional(None, None)
+    honours_marks: bool = False
 
     @property
     def framing(self) -> Framing:

@@ -123,7 +123,17 @@ class _Builder:
             self.resolve.groups.group(name)
         trees = {name: self._tree(name, e) for name, e in entry.trees.items()}
         uplinks = tuple(
-            Uplink(name, e.interface, e.down, e.up, e.headroom, e.framing, self._tree_names(name, e, trees))
+            Uplink(
+                name,
+                e.interface,
+                e.down,
+                e.up,
+                e.headroom,
+                e.framing,
+                self._tree_names(name, e, trees),
+                e.advertised,
+                e.honours_marks,
+            )
             for name, e in entry.uplinks.items()
         )
         schedules = {name: self._schedule(name, e, entry.timezone) for name, e in entry.schedules.items()}

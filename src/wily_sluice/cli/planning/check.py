@@ -54,7 +54,7 @@ def check(context: click.Context, plan_file: Path, strict: bool, fix: bool, dry_
         more = f"; `sluice check --fix` mends {fixable}" if fixable and not fix else ""
         click.echo(f"{name}: {count_findings(findings)}{more}")
     severities = {finding.severity for finding in findings}
-    context.exit(ERRORS if "error" in severities else WARNINGS if strict and severities else CLEAN)
+    context.exit(ERRORS if "error" in severities else WARNINGS if strict and "warning" in severities else CLEAN)
 
 
 def _fixed(plan_file: Path, dry_run: bool, as_json: bool) -> list[Finding]:

@@ -178,7 +178,7 @@ def _group(kind: str) -> click.Group:
     sample = new.split()[0]
     example = f"\n\n\b\nExample:\n  sluice edit {kind}"
 
-    @click.group(kind, help=f"Change {article} of the plan.")
+    @click.group(kind, help=f"Change {article} of the plan.{example} set {sample} {other}")
     def group() -> None:
         pass
 

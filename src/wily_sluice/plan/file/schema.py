@@ -28,6 +28,7 @@ from wily_sluice.plan.file.traffic_words import (
     parse_service_port,
 )
 from wily_sluice.plan.file.values import (
+    parse_advertised,
     parse_as_number,
     parse_burst,
     parse_cap,
@@ -87,6 +88,9 @@ class UplinkEntry(Entry):
     interface: Interface = Field(examples=["wan0"])
     down: RateText = Field(examples=["180 Mbit/s"])
     up: RateText = Field(examples=["24 Mbit/s"])
+    advertised: Annotated[Directional[Rate], BeforeValidator(parse_advertised)] = Field(
+        default=Directional(None, None), examples=["{down: 200 Mbit/s, up: 25 Mbit/s}"]
+    )
     headroom: Annotated[Directional[float], BeforeValidator(parse_headroom)] = Field(
         default=Directional(USUAL_HEADROOM, USUAL_HEADROOM), examples=["8%"]
     )
@@ -94,6 +98,7 @@ class UplinkEntry(Entry):
         default=FramingWords(ETHERNET, "ethernet"), examples=["pppoe over ptm"]
     )
     tree: Annotated[Any, BeforeValidator(parse_tree_names)] = Field(default=Directional(None, None), examples=["main"])
+    honours_marks: bool = Field(default=False, alias="honours-marks", examples=["true"])
 
 
 class NetworkEntry(Entry):

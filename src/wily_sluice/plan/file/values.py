@@ -192,6 +192,11 @@ def parse_directional_rate(value: object) -> Directional[Rate] | None:
     return Directional(*(parse_rate(value[key]) if key in value else None for key in ("up", "down")))
 
 
+def parse_advertised(value: object) -> Directional[Rate]:
+    """Rates that were advertised, for one direction or both."""
+    return parse_directional_rate(value) or Directional(None, None)
+
+
 def parse_engage(value: object) -> float:
     """`above 80%`, as a part of 1."""
     if isinstance(value, float):

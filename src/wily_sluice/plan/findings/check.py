@@ -19,7 +19,7 @@ def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
         places = set()
         for told in kind.find(checked):
             if not (kind.once and told.location in places) and not (
-                kind.severity == "warning" and reading.document.allows(kind.code, told.location)
+                kind.severity != "error" and reading.document.allows(kind.code, told.location)
             ):
                 found.append(reading.document.finding(kind.severity, *told[:3], kind.code, told.fix))
             places.add(told.location)
@@ -36,7 +36,7 @@ def check_allowances(reading: Reading[PlanEntry], findings: list[Finding]) -> li
             return Finding("warning", file, line, "", message, remedy, "allowance")
 
         if one.code not in CODES:
-            known = [code for code in CODES if CODES[code].severity == "warning"]
+            known = [code for code in CODES if CODES[code].severity != "error"]
             remedy = (
                 suggestion(one.code, known, "`sluice explain` lists them") if one.code else "write a finding's code"
             )

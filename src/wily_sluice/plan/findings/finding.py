@@ -7,7 +7,7 @@ from typing import Literal, TypeAlias
 from wily_sluice.errors import SluiceError
 from wily_sluice.plan.edit.operations import Operation
 
-Severity: TypeAlias = Literal["error", "warning"]
+Severity: TypeAlias = Literal["error", "warning", "note"]
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,9 +4,16 @@ from typing import Final
 
 from wily_sluice.plan.findings.asked import (
     mapped_remote,
+    network_unlimited,
     outside_networks,
     own_remote,
     ports_without_protocol,
+)
+from wily_sluice.plan.findings.caps import (
+    caps_overbook,
+    rate_blocks,
+    threshold_idle,
+    total_cap_small,
 )
 from wily_sluice.plan.findings.forms import FORMS
 from wily_sluice.plan.findings.kind import Kind
@@ -25,9 +32,12 @@ from wily_sluice.plan.findings.limiters import (
     threshold_without_effect,
 )
 from wily_sluice.plan.findings.lines import (
+    acks_fill_uplink,
     binary_rate,
     interface_shared,
     little_headroom,
+    measured_above_advertised,
+    measured_as_advertised,
     missing_part,
     network_too_wide,
     networks_overlap,
@@ -35,6 +45,7 @@ from wily_sluice.plan.findings.lines import (
     rate_too_low,
 )
 from wily_sluice.plan.findings.named import (
+    address_may_change,
     group_unused,
     schedule_never,
     schedule_unused,
@@ -44,16 +55,20 @@ from wily_sluice.plan.findings.rates import (
     cap_above_parent,
     capacity_unusable,
     caps_to_reserve,
+    default_capped,
     default_starves,
     delay_without_guarantee,
     delays_overbooked,
     guarantee_above_cap,
     guarantee_below_strict,
     guarantees_overbooked,
+    limit_delays,
     share_of_nothing,
+    strict_starves,
 )
 from wily_sluice.plan.findings.rules import (
     bulk_first,
+    mark_unheeded,
     queue_not_in_tree,
     rule_contradictory,
     rule_one_transport,
@@ -63,14 +78,28 @@ from wily_sluice.plan.findings.rules import (
     too_many_lengths,
     too_many_rates,
 )
+from wily_sluice.plan.findings.schedules import (
+    schedule_gap,
+    schedule_half_day,
+    schedule_next_day,
+)
 from wily_sluice.plan.findings.trees import (
     default_parent,
     default_twice,
     delay_without_curve,
+    direction_unshaped,
     no_default,
     priority_below_curve,
     queue_unused,
     tree_unused,
+)
+from wily_sluice.plan.findings.urgent import (
+    bulk_urgent,
+    guarantee_below_call,
+    host_urgent,
+    names_starve,
+    tunnel_urgent,
+    urgent_capped,
 )
 
 KINDS: Final[tuple[Kind, ...]] = (
@@ -82,6 +111,9 @@ KINDS: Final[tuple[Kind, ...]] = (
     little_headroom.KIND,
     rate_too_low.KIND,
     binary_rate.KIND,
+    measured_as_advertised.KIND,
+    measured_above_advertised.KIND,
+    acks_fill_uplink.KIND,
     default_parent.KIND,
     default_twice.KIND,
     no_default.KIND,
@@ -89,6 +121,7 @@ KINDS: Final[tuple[Kind, ...]] = (
     priority_below_curve.KIND,
     tree_unused.KIND,
     queue_unused.KIND,
+    direction_unshaped.KIND,
     guarantees_overbooked.KIND,
     guarantee_below_strict.KIND,
     cap_above_parent.KIND,
@@ -99,6 +132,9 @@ KINDS: Final[tuple[Kind, ...]] = (
     capacity_unusable.KIND,
     caps_to_reserve.KIND,
     delays_overbooked.KIND,
+    strict_starves.KIND,
+    default_capped.KIND,
+    limit_delays.KIND,
     caps_nothing.KIND,
     caps_nobody.KIND,
     caps_one_version.KIND,
@@ -111,10 +147,15 @@ KINDS: Final[tuple[Kind, ...]] = (
     quota_of_conversation.KIND,
     quota_unbounded.KIND,
     limiter_redundant.KIND,
+    total_cap_small.KIND,
+    caps_overbook.KIND,
+    rate_blocks.KIND,
+    threshold_idle.KIND,
     outside_networks.KIND,
     own_remote.KIND,
     mapped_remote.KIND,
     ports_without_protocol.KIND,
+    network_unlimited.KIND,
     queue_not_in_tree.KIND,
     rule_contradictory.KIND,
     rule_repeated.KIND,
@@ -122,10 +163,21 @@ KINDS: Final[tuple[Kind, ...]] = (
     rule_one_version.KIND,
     rule_one_transport.KIND,
     bulk_first.KIND,
+    urgent_capped.KIND,
+    bulk_urgent.KIND,
+    tunnel_urgent.KIND,
+    host_urgent.KIND,
+    names_starve.KIND,
+    guarantee_below_call.KIND,
     too_many_rates.KIND,
     too_many_lengths.KIND,
+    mark_unheeded.KIND,
     schedule_never.KIND,
+    schedule_gap.KIND,
+    schedule_half_day.KIND,
+    schedule_next_day.KIND,
     group_unused.KIND,
+    address_may_change.KIND,
     service_unused.KIND,
     schedule_unused.KIND,
 )

@@ -32,7 +32,7 @@ def print_finding_kind(screen: Console, kind: Kind, found: Sequence[Finding]) ->
     _paragraph(screen, kind.story)
     _code(screen, "This has it:", kind.has)
     _code(screen, "This does not:", kind.lacks)
-    if kind.severity == "warning" and kind.code != "allowance":
+    if kind.severity != "error" and kind.code != "allowance":
         print_line(screen, f"\nTo accept it, end the line with:  # sluice: allow {kind.code} REASON")
     if found:
         screen.print()
@@ -160,7 +160,7 @@ def _sentence(plan: Plan, location: Location) -> str:
 def print_all(screen: Console) -> None:
     """All that can be explained."""
     print_line(screen, Text("Findings", "bold"))
-    for severity in ("error", "warning"):
+    for severity in ("error", "warning", "note"):
         print_line(screen, f"  {severity}s: " + ", ".join(code for code in CODES if CODES[code].severity == severity))
     print_line(screen, Text("\nTerms", "bold"))
     print_line(screen, "  " + ", ".join(term.name for term in GLOSSARY))

@@ -9,7 +9,7 @@ from rich.text import Text
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.views.text.console import print_line
 
-STYLES = {"error": "bold red", "warning": "yellow"}
+STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
 
 
 def print_findings(console: Console, findings: Sequence[Finding]) -> None:
@@ -29,7 +29,7 @@ def print_findings(console: Console, findings: Sequence[Finding]) -> None:
 def count_findings(findings: Sequence[Finding]) -> str:
     """`2 errors, 1 warning`."""
     parts = []
-    for severity in ("error", "warning"):
+    for severity in ("error", "warning", "note"):
         number = sum(finding.severity == severity for finding in findings)
         if number:
             parts.append(f"{number} {severity}{'s' * (number > 1)}")

@@ -12,12 +12,12 @@ def find(checked: Checked) -> Iterator[Told]:
     """Each tree, as it is used."""
     for tree, _, way, root in checked.uses:
         for default in (leaf for leaf in tree.leaves if leaf.default):
-            if first := _starved_by(root, default.path):
+            if first := starved_by(root, default.path):
                 message = f"can starve {way}: {first} can take everything first, and it has no guarantee"
                 yield Told(queue_location(tree.name, default.path), message, "add a guarantee, such as 5%")
 
 
-def _starved_by(spec: QueueSpec, path: str) -> str:
+def starved_by(spec: QueueSpec, path: str) -> str:
     """Who may take all before a leaf, at some level above it; empty where it always gets something."""
     rate = spec.cap
     while spec.children:

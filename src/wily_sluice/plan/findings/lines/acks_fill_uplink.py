@@ -1,0 +1,48 @@
+"""Acknowledgements of full downloads that take most of the way up."""
+
+from collections.abc import Iterator
+
+from wily_sluice.engine.framing import LARGEST_PACKET
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.units import format_rate, format_share
+
+ACK = 52  # bytes of an IP packet: TCP with timestamps, and no data
+EVERY = 2  # full packets are acknowledged together (RFC 9293 §3.8.6.3)
+MUCH = 0.25  # of the way up
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each uplink, unless a rule gives acknowledgements a queue of their own."""
+    if any(terms.kinds for _, terms in checked.asked):
+        return
+    for uplink in checked.plan.uplinks:
+        packets = uplink.usable("down") / uplink.framing.cost(LARGEST_PACKET)
+        acks = round(packets / EVERY * uplink.framing.cost(ACK))
+        part = acks / uplink.usable("up")
+        if part > MUCH:
+            message = (
+                f"acknowledging {format_rate(uplink.usable('down'))} down takes {format_rate(acks)} up, "
+                f"{format_share(part)} of it: uploads slow downloads"
+            )
+            remedy = "add {packet: ack, length: up to 128 B, queue: …} with a queue that has this guarantee"
+            yield Told(("uplinks", uplink.name, "up"), message, remedy)
+
+
+KIND = Kind(
+    "acks-fill-uplink",
+    "warning",
+    find,
+    story="""\
+TCP acknowledges every second packet. On a line that is far slower up than down, the acknowledgements of a full
+download fill the way up, and any upload then slows the download. Give acknowledgements a queue of their own, with a
+guarantee.
+""",
+    has="""\
+uplinks:
+  line: {down: 100 Mbit/s, up: 5 Mbit/s}
+""",
+    lacks="""\
+uplinks:
+  line: {down: 100 Mbit/s, up: 20 Mbit/s}
+""",
+)

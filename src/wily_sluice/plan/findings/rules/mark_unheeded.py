@@ -1,0 +1,39 @@
+"""A mark that nobody on the way was said to look at."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.file.traffic_words import dscp_text
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each rule that marks, where no uplink that it can use honours marks."""
+    for rule in checked.plan.sorting:
+        if rule.mark is None:
+            continue
+        lines = [u for u in checked.plan.uplinks if u.name in rule.terms.asked.get("uplink", (u.name,))]
+        if lines and not any(uplink.honours_marks for uplink in lines):
+            message = f"marks {dscp_text((rule.mark,))}, but no uplink is said to honour marks"
+            remedy = "ask the provider; then write `honours-marks: true` at the uplink, or remove the mark"
+            yield Told(("rules", rule.index, "mark"), message, remedy)
+
+
+KIND = Kind(
+    "mark-unheeded",
+    "warning",
+    find,
+    story="""\
+A mark (DSCP) is a request to those further on. Most providers ignore or erase it. Where one honours it, say so at the
+uplink; otherwise it only looks as if something was urgent.
+""",
+    has="""\
+rules:
+  - {service: calls, queue: calls, mark: EF}
+""",
+    lacks="""\
+uplinks:
+  line: {honours-marks: true}
+rules:
+  - {service: calls, queue: calls, mark: EF}
+""",
+)
