@@ -161,7 +161,7 @@ rules:
 def test_the_order_of_rules_is_told_with_its_line(tmp_path: Path, rules: list[str], line: int, said: str) -> None:
     file = tmp_path / "sluice.yaml"
     file.write_text(RULES + "".join(f"  - {rule}\n" for rule in rules))
-    findings = [finding for finding in examine(file)[1] if finding.key.startswith("rules")]
+    findings = [finding for finding in told(file) if finding.key.startswith("rules")]
     assert [(finding.line, said in str(finding)) for finding in findings] == [(line, True)], findings
 
 

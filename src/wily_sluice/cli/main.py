@@ -29,6 +29,7 @@ class Entry:
 
 GROUPS: dict[str, dict[str, Entry]] = {
     "Plan": {
+        "new": Entry("planning.new", "Make a first plan from a few questions."),
         "check": Entry("planning.check", "Find what is wrong or risky in a plan."),
         "show": Entry("planning.show", "Show a plan with every rate worked out."),
         "split": Entry("planning.split", "Compute what each queue gets when the line is full."),
@@ -69,6 +70,7 @@ SYNONYMS = {
     "match": "classify", "why": "classify", "lookup": "classify",
     "compare": "diff", "changes": "diff",
     "help": "explain", "glossary": "explain", "describe": "explain", "define": "explain",
+    "init": "new", "create": "new", "setup": "new", "wizard": "new",
     "set": "edit", "add": "edit", "modify": "edit", "change": "edit", "rename": "edit",
     "start": "gate", "run": "gate", "stop": "gate", "status": "gate", "install": "gate",
     "load": "apply", "activate": "apply", "switch": "apply",

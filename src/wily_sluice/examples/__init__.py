@@ -2,6 +2,7 @@
 
 from importlib.resources import files
 from pathlib import Path
+from typing import NamedTuple
 
 PLAN = "saltmarsh.yaml"
 TRAFFIC = "saltmarsh-afternoon.yaml"
@@ -16,3 +17,19 @@ PHONES = (("waiting-room", "10.61.30.100"), ("waiting-room", "10.61.30.101"))
 def folder() -> Path:
     """Where the demo's files are."""
     return Path(str(files(__name__)))
+
+
+class Site(NamedTuple):
+    """A complete plan to start from, and what it is for."""
+
+    file: Path
+    about: str
+
+
+def sites() -> dict[str, Site]:
+    """The sites that a first plan can be like, by name. Each says in its first line what it is for."""
+    found = {}
+    for file in sorted((folder() / "sites").glob("*.yaml")):
+        about = file.read_text(encoding="utf-8").partition("\n")[0].removeprefix("# ")
+        found[file.stem] = Site(file, about)
+    return found

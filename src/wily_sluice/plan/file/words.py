@@ -27,7 +27,8 @@ def flat(parse: Any) -> BeforeValidator:
     return BeforeValidator(parse_all)
 
 
-def _name(text: object) -> str:
+def parse_name(text: object) -> str:
+    """A name that a part of a plan can have."""
     if not isinstance(text, str) or not _NAME.fullmatch(text):
         raise ValueError(
             f"{quoted(text)} is not a valid name: start with a letter, then use letters, digits, - _ and ."
@@ -49,6 +50,6 @@ def _port_words(value: object) -> tuple[str | int, ...]:
     return tuple(words)
 
 
-Name = Annotated[str, BeforeValidator(_name)]
+Name = Annotated[str, BeforeValidator(parse_name)]
 Words = Annotated[tuple[str, ...], BeforeValidator(_words)]
 PortWords = Annotated[tuple[str | int, ...], BeforeValidator(_port_words)]

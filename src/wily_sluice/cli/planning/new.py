@@ -1,0 +1,260 @@
+"""`sluice new`: a first plan, from questions, from a file of answers, or from a site like it."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from wily_sluice.cli.options import INTERRUPTED, USUAL_PLAN, Refusal, json_option
+from wily_sluice.plan.file.yaml_text import YamlError, parse
+
+
+class _Part(click.ParamType[Any]):
+    """An answer in YAML."""
+
+    name = "yaml"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Read it."""
+        if not isinstance(value, str):
+            return value
+        try:
+            return parse(value)[0]
+        except YamlError as error:
+            self.fail(f"{value!r} {error}", param, ctx)
+
+
+PART = _Part()
+LINE = "{interface: wan0, kind: fibre, measured: {down: 180 Mbit/s, up: 24 Mbit/s}}"
+
+
+@click.command()
+@click.option(
+    "-o",
+    "--output",
+    type=click.Path(path_type=Path),
+    default=USUAL_PLAN,
+    show_default=True,
+    metavar="FILE",
+    help="Where to write the plan.",
+)
+@click.option("--like", metavar="NAME", help="Copy a complete site instead; `--like list` lists them.")
+@click.option("--from", "from_file", type=click.Path(path_type=Path), metavar="FILE", help="Read answers from YAML.")
+@click.option("--save-answers", type=click.Path(path_type=Path), metavar="FILE", help="Write the answers, for --from.")
+@click.option("--site", metavar="NAME", help="The name of the site.")
+@click.option("--timezone", metavar="ZONE", help="Its time zone, such as Europe/Dublin.")
+@click.option("--uplink", "uplinks", type=PART, multiple=True, metavar="LINE", help=f"A line: 'NAME: {LINE}'.")
+@click.option(
+    "--network",
+    "networks",
+    type=PART,
+    multiple=True,
+    metavar="NETWORK",
+    help="A network: 'NAME: {interface: lan0, subnets: [192.0.2.0/24]}'.",
+)
+@click.option("--first", metavar="WORDS", help="What matters most, in order: 'calls play web'.")
+@click.option(
+    "--guests", type=PART, metavar="GUESTS", help="Hold back guests: '{network: guests, down: 5 Mbit/s, up: 1 Mbit/s}'."
+)
+@click.option(
+    "--host",
+    type=PART,
+    metavar="HOST",
+    help="Hold back a host: '{addresses: [192.0.2.9], down: 20 Mbit/s, up: 2 Mbit/s}'.",
+)
+@click.option("--alike/--not-alike", default=None, help="Whether every host gets an equal part.")
+@click.option("--when", metavar="WINDOWS", help="When guests and the host are held back: 'mon-fri 08:00-18:30'.")
+@click.option("--dry-run", is_flag=True, help="Print the plan, and write nothing.")
+@click.option("--force", is_flag=True, help="Replace a file that is there.")
+@json_option
+@click.pass_context
+def new(
+    context: click.Context,
+    /,
+    output: Path,
+    like: str | None,
+    dry_run: bool,
+    force: bool,
+    as_json: bool,
+    from_file: Path | None,
+    save_answers: Path | None,
+    **given: Any,
+) -> None:
+    """Make a first plan from a few questions.
+
+    Asks for your lines, your networks, what matters most and who is to be held back, and writes a plan with a comment
+    at every figure. Options answer questions beforehand; with all of them, or with --from, nothing is asked. Then it
+    checks the plan, shows who gets what, and simulates a call on a full line. Nothing is written before the end.
+
+    \b
+    Examples:
+      sluice new
+      sluice new --like list
+      sluice new --like shop --output shop.yaml
+      sluice new --from answers.yaml --dry-run
+    """
+    if like is not None:
+        _copy(like, output, dry_run, force, as_json)
+        return
+    if output.exists() and not force and not dry_run:
+        raise Refusal(f"{output} is there already: name another with --output, or use --force")
+    try:
+        content, answers = _plan(from_file, given)
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("\nnothing was written", err=True)
+        context.exit(INTERRUPTED)
+    _finish(context, output, content, answers, save_answers, dry_run, force, as_json)
+
+
+def _plan(from_file: Path | None, given: dict[str, Any]) -> tuple[str, str]:
+    """The plan's text, and the answers as a file of them says them."""
+    import yaml
+
+    from wily_sluice.outside.files import source_of
+    from wily_sluice.outside.plan_edits import TextFile
+    from wily_sluice.plan.start.answers import read_answers
+    from wily_sluice.plan.start.write import write_plan
+
+    answers = _given(given)
+    if from_file is not None:
+        if answers:
+            raise click.UsageError("with --from, all answers are in the file")
+        source = source_of(from_file)
+        return write_plan(read_answers(source)), source.read(1_000_000).decode("utf-8", "replace")
+    if sys.stdin.isatty():
+        from wily_sluice.cli.planning.interview import interview
+
+        interview(answers)
+    elif needed := [
+        option for key, option in (("uplinks", "--uplink"), ("networks", "--network")) if key not in answers
+    ]:
+        raise Refusal(f"no terminal to ask on: give {' and '.join(needed)}, or --from FILE")
+    answers.setdefault("site", "Home")
+    text = yaml.safe_dump(answers, sort_keys=False, allow_unicode=True, width=110)
+    return write_plan(read_answers(TextFile(Path("answers"), text.encode()))), text
+
+
+def _given(given: dict[str, Any]) -> dict[str, Any]:
+    """The answers that options gave."""
+    answers: dict[str, Any] = {}
+    for key, value in given.items():
+        if value is None or value == ():
+            continue
+        if key in ("uplinks", "networks"):
+            if not all(isinstance(one, dict) for one in value):
+                raise click.BadParameter(f"write 'NAME: {{…}}', such as 'fibre: {LINE}'", param_hint=f"--{key[:-1]}")
+            answers[key] = {name: part for one in value for name, part in one.items()}
+        elif key == "first":
+            answers[key] = value.replace(",", " ").split()
+        elif key == "when":
+            answers[key] = [part.strip() for part in value.split(",")]
+        else:
+            answers[key] = value
+    return answers
+
+
+def _finish(
+    context: click.Context,
+    output: Path,
+    content: str,
+    answers: str,
+    save_answers: Path | None,
+    dry_run: bool,
+    force: bool,
+    as_json: bool,
+) -> None:
+    """Check the plan, show what it does, write it, and say what comes next."""
+    from wily_sluice.outside.new_file import write_new
+    from wily_sluice.outside.plan_edits import TextFile
+    from wily_sluice.plan import read
+    from wily_sluice.plan.findings.finding import FileError
+    from wily_sluice.views.text.console import console, print_json
+    from wily_sluice.views.text.findings import count_findings, findings_data, print_findings
+
+    plan, findings = read.examine(TextFile(output, content.encode()))
+    if plan is None:
+        raise FileError(findings)
+    if as_json:
+        if not dry_run:
+            write_new(output, content.encode(), force)
+        print_json({"file": str(output), "written": not dry_run, "plan": content, "findings": findings_data(findings)})
+        return
+    if dry_run:
+        click.echo(content, nl=False)
+        return
+    screen = console()
+    print_findings(screen, findings)
+    click.echo(f"\n{output}: {count_findings(findings)}\n")
+    _show(plan)
+    if sys.stdin.isatty() and sys.stdout.isatty():
+        try:
+            click.confirm(f"\nWrite {output}?", default=True, abort=True)
+        except click.Abort:
+            click.echo("nothing was written", err=True)
+            context.exit(INTERRUPTED)
+    write_new(output, content.encode(), force)
+    if save_answers is not None:
+        write_new(save_answers, answers.encode(), force)
+    click.echo(f"{output}: written\n")
+    _next(output)
+
+
+def _show(plan: Any) -> None:
+    """Who gets what when the line is full, and what becomes of a call beside full transfers."""
+    from wily_sluice.cli.trying.lab import compare_with_progress
+    from wily_sluice.forecast.lab.usual import usual_traffic
+    from wily_sluice.forecast.split import split
+    from wily_sluice.plan.rates import resolve
+    from wily_sluice.views.forecast.lab import lab_sentences
+    from wily_sluice.views.forecast.split import split_tables
+    from wily_sluice.views.text.console import console, print_line
+
+    screen = console()
+    uplink = plan.uplinks[0]
+    for tree, ways in plan.trees_of(uplink):
+        for table in split_tables(screen, uplink, tree, {way: split(resolve(plan, uplink, way), {}) for way in ways}):
+            screen.print(table)
+    try:
+        traffic = usual_traffic(plan)
+    except ValueError:
+        return
+    click.echo("\nHalf a minute of a call beside full uploads and downloads, simulated:")
+    for sentence in lab_sentences(compare_with_progress(plan, traffic)):
+        print_line(screen, sentence)
+
+
+def _next(output: Path) -> None:
+    name = "" if output == USUAL_PLAN else f" {output}"
+    click.echo(f"Next: sluice show{name}                what the plan says, in sentences")
+    click.echo(f"      sudo sluice gate cost{name}      whether this machine can carry it")
+    click.echo(f"      sudo sluice gate run{name}       shape real packets; Ctrl-C ends it")
+
+
+def _copy(like: str, output: Path, dry_run: bool, force: bool, as_json: bool) -> None:
+    """Copy a complete site, or list them."""
+    from wily_sluice.examples import sites
+    from wily_sluice.outside.new_file import write_new
+    from wily_sluice.plan.file.suggestion import suggestion
+
+    known = sites()
+    if like == "list":
+        if as_json:
+            click.echo(json.dumps({name: site.about for name, site in known.items()}, indent=2))
+        else:
+            width = max(map(len, known))
+            for name, site in known.items():
+                click.echo(f"{name:<{width}}  {site.about}")
+        return
+    if like not in known:
+        raise click.BadParameter(f"there is no site “{like}”: {suggestion(like, list(known))}", param_hint="--like")
+    content = known[like].file.read_bytes()
+    if dry_run:
+        click.echo(content.decode(), nl=False)
+        return
+    write_new(output, content, force)
+    click.echo(f"{output}: written; change its interfaces, rates and subnets to yours\n")
+    _next(output)

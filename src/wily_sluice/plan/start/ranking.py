@@ -1,0 +1,42 @@
+"""What can matter most on a line: categories of services that are ranked, and what each gets for its place."""
+
+from dataclasses import dataclass
+from typing import Final
+
+
+@dataclass(frozen=True, slots=True)
+class Purpose:
+    """Something a line is for. `services` are categories of services; `small` is traffic that takes little, and so can
+    go first. `late` is the priority of what can wait.
+    """
+
+    name: str
+    words: str
+    services: tuple[str, ...]
+    small: bool = False
+    late: int = 5
+    cap: str = ""
+
+
+PURPOSES: Final = {
+    one.name: one
+    for one in (
+        Purpose("calls", "telephone calls", ("calls",), small=True, cap="50%"),
+        Purpose("meetings", "meetings with video", ("meetings",), small=True, cap="80%"),
+        Purpose("play", "games", ("play",), small=True, cap="50%"),
+        Purpose("web", "pages", ("web",)),
+        Purpose("work", "work: files, mail, remote desks, tunnels", ("files", "mail", "remote-desks", "tunnels")),
+        Purpose("streaming", "films and music", ("streaming",)),
+        Purpose("downloads", "downloads, and everything else", ()),
+        Purpose("updates", "updates of devices", ("updates",), late=8),
+        Purpose("swarms", "swarms of file sharers", ("swarms",), late=9),
+    )
+}
+SHARES: Final = (20, 16, 13, 11, 9, 8, 7, 5, 3)  # percent that is guaranteed, by place
+BASE: Final = 2  # percent for names and time
+GUESTS: Final = 3
+
+
+def ranked(first: tuple[str, ...]) -> list[str]:
+    """All purposes: those that were named, then the others in their usual order."""
+    return [*first, *(name for name in PURPOSES if name not in first)]

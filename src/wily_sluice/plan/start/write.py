@@ -1,0 +1,230 @@
+"""Writes a first plan: YAML with a comment at every figure that says where it comes from.
+
+The same answers give the same text, byte for byte.
+"""
+
+from collections.abc import Iterator
+from math import ceil
+from typing import Any, Final
+
+from wily_sluice.engine.framing import LARGEST_PACKET, Framing
+from wily_sluice.plan.edit.text import flow
+from wily_sluice.plan.file.framings import parse_stack
+from wily_sluice.plan.start.answers import UNMEASURED, AnswersEntry, LineAnswer
+from wily_sluice.plan.start.kinds import LINE_KINDS, LineKind
+from wily_sluice.plan.start.ranking import BASE, GUESTS, PURPOSES, SHARES, ranked
+from wily_sluice.units import DIRECTIONS, Direction, Rate, format_rate, format_share
+
+CALL: Final[Rate] = 87_200  # bit/s of one call
+CALLS: Final = 2  # that fit into the guarantee of calls on any line
+ACK, ACKED = 52, 2  # bytes of an acknowledgement, and full packets that it is for
+MANY_ACKS: Final = 0.2  # of the way up: beyond that, acknowledgements have a queue
+FEW: Final = 3  # hosts that fill a line
+COMMENT: Final = 52  # column of comments
+
+
+def usable(line: LineAnswer, way: Direction) -> Rate:
+    """What is used of a line, in bit/s."""
+    kind = LINE_KINDS[line.kind]
+    return round((line.rate(way) or 0) * (1 - (kind.up if way == "up" else kind.down) / 100))
+
+
+def arithmetic(line: LineAnswer, way: Direction) -> str:
+    """How a rate came about: `180 Mbit/s measured, less 5% headroom: 171 Mbit/s`."""
+    kind, rate = LINE_KINDS[line.kind], line.rate(way) or 0
+    percent = kind.up if way == "up" else kind.down
+    measured = line.measured.of(way) if line.measured is not None else None
+    words = f"{format_rate(rate)} measured"
+    if measured is None:
+        words = f"not measured, so {format_share(UNMEASURED)} of what was advertised: {format_rate(rate)}"
+    return f"{words}, less {percent}% headroom: {format_rate(usable(line, way))}"
+
+
+def _framing(kind: LineKind) -> Framing:
+    return parse_stack(kind.framing).framing
+
+
+def _acks(answers: AnswersEntry) -> float:
+    """The part of the way up that acknowledgements of a full way down take, on the worst of the lines."""
+    parts = []
+    for line in answers.uplinks.values():
+        framing = _framing(LINE_KINDS[line.kind])
+        acks = usable(line, "down") / framing.cost(LARGEST_PACKET) / ACKED * framing.cost(ACK)
+        parts.append(acks / usable(line, "up"))
+    return max(parts)
+
+
+def shares(answers: AnswersEntry) -> dict[str, int]:
+    """What each purpose is guaranteed, in percent; with `acks`, where acknowledgements need a queue."""
+    acks = _acks(answers)
+    apart = ceil(min(acks, 0.45) * 100) if acks > MANY_ACKS else 0
+    left = 100 - BASE - GUESTS - apart
+    slowest = min(usable(line, way) for line in answers.uplinks.values() for way in DIRECTIONS)
+    found = {}
+    for name, share in zip(ranked(answers.first), SHARES, strict=True):
+        least = ceil(100 * CALLS * CALL / slowest) if name == "calls" else 1
+        found[name] = min(max(least, share * left // sum(SHARES)), left // 2)
+    while sum(found.values()) > left:  # calls took more than their place gives: the others give it
+        largest = max((name for name in found if name != "calls"), key=lambda name: found[name])
+        found[largest] -= 1
+    return found | ({"acks": apart} if apart else {})
+
+
+def write_plan(answers: AnswersEntry) -> str:
+    """The plan."""
+    return (
+        "\n".join(
+            [
+                *_head(answers),
+                *_lines(answers),
+                *_networks(answers),
+                *_hold_back(answers),
+                *_tree(answers),
+                *_rules(answers),
+            ]
+        )
+        + "\n"
+    )
+
+
+def _noted(words: str, comment: str = "") -> str:
+    return f"{words.ljust(COMMENT - 2)}  # {comment}" if comment else words
+
+
+def _head(answers: AnswersEntry) -> Iterator[str]:
+    yield f"# {answers.site}: a plan for `sluice`. Change what you like; `sluice check` finds mistakes."
+    yield ""
+    yield f"site: {flow(answers.site)}"
+    yield f"timezone: {answers.timezone}"
+
+
+def _lines(answers: AnswersEntry) -> Iterator[str]:
+    yield ""
+    yield "uplinks:"
+    for name, line in answers.uplinks.items():
+        kind = LINE_KINDS[line.kind]
+        yield _noted(f"  {name}:", kind.words)
+        yield f"    interface: {flow(line.interface)}"
+        for way in DIRECTIONS:
+            rate = line.rate(way) or 0
+            advertised = line.advertised.of(way) if line.advertised is not None else None
+            words = "measured" if line.measured is not None and line.measured.of(way) is not None else ""
+            words = words or f"{format_share(UNMEASURED)} of what was advertised: measure it, and write that"
+            if words == "measured" and rate == advertised:
+                words = "sluice: allow measured-as-advertised it was measured"
+            yield _noted(f"    {way}: {format_rate(rate)}", words)
+        if line.advertised is not None:
+            said = {way: format_rate(sold) for way in DIRECTIONS if (sold := line.advertised.of(way)) is not None}
+            yield f"    advertised: {flow(said)}"
+        headroom = f"{kind.up}%" if kind.up == kind.down else f"{{up: {kind.up}%, down: {kind.down}%}}"
+        used = " and ".join(f"{format_rate(usable(line, way))} {way}" for way in DIRECTIONS)
+        yield _noted(f"    headroom: {headroom}", f"{kind.why}: {used} are used")
+        yield _noted(f"    framing: {kind.framing}", "what the line adds to each packet")
+
+
+def _networks(answers: AnswersEntry) -> Iterator[str]:
+    yield ""
+    yield "networks:"
+    for name, network in answers.networks.items():
+        yield f"  {name}: {flow({'interface': network.interface, 'subnets': network.subnets})}"
+
+
+def _hold_back(answers: AnswersEntry) -> Iterator[str]:
+    if answers.host is not None:
+        yield ""
+        yield "groups:"
+        yield _noted(f"  greedy: {flow(list(answers.host.addresses))}", "the host that takes too much")
+    if answers.when and (answers.guests or answers.host):
+        yield ""
+        yield "schedules:"
+        yield f"  held-back: {flow(list(answers.when))}"
+    if answers.guests is None and answers.host is None:
+        return
+    yield ""
+    yield "limiters:"
+    when = {"when": "held-back"} if answers.when else {}
+    if answers.guests is not None:
+        one = answers.guests
+        rates: dict[str, Any] = {way: getattr(one, way) for way in DIRECTIONS}
+        words = {"local": one.network, "per": "host", **{way: format_rate(rate) for way, rate in rates.items()}, **when}
+        filling = min(-(-usable(line, way) // rates[way]) for line in answers.uplinks.values() for way in DIRECTIONS)
+        if 1 < filling <= FEW:
+            yield "  # A few guests could fill the line, so they are held back only while others need it."
+            yield "  # sluice: allow threshold-idle guests may have the idle line"
+            words["engage"] = "above 80%"
+        yield f"  guest-each: {flow(words)}"
+    if answers.host is not None:
+        host = answers.host
+        words = {"local": "greedy", **{way: format_rate(getattr(host, way)) for way in DIRECTIONS}, **when}
+        if _one_version(answers):
+            yield "  # sluice: allow caps-one-version only its IPv4 address is known; a hardware address covers both"
+        yield f"  greedy: {flow(words)}"
+
+
+def _one_version(answers: AnswersEntry) -> bool:
+    """Whether the greedy host is known by its IPv4 address alone, in a network with IPv6."""
+    words = answers.host.addresses if answers.host is not None else ()
+    six = any(":" in subnet for network in answers.networks.values() for subnet in network.subnets)
+    return six and bool(words) and not any(":" in word for word in words)
+
+
+def _promise(answers: AnswersEntry, percent: int) -> str:
+    line = next(iter(answers.uplinks.values()))
+    rates = (f"{format_rate(float(f'{usable(line, way) * percent / 100:.3g}'))} {way}" for way in DIRECTIONS)
+    return f"at least {' and '.join(rates)}"
+
+
+def _tree(answers: AnswersEntry) -> Iterator[str]:
+    order, parts = ranked(answers.first), shares(answers)
+    small = [name for name in order if PURPOSES[name].small]
+    yield ""
+    yield "# A queue always gets what it is guaranteed, however full the line is; what it does not need, others have."
+    yield "# Small traffic that cannot wait goes first."
+    yield "trees:"
+    yield "  main:"
+    yield "    queues:"
+    yield _noted(f"      base: {{guarantee: {BASE}%, priority: 1}}", "names and time, without which nothing begins")
+    if "acks" in parts:
+        acks = f"      acks: {{guarantee: {parts['acks']}%, priority: 4}}"
+        yield _noted(acks, "acknowledgements: without them, uploads slow downloads")
+    for name in order:
+        one = PURPOSES[name]
+        words: dict[str, Any] = {"guarantee": f"{parts[name]}%"}
+        if one.small:
+            words["priority"] = small.index(name) + 1
+            words["cap"] = one.cap
+        elif one.late != 5:
+            words["priority"] = one.late
+        if name == "downloads":
+            words["default"] = True
+        if name == "downloads" or (answers.alike and not one.small):
+            words["fair-by"] = "host"
+        text = _promise(answers, parts[name])
+        if name == "calls":
+            slowest = min(usable(line, way) for line in answers.uplinks.values() for way in DIRECTIONS)
+            text += f", {slowest * parts[name] // 100 // CALL} calls"
+        if name == "downloads":
+            text += "; also for everything that no rule names"
+        yield _noted(f"      {name}: {flow(words)}", text)
+    if answers.guests is not None:
+        yield _noted(f"      guests: {{guarantee: {GUESTS}%, fair-by: host}}", _promise(answers, GUESTS))
+
+
+def _rules(answers: AnswersEntry) -> Iterator[str]:
+    def rule(words: dict[str, Any]) -> str:
+        return f"  - {flow(words)}"
+
+    yield ""
+    yield "# The first rule that matches decides."
+    yield "rules:"
+    yield rule({"name": "Names and time", "service": "names-and-time", "queue": "base"})
+    if "acks" in shares(answers):
+        yield rule({"name": "Acknowledgements", "packet": "ack", "length": "up to 128 B", "queue": "acks"})
+    if answers.guests is not None:
+        yield rule({"name": "Guests", "network": answers.guests.network, "queue": "guests"})
+    for name in ("calls", "meetings", "play", "swarms", "updates", "streaming", "work"):
+        one = PURPOSES[name]
+        services = one.services[0] if len(one.services) == 1 else list(one.services)
+        yield rule({"name": one.words.partition(":")[0].capitalize(), "service": services, "queue": name})
+    yield rule({"name": "Long downloads", "service": "web", "moved": "over 20 MB", "queue": "downloads"})
+    yield rule({"name": "Pages", "service": "web", "queue": "web"})
