@@ -11,6 +11,7 @@ import click
 
 from wily_sluice.cli.options import INTERRUPTED, USUAL_PLAN, Refusal, json_option
 from wily_sluice.plan.file.yaml_text import YamlError, parse
+from wily_sluice.units import SECOND
 
 
 class _Part(click.ParamType[Any]):
@@ -70,6 +71,7 @@ LINE = "{interface: wan0, kind: fibre, measured: {down: 180 Mbit/s, up: 24 Mbit/
 @click.option("--when", metavar="WINDOWS", help="When guests and the host are held back: 'mon-fri 08:00-18:30'.")
 @click.option("--dry-run", is_flag=True, help="Print the plan, and write nothing.")
 @click.option("--force", is_flag=True, help="Replace a file that is there.")
+@click.option("--forecast/--no-forecast", default=True, help="Whether to simulate a call on the full line.")
 @json_option
 @click.pass_context
 def new(
@@ -79,6 +81,7 @@ def new(
     like: str | None,
     dry_run: bool,
     force: bool,
+    forecast: bool,
     as_json: bool,
     from_file: Path | None,
     save_answers: Path | None,
@@ -107,7 +110,7 @@ def new(
     except (click.Abort, KeyboardInterrupt):
         click.echo("\nnothing was written", err=True)
         context.exit(INTERRUPTED)
-    _finish(context, output, content, answers, save_answers, dry_run, force, as_json)
+    _finish(context, output, content, answers, save_answers, dry_run, force, as_json, forecast)
 
 
 def _plan(from_file: Path | None, given: dict[str, Any]) -> tuple[str, str]:
@@ -166,6 +169,7 @@ def _finish(
     dry_run: bool,
     force: bool,
     as_json: bool,
+    forecast: bool,
 ) -> None:
     """Check the plan, show what it does, write it, and say what comes next."""
     from wily_sluice.outside.new_file import write_new
@@ -189,7 +193,7 @@ def _finish(
     screen = console()
     print_findings(screen, findings)
     click.echo(f"\n{output}: {count_findings(findings)}\n")
-    _show(plan)
+    _show(plan, forecast)
     if sys.stdin.isatty() and sys.stdout.isatty():
         try:
             click.confirm(f"\nWrite {output}?", default=True, abort=True)
@@ -203,7 +207,7 @@ def _finish(
     _next(output)
 
 
-def _show(plan: Any) -> None:
+def _show(plan: Any, forecast: bool) -> None:
     """Who gets what when the line is full, and what becomes of a call beside full transfers."""
     from wily_sluice.cli.trying.lab import compare_with_progress
     from wily_sluice.forecast.lab.usual import usual_traffic
@@ -218,11 +222,14 @@ def _show(plan: Any) -> None:
     for tree, ways in plan.trees_of(uplink):
         for table in split_tables(screen, uplink, tree, {way: split(resolve(plan, uplink, way), {}) for way in ways}):
             screen.print(table)
+    if not forecast:
+        return
     try:
         traffic = usual_traffic(plan)
     except ValueError:
         return
-    click.echo("\nHalf a minute of a call beside full uploads and downloads, simulated:")
+    seconds = f"{traffic.duration / SECOND:.0f} s"
+    click.echo(f"\n{seconds} of a call beside full uploads and downloads, simulated:")
     for sentence in lab_sentences(compare_with_progress(plan, traffic)):
         print_line(screen, sentence)
 

@@ -2,12 +2,14 @@
 
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.known import NOTHING, Known
+from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.forecast.lab.traffic import Application, Kind, RealLine, Traffic
 from wily_sluice.plan.model import Plan
-from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
+from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds, transmission_time
 
-DURATION: Nanoseconds = 30 * SECOND
-WARMUP: Nanoseconds = 5 * SECOND
+LONGEST, SHORTEST = 30 * SECOND, 10 * SECOND
+WARMUP: Nanoseconds = 5 * SECOND  # in which what the first windows put into the modem drains, at the headroom
+PACKETS = 400_000  # that are simulated at most, of full ones: on a fast line the time is shorter
 DELAY: Nanoseconds = 10 * MILLISECOND  # of the line, one way
 BUFFER: Nanoseconds = 300 * MILLISECOND  # of the modem
 FLOWS = 4
@@ -16,9 +18,11 @@ CALL_PORT, OTHER_PORT = 5004, 29_999
 REMOTE = {4: bytes((203, 0, 113, 5)), 16: bytes.fromhex("20010db8") + bytes(11) + b"\x05"}
 
 
-def usual_traffic(plan: Plan, duration: Nanoseconds = DURATION) -> Traffic:
-    """Half a minute of it, from hosts of the first network. ValueError when no network has as many as it takes."""
+def usual_traffic(plan: Plan, packets: int = PACKETS) -> Traffic:
+    """Up to half a minute of it, from hosts of the first network. ValueError when no network has room for these."""
     hosts = _hosts(plan)
+    rate = sum(uplink.measured(way) for uplink in plan.uplinks for way in DIRECTIONS)
+    duration = max(SHORTEST, min(LONGEST, packets * transmission_time(LONGEST_FRAME, rate)))
     applications: list[Application] = []
     for uplink in plan.uplinks:
 

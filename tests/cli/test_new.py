@@ -1,0 +1,129 @@
+"""A first plan, asked for on a real terminal; from a file of answers; and the sites to start from."""
+
+import os
+import subprocess
+from pathlib import Path
+
+import pexpect
+import pytest
+
+from tests.cli.test_program import PROGRAM
+from wily_sluice import examples
+from wily_sluice.forecast.lab.run import Lab
+from wily_sluice.forecast.lab.usual import DELAY, usual_traffic
+from wily_sluice.outside.files import examine, load
+from wily_sluice.units import MILLISECOND
+
+PATIENCE = 60  # seconds
+PACKETS = 60_000
+# What is typed at each prompt, by the words before its >.
+HOME = [
+    ("name of the site", "Heron Cottage"), ("time zone", "Europe/Dublin"),
+    ("kind", "3"), ("name", "copper"), ("interface", "wan0"), ("advertised", "80/20"), ("measured", "62/16"),
+    ("another line", "n"), ("interface", "lan0"), ("subnets", "192.0.2.0/24"), ("name", "home"),
+    ("another network", "n"), ("first", "play calls"), ("hold back one host", "y"),
+    ("address", "02:00:5e:10:00:07"), ("at most", "20/2"), ("everyone alike", "y"), ("when", "18:00-22:00"),
+]  # fmt: skip
+SHOP = [
+    ("name of the site", "Marsh Lane Stores"), ("time zone", "Europe/Dublin"),
+    ("kind", "cable"), ("name", "cable"), ("interface", "wan0"), ("advertised", "100/5"), ("measured", ""),
+    ("another line", "n"), ("interface", "lan0"), ("subnets", "192.0.2.0/24, 2001:db8:1::/64"), ("name", "shop"),
+    ("another network", "y"), ("interface", "lan1"), ("subnets", "198.51.100.0/24"), ("name", "guests"),
+    ("another network", "n"), ("first", ""), ("hold back guests", "y"), ("network", "guests"), ("at most", "4/1"),
+    ("hold back one host", "n"), ("everyone alike", "n"), ("when", "mon-sat 09:00-19:00"),
+]  # fmt: skip
+OFFICE = [
+    ("name of the site", "Curlew Yard"), ("time zone", "Mars"), ("time zone", "Europe/Dublin"),
+    ("kind", "9"), ("kind", "2"), ("name", "fibre"), ("interface", "wan0"), ("advertised", ""), ("measured", ""),
+    ("measured", "28/5.6"), ("another line", "y"), ("kind", "6"), ("name", "fibre"), ("name", "mobile"),
+    ("interface", "wan1"), ("advertised", ""), ("measured", "6/1.5"), ("another line", "n"),
+    ("interface", "lan0"), ("subnets", "192.0.2.5/24"), ("subnets", "192.0.2.0/24"), ("name", "office"),
+    ("another network", "n"), ("first", "calls backups"), ("first", "?"), ("first", "back"),
+    ("interface", "lan0"), ("subnets", "192.0.2.0/24"), ("name", "office"), ("another network", "n"),
+    ("first", "meetings, work"), ("hold back one host", "n"), ("everyone alike", "y"),
+]  # fmt: skip
+
+
+def talk(folder: Path, answers: list[tuple[str, str]], *words: str) -> "pexpect.spawn[str]":
+    """Answer the program's questions on a terminal."""
+    environment = {**os.environ, "TERM": "dumb", "XDG_STATE_HOME": str(folder / "state")}
+    talking = pexpect.spawn(
+        PROGRAM[0], ["new", *words], cwd=folder, env=environment, encoding="utf-8", timeout=PATIENCE
+    )
+    talking.setwinsize(50, 120)
+    for prompt, answer in answers:
+        talking.expect(rf"{prompt}[^\r\n>]*> ")
+        talking.sendline(answer)
+    return talking
+
+
+@pytest.mark.parametrize("answers", [HOME, SHOP, OFFICE], ids=["home", "shop", "office"])
+def test_a_plan_that_was_asked_for_is_sound_and_keeps_calls_on_time(
+    tmp_path: Path, answers: list[tuple[str, str]]
+) -> None:
+    talking = talk(tmp_path, answers, "--save-answers", "answers.yaml")
+    talking.expect("Write sluice.yaml")
+    assert not (tmp_path / "sluice.yaml").exists()  # nothing before the end
+    talking.sendline("y")
+    talking.expect(pexpect.EOF)
+    talking.close()
+    assert talking.exitstatus == 0, talking.before
+    plan, findings = examine(tmp_path / "sluice.yaml")
+    assert plan is not None and findings == []
+    for row in Lab(plan, usual_traffic(plan, PACKETS), shaped=True).run().rows:
+        if row.kind == "call":
+            assert row.measured.p99 is not None and row.measured.p99 < DELAY + 20 * MILLISECOND
+            assert row.queue == "calls" and row.measured.loss == 0
+    again = [*PROGRAM, "new", "--from", "answers.yaml", "--output", "again.yaml", "--no-forecast"]
+    subprocess.run(again, cwd=tmp_path, check=True, capture_output=True, timeout=PATIENCE)
+    assert (tmp_path / "again.yaml").read_bytes() == (tmp_path / "sluice.yaml").read_bytes()
+
+
+@pytest.mark.parametrize("key", ["\x03", "\x04", "quit\n"], ids=["interrupt", "end", "quit"])
+def test_who_ends_the_questions_has_written_nothing(tmp_path: Path, key: str) -> None:
+    talking = talk(tmp_path, HOME[:5])
+    talking.expect("advertised > ")
+    talking.send(key)
+    talking.expect("nothing was written")
+    talking.expect(pexpect.EOF)
+    talking.close()
+    assert talking.exitstatus == 130
+    assert not [path for path in tmp_path.iterdir() if path.suffix == ".yaml"]
+
+
+def test_a_file_that_is_there_is_not_replaced_and_one_that_cannot_be_written_is_told(tmp_path: Path) -> None:
+    def run(*words: str) -> "subprocess.CompletedProcess[str]":
+        command = [*PROGRAM, "new", "--like", "shop", *words]
+        return subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False, timeout=PATIENCE)
+
+    assert run().returncode == 0
+    before = (tmp_path / "sluice.yaml").read_bytes()
+    assert run().returncode == 3 and "is there already" in run().stderr
+    assert (tmp_path / "sluice.yaml").read_bytes() == before
+    assert "No such file" in run("--output", "nowhere/plan.yaml").stderr
+    assert "cannot write" in run("--output", "/proc/plan.yaml").stderr
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["sluice.yaml"]
+
+
+@pytest.mark.parametrize("name", list(examples.sites()))
+def test_a_site_to_start_from_is_sound_and_keeps_calls_on_time(name: str) -> None:
+    file = examples.sites()[name].file
+    assert examine(file)[1] == []
+    plan = load(file)
+    for row in Lab(plan, usual_traffic(plan, PACKETS), shaped=True).run().rows:
+        if row.kind == "call":
+            assert row.measured.p99 is not None and row.measured.p99 < DELAY + 20 * MILLISECOND, row
+
+
+def test_a_mistake_in_a_file_of_answers_is_told_with_its_line(tmp_path: Path) -> None:
+    file = tmp_path / "answers.yaml"
+    file.write_text(
+        "site: X\nuplinks:\n  line: {interface: wan0, kind: fibre, advertised: {down: 9 Mbit/s}}\n"
+        "networks: {home: {interface: lan0, subnets: 192.0.2.0/24}}\n"
+        "guests: {network: gusts, down: 1 Mbit/s, up: 1 Mbit/s}\nfirst: [calls, calls]\nwhen: [25:00-26:00]\n"
+    )
+    command = [*PROGRAM, "new", "--from", str(file)]
+    done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False, timeout=PATIENCE)
+    assert done.returncode == 2
+    for says in ("3: error: uplinks.line: has no rate up", "5: error: guests.network", "named twice", "7: error: when"):
+        assert says in done.stderr
