@@ -120,7 +120,7 @@ def _ask_kind(nth: str) -> str:
         raise ValueError(f"write a number from 1 to {len(names)}")
 
     more = "The kind decides what the line adds to each packet, and how much of its rate is left free."
-    return str(ask("kind", f"What kind of line is {nth}?", parse, "1", more))
+    return str(ask("kind", f"What kind is {nth}?", parse, "1", more))
 
 
 def _rates(words: str) -> dict[str, str]:
