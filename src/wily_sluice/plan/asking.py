@@ -21,6 +21,8 @@ class Members:
     names: frozenset[str] = frozenset()  # of remotes: host names, and patterns of them
 
     def __or__(self, other: "Members") -> "Members":
+        if not self:
+            return other
         return Members(
             self.addresses | other.addresses,
             self.hardware | other.hardware,

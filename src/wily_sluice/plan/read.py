@@ -39,16 +39,17 @@ def examine(source: Source) -> tuple[Plan | None, list[Finding]]:
         return None, error.findings
 
 
-def examine_document(document: Document) -> tuple[Plan | None, list[Finding]]:
-    """Check a plan that was read as YAML, likewise."""
+def examine_document(document: Document, warnings: bool = True) -> tuple[Plan | None, list[Finding]]:
+    """Check a plan that was read as YAML, likewise. Without `warnings`, only errors are looked for."""
     reading = hold_against(document, PlanEntry)
     findings = list(reading.findings)
     plan = None
     if reading.content is not None:
         plan = _Builder(reading, findings).plan(reading.content)
         broken = _broken(findings, reading.content)
-        findings += [one for one in check(plan, reading) if one.severity == "error" or _part(one.key) not in broken]
-        findings += check_allowances(reading, findings)
+        found = check(plan, reading, warnings)
+        findings += [one for one in found if one.severity == "error" or _part(one.key) not in broken]
+        findings += check_allowances(reading, findings) if warnings else []
     findings.sort(key=lambda finding: (finding.line or 0, finding.key))
     return (None if any(finding.severity == "error" for finding in findings) else plan), findings
 

@@ -15,6 +15,7 @@ from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.groups.members import Groups
 from wily_sluice.plan.groups.services import Services
 
+ATTRIBUTES: Final = tuple((field, field.attribute) for field in FIELDS)
 PORT_KEYS: Final = (PORT.key, LOCAL_PORT_FIELD.key, REMOTE_PORT_FIELD.key)
 
 
@@ -54,9 +55,16 @@ class Resolver:
         self._reading = reading
         self._document = reading.document
         self._networks = networks
-        self._tell = tell
-        self.groups = Groups(reading, networks, tell)
-        self.services = Services(reading, self.groups, tell)
+        self._told = 0
+        self._parties: dict[tuple[tuple[str, ...], bool], Party] = {}  # those that nothing is wrong with
+
+        def counted(finding: Finding) -> None:
+            self._told += 1
+            tell(finding)
+
+        self._tell = counted
+        self.groups = Groups(reading, networks, counted)
+        self.services = Services(reading, self.groups, counted)
 
     def _error(self, location: Location, message: str, remedy: str = "", code: str = "does-not-fit") -> None:
         self._tell(self._document.error(location, message, remedy, code))
@@ -72,7 +80,7 @@ class Resolver:
                 if part is not None
             )
 
-        words = ((field, e.said(field.key)) for field in FIELDS)
+        words = ((field, getattr(e, attribute)) for field, attribute in ATTRIBUTES)
         asked, transports = by_transport(
             {field.key: field.resolve(said, (*here, field.key), self) for field, said in words if said is not None}
         )
@@ -105,7 +113,10 @@ class Resolver:
 
     def party(self, location: Location, words: tuple[str, ...], remote: bool = False) -> Party:
         """Who is meant on one side."""
-        members = Members()
+        known = self._parties.get((words, remote))
+        if known is not None:
+            return known
+        members, told = Members(), self._told
         for index, word in enumerate(words):
             where = (*location, index) if (*location, index) in self._document.lines else location
             if remote and word in self._networks:
@@ -121,7 +132,10 @@ class Resolver:
             if found.ports and not (found.addresses or found.hardware or found.names):
                 self._error(where, f"“{word}” is a group of ports", f"write port: {word}")
             members |= found
-        return Party(words, members)
+        party = Party(words, members)
+        if told == self._told:
+            self._parties[words, remote] = party
+        return party
 
     def in_networks(self, location: Location, words: tuple[str, ...]) -> Party:
         """The hosts of some networks."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -13,9 +14,11 @@ from wily_sluice.cli.options import Refusal, json_option, names_in_plan, plan_fr
 if TYPE_CHECKING:
     from wily_sluice.plan.edit.edits import Edits
     from wily_sluice.plan.edit.operations import Operation
+    from wily_sluice.plan.edit.text import YamlText
     from wily_sluice.plan.findings.finding import Finding
     from wily_sluice.plan.model import Plan
 
+MANY_RULES = 500  # beyond that, an edit looks for errors alone; `sluice check` finds the rest
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 KINDS = {  # of parts: an article with the word, and examples of values
@@ -134,26 +137,41 @@ def _text(content: bytes, plan_file: Path) -> str:
 
 def _edited(plan_file: Path, text: str, make: Callable[[Edits], list[Operation]]) -> tuple[str, list[Finding]]:
     """The text after an edit, and the warnings that it brings. FileError with the errors that it would bring."""
-    from wily_sluice.outside.plan_edits import TextFile
-    from wily_sluice.plan import read
     from wily_sluice.plan.edit.edits import Edits
     from wily_sluice.plan.edit.operations import EditError
-    from wily_sluice.plan.edit.text import apply
-    from wily_sluice.plan.file.yaml_text import YamlError, parse
+    from wily_sluice.plan.edit.text import YamlText
+    from wily_sluice.plan.file.yaml_text import YamlError
     from wily_sluice.plan.findings.finding import FileError
 
+    gc.disable()  # what is read lives until the end
     try:
-        data = parse(text)[0]
-        after = apply(text, make(Edits(data if isinstance(data, dict) else {})))
+        before = YamlText(text)
+        after = before.after(make(Edits(before.data)))
     except (EditError, YamlError) as error:
         raise Refusal(str(error)) from None
-    findings = read.examine(TextFile(plan_file, after.encode()))[1]
+    findings = _findings(plan_file, after)
     if findings:
-        known = {(one.code, one.message) for one in read.examine(TextFile(plan_file, text.encode()))[1]}
+        known = {(one.code, one.message) for one in _findings(plan_file, YamlText(text))}
         findings = [one for one in findings if (one.code, one.message) not in known]
     if any(one.severity == "error" for one in findings):
         raise FileError(one for one in findings if one.severity == "error")
-    return after, findings
+    return after.text, findings
+
+
+def _findings(plan_file: Path, text: YamlText) -> list[Finding]:
+    """What is found in a plan; of a large one, errors alone, since the rest takes its time."""
+    from wily_sluice.outside.plan_edits import TextFile
+    from wily_sluice.plan.file.allowances import allowances
+    from wily_sluice.plan.file.document import Document
+    from wily_sluice.plan.read import examine, examine_document
+
+    raw = text.text.encode()
+    source = TextFile(plan_file, raw)
+    if not text.data:
+        return examine(source)[1]
+    rules = text.data.get("rules")
+    document = Document(source.name, text.data, text.lines, raw, source, allowances=allowances(text.text))
+    return examine_document(document, not isinstance(rules, list) or len(rules) <= MANY_RULES)[1]
 
 
 def _show(plan_file: Path, before: str, after: str, findings: list[Finding], done: str | None, as_json: bool) -> None:

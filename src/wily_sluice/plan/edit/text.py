@@ -6,16 +6,16 @@ and stays. At the end the new text is read again, and must be what the same oper
 whatever the text does that was not thought of here (anchors, merge keys), an edit is right or it is refused.
 """
 
+import pickle
 import re
 from collections.abc import Iterator, Sequence
-from copy import deepcopy
 from dataclasses import dataclass
 from typing import Any
 
 import yaml
 
 from wily_sluice.plan.edit.operations import EditError, Insert, Move, Operation, Remove, Rename, Set
-from wily_sluice.plan.file.yaml_text import LOADER, Location, YamlError, parse
+from wily_sluice.plan.file.yaml_text import Location, YamlError, compose, values
 
 INDENT = 2  # columns by which a new block is indented
 
@@ -29,38 +29,52 @@ class Splice:
     text: str
 
 
+class YamlText:
+    """The text of a YAML file, read once. YamlError when it cannot be read."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.root = compose(text)
+        data, self.lines = values(self.root)
+        self.data: dict[str, Any] = data if isinstance(data, dict) else {}
+
+    def after(self, operations: Sequence[Operation]) -> "YamlText":
+        """The text after these operations, in their order. EditError when they cannot be made."""
+        expected = pickle.loads(pickle.dumps(self.data))  # a copy: of plain data, far faster than `deepcopy`
+        new, first = self.text, _Tree(self.text, self.root)
+        for number, together in enumerate(_together(first, operations)):
+            tree = _Tree(new, compose(new)) if number else first
+            splices = sorted((tree.splice(one) for one in together), key=lambda one: one.begin, reverse=True)
+            for splice in splices:
+                new = new[: splice.begin] + splice.text + new[splice.end :]
+        for operation in operations:
+            operation.on(expected)
+        try:
+            found = YamlText(new)
+            same = found.data == expected
+        except YamlError:
+            same = False
+        if not same:
+            raise EditError("this part of the file is written in a way that cannot be edited in place: edit it by hand")
+        return found
+
+
 def apply(text: str, operations: Sequence[Operation]) -> str:
     """The text after these operations, in their order. EditError when they cannot be made."""
     try:
-        expected = deepcopy(parse(text)[0]) or {}
-        for operation in operations:
-            operation.on(expected)
+        return YamlText(text).after(operations).text
     except YamlError as error:
         raise EditError(str(error)) from None
-    new = text
-    for together in _together(text, operations):
-        tree = _Tree(new)
-        splices = sorted((tree.splice(one) for one in together), key=lambda one: one.begin, reverse=True)
-        for splice in splices:
-            new = new[: splice.begin] + splice.text + new[splice.end :]
-    try:
-        same = parse(new)[0] == expected
-    except YamlError:
-        same = False
-    if not same:
-        raise EditError("this part of the file is written in a way that cannot be edited in place: edit it by hand")
-    return new
 
 
-def _together(text: str, operations: Sequence[Operation]) -> Iterator[list[Operation]]:
+def _together(tree: "_Tree", operations: Sequence[Operation]) -> Iterator[list[Operation]]:
     """Operations of which one reading of the text is enough: all of them, where they only change single words that
     stand apart, as a rename does; else one by one.
     """
-    tree = _Tree(text) if len(operations) > 1 else None
     places = {one.location for one in operations}
     renamed = {one.location for one in operations if isinstance(one, Rename)}
     within = any(one.location[:length] in renamed for one in operations for length in range(len(one.location)))
-    if tree is not None and len(places) == len(operations) and not within and all(map(tree.is_word, operations)):
+    if len(places) == len(operations) and not within and all(map(tree.is_word, operations)):
         yield list(operations)
     else:
         yield from ([one] for one in operations)
@@ -82,9 +96,9 @@ def flow(value: Any, inside: bool = True) -> str:
 class _Tree:
     """A text with its nodes."""
 
-    def __init__(self, text: str) -> None:
+    def __init__(self, text: str, root: yaml.Node | None) -> None:
         self.text = text
-        self.root = yaml.compose(text, Loader=LOADER)
+        self.root = root
         self._starts = [0]
         for line in text.split("\n"):
             self._starts.append(self._starts[-1] + len(line) + 1)

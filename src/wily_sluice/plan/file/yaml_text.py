@@ -32,8 +32,19 @@ class YamlError(ValueError):
 
 def parse(text: str) -> tuple[Any, dict[Location, int]]:
     """The data, and the line on which each part begins. YamlError when that cannot be."""
+    return values(compose(text))
+
+
+def values(node: yaml.Node | None) -> tuple[Any, dict[Location, int]]:
+    """The same, of a text that was read into nodes."""
+    reader = _Reader()
+    return (reader.value(node, ()) if node is not None else None), reader.lines
+
+
+def compose(text: str) -> yaml.Node | None:
+    """The nodes of a text; None where it is empty. YamlError when it cannot be read."""
     try:
-        node = yaml.compose(text, Loader=LOADER)
+        node: yaml.Node | None = yaml.compose(text, Loader=LOADER)
     except yaml.reader.ReaderError as error:
         line = text.encode()[: error.position].count(b"\n") + 1
         raise YamlError("holds a character that YAML does not allow", line) from None
@@ -43,8 +54,7 @@ def parse(text: str) -> tuple[Any, dict[Location, int]]:
         raise YamlError(f"is not YAML that can be read: {problem}", mark.line + 1 if mark else None) from None
     except RecursionError:
         raise YamlError("is nested too deeply to be read", None) from None
-    reader = _Reader()
-    return (reader.value(node, ()) if node is not None else None), reader.lines
+    return node
 
 
 class _Reader:

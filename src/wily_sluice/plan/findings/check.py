@@ -9,12 +9,12 @@ from wily_sluice.plan.findings.registry import CODES, KINDS
 from wily_sluice.plan.model import Plan
 
 
-def check(plan: Plan, reading: Reading[PlanEntry]) -> list[Finding]:
-    """All findings, errors and warnings, beyond those of reading the file."""
+def check(plan: Plan, reading: Reading[PlanEntry], warnings: bool = True) -> list[Finding]:
+    """All findings beyond those of reading the file; without `warnings`, errors alone."""
     checked = Checked(plan, reading)
     found: list[Finding] = []
     for kind in KINDS:
-        if kind.whole and reading.cut:
+        if (kind.whole and reading.cut) or not (warnings or kind.severity == "error"):
             continue
         places = set()
         for told in kind.find(checked):
