@@ -7,7 +7,7 @@ from pathlib import Path
 import pexpect
 import pytest
 
-from tests.cli.test_program import PROGRAM
+from tests.cli.conftest import PROGRAM
 from wily_sluice import examples
 from wily_sluice.forecast.lab.run import Lab
 from wily_sluice.forecast.lab.usual import DELAY, usual_traffic

@@ -5,9 +5,8 @@ import json
 import os
 import signal
 import subprocess
-import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 import click
@@ -15,29 +14,13 @@ import jsonschema
 import pytest
 from click.testing import CliRunner
 
+from tests.cli.conftest import PROGRAM, Sluice
 from tests.conftest import SMALL_PLAN
 from wily_sluice import examples
 from wily_sluice.cli import main
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.plan.file.yaml_text import parse
-
-Sluice = Callable[..., "subprocess.CompletedProcess[str]"]
-PROGRAM = [str(Path(sys.executable).with_name("sluice"))]
-
-
-@pytest.fixture
-def sluice(tmp_path: Path) -> Sluice:
-    """Runs the program in a folder with a small plan in it."""
-    (tmp_path / "sluice.yaml").write_text(SMALL_PLAN)
-    environment = {key: value for key, value in os.environ.items() if key != "SLUICE_PLAN"}
-
-    def run(*arguments: str, **variables: str) -> "subprocess.CompletedProcess[str]":
-        return subprocess.run(
-            PROGRAM + list(arguments), cwd=tmp_path, env=environment | variables, capture_output=True, text=True
-        )
-
-    return run
 
 
 def commands(group: click.Group, path: tuple[str, ...] = ()) -> Iterator[tuple[str, ...]]:

@@ -1,4 +1,7 @@
+import errno
+import os
 import re
+import tempfile
 from collections import Counter
 from pathlib import Path
 from threading import Thread
@@ -170,3 +173,34 @@ def test_a_file_that_changes_meanwhile_or_is_open_or_a_link_is_not_harmed(tmp_pa
     with pytest.raises(CannotEditError, match="an editor has"), held(link):
         pass
     assert sorted(path.name for path in tmp_path.iterdir()) == [".real.yaml.swp", "real.yaml", "sluice.yaml", "state"]
+
+
+@pytest.mark.parametrize(
+    ("module", "name", "error", "says"),
+    [
+        (os, "fsync", errno.ENOSPC, "No space left"),
+        (tempfile, "mkstemp", errno.EROFS, "Read-only file system"),
+        (tempfile, "mkstemp", errno.EACCES, "Permission denied"),
+    ],
+)
+def test_where_a_file_cannot_be_written_it_stays_as_it_was(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, module: Any, name: str, error: int, says: str
+) -> None:
+    file = tmp_path / "sluice.yaml"
+    file.write_text("a: 1\n")
+
+    def refuse(*_: Any, **__: Any) -> None:
+        raise OSError(error, os.strerror(error))
+
+    with held(file) as one:
+        one.write(b"a: 2\n", "first")
+    monkeypatch.setattr(module, name, refuse)
+    with pytest.raises(CannotEditError, match=says), held(file) as one:
+        one.write(b"a: 3\n", "second")
+    monkeypatch.undo()
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    assert file.read_text() == "a: 2\n"
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["sluice.yaml", "state"]
+    with held(file) as one:
+        assert one.undo().words == "first"  # the edit that failed is not remembered
+    assert file.read_text() == "a: 1\n"

@@ -1,0 +1,28 @@
+"""The built program, as a user runs it."""
+
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import SMALL_PLAN
+
+Sluice = Callable[..., "subprocess.CompletedProcess[str]"]
+PROGRAM = [str(Path(sys.executable).with_name("sluice"))]
+
+
+@pytest.fixture
+def sluice(tmp_path: Path) -> Sluice:
+    """Runs the program in a folder with a small plan in it."""
+    (tmp_path / "sluice.yaml").write_text(SMALL_PLAN)
+    environment = {key: value for key, value in os.environ.items() if key != "SLUICE_PLAN"}
+
+    def run(*arguments: str, **variables: str) -> "subprocess.CompletedProcess[str]":
+        return subprocess.run(
+            PROGRAM + list(arguments), cwd=tmp_path, env=environment | variables, capture_output=True, text=True
+        )
+
+    return run
