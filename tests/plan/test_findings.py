@@ -3,6 +3,8 @@ from pathlib import Path
 
 import pytest
 
+from tools.make_findings_page import FIXABLE as MARKED
+from tools.make_findings_page import PAGE, page
 from wily_sluice.outside.files import examine
 from wily_sluice.outside.plan_edits import TextFile
 from wily_sluice.plan import read
@@ -64,3 +66,8 @@ def test_a_fix_leaves_a_plan_that_no_longer_has_the_finding(kind: Kind, tmp_path
         if owner is not None:
             owner.pop(location[-1])
     assert json.loads(after) == expected
+
+
+def test_the_page_of_findings_is_what_the_program_knows() -> None:
+    assert PAGE.read_text() == page()
+    assert set(FIXABLE) <= MARKED

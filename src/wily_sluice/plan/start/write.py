@@ -109,16 +109,15 @@ def _lines(answers: AnswersEntry) -> Iterator[str]:
             rate = line.rate(way) or 0
             advertised = line.advertised.of(way) if line.advertised is not None else None
             words = "measured" if line.measured is not None and line.measured.of(way) is not None else ""
-            words = words or f"{format_share(UNMEASURED)} of what was advertised: measure it, and write that"
+            words = words or f"{format_share(UNMEASURED)} of what was advertised: measure it"
             if words == "measured" and rate == advertised:
                 words = "sluice: allow measured-as-advertised it was measured"
-            yield _noted(f"    {way}: {format_rate(rate)}", words)
+            yield _noted(f"    {way}: {format_rate(rate)}", f"{words}; {format_rate(usable(line, way))} of it is used")
         if line.advertised is not None:
             said = {way: format_rate(sold) for way in DIRECTIONS if (sold := line.advertised.of(way)) is not None}
             yield f"    advertised: {flow(said)}"
         headroom = f"{kind.up}%" if kind.up == kind.down else f"{{up: {kind.up}%, down: {kind.down}%}}"
-        used = " and ".join(f"{format_rate(usable(line, way))} {way}" for way in DIRECTIONS)
-        yield _noted(f"    headroom: {headroom}", f"{kind.why}: {used} are used")
+        yield _noted(f"    headroom: {headroom}", kind.why)
         yield _noted(f"    framing: {kind.framing}", "what the line adds to each packet")
 
 
@@ -204,7 +203,7 @@ def _tree(answers: AnswersEntry) -> Iterator[str]:
             slowest = min(usable(line, way) for line in answers.uplinks.values() for way in DIRECTIONS)
             text += f", {slowest * parts[name] // 100 // CALL} calls"
         if name == "downloads":
-            text += "; also for everything that no rule names"
+            text = f"and all else: {text}"
         yield _noted(f"      {name}: {flow(words)}", text)
     if answers.guests is not None:
         yield _noted(f"      guests: {{guarantee: {GUESTS}%, fair-by: host}}", _promise(answers, GUESTS))

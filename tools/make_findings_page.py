@@ -1,0 +1,43 @@
+"""Makes docs/findings.md, the list of all findings: `python -m tools.make_findings_page`. A test keeps it true."""
+
+from pathlib import Path
+
+from wily_sluice.plan.findings.registry import CODES
+
+PAGE = Path(__file__).parents[1] / "docs" / "findings.md"
+HEAD = """\
+# Findings
+
+What `sluice check` looks for. Each finding has a code, its line, a sentence with the plan's own figures, and a remedy.
+`sluice explain CODE` tells the whole story with an example.
+
+- An **error** means that the plan cannot be used.
+- A **warning** is most likely a mistake. `--strict` exits with status 1 if there are any.
+- A **note** is something to know.
+
+A warning or a note that you accept is silenced by a comment with the reason, at the end of the line or on the line above:
+
+    headroom: 1%    # sluice: allow little-headroom the modem has no queue of its own
+
+What is marked with ✎ is mended by `sluice check --fix`, where that changes nothing about what the plan does.
+"""
+FIXABLE = {
+    "priority-below-curve", "second-burst-unused", "cap-above-parent", "burst-below-packet", "burst-below-window",
+    "limiter-redundant", "cap-without-effect", "rule-repeated",
+}  # fmt: skip
+
+
+def page() -> str:
+    """The whole page."""
+    parts = [HEAD]
+    for severity in ("error", "warning", "note"):
+        parts.append(f"\n## {severity.capitalize()}s\n\n| code | |\n|---|---|\n")
+        for kind in CODES.values():
+            if kind.severity == severity:
+                mark = " ✎" if kind.code in FIXABLE else ""
+                parts.append(f"| `{kind.code}`{mark} | {' '.join(kind.story.split())} |\n")
+    return "".join(parts)
+
+
+if __name__ == "__main__":
+    PAGE.write_text(page())
