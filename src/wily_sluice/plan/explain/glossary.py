@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from wily_sluice.plan.model import Plan, Queue
-from wily_sluice.units import DIRECTIONS, format_rate, format_share, format_time
+from wily_sluice.units import DIRECTIONS, format_rate, format_share, format_size, format_time
 
 
 def _none(_: Plan) -> list[str]:
@@ -68,6 +68,14 @@ def _limiters(plan: Plan) -> list[str]:
         rates = " and ".join(f"{format_rate(rate)} {way}" for way in DIRECTIONS if (rate := one.rate(way)))
         found.append(f"{one.name}: {rates}, {'in total' if one.per.whom == 'together' else f'for each {one.per.whom}'}")
     return found
+
+
+def _bursts(plan: Plan) -> list[str]:
+    return [
+        f"{one.name}: {' and '.join(f'{format_size(one.burst_of(r))} {w}' for w in DIRECTIONS if (r := one.rate(w)))}"
+        for one in plan.limiters
+        if any(one.rate(way) for way in DIRECTIONS)
+    ]
 
 
 def _marks(plan: Plan) -> list[str]:
@@ -197,6 +205,7 @@ GLOSSARY: Final[tuple[Term, ...]] = (
         "How much may pass at full speed before a limiter takes hold. Too small a "
         "burst keeps TCP from reaching the rate.",
         ("bucket",),
+        _bursts,
     ),
     Term("excess", "What happens to packets above a limiter's rate: they wait, are dropped, or are marked."),
     Term("peak", "The rate at which a burst passes a limiter, where that is limited as well."),
