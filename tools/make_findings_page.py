@@ -23,7 +23,8 @@ What is marked with ✎ is mended by `sluice check --fix`, where that changes no
 """
 FIXABLE = {
     "priority-below-curve", "second-burst-unused", "cap-above-parent", "burst-below-packet", "burst-below-window",
-    "limiter-redundant", "cap-without-effect", "rule-repeated",
+    "limiter-redundant", "cap-without-effect", "rule-repeated", "guarantee-below-strict", "mapped-remote",
+    "member-twice",
 }  # fmt: skip
 
 

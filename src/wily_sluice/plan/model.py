@@ -16,6 +16,7 @@ from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Amount, Direct
 T = TypeVar("T")
 Period: TypeAlias = Literal["month", "week", "day"]
 USUAL_HEADROOM = 0.08  # of what a line measured
+UNMEASURED = 0.85  # of what was advertised is taken, until somebody has measured
 USUAL_ROUND_TRIP: Nanoseconds = 50 * MILLISECOND
 
 

@@ -9,7 +9,8 @@ import click
 
 from wily_sluice.outside import machine
 from wily_sluice.plan.file.addresses import looks_like_address
-from wily_sluice.plan.start.answers import UNMEASURED, LineAnswer
+from wily_sluice.plan.model import UNMEASURED
+from wily_sluice.plan.start.answers import LineAnswer
 from wily_sluice.plan.start.kinds import LINE_KINDS
 from wily_sluice.plan.start.ranking import PURPOSES
 from wily_sluice.plan.start.write import arithmetic

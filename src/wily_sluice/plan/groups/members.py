@@ -9,6 +9,7 @@ from contextlib import suppress
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.plan.asking import Members, PortWords
+from wily_sluice.plan.edit.operations import Operation, Remove
 from wily_sluice.plan.file.addresses import address_set, hardware_text, looks_like_address, parse_hardware
 from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import GroupEntry, PlanEntry
@@ -48,9 +49,9 @@ class Groups:
         self._wrong = True
         self._tell(self._document.error(location, message, remedy, code))
 
-    def _warn(self, code: str, location: Location, message: str, remedy: str) -> None:
+    def _warn(self, code: str, location: Location, message: str, remedy: str, fix: tuple[Operation, ...] = ()) -> None:
         if not self._document.allows(code, location):
-            self._tell(self._document.finding("warning", location, message, remedy, code))
+            self._tell(self._document.finding("warning", location, message, remedy, code, fix))
 
     def group(self, name: str, within: tuple[str, ...] = ()) -> Members:
         """The members of a group; `within` are the groups that are being worked out and led here."""
@@ -95,7 +96,11 @@ class Groups:
             twice = members.addresses & together.addresses
             if twice:
                 message = f"{twice} is a member already, by a word before “{word}”"
-                self._warn("member-twice", location, message, "name it once")
+                whole = twice == members.addresses and not (members.hardware or members.names or members.ports)
+                listed_here = whole and isinstance(location[-1], int)
+                self._warn(
+                    "member-twice", location, message, "name it once", (Remove(location),) if listed_here else ()
+                )
             together |= members
         return together
 

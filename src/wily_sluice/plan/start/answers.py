@@ -11,11 +11,10 @@ from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.values import parse_directional_rate, parse_timezone
 from wily_sluice.plan.file.words import Name, Words, listed
 from wily_sluice.plan.findings.finding import FileError, Finding
-from wily_sluice.plan.model import Directional
+from wily_sluice.plan.model import UNMEASURED, Directional
 from wily_sluice.plan.schedules.schedule import Entries
 from wily_sluice.units import DIRECTIONS, Rate
 
-UNMEASURED = 0.85  # of what was advertised is taken, until somebody has measured
 KindName = Literal["fibre", "fibre-login", "copper-login", "cable", "router", "radio"]
 PurposeName = Literal["calls", "meetings", "play", "web", "work", "streaming", "downloads", "updates", "swarms"]
 Rates = Annotated[Directional[Rate] | None, BeforeValidator(parse_directional_rate)]

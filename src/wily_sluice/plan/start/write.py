@@ -10,7 +10,8 @@ from typing import Any, Final
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.plan.edit.text import flow
 from wily_sluice.plan.file.framings import parse_stack
-from wily_sluice.plan.start.answers import UNMEASURED, AnswersEntry, LineAnswer
+from wily_sluice.plan.model import UNMEASURED
+from wily_sluice.plan.start.answers import AnswersEntry, LineAnswer
 from wily_sluice.plan.start.kinds import LINE_KINDS, LineKind
 from wily_sluice.plan.start.ranking import BASE, GUESTS, PURPOSES, SHARES, ranked
 from wily_sluice.units import DIRECTIONS, Direction, Rate, format_rate, format_share

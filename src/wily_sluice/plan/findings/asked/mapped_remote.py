@@ -1,8 +1,13 @@
 """A remote by an IPv4-mapped address, which no packet carries (RFC 4291 §2.5.5.2)."""
 
 from collections.abc import Iterator
+from contextlib import suppress
+from ipaddress import IPv6Address
+from typing import Any
 
+from wily_sluice.plan.edit.operations import Operation, Set, at
 from wily_sluice.plan.file.addresses import address_set
+from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.parties import askings
 
@@ -14,7 +19,20 @@ def find(checked: Checked) -> Iterator[Told]:
     for asking in askings(checked):
         if asking.remote is not None and (mapped := asking.remote.addresses & MAPPED):
             message = f"{mapped} is IPv4-mapped, which no packet carries"
-            yield Told((*asking.location, "remote"), message, "write the IPv4 address")
+            location = (*asking.location, "remote")
+            yield Told(location, message, "write the IPv4 address", _fix(location, at(checked.document.data, location)))
+
+
+def _fix(location: Location, written: Any) -> tuple[Operation, ...]:
+    """Each such address as the IPv4 address that it stands for."""
+    places = enumerate(written) if isinstance(written, list) else [(None, written)]
+    found: list[Operation] = []
+    for index, word in places:
+        with suppress(ValueError):
+            mapped = IPv6Address(word).ipv4_mapped
+            if mapped is not None:
+                found.append(Set(location if index is None else (*location, index), str(mapped)))
+    return tuple(found)
 
 
 KIND = Kind(

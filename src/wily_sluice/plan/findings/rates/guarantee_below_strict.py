@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.rates.level import levels
 
@@ -12,7 +13,8 @@ def find(checked: Checked) -> Iterator[Told]:
         for queue in level.queues:
             if level.discipline == "strict" and queue.guarantee.of(level.direction) is not None:
                 message = f"{level.name} is strict: it serves by priority alone and guarantees nothing"
-                yield Told(level.at(queue, "guarantee"), message, "remove it, or make the parent weighted")
+                location = level.at(queue, "guarantee")
+                yield Told(location, message, "remove it, or make the parent weighted", (Remove(location),))
 
 
 KIND = Kind(

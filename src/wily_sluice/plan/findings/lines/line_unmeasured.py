@@ -1,0 +1,40 @@
+"""A line that nobody has measured: its rate is a part of what was advertised."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.model import UNMEASURED
+from wily_sluice.units import DIRECTIONS, format_rate, format_share
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each uplink and direction whose rate is just what is taken where nobody has measured."""
+    for uplink in checked.plan.uplinks:
+        for way in DIRECTIONS:
+            advertised = uplink.advertised.of(way)
+            if advertised is not None and uplink.measured(way) == round(advertised * UNMEASURED):
+                message = (
+                    f"{format_rate(uplink.measured(way))} {way} is {format_share(UNMEASURED)} of what was advertised: "
+                    "whether priorities work depends on the rate that the line really has"
+                )
+                yield Told(("uplinks", uplink.name, way), message, "measure the line when it is quiet, and write that")
+
+
+KIND = Kind(
+    "line-unmeasured",
+    "note",
+    find,
+    story="""\
+Priorities and guarantees only work where packets queue in the gate. If the line is slower than the plan says, they
+queue in the modem, and nothing goes first there. Until somebody has measured, 85% of what was advertised is a
+cautious guess, and no more than that.
+""",
+    has="""\
+uplinks:
+  line: {down: 85 Mbit/s, advertised: {down: 100 Mbit/s}}
+""",
+    lacks="""\
+uplinks:
+  line: {down: 88 Mbit/s, advertised: {down: 100 Mbit/s}}
+""",
+)
