@@ -45,6 +45,9 @@ GROUPS: dict[str, dict[str, Entry]] = {
         "undo": Entry("running.life", "End a trial, or return to an earlier plan."),
         "history": Entry("running.life", "List the plans that the gate has run."),
     },
+    "Measure": {
+        "prove": Entry("measuring.prove", "Test every promise of a plan, with a number for each."),
+    },
     "Observe": {
         "watch": Entry("observing.watch", "Watch the gate live in the terminal."),
         "usage": Entry("observing.usage", "Show who used the line, when and how much."),
@@ -64,7 +67,8 @@ COMMANDS = {name: entry for group in GROUPS.values() for name, entry in group.it
 
 # What people call a command elsewhere in the trade.
 SYNONYMS = {
-    "validate": "check", "verify": "check", "lint": "check", "test": "check",
+    "validate": "check", "lint": "check",
+    "verify": "prove", "test": "prove", "assert": "prove",
     "list": "show", "print": "show", "tree": "show",
     "forecast": "split", "rates": "split", "bandwidth": "split",
     "match": "classify", "why": "classify", "lookup": "classify",

@@ -1,0 +1,1 @@
+"""Commands that measure: whether the plan keeps its promises."""

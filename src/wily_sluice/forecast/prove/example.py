@@ -1,0 +1,151 @@
+"""Conversations that rules and limiters ask for: one that is nobody's, but meets the terms."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from itertools import islice, product
+from typing import Any
+
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.condition import LONGEST_PACKET, Subject
+from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.shaper import Shaper
+from wily_sluice.plan.asking import Service, Terms
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import Size
+
+MOST_TRIED = 400  # candidates for one rule
+MOST_HOSTS = 6  # of each range of addresses
+EVERY_RATE = (1 << 8) - 1  # all lasting rates that rules ask for
+REMOTE = {4: bytes((203, 0, 113, 77)), 16: bytes.fromhex("20010db8") + bytes(11) + b"\x4d"}
+TCP, UDP = 6, 17
+LOCAL_PORT, REMOTE_PORT = 40_077, 39_999
+
+
+@dataclass(frozen=True, slots=True)
+class Example:
+    """A conversation, with all that could be known of it; `hardware` is the local host's own address, or empty."""
+
+    parties: Parties
+    known: Known
+    shape: str = ""
+    moved: Size = 0
+    fast: int = 0
+    dscps: int = 1
+    kind: int = 0
+    length: Size = LONGEST_PACKET
+    hardware: bytes = b""
+
+    def subject(self, conversation: Conversation) -> Subject:
+        """What conditions ask."""
+        one = Subject(conversation, self.hardware or None, self.kind, length=self.length)
+        one.moved, one.shape, one.fast = self.moved, self.shape, self.fast
+        return one
+
+    def conversation(self) -> Conversation:
+        """A new conversation like it."""
+        one = Conversation(key_of(self.parties))
+        one.known, one.dscps = self.known, self.dscps
+        return one
+
+    def nth(self, number: int) -> "Example":
+        """The same of another local port, or of a host so many addresses on."""
+        return replace(self, parties=self.parties._replace(local_port=self.parties.local_port + number))
+
+
+def rule_of(shaper: Shaper, example: Example) -> int:
+    """The index among the rules in use that an example meets first; -1 for none."""
+    return shaper.classifier.rule(example.subject(example.conversation()))
+
+
+def examples(plan: Plan, terms: Terms) -> Iterator[Example]:
+    """Conversations that may meet some terms; whether they do, the classifier says."""
+    found = (one for asked in _choices(terms) for one in _of(plan, asked))
+    return islice(found, MOST_TRIED)
+
+
+def _choices(terms: Terms) -> Iterator[dict[str, Any]]:
+    """What is asked, with one part of each `any` taken."""
+    parts = [list(_choices(part)) for part in terms.all]
+    if terms.any:
+        parts.append([choice for part in terms.any for choice in _choices(part)])
+    for chosen in product(*parts):
+        asked = dict(terms.asked)
+        for more in chosen:
+            asked |= more
+        yield asked
+
+
+def _hosts(addresses: AddressSet) -> Iterator[bytes]:
+    """Some addresses of each range, rather from its middle than its ends."""
+    for first, last in addresses:
+        begin, size = int.from_bytes(first), int.from_bytes(last) - int.from_bytes(first) + 1
+        for step in range(min(size, MOST_HOSTS)):
+            yield (begin + (size // 2 + step) % size).to_bytes(len(first))
+
+
+def _locals(plan: Plan, asked: dict[str, Any]) -> Iterator[tuple[bytes, bytes]]:
+    """Local addresses, each with a hardware address where that is what is asked for."""
+    local, network = asked.get("local"), asked.get("network")
+    inside = network.addresses if network is not None else plan.hosts
+    if local is None:
+        yield from ((address, b"") for address in _hosts(inside))
+        return
+    yield from ((address, b"") for address in _hosts(local.addresses & inside if network else local.addresses))
+    for hardware in sorted(local.members.hardware):
+        yield from ((address, hardware) for address in _hosts(inside))
+
+
+def _signs(asked: dict[str, Any]) -> Iterator[tuple[dict[str, Any], Known, str]]:
+    """How a service shows: by a port, a protocol that was seen, a name, an address or a shape."""
+    services: tuple[Service, ...] = asked["service"].services if "service" in asked else ()
+    if not services:
+        yield {}, Known(), ""
+    for one in services:
+        for seen in one.seen:
+            yield {}, Known(seen), one.shape
+        for protocol, (first, _) in one.ports:
+            yield {"protocol": (protocol,), "remote-port": ((first, first),)}, Known(), one.shape
+        for name in (*one.names, *sorted(one.remote.names)):
+            yield {}, Known("", (name.replace("*.", "a."),)), one.shape
+        for address, _ in one.remote.addresses:
+            yield {"remote address": address}, Known(), one.shape
+        if one.shape and not (one.seen or one.ports or one.names or one.remote):
+            yield {}, Known(), one.shape
+
+
+def _of(plan: Plan, asked: dict[str, Any]) -> Iterator[Example]:
+    remote = asked.get("remote")
+    remotes = list(_hosts(remote.addresses)) if remote is not None else []
+    names = tuple(name.replace("*.", "a.") for name in sorted(remote.members.names)) if remote is not None else ()
+    moved, over = asked.get("moved", (0, False))
+    length, longer = asked.get("length", (LONGEST_PACKET, False))
+    kinds: int = asked.get("packet", 0)
+    for signs, known, shape in _signs(asked):
+        said = {**signs, **{key: value for key, value in asked.items() if key != "service"}}
+        ports = said.get("remote-port") or said.get("port") or ((REMOTE_PORT, REMOTE_PORT),)
+        local_port = said.get("local-port", ((LOCAL_PORT, LOCAL_PORT),))[0][0]
+        protocol = said.get("protocol", ((16 & kinds and 1) or UDP if not kinds else TCP,))[0]
+        ported = protocol in (TCP, UDP, 33, 132, 136)
+        for local, hardware in _locals(plan, asked):
+            if asked.get("version") not in (None, 4 if len(local) == 4 else 6):
+                continue
+            far = [one for one in remotes if len(one) == len(local)] or (
+                [] if remotes and not names else [REMOTE[len(local)]]
+            )
+            if "remote address" in signs:
+                far = [signs["remote address"]] if len(signs["remote address"]) == len(local) else []
+            for address in far:
+                sides = (local_port, ports[0][0]) if ported else (0, 0)
+                yield Example(
+                    Parties(protocol, local, address, *sides),
+                    Known(known.seen, (*known.names, *names)),
+                    shape,
+                    moved + 1 if over else 0,
+                    EVERY_RATE if "rate" in asked else 0,
+                    1 << asked["dscp"][0] if asked.get("dscp") else 1,
+                    kinds & -kinds,
+                    length + 1 if longer else length,
+                    hardware,
+                )

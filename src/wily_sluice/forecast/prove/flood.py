@@ -1,0 +1,97 @@
+"""Streams of full packets through a shaper, in simulated time: what of each comes out, and how long it waited."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from heapq import heapify, heapreplace
+
+from wily_sluice.engine.classify.condition import LONGEST_PACKET
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.framing import Framing
+from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.shaper import Shaper
+from wily_sluice.forecast.prove.example import Example
+from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds, Rate, Size
+
+FULL: Size = 1500
+WARMUP = 0.25  # of the whole time, in which nothing is counted
+STEP: Nanoseconds = 10_000  # where a shaper has nothing to give although its time has come
+
+
+@dataclass(frozen=True, slots=True)
+class Stream:
+    """Packets of a conversation at a rate of the line, in bit/s."""
+
+    example: Example
+    rate: Rate
+    length: Size = FULL
+
+
+@dataclass(frozen=True, slots=True)
+class Came:
+    """What of a stream came out: its rate on the line in bit/s, and the longest wait of a packet."""
+
+    rate: float
+    longest: Nanoseconds
+
+
+def flood(
+    shaper: Shaper, way: Direction, framing: Framing, streams: Sequence[Stream], lasts: Nanoseconds
+) -> list[Came]:
+    """Send all of these for a time. Every queue is empty before."""
+    conversations: list[Conversation] = []
+    for stream in streams:
+        conversation = stream.example.conversation()
+        lane = shaper.lane_for(conversation, stream.example.subject(conversation))
+        if way == "up":
+            conversation.up_lane = lane
+        else:
+            conversation.down_lane = lane
+        conversations.append(conversation)
+    index_of = {id(one): number for number, one in enumerate(conversations)}
+    carried, longest = [0] * len(streams), [0] * len(streams)
+    begin = round(lasts * WARMUP)
+    sizes = [framing.cost(stream.length) for stream in streams]
+    gaps = [max(1, size * BYTE_TIME // stream.rate) for size, stream in zip(sizes, streams, strict=True)]
+    due = [(gap * number // len(streams), number) for number, gap in enumerate(gaps)]
+    heapify(due)
+    now: Nanoseconds = 0
+    while now < lasts:
+        free = shaper.next_release(now)
+        if free is not None and free <= due[0][0]:
+            now = max(now, free)
+            packet = shaper.release(now)
+            if packet is None:
+                now = min(now + STEP, max(now, due[0][0]))
+                if now == due[0][0]:
+                    now = _offer(shaper, streams, conversations, sizes, gaps, due)
+            elif now >= begin:
+                number = index_of[id(packet.conversation)]
+                carried[number] += packet.size
+                longest[number] = max(longest[number], now - packet.arrived)
+        else:
+            now = _offer(shaper, streams, conversations, sizes, gaps, due)
+    counted = lasts - begin
+    return [Came(size * BYTE_TIME / counted, wait) for size, wait in zip(carried, longest, strict=True)]
+
+
+def _offer(
+    shaper: Shaper,
+    streams: Sequence[Stream],
+    conversations: Sequence[Conversation],
+    sizes: Sequence[Size],
+    gaps: Sequence[Nanoseconds],
+    due: list[tuple[Nanoseconds, int]],
+) -> Nanoseconds:
+    """Offer the next packet; when that is."""
+    now, number = due[0]
+    stream = streams[number]
+    length = min(stream.length, stream.example.length) if stream.example.length < LONGEST_PACKET else stream.length
+    packet = Packet(sizes[number], conversations[number], length=length, kind=stream.example.kind)
+    shaper.offer(packet, now)
+    heapreplace(due, (now + gaps[number], number))
+    return now
+
+
+def time_for(rate: Rate, packets: int = 5_000, least: Nanoseconds = 400 * MILLISECOND) -> Nanoseconds:
+    """How long to flood a line of this rate, so that about so many packets come through it."""
+    return max(least, packets * FULL * BYTE_TIME // rate)
