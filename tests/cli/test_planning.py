@@ -109,3 +109,14 @@ def test_things_are_explained_with_the_plan_as_the_example(
 def test_what_cannot_be_explained_is_told_with_what_is_near(sluice: Sluice) -> None:
     assert "did you mean “guarantee”?" in sluice("explain", "garantee").stderr
     assert "nothing begins on line" in sluice("explain", "sluice.yaml:99").stderr
+
+
+def test_promises_are_proven_with_their_lines_as_a_table_data_and_junit_xml(sluice: Sluice, tmp_path: Path) -> None:
+    done = sluice("prove", "--only", "Calls", "--junit", "results.xml")
+    assert done.returncode == 0
+    assert "1 kept" in done.stdout and "  15" in done.stdout
+    assert (tmp_path / "results.xml").read_text().startswith("<?xml")
+    found = json.loads(sluice("prove", "--only", "guest", "--json").stdout)["promises"]
+    assert [(one["line"], one["verdict"], one["expected"]) for one in found] == [(13, "kept", "4 Mbit/s for 2 hosts")]
+    assert sluice("prove", "--only", "nobody").returncode == 3
+    assert sluice("prove", "--only", "guarantee", "--strict").returncode == 1  # a first priority needs no guarantee

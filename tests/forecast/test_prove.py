@@ -42,6 +42,10 @@ trees:
 limiters:
   guest-each: {local: guests, per: host, down: 1 Mbit/s}
   gentle: {local: 10.7.0.200, down: 2 Mbit/s, engage: above 80%}
+  month: {local: 10.7.0.201, down: 1 Mbit/s, quota: 40 GB per month}
+  evening: {local: 10.7.0.202, down: 3 Mbit/s, when: evenings}
+schedules:
+  evenings: [mon-fri 18:00-22:00]
 rules:
   - {name: Calls, service: calls, queue: calls}
   - {name: Marked, dscp: EF, local: house, queue: calls, mark: CS1}
@@ -76,6 +80,9 @@ def test_a_sound_engine_keeps_every_promise_and_each_test_can_fail(plan: Plan) -
     assert found["guarantee", "calls", "line down"].expected == "at least 1.84 Mbit/s while all others flood"
     assert found["delay", "calls", "line up"].expected == "no packet waits over 23.3 ms"
     assert found["rule", "Long", "line"].measured == "goes to bulk"
+    assert found["limiter", "month", "line down"].expected == "1 Mbit/s after 40 GB"
+    assert found["schedule", "evening", "evenings"].expected == "applies on Mon 04 Jan 18:30, not on Mon 04 Jan 00:00"
+    assert found["default", "rest", "line"].measured == "goes to rest"
     assert found["limiter", "guest-each", "line down"].expected == "2 Mbit/s for 2 hosts"
 
 
@@ -128,9 +135,21 @@ def without_rule(name: str) -> Sabotage:
         (without_delay, {("guarantee", "calls", "line up"), ("delay", "calls", "line up")}),
         (limiter("guest-each", down=2_000_000), {("limiter", "guest-each", "line down")}),
         (limiter("guest-each", enabled=False), {("limiter", "guest-each", "line down")}),
+        (limiter("month", quota=None, down=9_000_000), {("limiter", "month", "line down")}),
+        (limiter("evening", when=None), {("schedule", "evening", "evenings")}),
         (limiter("gentle", threshold=None, down=3_000_000), {("limiter", "gentle", "line down")}),
     ],
-    ids=["no guarantee", "half a guarantee", "no cap", "no delay", "double rate", "no limiter", "other limit"],
+    ids=[
+        "no guarantee",
+        "half a guarantee",
+        "no cap",
+        "no delay",
+        "double rate",
+        "no limiter",
+        "no quota",
+        "no schedule",
+        "other limit",
+    ],
 )
 def test_what_an_engine_does_not_keep_is_told_and_nothing_else(
     plan: Plan, monkeypatch: pytest.MonkeyPatch, sabotage: Sabotage, broken: set[tuple[str, str, str]]

@@ -2,11 +2,14 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from datetime import date, datetime, timedelta
 from functools import cache
+from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper
+from wily_sluice.engine.site import SiteEngine
 from wily_sluice.forecast.prove.example import Example, examples, rule_of
 from wily_sluice.forecast.prove.flood import Came, Stream, flood, time_for
 from wily_sluice.plan.asking import Terms
@@ -16,6 +19,7 @@ from wily_sluice.plan.model import Directional, Limiter, Plan, Queue, Tree, Upli
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Rate
 
+DAYS, STEP = 370, 30  # how far a schedule is looked at, and in steps of how many minutes
 FLOOD = 1.5  # times the line, of all streams together at least
 
 
@@ -51,11 +55,33 @@ class Bench:
         streams: Sequence[Stream],
         plan: Plan | None = None,
         least: Nanoseconds = 0,
+        spent: bool = False,
     ) -> list[Came]:
-        """What comes of some streams, in no less than some time."""
+        """What comes of some streams, in no less than some time; with quotas used up, if they are `spent`."""
         whole = sum(stream.rate for stream in streams)
         lasts = max(least, time_for(min(whole, uplink.usable(way))))
-        return flood(self.shaper(uplink, way, plan), way, uplink.framing, streams, lasts)
+        return flood(self.shaper(uplink, way, plan), way, uplink.framing, streams, lasts, spent)
+
+    def at(self, moment: datetime) -> SiteEngine:
+        """An engine that knows what time it is."""
+        engine = build_site(self.plan, _drop)
+        engine.at(moment)
+        return engine
+
+    def moments(self, when: str) -> tuple[datetime | None, datetime | None]:
+        """A moment at which a schedule holds, and one at which it does not, well away from where it changes."""
+        zone, schedule = ZoneInfo(self.plan.timezone), self.plan.schedules[when]
+        begin = schedule.first or date(2027, 1, 4)  # a Monday
+        midnight = datetime(begin.year, begin.month, begin.day, tzinfo=zone)
+        found: dict[bool, datetime] = {}
+        for step in range(0, DAYS * 24 * 60, STEP):
+            around = [midnight + timedelta(minutes=step + more) for more in (-STEP, 0, STEP)]
+            held = {schedule.holds(moment) for moment in around}
+            if len(held) == 1:
+                found.setdefault(held.pop(), around[1])
+            if len(found) == 2:
+                break
+        return found.get(True), found.get(False)
 
     def leaves(self, uplink: Uplink, way: Direction) -> dict[str, Example]:
         """A conversation for each leaf that one can be found for, and that no limiter caps."""
@@ -120,3 +146,10 @@ NOTHING: Directional[object] = Directional(None, None)
 def queue_location(tree: Tree, path: str, key: str) -> Location:
     """Where a key of a queue stands in the file."""
     return ("trees", tree.name, *(part for name in path.split("/") for part in ("queues", name)), key)
+
+
+def leaf_of(bench: Bench, plan: Plan, uplink: Uplink, example: Example) -> str:
+    """The path of the leaf that a conversation goes to."""
+    conversation = example.conversation()
+    leaf = bench.shaper(uplink, "up", plan).lane_for(conversation, example.subject(conversation)).leaf
+    return str(leaf.path)

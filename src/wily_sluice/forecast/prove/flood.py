@@ -7,6 +7,7 @@ from heapq import heapify, heapreplace
 from wily_sluice.engine.classify.condition import LONGEST_PACKET
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import Framing
+from wily_sluice.engine.limit.limiter import bucket_of
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.prove.example import Example
@@ -35,9 +36,9 @@ class Came:
 
 
 def flood(
-    shaper: Shaper, way: Direction, framing: Framing, streams: Sequence[Stream], lasts: Nanoseconds
+    shaper: Shaper, way: Direction, framing: Framing, streams: Sequence[Stream], lasts: Nanoseconds, spent: bool = False
 ) -> list[Came]:
-    """Send all of these for a time. Every queue is empty before."""
+    """Send all of these for a time. Every queue is empty before; quotas are used up, if they are `spent`."""
     conversations: list[Conversation] = []
     for stream in streams:
         conversation = stream.example.conversation()
@@ -46,6 +47,9 @@ def flood(
             conversation.up_lane = lane
         else:
             conversation.down_lane = lane
+        for bucket in (bucket_of(lane, stage) for stage in range(len(lane.buckets))):
+            if spent and bucket.account is not None:
+                bucket.account.used = bucket.limiter.spec.quota or 0
         conversations.append(conversation)
     index_of = {id(one): number for number, one in enumerate(conversations)}
     carried, longest = [0] * len(streams), [0] * len(streams)

@@ -40,7 +40,8 @@ def print_proofs(screen: Console, plan: Plan, proofs: Sequence[Proof]) -> None:
         print_line(screen, f"{one.kind} {one.name}, {one.where}: {one.verdict}: {one.why}")
     screen.print()
     counts = Counter(one.verdict for one in proofs)
-    print_line(screen, ", ".join(f"{counts[verdict]} {verdict}" for verdict in ORDER if counts[verdict]))
+    words = {verdict: verdict.replace("proves", "prove") if counts[verdict] > 1 else verdict for verdict in ORDER}
+    print_line(screen, ", ".join(f"{counts[verdict]} {words[verdict]}" for verdict in ORDER if counts[verdict]))
 
 
 def _line(plan: Plan, proof: Proof) -> str:
