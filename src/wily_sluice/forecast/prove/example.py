@@ -1,4 +1,4 @@
-"""Conversations that rules and limiters ask for: one that is nobody's, but meets the terms."""
+"""Conversations made up to meet the terms of rules and limiters."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace

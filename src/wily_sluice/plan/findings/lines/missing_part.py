@@ -19,8 +19,7 @@ KIND = Kind(
     "error",
     find,
     story="""\
-A plan needs a site, at least one uplink and at least one tree. Without an uplink there is no rate to share, and
-without a tree nothing to share it by.
+A plan needs a site, at least one uplink and at least one tree. An uplink has the rate, and a tree divides it.
 """,
     has="trees: null",
     lacks="site: Another example",
