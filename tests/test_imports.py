@@ -18,6 +18,7 @@ MAY_IMPORT = {
     "sorting": {"units", "engine", "recognition", "plan", "sorting"},
     "gate": {"units", "errors", "engine", "recognition", "plan", "gate"},
     "outside": {"units", "errors", "plan", "forecast", "outside"},
+    "gauge": {"units", "errors", "gauge"},
     "rig": {"units", "outside", "errors", "engine", "plan", "gate", "rig"},
     "control": {"units", "outside", "errors", "engine", "plan", "history", "gate", "control", "__version__"},
     "views": {
@@ -32,6 +33,7 @@ MAY_IMPORT = {
         "rig",
         "history",
         "control",
+        "gauge",
         "views",
     },
     "cli": {
@@ -46,6 +48,7 @@ MAY_IMPORT = {
         "gate",
         "rig",
         "control",
+        "gauge",
         "views",
         "cli",
         "examples",

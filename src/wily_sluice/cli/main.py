@@ -46,6 +46,7 @@ GROUPS: dict[str, dict[str, Entry]] = {
         "history": Entry("running.life", "List the plans that the gate has run."),
     },
     "Measure": {
+        "gauge": Entry("measuring.gauge", "Measure the line between two machines."),
         "prove": Entry("measuring.prove", "Test every promise of a plan, with a number for each."),
     },
     "Observe": {
@@ -68,6 +69,7 @@ COMMANDS = {name: entry for group in GROUPS.values() for name, entry in group.it
 # What people call a command elsewhere in the trade.
 SYNONYMS = {
     "validate": "check", "lint": "check",
+    "measure": "gauge", "ping": "gauge", "speed": "gauge", "latency": "gauge",
     "verify": "prove", "test": "prove", "assert": "prove",
     "list": "show", "print": "show", "tree": "show",
     "forecast": "split", "rates": "split", "bandwidth": "split",

@@ -1,0 +1,110 @@
+"""Sends test packets back: to those who have the key, no faster than it is told, and never more than came."""
+
+import socket
+import struct
+import time
+from collections import OrderedDict
+from collections.abc import Callable
+
+from wily_sluice.gauge.stamp import LONGEST, MalformedError, reflected_packet
+from wily_sluice.units import SECOND, Nanoseconds
+
+MOST_SESSIONS = 256  # senders that are numbered; the one that was silent longest is forgotten
+SESSION_ENDS: Nanoseconds = 60 * SECOND  # of silence, after which a sender's packets are numbered anew
+PACKETS_A_SECOND = 2_000  # of one sender
+BURST = 200
+SO_TIMESTAMPNS = 35  # linux/asm-generic/socket.h
+IP_RECVTTL, IPV6_RECVHOPLIMIT, IPV6_HOPLIMIT = 12, 51, 52
+_TIMESPEC = struct.Struct("@ll")
+
+
+class Session:
+    """A sender: how many of its packets came, and how many more may be answered now."""
+
+    __slots__ = ("allowed", "number", "seen")
+
+    def __init__(self, now: Nanoseconds) -> None:
+        self.number = 0
+        self.allowed = float(BURST)
+        self.seen = now
+
+    def admit(self, now: Nanoseconds) -> bool:
+        """Whether a packet may be answered."""
+        passed = max(0, now - self.seen)
+        self.seen = now
+        self.allowed = min(BURST, self.allowed + passed * PACKETS_A_SECOND / SECOND)
+        if self.allowed < 1:
+            return False
+        self.allowed -= 1
+        return True
+
+
+class Reflector:
+    """Decides what is answered. No socket."""
+
+    def __init__(self, key: bytes) -> None:
+        self._key = key
+        self._sessions: OrderedDict[tuple[str, int], Session] = OrderedDict()
+        self.answered = self.refused = self.held_back = 0
+
+    def answer(
+        self, data: bytes, sender: tuple[str, int], received: Nanoseconds, now: Callable[[], Nanoseconds], ttl: int
+    ) -> bytes | None:
+        """The packet to send back; None for what is not signed, or comes too fast."""
+        session = self._sessions.get(sender)
+        if session is None or received - session.seen > SESSION_ENDS:
+            session = Session(received)
+        try:
+            answer = reflected_packet(data, self._key, session.number, received, now(), ttl)
+        except MalformedError:
+            self.refused += 1
+            return None
+        self._sessions[sender] = session
+        self._sessions.move_to_end(sender)
+        if len(self._sessions) > MOST_SESSIONS:
+            self._sessions.popitem(last=False)
+        session.number += 1
+        if not session.admit(received):
+            self.held_back += 1
+            return None
+        self.answered += 1
+        return answer
+
+
+def prepared(family: socket.AddressFamily) -> socket.socket:
+    """A socket for test packets that says when each came and how far it may still go."""
+    one = socket.socket(family, socket.SOCK_DGRAM)
+    one.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
+    if family == socket.AF_INET6:
+        one.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 0)
+        one.setsockopt(socket.IPPROTO_IPV6, IPV6_RECVHOPLIMIT, 1)
+    one.setsockopt(socket.IPPROTO_IP, IP_RECVTTL, 1)
+    return one
+
+
+def receive(one: socket.socket) -> tuple[bytes, tuple[str, int], Nanoseconds, int]:
+    """A packet, who sent it, when the kernel took it in (ns since 1970), and its TTL or hop limit."""
+    data, said, _, sender = one.recvmsg(LONGEST, 256)
+    at, ttl = time.time_ns(), 255
+    for level, kind, value in said:
+        if level == socket.SOL_SOCKET and kind == SO_TIMESTAMPNS:
+            seconds, rest = _TIMESPEC.unpack(value[: _TIMESPEC.size])
+            at = seconds * SECOND + rest
+        elif (level, kind) in ((socket.IPPROTO_IP, socket.IP_TTL), (socket.IPPROTO_IPV6, IPV6_HOPLIMIT)):
+            ttl = int.from_bytes(value[:4], "little") & 255
+    return data, (str(sender[0]), int(sender[1])), at, ttl
+
+
+def serve(one: socket.socket, reflector: Reflector) -> None:
+    """Answer until the socket is closed or the program is interrupted."""
+    while True:
+        try:
+            data, sender, at, ttl = receive(one)
+        except ConnectionError:
+            continue  # an answer that nobody wanted
+        answer = reflector.answer(data, sender, at, time.time_ns, ttl)
+        if answer is not None:
+            try:
+                one.sendto(answer, sender)
+            except OSError:
+                continue
