@@ -69,7 +69,8 @@ def test_a_plan_that_was_asked_for_is_sound_and_keeps_calls_on_time(
     talking.close()
     assert talking.exitstatus == 0, talking.before
     plan, findings = examine(tmp_path / "sluice.yaml")
-    assert plan is not None and findings == []
+    assert plan is not None and not [one for one in findings if one.severity != "note"]
+    assert bool(findings) == (answers is SHOP)  # whose line nobody has measured
     for row in Lab(plan, usual_traffic(plan, PACKETS), shaped=True).run().rows:
         if row.kind == "call":
             assert row.measured.p99 is not None and row.measured.p99 < DELAY + 20 * MILLISECOND
