@@ -73,7 +73,7 @@ def plan_from(required: bool = True, usual: bool = True, argument: bool = True) 
             "plan_option",
             type=click.Path(path_type=Path, allow_dash=True),
             metavar="FILE",
-            help="The plan file; - reads standard input." + f"  [default: {USUAL}]" * usual,
+            help="The plan file" + "; - reads standard input" * argument + "." + f"  [default: {USUAL}]" * usual,
         )(with_plan)
         if not argument:
             return cast(Command, decorated)

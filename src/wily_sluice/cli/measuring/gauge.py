@@ -125,9 +125,9 @@ def serve(listen: str, port: int, key_file: Path | None) -> None:
 def delay(
     host: str, port: int, key_file: Path | None, lasts: Nanoseconds, pace: int, length: int, as_json: bool
 ) -> None:
-    """Measure round trips, jitter and loss to a machine that runs `gauge serve`.
+    """Measure round trips, and jitter and loss each way.
 
-    Round trips leave out the time that the far end takes. Jitter and loss are told for each direction; no clock has to
+    HOST is a machine that runs `sluice gauge serve`. Round trips leave out the time that the far end takes. Jitter and loss are told for each direction; no clock has to
     be right for that. Ctrl-C ends it early, with what was measured. Exits with status 3 if nothing came back.
 
     \b
