@@ -127,8 +127,9 @@ def delay(
 ) -> None:
     """Measure round trips, and jitter and loss each way.
 
-    HOST is a machine that runs `sluice gauge serve`. Round trips leave out the time that the far end takes. Jitter and loss are told for each direction; no clock has to
-    be right for that. Ctrl-C ends it early, with what was measured. Exits with status 3 if nothing came back.
+    HOST is a machine that runs `sluice gauge serve`. Round trips leave out the time that it takes. No clock has to
+    be right for any of the figures. Ctrl-C ends it early, with what was measured. Exits with status 3 if nothing came
+    back.
 
     \b
     Examples:
