@@ -34,6 +34,9 @@ def test_an_edit_is_shown_checked_written_and_undone(sluice: Sluice, tmp_path: P
     assert "2 edits undone" in sluice("edit", "undo", "2").stdout
     assert file.read_text() == SMALL_PLAN
     assert "no edit" in sluice("edit", "undo").stderr
+    assert "standard input cannot be edited" in sluice("check", "--fix", "-").stderr
+    file.write_text("site: [")
+    assert "sluice.yaml:2: is not YAML" in sluice("edit", "rule", "off", "Calls").stderr
 
 
 def test_two_programs_at_once_lose_no_edit(tmp_path: Path) -> None:

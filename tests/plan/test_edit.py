@@ -98,6 +98,12 @@ def test_an_edit_touches_its_own_line_alone() -> None:
     assert apply(text, [Set(("c", "d"), "e")]) == text.replace("\n# end", "\n\nc:\n  d: e\n# end")
 
 
+def test_lines_end_as_they_did_before() -> None:
+    text = "\ufeffa: {x: 1}\r\nb:\r\n  - one   # first\r\n"
+    assert apply(text, [Insert(("b",), 1, "two")]) == f"{text}  - two\r\n"
+    assert apply(text, [Set(("c", "d"), "e")]) == f"{text}\r\nc:\r\n  d: e\r\n"
+
+
 def test_what_an_anchor_stands_for_is_not_edited_behind_its_back() -> None:
     text = "a: &one {x: 1}\nb: *one\n"
     with pytest.raises(EditError, match="by hand"):

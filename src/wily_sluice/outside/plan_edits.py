@@ -18,7 +18,7 @@ from typing import NamedTuple
 from platformdirs import user_state_path
 
 from wily_sluice.errors import SluiceError
-from wily_sluice.outside.files import DiskFile
+from wily_sluice.outside.files import STANDARD_INPUT, DiskFile
 from wily_sluice.plan.file.source import Source
 from wily_sluice.units import Size
 
@@ -157,6 +157,8 @@ class Held:
 @contextmanager
 def held(path: Path, force: bool = False) -> Iterator[Held]:
     """A file to edit, while no other edit in its folder can go on. CannotEditError when that cannot be."""
+    if path == STANDARD_INPUT:
+        raise CannotEditError("the standard input cannot be edited: name a file")
     try:
         real = path.resolve(strict=True)
         for pattern in _SWAP_FILES:

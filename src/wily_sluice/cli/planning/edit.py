@@ -147,7 +147,9 @@ def _edited(plan_file: Path, text: str, make: Callable[[Edits], list[Operation]]
     try:
         before = YamlText(text)
         after = before.after(make(Edits(before.data)))
-    except (EditError, YamlError) as error:
+    except YamlError as error:
+        raise Refusal(f"{plan_file}{f':{error.line}' if error.line else ''}: {error}") from None
+    except EditError as error:
         raise Refusal(str(error)) from None
     findings = _findings(plan_file, after)
     if findings:

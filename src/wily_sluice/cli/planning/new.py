@@ -89,7 +89,7 @@ def new(
 ) -> None:
     """Make a first plan from a few questions.
 
-    Asks for your lines, your networks, what matters most and whom to hold back, and writes a plan with a comment
+    Asks for your lines, your networks, what matters most and which hosts to hold back, and writes a plan with a comment
     at every figure. Options answer questions beforehand; with all of them, or with --from, nothing is asked. Then it
     checks the plan, shows who gets what, and simulates a call on a full line. Nothing is written before the end.
 

@@ -27,8 +27,8 @@ class Lane:
 
     `tally` counts what takes it, and knows which rule decided. Where rules tell packets of a conversation apart,
     `kinds` are the lanes of others than this one's. `buckets` are limiters' (`limit.limiter`). `flow` is the
-    conversation's own queue in the leaf, `held` those in the buckets that it had to wait at: objects of whoever keeps
-    them.
+    conversation's own queue in the leaf, `held` those in the buckets that it had to wait at: objects of the queue
+    that keeps them.
     """
 
     __slots__ = ("buckets", "epoch", "flow", "held", "kinds", "leaf", "shaper", "tally")

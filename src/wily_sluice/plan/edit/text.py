@@ -47,6 +47,8 @@ class YamlText:
             splices = sorted((tree.splice(one) for one in together), key=lambda one: one.begin, reverse=True)
             for splice in splices:
                 new = new[: splice.begin] + splice.text + new[splice.end :]
+        if "\r\n" in self.text and not re.search(r"(?<!\r)\n", self.text):  # lines all end as on some systems
+            new = re.sub(r"(?<!\r)\n", "\r\n", new)
         for operation in operations:
             operation.on(expected)
         try:

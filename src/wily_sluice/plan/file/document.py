@@ -97,7 +97,11 @@ def read_document(source: Source, kind: str) -> Document:
     if len(raw) > LARGEST:
         raise refuse(f"is larger than {format_size(LARGEST)}, the limit for a {kind}", "is this the right file?")
     if not raw.strip():
-        raise refuse("is empty", f"`sluice demo --save FOLDER` copies a {kind} to start from")
+        starts = {
+            "plan": "`sluice new` makes a plan",
+            "traffic": "`sluice demo --save FOLDER` copies one to start from",
+        }
+        raise refuse("is empty", starts.get(kind, ""))
     try:
         text = raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:

@@ -84,7 +84,7 @@ class AnswersEntry(Entry):
 
 def read_answers(source: Source) -> AnswersEntry:
     """Answers from a file. FileError with all that is wrong with them."""
-    document = read_document(source, "file of answers")
+    document = read_document(source, "questionnaire")
     reading = hold_against(document, AnswersEntry)
     findings = list(reading.findings)
     if reading.content is not None:
