@@ -44,6 +44,11 @@ from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds
 A_CHORE = 64  # rows that are copied in a turn
 
 
+def time_in(zone: str) -> datetime:
+    """The time that it is in a zone."""
+    return datetime.now(ZoneInfo(zone))
+
+
 @dataclass(slots=True)
 class Making:
     """A change of plan that is made ready beside the turning loop."""
@@ -68,8 +73,10 @@ class Gate:
         keeper: Keeper | None = None,
         watcher: Watcher | None = None,
         machine: Machine | None = None,
+        clock: Callable[[str], datetime] = time_in,
     ) -> None:
         self.plan = plan
+        self._clock = clock
         self.engine = build_site(plan, self._drop, crowded=True)
         self._quotas = Quotas(keeper, lambda: self.engine, lambda: self._beside, self._happened)
         self._watcher = watcher
@@ -219,7 +226,7 @@ class Gate:
         def make_ready() -> Making:
             wanted = plan()
             engine = build_site(wanted, self._drop, crowded=True)
-            moment = datetime.now(ZoneInfo(wanted.timezone))
+            moment = self._clock(wanted.timezone)
             taken = self._intake.take(wanted, engine.recognises)
             return Making(wanted, engine, taken, open_schedules(wanted, moment), self._survey(wanted))
 
@@ -376,7 +383,7 @@ class Gate:
             admission.strangers.clear()
 
     def _moment(self) -> datetime:
-        return datetime.now(ZoneInfo(self.plan.timezone))
+        return self._clock(self.plan.timezone)
 
     def _looked_about(self, seen: Any) -> None:
         """What was seen beside the loop, of the time and of the machine; by a plan that may have gone meanwhile."""

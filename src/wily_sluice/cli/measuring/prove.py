@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,12 +13,16 @@ import click
 from wily_sluice.cli.options import WARNINGS, Refusal, json_option, plan_from
 
 if TYPE_CHECKING:
-    from wily_sluice.forecast.prove.proof import Proof
-    from wily_sluice.plan.model import Plan
+    from collections.abc import Callable
+
+    from wily_sluice.forecast.prove.bench import Bench
+    from wily_sluice.forecast.prove.proof import Promise, Proof
 
 
 @click.command()
 @plan_from()
+@click.option("--lab", "in_lab", is_flag=True, help="Try them in simulated time. That is the default.")
+@click.option("--rig", "on_rig", is_flag=True, help="Try them on real packets, in network namespaces. Needs root.")
 @click.option("--only", metavar="WORD", help="Only promises whose kind or name contains this.")
 @click.option("--strict", is_flag=True, help="Also exit with status 1 if a test proves nothing or cannot be tried.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the results as JUnit XML.")
@@ -25,6 +32,8 @@ def prove(
     context: click.Context,
     /,
     plan_file: Path,
+    in_lab: bool,
+    on_rig: bool,
     only: str | None,
     strict: bool,
     junit: Path | None,
@@ -33,50 +42,83 @@ def prove(
     """Test every promise of a plan, with a number for each.
 
     Each guarantee is tried while all other queues flood, each cap and limiter on an idle line, each delay within its
-    guarantee, each rule with a conversation that it is about. The tests run on the gate's own engine in simulated time;
-    no packet is sent. Each is run again without what makes the promise: a test that still passes proves nothing, and
-    says so. Exits with status 1 if a promise is broken.
+    guarantee, each rule with a conversation that it is about. In the lab the tests run on the gate's own engine in
+    simulated time, and no packet is sent. On the rig they run on a gate and real packets, between network namespaces of
+    this machine, and take about a minute; at the end the gate is killed, and traffic must flow on.
+
+    Each is tried in the lab again without what makes the promise: a test that still passes proves nothing, and says so.
+    Exits with status 1 if a promise is broken.
 
     \b
     Examples:
       sluice prove
       sluice prove surgery.yaml --only guarantee
+      sudo sluice prove --rig
       sluice prove --strict --junit results.xml
     """
+    from wily_sluice.forecast.prove.bench import Bench
+    from wily_sluice.forecast.prove.promises import promises
     from wily_sluice.outside.files import load
     from wily_sluice.views.forecast.prove import junit_xml, print_proofs, proofs_data
     from wily_sluice.views.text.console import console, print_json
 
+    if in_lab and on_rig:
+        raise Refusal("choose one of --lab and --rig")
+    if on_rig and os.geteuid() != 0:
+        raise Refusal("the rig needs root, for network namespaces and the packet queue: use sudo, or leave out --rig")
     plan = load(plan_file)
-    proofs = [one for one in _proofs(plan) if only is None or only in one.kind or only in one.name]
-    if not proofs:
+    bench = Bench(plan)
+    wanted = [one for one in promises(bench) if only is None or only in one.proof.kind or only in one.proof.name]
+    if not wanted:
         raise Refusal(f"no promise has “{only}” in its kind or name" if only else "the plan makes no promises")
+    proofs = _on_rig(bench, wanted, plan_file) if on_rig else _in_lab(bench, wanted)
     if junit is not None:
         try:
             junit.write_bytes(junit_xml(plan, proofs))
         except OSError as error:
             raise Refusal(f"cannot write {junit}: {error.strerror}") from None
     if as_json:
-        print_json(proofs_data(plan, proofs))
+        print_json(proofs_data(plan, proofs, "rig" if on_rig else "lab"))
     else:
         print_proofs(console(), plan, proofs)
     verdicts = {proof.verdict for proof in proofs}
     context.exit(WARNINGS if "broken" in verdicts or (strict and verdicts != {"kept"}) else 0)
 
 
-def _proofs(plan: Plan) -> list[Proof]:
-    """All proofs, with a count on a terminal while they are made."""
-    from rich.progress import Progress, TextColumn
+def _in_lab(bench: Bench, promises: list[Promise]) -> list[Proof]:
+    from wily_sluice.forecast.prove.proof import try_in
 
-    from wily_sluice.forecast.prove.promises import prove as all_of
+    found = []
+    with _progress(len(promises)) as tell:
+        for promise in promises:
+            tell(f"{promise.proof.kind} {promise.proof.name}")
+            found.append(try_in(bench, promise))
+    return found
+
+
+def _on_rig(bench: Bench, promises: list[Promise], plan_file: Path) -> list[Proof]:
+    from wily_sluice.rig.promises.prove import prove_on_rig
+
+    with _progress(None) as tell:
+        return prove_on_rig(bench, promises, plan_file, tell)[1]
+
+
+@contextmanager
+def _progress(total: int | None) -> Iterator[Callable[[str], None]]:
+    """On a terminal, what is being done, and how much of it is."""
+    from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
+
     from wily_sluice.views.text.console import console
 
-    found: list[Proof] = []
     screen = console(stderr=True)
-    columns = TextColumn("proving: {task.completed} tested, last {task.description}")
-    with Progress(columns, console=screen, transient=True, disable=not screen.is_terminal) as progress:
-        task = progress.add_task("", total=None)
-        for proof in all_of(plan):
-            found.append(proof)
-            progress.update(task, advance=1, description=f"{proof.kind} {proof.name}")
-    return found
+    bar = BarColumn(bar_width=20) if total is not None else SpinnerColumn()
+    columns = (TextColumn("proving"), bar, TimeElapsedColumn(), TextColumn("{task.description}"))
+    with Progress(*columns, console=screen, transient=True, disable=not screen.is_terminal) as progress:
+        task = progress.add_task("", total=total)
+
+        def tell(text: str) -> None:
+            progress.update(task, description=text, advance=1 if task_begun else 0)
+            task_begun.append(None)
+
+        task_begun: list[None] = []
+        yield tell

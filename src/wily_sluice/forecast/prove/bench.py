@@ -1,26 +1,30 @@
-"""Where promises are tried: shapers of a plan, or of one with a thing changed, and conversations for each leaf."""
+"""The lab as a world to try promises in: the engine in simulated time. And plans with a thing changed, for controls."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import replace
 from datetime import date, datetime, timedelta
 from functools import cache
 from zoneinfo import ZoneInfo
 
+from wily_sluice.engine.classify.header import UDP, Parties, parse
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper
-from wily_sluice.engine.site import SiteEngine
-from wily_sluice.forecast.prove.example import Example, examples, rule_of
-from wily_sluice.forecast.prove.flood import Came, Stream, flood, time_for
+from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTE, Example, first_host
+from wily_sluice.forecast.prove.flood import flood, time_for
+from wily_sluice.forecast.prove.setting import Came, CannotTry, Flood, Part, Stream, Where
 from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.plan.model import Directional, Limiter, Plan, Queue, Tree, Uplink
+from wily_sluice.plan.model import Directional, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
-from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Rate
+from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds
 
 DAYS, STEP = 370, 30  # how far a schedule is looked at, and in steps of how many minutes
-FLOOD = 1.5  # times the line, of all streams together at least
+FLOOD = 1.1  # times the line, of each stream
+FIRST_STEERED = 41_000  # the remote port that leads to the first leaf where leaves are tried
+NOTHING: Directional[object] = Directional(None, None)
 
 
 def _drop(_: Packet) -> None:
@@ -28,11 +32,16 @@ def _drop(_: Packet) -> None:
 
 
 class Bench:
-    """For one plan. Everything that a schedule governs holds."""
+    """Of one plan."""
+
+    slack: Nanoseconds = 0
 
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
-        self._leaves = cache(self._find_leaves)
+        self.uplinks = {uplink.name: uplink for uplink in plan.uplinks}
+        self._known: dict[Flood, tuple[Came, ...]] = {}
+        self.moments = cache(self._moments)
+        self.full = cache(self._full)
 
     def ways(self) -> Iterator[tuple[Uplink, Direction]]:
         """Every direction of every uplink."""
@@ -44,95 +53,137 @@ class Bench:
         """The tree with every figure resolved."""
         return resolve(self.plan, uplink, way)
 
-    def shaper(self, uplink: Uplink, way: Direction, plan: Plan | None = None) -> Shaper:
-        """A shaper that has seen nothing."""
-        return build_site(plan or self.plan, _drop).shapers[uplink.name, way]
+    def shaper(self, asked: Flood | Where, way: Direction = "up", plan: Plan | None = None) -> Shaper:
+        """A shaper that has seen nothing, with the part of the plan that is asked for; or of another plan."""
+        part = asked.part if isinstance(asked, Flood) else Part("whole")
+        engine = build_site(plan or part_of(self.plan, part), _drop)
+        if asked.moment is not None:
+            engine.at(asked.moment)
+        return engine.shapers[asked.uplink, way]
 
-    def flood(
-        self,
-        uplink: Uplink,
-        way: Direction,
-        streams: Sequence[Stream],
-        plan: Plan | None = None,
-        least: Nanoseconds = 0,
-        spent: bool = False,
-    ) -> list[Came]:
-        """What comes of some streams, in no less than some time; with quotas used up, if they are `spent`."""
-        whole = sum(stream.rate for stream in streams)
-        lasts = max(least, time_for(min(whole, uplink.usable(way))))
-        return flood(self.shaper(uplink, way, plan), way, uplink.framing, streams, lasts, spent)
+    def flood(self, asked: Flood, plan: Plan | None = None) -> tuple[Came, ...]:
+        """What comes of streams; by another plan, whatever part is asked for."""
+        if plan is not None:
+            return self._flood(asked, plan)
+        if asked not in self._known:
+            self._known[asked] = self._flood(asked, None)
+        return self._known[asked]
 
-    def at(self, moment: datetime) -> SiteEngine:
-        """An engine that knows what time it is."""
-        engine = build_site(self.plan, _drop)
-        engine.at(moment)
-        return engine
+    def _flood(self, asked: Flood, plan: Plan | None) -> tuple[Came, ...]:
+        uplink = self.uplinks[asked.uplink]
+        return flood(
+            self.shaper(asked, asked.way, plan),
+            asked.way,
+            uplink.framing,
+            asked.streams,
+            self.lasts(asked),
+            asked.spent,
+        )
 
-    def moments(self, when: str) -> tuple[datetime | None, datetime | None]:
-        """A moment at which a schedule holds, and one at which it does not, well away from where it changes."""
+    def lasts(self, asked: Flood) -> Nanoseconds:
+        """How long a flood lasts."""
+        whole = sum(stream.rate for stream in asked.streams)
+        return max(asked.least, time_for(min(whole, self.uplinks[asked.uplink].usable(asked.way))))
+
+    def where(self, asked: Where, plan: Plan | None = None) -> str:
+        """The path of the leaf that a conversation goes to, as its packets are read; by another plan as well."""
+        example = asked.example
+        up, down = parse(example.header(True), True), parse(example.header(False), False)
+        if up is None or down is None or up.key != down.key:
+            return ""
+        conversation = Conversation(up.key)
+        conversation.known, conversation.dscps = example.known, example.dscps
+        lane = self.shaper(asked, "up", plan).lane_for(conversation, example.subject(conversation))
+        return str(lane.leaf.path)
+
+    def _moments(self, when: str) -> tuple[tuple[datetime, ...], tuple[datetime, ...]]:
+        """Moments at which a schedule holds, right after it begins and right before it ends, and moments right before
+        and after these, at which it does not. Empty where it never changes within a year.
+        """
         zone, schedule = ZoneInfo(self.plan.timezone), self.plan.schedules[when]
         begin = schedule.first or date(2027, 1, 4)  # a Monday
         midnight = datetime(begin.year, begin.month, begin.day, tzinfo=zone)
-        found: dict[bool, datetime] = {}
-        for step in range(0, DAYS * 24 * 60, STEP):
-            around = [midnight + timedelta(minutes=step + more) for more in (-STEP, 0, STEP)]
-            held = {schedule.holds(moment) for moment in around}
-            if len(held) == 1:
-                found.setdefault(held.pop(), around[1])
-            if len(found) == 2:
-                break
-        return found.get(True), found.get(False)
+        held: list[datetime] = []
+        free: list[datetime] = []
+        before, held_before = midnight, schedule.holds(midnight)
+        for step in range(STEP, DAYS * 24 * 60, STEP):
+            moment = midnight + timedelta(minutes=step)
+            holds = schedule.holds(moment)
+            if holds and not held_before:
+                held, free = [moment], [before]
+            elif held_before and not holds and held:
+                return (held[0], before), (free[0], moment)
+            before, held_before = moment, holds
+        return tuple(held), tuple(free)
 
-    def leaves(self, uplink: Uplink, way: Direction) -> dict[str, Example]:
-        """A conversation for each leaf that one can be found for, and that no limiter caps."""
-        return self._leaves(uplink.name, way)
+    def within(self, when: str | None) -> datetime | None:
+        """A moment at which a schedule holds; None without one."""
+        return next(iter(self.moments(when)[0]), None) if when is not None else None
 
-    def _find_leaves(self, name: str, way: Direction) -> dict[str, Example]:
-        uplink = next(one for one in self.plan.uplinks if one.name == name)
-        plan = without_limiters(self.plan)
-        shaper, tree = self.shaper(uplink, way, plan), plan.tree(uplink, way)
-        found: dict[str, Example] = {}
-        for index, rule in enumerate(plan.sorting):
-            leaf = rule.queues.get(tree.name)
-            if leaf is not None and leaf not in found and not rule.terms.kinds and "length" not in rule.terms.asked:
-                example = next((one for one in examples(plan, rule.terms) if rule_of(shaper, one) == index), None)
-                if example is not None:
-                    found[leaf] = example
-        default = next((one for one in examples(plan, Terms()) if rule_of(shaper, one) < 0), None)
-        if default is not None:
-            found[tree.default.path] = default
-        for index, rule in enumerate(plan.sorting):  # leaves that only some kinds of packets go to
-            leaf = rule.queues.get(tree.name)
-            if leaf is not None and leaf not in found:
-                example = next((one for one in examples(plan, rule.terms) if rule_of(shaper, one) == index), None)
-                if example is not None:
-                    found[leaf] = example
-        return found
+    def _full(self, uplink: Uplink, way: Direction) -> dict[str, Stream]:
+        """A flood for each leaf, each of more than the line has, by way of `steered`."""
+        local = first_host(self.plan)
+        if local is None:
+            raise CannotTry("the plan has no network with hosts")
+        tree, rate = self.plan.tree(uplink, way), round(uplink.usable(way) * FLOOD)
+        return {
+            leaf.path: Stream(
+                Example(Parties(UDP, local, REMOTE[len(local)], LOCAL_PORT, port)),
+                rate,
+            )
+            for leaf, port in zip(tree.leaves, _steering(self.plan)[tree.name], strict=False)
+        }
 
-    def full_streams(self, uplink: Uplink, way: Direction) -> dict[str, Stream]:
-        """A flood for each leaf, each of more than the line has."""
-        rate: Rate = round(uplink.usable(way) * FLOOD)
-        return {path: Stream(example, rate) for path, example in self.leaves(uplink, way).items()}
+
+def _steering(plan: Plan) -> dict[str, range]:
+    """The remote ports that lead to the leaves of each tree."""
+    found, port = {}, FIRST_STEERED
+    for tree in plan.trees.values():
+        found[tree.name] = range(port, port + len(tree.leaves))
+        port += len(tree.leaves)
+    return found
+
+
+def steered(plan: Plan) -> Plan:
+    """The plan with a rule for each leaf in place of its own, and no limiter: to look at the trees alone."""
+    ports = _steering(plan)
+    rules = tuple(
+        Rule(f"to {leaf.path}", 0, Terms({"remote-port": ((port, port),)}), {tree.name: leaf.path})
+        for tree in plan.trees.values()
+        for leaf, port in zip(tree.leaves, ports[tree.name], strict=True)
+    )
+    return replace(without_limiters(plan), rules=rules)
+
+
+def part_of(plan: Plan, part: Part) -> Plan:
+    """The plan with that part of it at work."""
+    if part.kind == "trees":
+        return steered(plan)
+    return with_limiter(plan, part.name) if part.kind == "limiter" else plan
 
 
 def without_limiters(plan: Plan) -> Plan:
-    """The plan with all its limiters switched off, to look at the tree alone."""
+    """The plan with all its limiters switched off."""
     return replace(plan, limiters=tuple(replace(one, enabled=False) for one in plan.limiters))
 
 
-def with_limiter(plan: Plan, limiter: Limiter) -> Plan:
+def with_limiter(plan: Plan, name: str) -> Plan:
     """The plan with one limiter alone."""
-    return replace(plan, limiters=tuple(replace(one, enabled=one.name == limiter.name) for one in plan.limiters))
+    return replace(
+        plan, limiters=tuple(replace(one, enabled=one.enabled and one.name == name) for one in plan.limiters)
+    )
 
 
-def with_queue(plan: Plan, tree: Tree, path: str, **changes: object) -> Plan:
-    """The plan with a queue of a tree changed."""
+def with_queue(plan: Plan, tree: Tree, path: str, below: bool = False, **changes: object) -> Plan:
+    """The plan with a queue of a tree changed, and all those below it, if that is asked for."""
 
     def changed(queues: tuple[Queue, ...]) -> tuple[Queue, ...]:
         return tuple(
-            replace(queue, **changes)  # type: ignore[arg-type]  # by name
-            if queue.path == path
-            else replace(queue, children=changed(queue.children))
+            replace(
+                queue,
+                children=changed(queue.children),
+                **(changes if queue.path == path or (below and queue.path.startswith(f"{path}/")) else {}),  # type: ignore[arg-type]  # by name
+            )
             for queue in queues
         )
 
@@ -140,16 +191,6 @@ def with_queue(plan: Plan, tree: Tree, path: str, **changes: object) -> Plan:
     return replace(plan, trees={**plan.trees, tree.name: other})
 
 
-NOTHING: Directional[object] = Directional(None, None)
-
-
 def queue_location(tree: Tree, path: str, key: str) -> Location:
     """Where a key of a queue stands in the file."""
     return ("trees", tree.name, *(part for name in path.split("/") for part in ("queues", name)), key)
-
-
-def leaf_of(bench: Bench, plan: Plan, uplink: Uplink, example: Example) -> str:
-    """The path of the leaf that a conversation goes to."""
-    conversation = example.conversation()
-    leaf = bench.shaper(uplink, "up", plan).lane_for(conversation, example.subject(conversation)).leaf
-    return str(leaf.path)

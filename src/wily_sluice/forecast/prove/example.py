@@ -7,8 +7,8 @@ from typing import Any
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.condition import LONGEST_PACKET, Subject
-from wily_sluice.engine.classify.header import Parties, key_of
-from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
+from wily_sluice.engine.classify.known import NOTHING, Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.plan.asking import Service, Terms
@@ -18,8 +18,8 @@ from wily_sluice.units import Size
 MOST_TRIED = 400  # candidates for one rule
 MOST_HOSTS = 6  # of each range of addresses
 EVERY_RATE = (1 << 8) - 1  # all lasting rates that rules ask for
-REMOTE = {4: bytes((203, 0, 113, 77)), 16: bytes.fromhex("20010db8") + bytes(11) + b"\x4d"}
-TCP, UDP = 6, 17
+REMOTE = {4: bytes((203, 0, 113, 77)), 16: bytes.fromhex("20010db8f000") + bytes(9) + b"\x4d"}
+OF_TCP = frozenset(("http", "imap", "pop3", "rfb", "rtsp", "smtp", "ssh", "tls"))  # protocols that are seen
 LOCAL_PORT, REMOTE_PORT = 40_077, 39_999
 
 
@@ -28,7 +28,7 @@ class Example:
     """A conversation, with all that could be known of it; `hardware` is the local host's own address, or empty."""
 
     parties: Parties
-    known: Known
+    known: Known = NOTHING
     shape: str = ""
     moved: Size = 0
     fast: int = 0
@@ -48,6 +48,30 @@ class Example:
         one = Conversation(key_of(self.parties))
         one.known, one.dscps = self.known, self.dscps
         return one
+
+    @property
+    def plain(self) -> bool:
+        """Whether it is known by its parties alone."""
+        known = self.known.seen or self.known.names or self.shape or self.moved or self.fast
+        return not (known or self.kind or self.hardware) and self.length == LONGEST_PACKET
+
+    def header(self, up: bool) -> bytes:
+        """The first bytes of a packet of it: those of IP (RFC 791, RFC 8200), the ports, and nothing behind them."""
+        parties, dscp = self.parties, self.dscps.bit_length() - 1
+        ends, ports = (parties.local, parties.remote), (parties.local_port, parties.remote_port)
+        if not up:
+            ends, ports = ends[::-1], ports[::-1]
+        behind = b"".join(port.to_bytes(2) for port in ports) + bytes(8) + b"\x50" + bytes(7)
+        if len(parties.local) == 4:
+            first = (
+                bytes((0x45, dscp << 2))
+                + (20 + len(behind)).to_bytes(2)
+                + bytes(4)
+                + bytes((64, parties.protocol, 0, 0))
+            )
+        else:
+            first = (6 << 28 | dscp << 22).to_bytes(4) + len(behind).to_bytes(2) + bytes((parties.protocol, 64))
+        return first + b"".join(ends) + behind
 
     def nth(self, number: int) -> "Example":
         """The same of another local port, or of a host so many addresses on."""
@@ -83,6 +107,18 @@ def _hosts(addresses: AddressSet) -> Iterator[bytes]:
         begin, size = int.from_bytes(first), int.from_bytes(last) - int.from_bytes(first) + 1
         for step in range(min(size, MOST_HOSTS)):
             yield (begin + (size // 2 + step) % size).to_bytes(len(first))
+
+
+def first_host(plan: Plan) -> bytes | None:
+    """An address of a host of the plan, rather of IPv4."""
+    found = [next(_hosts(network.addresses), None) for network in plan.networks]
+    return min((one for one in found if one is not None), key=len, default=None)
+
+
+def first_of(addresses: AddressSet, width: int) -> bytes | None:
+    """An address of so many bytes among these."""
+    parts = (_hosts(AddressSet([part])) for part in addresses if len(part[0]) == width)
+    return next((one for part in parts for one in part), None)
 
 
 def _locals(plan: Plan, asked: dict[str, Any]) -> Iterator[tuple[bytes, bytes]]:
@@ -126,7 +162,8 @@ def _of(plan: Plan, asked: dict[str, Any]) -> Iterator[Example]:
         said = {**signs, **{key: value for key, value in asked.items() if key != "service"}}
         ports = said.get("remote-port") or said.get("port") or ((REMOTE_PORT, REMOTE_PORT),)
         local_port = said.get("local-port", ((LOCAL_PORT, LOCAL_PORT),))[0][0]
-        protocol = said.get("protocol", ((16 & kinds and 1) or UDP if not kinds else TCP,))[0]
+        streams = kinds or moved or known.names or names or known.seen in OF_TCP
+        protocol = said.get("protocol", (1 if kinds & 16 else TCP if streams else UDP,))[0]
         ported = protocol in (TCP, UDP, 33, 132, 136)
         for local, hardware in _locals(plan, asked):
             if asked.get("version") not in (None, 4 if len(local) == 4 else 6):

@@ -1,7 +1,6 @@
 """Streams of full packets through a shaper, in simulated time: what of each comes out, and how long it waited."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from heapq import heapify, heapreplace
 
 from wily_sluice.engine.classify.condition import LONGEST_PACKET
@@ -10,34 +9,17 @@ from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.limit.limiter import bucket_of
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper
-from wily_sluice.forecast.prove.example import Example
+from wily_sluice.forecast.prove.setting import FULL, Came, Stream
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds, Rate, Size
 
-FULL: Size = 1500
 WARMUP = 0.25  # of the whole time, in which nothing is counted
 STEP: Nanoseconds = 10_000  # where a shaper has nothing to give although its time has come
-
-
-@dataclass(frozen=True, slots=True)
-class Stream:
-    """Packets of a conversation at a rate of the line, in bit/s."""
-
-    example: Example
-    rate: Rate
-    length: Size = FULL
-
-
-@dataclass(frozen=True, slots=True)
-class Came:
-    """What of a stream came out: its rate on the line in bit/s, and the longest wait of a packet."""
-
-    rate: float
-    longest: Nanoseconds
+PERCENTILE = 95
 
 
 def flood(
     shaper: Shaper, way: Direction, framing: Framing, streams: Sequence[Stream], lasts: Nanoseconds, spent: bool = False
-) -> list[Came]:
+) -> tuple[Came, ...]:
     """Send all of these for a time. Every queue is empty before; quotas are used up, if they are `spent`."""
     conversations: list[Conversation] = []
     for stream in streams:
@@ -52,7 +34,8 @@ def flood(
                 bucket.account.used = bucket.limiter.spec.quota or 0
         conversations.append(conversation)
     index_of = {id(one): number for number, one in enumerate(conversations)}
-    carried, longest = [0] * len(streams), [0] * len(streams)
+    carried: list[Size] = [0] * len(streams)
+    waits: list[list[Nanoseconds]] = [[] for _ in streams]
     begin = round(lasts * WARMUP)
     sizes = [framing.cost(stream.length) for stream in streams]
     gaps = [max(1, size * BYTE_TIME // stream.rate) for size, stream in zip(sizes, streams, strict=True)]
@@ -71,11 +54,19 @@ def flood(
             elif now >= begin:
                 number = index_of[id(packet.conversation)]
                 carried[number] += packet.size
-                longest[number] = max(longest[number], now - packet.arrived)
+                waits[number].append(now - packet.arrived)
         else:
             now = _offer(shaper, streams, conversations, sizes, gaps, due)
     counted = lasts - begin
-    return [Came(size * BYTE_TIME / counted, wait) for size, wait in zip(carried, longest, strict=True)]
+    return tuple(
+        Came(size * BYTE_TIME / counted, percentile(waited, PERCENTILE), max(waited, default=0))
+        for size, waited in zip(carried, waits, strict=True)
+    )
+
+
+def percentile(waits: Sequence[Nanoseconds], percent: int) -> Nanoseconds:
+    """The wait that so many of a hundred do not exceed; 0 of none."""
+    return sorted(waits)[(len(waits) - 1) * percent // 100] if waits else 0
 
 
 def _offer(

@@ -4,23 +4,41 @@ from collections.abc import Callable, Iterator
 from typing import Final
 
 from wily_sluice.forecast.prove.bench import Bench
-from wily_sluice.forecast.prove.kinds import caps, defaults, delays, guarantees, limiters, rules, schedules
-from wily_sluice.forecast.prove.proof import Proof
+from wily_sluice.forecast.prove.kinds import (
+    caps,
+    defaults,
+    delays,
+    guarantees,
+    limiters,
+    orders,
+    rules,
+    schedules,
+    traffic,
+)
+from wily_sluice.forecast.prove.proof import Promise, Proof, try_in
 from wily_sluice.plan.model import Plan
 
-KINDS: Final[tuple[Callable[[Bench], Iterator[Proof]], ...]] = (
-    guarantees.prove,
-    caps.prove,
-    delays.prove,
-    limiters.prove,
-    rules.prove,
-    defaults.prove,
-    schedules.prove,
+KINDS: Final[tuple[Callable[[Bench], Iterator[Promise]], ...]] = (
+    guarantees.promises,
+    caps.promises,
+    orders.promises,
+    delays.promises,
+    limiters.promises,
+    rules.promises,
+    defaults.promises,
+    traffic.promises,
+    schedules.promises,
 )
 
 
-def prove(plan: Plan) -> Iterator[Proof]:
-    """Every promise of a plan, one after another."""
-    bench = Bench(plan)
+def promises(bench: Bench) -> Iterator[Promise]:
+    """Every promise of a plan, as the tests that it comes to."""
     for kind in KINDS:
         yield from kind(bench)
+
+
+def prove(plan: Plan) -> Iterator[Proof]:
+    """Every promise of a plan, tried in the lab one after another."""
+    bench = Bench(plan)
+    for promise in promises(bench):
+        yield try_in(bench, promise)

@@ -1,23 +1,28 @@
-"""What came of a test of a promise."""
+"""How a promise is tried, and what came of it."""
 
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
 from typing import Literal, TypeAlias
 
+from wily_sluice.forecast.prove.setting import Came, CannotTry, World
 from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.units import format_rate
+from wily_sluice.units import Nanoseconds, format_rate
 
 Verdict: TypeAlias = Literal["kept", "broken", "proves nothing", "not tried"]
 TOLERANCE = 0.03  # of a rate
+WITHIN = f"{TOLERANCE:.0%}"
 UNTRIED = "no conversation was found that goes there"
+SUPERFLUOUS = "without it, the test passes as well"
 
 
 @dataclass(frozen=True, slots=True)
 class Proof:
     """A promise of the plan, where it is made, and what was measured.
 
-    `kind` is what was promised: guarantee, cap, limiter, delay, rule, default, schedule. `expected` and `measured` are
-    for a person; `why` says what the verdict rests on. A test that passes even without what makes the promise proves
-    nothing.
+    `kind` is what was promised: guarantee, cap, order, limiter, delay, rule, default, traffic, schedule, failure.
+    `expected`, `measured` and `tolerance` are for a person; `rate` in bit/s and `p95`, a wait in ns, are what was
+    measured of it, where it is about that. `why` says what the verdict rests on. A test that passes even without what
+    makes the promise proves nothing.
     """
 
     kind: str
@@ -25,16 +30,54 @@ class Proof:
     where: str
     location: Location
     expected: str
+    measured: str = "–"
+    verdict: Verdict = "not tried"
+    why: str = UNTRIED
+    tolerance: str = ""
+    uplink: str = ""
+    rate: float | None = None
+    p95: Nanoseconds | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """What a world says to a promise."""
+
+    kept: bool
     measured: str
-    verdict: Verdict
-    why: str = ""
+    rate: float | None = None
+    p95: Nanoseconds | None = None
 
 
-def verdict_of(kept: bool, without: bool) -> tuple[Verdict, str]:
-    """What a test and its control come to: `without` says whether it passes without what makes the promise, too."""
-    if not kept:
-        return "broken", ""
-    return ("proves nothing", "without it, the test passes as well") if without else ("kept", "")
+@dataclass(frozen=True, slots=True)
+class Promise:
+    """How a promise is tried in a world. `control` says what happens without what makes the promise, if the test passes
+    then as well; else nothing. One that cannot be tried has no `judge`.
+    """
+
+    proof: Proof
+    judge: Callable[[World], Judged] | None = None
+    control: Callable[[], str] | None = None
+
+
+def try_in(world: World, promise: Promise) -> Proof:
+    """Try it."""
+    if promise.judge is None:
+        return promise.proof
+    try:
+        judged = promise.judge(world)
+    except CannotTry as reason:
+        return replace(promise.proof, why=str(reason))
+    told = replace(promise.proof, measured=judged.measured, rate=judged.rate, p95=judged.p95, why="")
+    if not judged.kept:
+        return replace(told, verdict="broken")
+    without = promise.control() if promise.control is not None else ""
+    return replace(told, verdict="proves nothing" if without else "kept", why=without)
+
+
+def rate_of(came: Sequence[Came], which: Iterable[int]) -> float:
+    """What some of the streams came to together, in bit/s."""
+    return sum(came[number].rate for number in which)
 
 
 def figure(rate: float) -> str:

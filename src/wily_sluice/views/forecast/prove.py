@@ -1,7 +1,7 @@
 """Promises and what came of their tests, as a table, as data, and as JUnit XML."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 from xml.etree import ElementTree
 
@@ -9,10 +9,12 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from wily_sluice.forecast.prove.proof import Proof, Verdict
+from wily_sluice.forecast.prove.proof import Proof, Verdict, figure
+from wily_sluice.forecast.prove.setting import FULL
 from wily_sluice.plan.model import Plan
 from wily_sluice.views.text.console import fits, print_line
 
+DATA = FULL - 40  # bytes of data in a full packet of TCP over IPv4
 STYLES = {"kept": "green", "broken": "bold red", "proves nothing": "yellow", "not tried": "dim"}
 ORDER: tuple[Verdict, ...] = ("kept", "broken", "proves nothing", "not tried")
 
@@ -21,11 +23,11 @@ def print_proofs(screen: Console, plan: Plan, proofs: Sequence[Proof]) -> None:
     """A row for each; what a verdict rests on below it."""
     rows = [(one, _line(plan, one)) for one in proofs]
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
-    for name in ("line", "promise", "", "where", "expected", "measured", "verdict"):
+    for name in ("line", "promise", "", "where", "expected", "within", "measured", "verdict"):
         table.add_column(name, no_wrap=True, justify="right" if name == "line" else "left")
     for one, line in rows:
         verdict = Text(one.verdict, STYLES[one.verdict])
-        table.add_row(line, one.kind, one.name, one.where, one.expected, one.measured, verdict)
+        table.add_row(line, one.kind, one.name, one.where, one.expected, one.tolerance, one.measured, verdict)
     if fits(screen, table):
         screen.print(table)
     else:
@@ -39,19 +41,44 @@ def print_proofs(screen: Console, plan: Plan, proofs: Sequence[Proof]) -> None:
     for one in noted:
         print_line(screen, f"{one.kind} {one.name}, {one.where}: {one.verdict}: {one.why}")
     screen.print()
+    for sentence in _data_shares(plan, proofs):
+        print_line(screen, sentence)
     counts = Counter(one.verdict for one in proofs)
     words = {verdict: verdict.replace("proves", "prove") if counts[verdict] > 1 else verdict for verdict in ORDER}
     print_line(screen, ", ".join(f"{counts[verdict]} {words[verdict]}" for verdict in ORDER if counts[verdict]))
+
+
+def _data_shares(plan: Plan, proofs: Sequence[Proof]) -> Iterator[str]:
+    """What comes of a rate for data, for each uplink of which a rate was measured."""
+    for uplink in plan.uplinks:
+        capped = [p for p in proofs if p.uplink == uplink.name and p.rate and p.kind in ("cap", "limiter")]
+        if capped:
+            cost, rate = uplink.framing.cost(FULL), capped[-1].rate or 0.0
+            data = rate * DATA / cost
+            yield (
+                f"Rates are those of the line. Of each full packet on {uplink.name}, {cost:,} bytes, {FULL - DATA} are "
+                f"headers of IP and TCP and {cost - FULL} framing: {figure(rate)} carry {figure(data)} of data, or "
+                f"{data / 8000:,.1f} kB/s."
+            )
 
 
 def _line(plan: Plan, proof: Proof) -> str:
     return str(plan.document.line(proof.location) or "")
 
 
-def proofs_data(plan: Plan, proofs: Sequence[Proof]) -> dict[str, Any]:
-    """For JSON."""
+def _data_rate(plan: Plan, proof: Proof) -> float | None:
+    """What TCP's data in full packets come to of a rate, in bit/s."""
+    uplink = next((one for one in plan.uplinks if one.name == proof.uplink), None)
+    if proof.rate is None or uplink is None:
+        return None
+    return proof.rate * DATA / uplink.framing.cost(FULL)
+
+
+def proofs_data(plan: Plan, proofs: Sequence[Proof], world: str = "lab") -> dict[str, Any]:
+    """For JSON. Rates are in bit/s, waits in seconds."""
     return {
         "site": plan.site,
+        "tried": world,
         "promises": [
             {
                 "promise": one.kind,
@@ -59,7 +86,11 @@ def proofs_data(plan: Plan, proofs: Sequence[Proof]) -> dict[str, Any]:
                 "where": one.where,
                 "line": plan.document.line(one.location),
                 "expected": one.expected,
+                "within": one.tolerance,
                 "measured": one.measured,
+                "rate": one.rate,
+                "data_rate": _data_rate(plan, one),
+                "p95": one.p95 / 1e9 if one.p95 is not None else None,
                 "verdict": one.verdict,
                 "why": one.why,
             }

@@ -1,35 +1,48 @@
-"""Each leaf that is capped reaches its cap on an idle line, and no more."""
+"""Each queue that is capped reaches its cap on an idle line, and no more."""
 
 from collections.abc import Iterator
 
-from wily_sluice.forecast.prove.bench import (
-    NOTHING,
-    Bench,
-    queue_location,
-    with_queue,
-    without_limiters,
-)
-from wily_sluice.forecast.prove.proof import TOLERANCE, UNTRIED, Proof, figure, verdict_of
+from wily_sluice.engine.queueing.spec import QueueSpec
+from wily_sluice.forecast.prove.bench import NOTHING, Bench, queue_location, steered, with_queue
+from wily_sluice.forecast.prove.proof import SUPERFLUOUS, TOLERANCE, WITHIN, Judged, Promise, Proof, figure, rate_of
+from wily_sluice.forecast.prove.setting import TREES, Flood, World
+from wily_sluice.plan.model import Uplink
+from wily_sluice.units import Direction
 
 
-def prove(bench: Bench) -> Iterator[Proof]:
-    """Each leaf that is capped reaches its cap on an idle line, and no more."""
-    plan = without_limiters(bench.plan)
+def promises(bench: Bench) -> Iterator[Promise]:
+    """Each queue that is capped reaches its cap on an idle line, and no more; a parent, through all leaves below it."""
     for uplink, way in bench.ways():
-        tree, root = plan.tree(uplink, way), bench.spec(uplink, way)
-        capped = {queue.path for queue in tree.walk() if queue.cap.of(way) is not None and not queue.children}
-        streams = bench.full_streams(uplink, way)
-        for leaf in root.leaves():
-            if leaf.path not in capped:
-                continue
-            where, at = f"{uplink.name} {way}", queue_location(tree, leaf.path, "cap")
-            expected = f"{figure(leaf.cap)} on an idle line"
-            if leaf.path not in streams:
-                yield Proof("cap", leaf.path, where, at, expected, "–", "not tried", UNTRIED)
-                continue
-            stream = [streams[leaf.path]]
-            rate = bench.flood(uplink, way, stream, plan)[0].rate
-            free = bench.flood(uplink, way, stream, with_queue(plan, tree, leaf.path, cap=NOTHING))[0].rate
-            kept = abs(rate - leaf.cap) <= leaf.cap * TOLERANCE
-            verdict, why = verdict_of(kept, abs(free - leaf.cap) <= leaf.cap * TOLERANCE)
-            yield Proof("cap", leaf.path, where, at, expected, figure(rate), verdict, why)
+        tree = bench.plan.tree(uplink, way)
+        capped = {queue.path for queue in tree.walk() if queue.cap.of(way) is not None}
+        for queue in bench.spec(uplink, way).walk():
+            if queue.path in capped:
+                yield _cap(bench, uplink, way, queue)
+
+
+def _cap(bench: Bench, uplink: Uplink, way: Direction, queue: QueueSpec) -> Promise:
+    tree, full = bench.plan.tree(uplink, way), bench.full(uplink, way)
+    streams = tuple(full[leaf.path] for leaf in queue.leaves())
+    asked = Flood(TREES, uplink.name, way, streams)
+    below = range(len(streams))
+    wanted = min(queue.cap, sum(leaf.cap for leaf in queue.leaves()))
+    most = queue.cap * (1 + TOLERANCE)
+
+    def judge(world: World) -> Judged:
+        rate = rate_of(world.flood(asked), below)
+        return Judged(wanted * (1 - TOLERANCE) <= rate <= most, figure(rate), rate)
+
+    def control() -> str:
+        plan = with_queue(steered(bench.plan), tree, queue.path, cap=NOTHING)
+        return SUPERFLUOUS if rate_of(bench.flood(asked, plan), below) <= most else ""
+
+    proof = Proof(
+        "cap",
+        queue.path,
+        f"{uplink.name} {way}",
+        queue_location(tree, queue.path, "cap"),
+        f"{figure(wanted)} on an idle line",
+        tolerance=WITHIN,
+        uplink=uplink.name,
+    )
+    return Promise(proof, judge, control)

@@ -1,29 +1,35 @@
 """What no rule matches goes to the default leaf."""
 
 from collections.abc import Iterator
+from dataclasses import replace
 
-from wily_sluice.forecast.prove.bench import (
-    Bench,
-    leaf_of,
-    queue_location,
-)
+from wily_sluice.forecast.prove.bench import Bench, queue_location
 from wily_sluice.forecast.prove.example import examples, rule_of
-from wily_sluice.forecast.prove.proof import Proof, verdict_of
+from wily_sluice.forecast.prove.proof import SUPERFLUOUS, Judged, Promise, Proof
+from wily_sluice.forecast.prove.setting import Flood, Part, Where, World
 from wily_sluice.plan.asking import Terms
+from wily_sluice.plan.model import Uplink
 
 
-def prove(bench: Bench) -> Iterator[Proof]:
+def promises(bench: Bench) -> Iterator[Promise]:
     """What no rule matches goes to the default leaf."""
     for uplink in bench.plan.uplinks:
-        tree = bench.plan.tree(uplink, "up")
-        at = queue_location(tree, tree.default.path, "default")
-        expected = f"what no rule matches goes to {tree.default.path}"
-        shaper = bench.shaper(uplink, "up")
-        example = next((one for one in examples(bench.plan, Terms()) if rule_of(shaper, one) < 0), None)
-        if example is None:
-            why = "the rules match everything that was tried"
-            yield Proof("default", tree.default.path, uplink.name, at, expected, "–", "not tried", why)
-            continue
-        measured = leaf_of(bench, bench.plan, uplink, example)
-        verdict, why = verdict_of(measured == tree.default.path, len(tree.leaves) == 1)
-        yield Proof("default", tree.default.path, uplink.name, at, expected, f"goes to {measured}", verdict, why)
+        yield _default(bench, uplink)
+
+
+def _default(bench: Bench, uplink: Uplink) -> Promise:
+    tree = bench.plan.tree(uplink, "up")
+    leaf = tree.default.path
+    expected = f"what no rule matches goes to {leaf}"
+    proof = Proof("default", leaf, uplink.name, queue_location(tree, leaf, "default"), expected, uplink=uplink.name)
+    shaper = bench.shaper(Flood(Part("whole"), uplink.name, "up", ()))
+    example = next((one for one in examples(bench.plan, Terms()) if rule_of(shaper, one) < 0), None)
+    if example is None:
+        return Promise(replace(proof, why="the rules match everything that was tried"))
+    asked = Where(uplink.name, example)
+
+    def judge(world: World) -> Judged:
+        went = world.where(asked)
+        return Judged(went == leaf, f"goes to {went}" if went else "goes past the gate")
+
+    return Promise(proof, judge, lambda: SUPERFLUOUS if len(tree.leaves) == 1 else "")

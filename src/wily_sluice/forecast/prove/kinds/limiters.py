@@ -1,76 +1,127 @@
 """Each limiter holds one host to its rate, and two hosts to one or two of it."""
 
 from collections.abc import Iterator
+from dataclasses import replace
+from typing import NamedTuple
 
-from wily_sluice.forecast.prove.bench import (
-    Bench,
-    leaf_of,
-    with_limiter,
-    without_limiters,
-)
+from wily_sluice.forecast.prove.bench import Bench, with_limiter, without_limiters
 from wily_sluice.forecast.prove.example import Example, examples
-from wily_sluice.forecast.prove.flood import Stream
-from wily_sluice.forecast.prove.proof import TOLERANCE, UNTRIED, Proof, figure, verdict_of
-from wily_sluice.plan.model import Limiter, Uplink
+from wily_sluice.forecast.prove.proof import SUPERFLUOUS, TOLERANCE, WITHIN, Judged, Promise, Proof, figure, rate_of
+from wily_sluice.forecast.prove.setting import Flood, Part, Stream, Where, World
+from wily_sluice.plan.model import Limiter, Plan, Uplink
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Rate, format_size
 
 FLOODED = 1.2  # times the line, that a host under a limiter sends
 SETTLES = 3 * SECOND  # until a limiter knows how busy the line is
 
 
-def prove(bench: Bench) -> Iterator[Proof]:
+def promises(bench: Bench) -> Iterator[Promise]:
     """Each limiter holds one host to its rate, and two hosts to one or two of it."""
     for limiter in bench.plan.limiters:
         for way in DIRECTIONS:
             rate = limiter.rate(way)
-            if rate is None or not limiter.enabled:
-                continue
-            at = ("limiters", limiter.name, way)
             uplink = next((u for u in bench.plan.uplinks if limiter.uplink in (None, u.name)), None)
-            if uplink is None:
-                continue
-            yield _limited(bench, limiter, uplink, way, rate, at)
+            if rate is not None and limiter.enabled and uplink is not None:
+                yield _limited(bench, limiter, uplink, way, rate)
 
 
-def _limited(
-    bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, rate: Rate, at: tuple[str, str, str]
-) -> Proof:
-    where = f"{uplink.name} {way}"
-    plan = with_limiter(bench.plan, limiter)
-    shaper = bench.shaper(uplink, way, plan)
-    index = next(number for number, one in enumerate(bench.plan.limiters) if one.name == limiter.name)
+def limited_hosts(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction) -> list[Example]:
+    """Conversations of hosts that a limiter matches, each of another."""
+    index = bench.plan.limiters.index(limiter)
+    shaper = bench.shaper(Flood(Part("limiter", limiter.name), uplink.name, way, ()), way)
 
     def meets(one: Example) -> bool:
         return index in shaper.classifier.limits(one.subject(one.conversation()))
 
-    found = [one for one in examples(plan, limiter.terms) if meets(one) and not one.hardware]
-    hosts = list({one.parties.local: one for one in found}.values())[:2]
+    found = [one for one in examples(bench.plan, limiter.terms) if meets(one) and not one.hardware]
+    return list({one.parties.local: one for one in found}.values())
+
+
+class Limiting(NamedTuple):
+    """A flood that a limiter holds, of which the first `many` streams are its hosts': to `wanted` bit/s together, no
+    more than `most`; without it, they come to `free`.
+    """
+
+    asked: Flood
+    many: int
+    wanted: float
+    most: float
+    free: float
+
+
+def limiting(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction) -> Limiting | None:
+    """A flood that it should hold; None if no host is found for it, or nobody whom it does not match."""
+    rate, usable = limiter.rate(way), uplink.usable(way)
+    hosts = limited_hosts(bench, limiter, uplink, way)[:2]
+    if not hosts or rate is None:
+        return None
     many = len(hosts) if limiter.per.whom in ("host", "address") and limiter.threshold is None else 1
-    usable = uplink.usable(way)
     many = max(1, min(many, usable // rate))
     wanted = min(rate * many, usable)
-    expected = f"{figure(wanted)} for {many} host{'s' * (many > 1)}" if many > 1 else figure(wanted)
+    most = wanted * (1 + TOLERANCE)
+    mine = tuple(Stream(one, round(usable * FLOODED)) for one in hosts[:many])
+    asked = Flood(
+        Part("limiter", limiter.name),
+        uplink.name,
+        way,
+        mine,
+        SETTLES if limiter.threshold is not None else 0,
+        limiter.quota is not None,
+        bench.within(limiter.when),
+    )
+    if limiter.threshold is None:
+        return Limiting(asked, many, wanted, most, _free(bench, limiter, asked, many))
+    # It holds only while others need the line: those of another leaf, beside which its hosts would have more.
+    leaf, found = bench.where(Where(uplink.name, hosts[0])), None
+    for other in _others(bench, limiter, uplink, way, leaf):
+        beside = replace(asked, streams=(*mine, other))
+        found = Limiting(beside, many, wanted, most, _free(bench, limiter, beside, many))
+        if found.free > most:
+            break
+    return found
+
+
+def _limited(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, rate: Rate) -> Promise:
+    proof = Proof(
+        "limiter",
+        limiter.name,
+        f"{uplink.name} {way}",
+        ("limiters", limiter.name, way),
+        figure(rate),
+        tolerance=WITHIN,
+        uplink=uplink.name,
+    )
+    found = limiting(bench, limiter, uplink, way)
+    if found is None:
+        some = limited_hosts(bench, limiter, uplink, way)
+        return Promise(replace(proof, why="it applies to everybody") if some else proof)
+    expected = f"{figure(found.wanted)} for {found.many} hosts" if found.many > 1 else figure(found.wanted)
     if limiter.quota is not None:
         expected += f" after {format_size(limiter.quota.size * limiter.quota_from)}"
-    if not hosts:
-        return Proof("limiter", limiter.name, where, at, expected, "–", "not tried", UNTRIED)
-    mine = [Stream(one, round(usable * FLOODED)) for one in hosts[:many]]
-    beside = [mine]
-    if limiter.threshold is not None:  # it holds only while others need the line: those of another leaf
-        leaf = leaf_of(bench, plan, uplink, hosts[0])
-        others = [one for path, one in bench.leaves(uplink, way).items() if path != leaf and not meets(one)]
-        beside = [[*mine, Stream(one, round(usable * FLOODED))] for one in others]
-        if not beside:
-            return Proof("limiter", limiter.name, where, at, expected, "–", "not tried", "it applies to everybody")
-    # Without what makes the promise: the limiter switched off, or its quota not reached.
-    bare, free, streams = plan if limiter.quota is not None else without_limiters(bench.plan), 0.0, mine
-    least = SETTLES if limiter.threshold is not None else 0
-    for streams in beside:  # until there is one beside which they would have more
-        free = sum(came.rate for came in bench.flood(uplink, way, streams, bare, least)[:many])
-        if free > wanted * (1 + TOLERANCE):
-            break
-    measured = sum(came.rate for came in bench.flood(uplink, way, streams, plan, least, True)[:many])
-    limit = wanted * (1 + TOLERANCE)
-    reached = measured >= wanted * (1 - 2 * TOLERANCE) or free < wanted
-    verdict, why = verdict_of(measured <= limit and reached, free <= limit)
-    return Proof("limiter", limiter.name, where, at, expected, figure(measured), verdict, why)
+
+    def judge(world: World) -> Judged:
+        got = rate_of(world.flood(found.asked), range(found.many))
+        reached = got >= found.wanted * (1 - 2 * TOLERANCE) or found.free < found.wanted
+        return Judged(got <= found.most and reached, figure(got), got)
+
+    return Promise(replace(proof, expected=expected), judge, lambda: SUPERFLUOUS if found.free <= found.most else "")
+
+
+def _free(bench: Bench, limiter: Limiter, asked: Flood, many: int) -> float:
+    """What they would have without the promise: the limiter switched off, or its quota not reached."""
+    plan: Plan = with_limiter(bench.plan, limiter.name) if limiter.quota else without_limiters(bench.plan)
+    return rate_of(bench.flood(replace(asked, spent=False), plan), range(many))
+
+
+def _others(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, leaf: str) -> Iterator[Stream]:
+    """Conversations that the limiter does not match, each of another leaf than that one."""
+    index = bench.plan.limiters.index(limiter)
+    shaper = bench.shaper(Flood(Part("limiter", limiter.name), uplink.name, way, ()), way)
+    seen = {leaf}
+    for rule in bench.plan.sorting:
+        for one in examples(bench.plan, rule.terms):
+            path = bench.where(Where(uplink.name, one))
+            limited = index in shaper.classifier.limits(one.subject(one.conversation()))
+            if path not in seen and not limited and one.plain:
+                seen.add(path)
+                yield Stream(one, round(uplink.usable(way) * FLOODED))

@@ -1,53 +1,92 @@
 """What has a schedule applies while that holds, and not otherwise."""
 
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from datetime import datetime
 
-from wily_sluice.forecast.prove.bench import (
-    Bench,
-)
-from wily_sluice.forecast.prove.example import Example, examples, rule_of
-from wily_sluice.forecast.prove.proof import Proof, Verdict
+from wily_sluice.forecast.prove.bench import Bench
+from wily_sluice.forecast.prove.kinds.limiters import limiting
+from wily_sluice.forecast.prove.kinds.rules import example_of
+from wily_sluice.forecast.prove.proof import SUPERFLUOUS, UNTRIED, Judged, Promise, Proof, rate_of
+from wily_sluice.forecast.prove.setting import Where, World
 from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.units import DIRECTIONS, Direction
+from wily_sluice.plan.model import Limiter, Rule
+from wily_sluice.units import DIRECTIONS
+
+Applies = Callable[[World, datetime], bool]
 
 
-def prove(bench: Bench) -> Iterator[Proof]:
-    """What has a schedule applies while that holds, and not otherwise."""
-    plan = bench.plan
-    for number, limiter in enumerate(plan.limiters):
-        if limiter.when is None or not limiter.enabled:
-            continue
-        way: Direction = next((way for way in DIRECTIONS if limiter.rate(way) is not None), "up")
-        at = ("limiters", limiter.name, "when")
-
-        def limits(moment: datetime, index: int = number, way: Direction = way) -> bool:
-            one = bench.at(moment).banks[way].limiters[index]
-            return one is not None and one.active
-
-        yield _scheduled(bench, limiter.name, limiter.when, at, limits)
-    for index, rule in enumerate(plan.sorting):
-        when, example = rule.terms.when, None
-        if when is not None:
-            shaper = bench.shaper(plan.uplinks[0], "up")
-            example = next((one for one in examples(plan, rule.terms) if rule_of(shaper, one) == index), None)
-        if when is None or example is None:
-            continue
-
-        def matches(moment: datetime, example: Example = example, index: int = index) -> bool:
-            return rule_of(bench.at(moment).shapers[plan.uplinks[0].name, "up"], example) == index
-
-        yield _scheduled(bench, rule.name, when, ("rules", rule.index, "when"), matches)
+def promises(bench: Bench) -> Iterator[Promise]:
+    """What has a schedule applies right after that begins and before it ends, and not right before and after."""
+    for limiter in bench.plan.limiters:
+        if limiter.when is not None and limiter.enabled:
+            yield _of_limiter(bench, limiter, limiter.when)
+    for rule in bench.plan.sorting:
+        if rule.terms.when is not None:
+            yield _of_rule(bench, rule, rule.terms.when)
 
 
-def _scheduled(bench: Bench, name: str, when: str, at: Location, applies: Callable[[datetime], bool]) -> Proof:
-    held, not_held = bench.moments(when)
-    said = [f"on {held:%a %d %b %H:%M}"] if held else []
-    said += [f"not on {not_held:%a %d %b %H:%M}"] if not_held else []
-    expected = f"applies {', '.join(said)}"
-    if held is None or not_held is None:
-        return Proof("schedule", name, when, at, expected, "–", "not tried", "within a year it never changes")
-    found = applies(held), applies(not_held)
-    measured = {(True, False): "so it does", (True, True): "always applies", (False, False): "never applies"}
-    kept: Verdict = "kept" if found == (True, False) else "broken"
-    return Proof("schedule", name, when, at, expected, measured.get(found, "the other way round"), kept)
+def _of_limiter(bench: Bench, limiter: Limiter, when: str) -> Promise:
+    uplink = next((u for u in bench.plan.uplinks if limiter.uplink in (None, u.name)), bench.plan.uplinks[0])
+    way = next((way for way in DIRECTIONS if limiter.rate(way) is not None), None)
+    found = limiting(bench, limiter, uplink, way) if way is not None else None
+
+    def applies(world: World, moment: datetime) -> bool:
+        assert found is not None
+        return rate_of(world.flood(replace(found.asked, moment=moment)), range(found.many)) <= found.most
+
+    promise = _scheduled(bench, limiter.name, when, ("limiters", limiter.name, "when"), uplink.name, applies)
+    if found is None:
+        return Promise(replace(promise.proof, why=UNTRIED))
+    return replace(promise, control=lambda: SUPERFLUOUS if found.free <= found.most else "")
+
+
+def _of_rule(bench: Bench, rule: Rule, when: str) -> Promise:
+    uplink = bench.plan.uplinks[0]
+    example = example_of(bench, uplink, rule)
+    leaf = rule.queues.get(bench.plan.tree(uplink, "up").name)
+
+    def applies(world: World, moment: datetime) -> bool:
+        assert example is not None
+        return world.where(Where(uplink.name, example, moment)) == leaf
+
+    promise = _scheduled(bench, rule.name, when, ("rules", rule.index, "when"), uplink.name, applies)
+    if example is None:
+        return Promise(replace(promise.proof, why=UNTRIED))
+
+    def control() -> str:
+        """Whether it goes to the same leaf while the rule does not apply."""
+        free = bench.moments(when)[1][0]
+        return SUPERFLUOUS if bench.where(Where(uplink.name, example, free)) == leaf else ""
+
+    return replace(promise, control=control)
+
+
+def _scheduled(bench: Bench, name: str, when: str, at: Location, uplink: str, applies: Applies) -> Promise:
+    held, free = bench.moments(when)
+    expected = f"holds {_said(held)}, not {_said(free, held)}"
+    proof = Proof("schedule", name, when, at, expected, uplink=uplink)
+    if not held or not free:
+        return Promise(replace(proof, expected="applies at times", why="within a year it never changes"))
+
+    def judge(world: World) -> Judged:
+        while_held = [applies(world, moment) for moment in held]
+        otherwise = [applies(world, moment) for moment in free]
+        if all(while_held) and not any(otherwise):
+            return Judged(True, "so it does")
+        if all(while_held) == all(otherwise):
+            return Judged(False, "always applies" if all(otherwise) else "applies at other times")
+        wrong = [f"{moment:%a %H:%M}" for moment, does in zip(held, while_held, strict=True) if not does]
+        wrong += [f"not {moment:%a %H:%M}" for moment, does in zip(free, otherwise, strict=True) if does]
+        return Judged(False, "never applies" if not any((*while_held, *otherwise)) else f"wrong on {', '.join(wrong)}")
+
+    return Promise(proof, judge)
+
+
+def _said(moments: tuple[datetime, ...], before: tuple[datetime, ...] = ()) -> str:
+    """Moments, each with its day unless that is the one before's."""
+    said, day = [], before[-1].date() if before else None
+    for moment in moments:
+        said.append(f"{moment:%H:%M}" if moment.date() == day else f"{moment:%a %d %b %H:%M}")
+        day = moment.date()
+    return ", ".join(said)

@@ -1,0 +1,113 @@
+"""A gate of which parts of a plan are tried: `python -m wily_sluice.rig.promises.gate_program PLAN`.
+
+Takes orders on its standard input, as lines of JSON, and answers each with a line:
+
+- `{"part": [KIND, NAME], "spent": …, "moment": …}`: go on by this part of the plan (`prove.setting.Part`), with quotas
+  used up, at this moment of the schedules; answers `{"trouble": …}`, empty when it is done
+- `{"look": [KEY, …], "uplink": …}`: where conversations go, by their keys in hex; answers with the paths of leaves
+  in each direction, `{"up": […], "down": […]}`, empty where none is known
+- `{"held": true}`: answers with how many packets it holds, as `{"held": …}`
+"""
+
+import json
+import os
+import signal
+import sys
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from wily_sluice.forecast.prove.bench import part_of
+from wily_sluice.forecast.prove.setting import TREES, Part
+from wily_sluice.gate.counters import CounterRow
+from wily_sluice.gate.gate import Gate, time_in
+from wily_sluice.gate.look import look_at
+from wily_sluice.outside.files import load
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import DIRECTIONS, Nanoseconds
+
+
+class Orders:
+    """The orders of whoever tries the promises. A watcher of the gate."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        self._moment: datetime | None = None
+        self._begun = b""
+        self.gate: Gate | None = None
+
+    def clock(self, zone: str) -> datetime:
+        """The moment that was ordered, or what time it is."""
+        return self._moment or time_in(zone)
+
+    def fileno(self) -> int:
+        """Of standard input."""
+        return sys.stdin.fileno()
+
+    def turn(self) -> None:
+        """Read orders, and follow them."""
+        assert self.gate is not None
+        read = os.read(self.fileno(), 1 << 16)
+        if not read:
+            self.gate.stop()
+        *lines, self._begun = (self._begun + read).split(b"\n")
+        for line in lines:
+            self._follow(json.loads(line))
+
+    def _follow(self, order: dict[str, Any]) -> None:
+        gate = self.gate
+        assert gate is not None
+        if "look" in order:
+            told: dict[str, list[str]] = {"up": [], "down": []}
+            for key in order["look"]:
+                look = look_at(gate.engine, bytes.fromhex(key))
+                going = look.going if look is not None else ()
+                queues = {one.direction: one.queue for one in going if one.uplink == order["uplink"]}
+                for way in DIRECTIONS:
+                    told[way].append(queues.get(way, ""))
+            _answer(told)
+            return
+        if "held" in order:
+            tallies = (tally for shaper in gate.engine.shapers.values() for tally in shaper.touched)
+            _answer({"held": sum(tally.waiting for tally in tallies)})
+            return
+        self._moment = datetime.fromisoformat(order["moment"]) if order["moment"] else None
+        plan = part_of(self._plan, Part(*order["part"]))
+        if order["spent"]:
+            plan = replace(plan, limiters=tuple(replace(one, quota_from=0.0) for one in plan.limiters))
+        gate.offer(lambda: plan, lambda trouble: _answer({"trouble": trouble}))
+
+    def ready(self) -> None:
+        """It shapes."""
+        _answer({"trouble": ""})
+
+    def count(self, rows: list[CounterRow]) -> None:
+        """What comes out is counted where it comes out."""
+
+    def tick(self, lasted: Nanoseconds) -> None:
+        """As `count`."""
+
+    def told(self, interface: str, here: bool) -> None:
+        """A rig's interfaces stay."""
+
+    def happened(self, event: str, level: str, **about: str | int | float | bool) -> None:
+        """For the log of the rig."""
+        print(event, level, about, file=sys.stderr, flush=True)
+
+
+def _answer(told: dict[str, Any]) -> None:
+    print(json.dumps(told), flush=True)
+
+
+def main(plan_file: str) -> None:
+    """Shape by the plan's trees until it is told otherwise, or its standard input ends."""
+    plan = load(Path(plan_file))
+    orders = Orders(plan)
+    orders.gate = gate = Gate(part_of(plan, TREES), None, orders, clock=orders.clock)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    gate.run(lambda: None)
+
+
+if __name__ == "__main__":
+    main(sys.argv[1])

@@ -1,0 +1,63 @@
+"""All promises of a plan on real packets, beside what the lab makes of them."""
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from wily_sluice.forecast.prove.bench import Bench
+from wily_sluice.forecast.prove.proof import Judged, Promise, Proof, figure, try_in
+from wily_sluice.forecast.prove.setting import World
+from wily_sluice.rig.promises.world import Listener, RigWorld, Tried, rig_world
+from wily_sluice.units import format_rate
+
+FLOODED = 2.0  # times what the line is shaped to, when no gate is there
+
+
+def prove_on_rig(
+    bench: Bench,
+    promises: Iterable[Promise],
+    plan_file: Path,
+    tell: Callable[[str], None],
+    program: Sequence[str] | None = None,
+) -> tuple[list[Proof], list[Proof]]:
+    """What came of each in the lab and on the rig. LiveError when there can be no rig."""
+    listener = Listener(bench)
+    tell("in the lab …")
+    promises = list(promises)
+    lab = [try_in(listener, promise) for promise in promises]
+    tell("building the site from network namespaces …")
+    with rig_world(bench, plan_file, listener.asked, program) as world:
+        tried = Tried(world.try_all(listener.asked, tell))
+        found = [_tried(tried, promise, proof) for promise, proof in zip(promises, lab, strict=True)]
+        tell("killing the gate …")
+        found.append(_fails_open(bench, world))
+    return lab, found
+
+
+def _tried(world: World, promise: Promise, lab: Proof) -> Proof:
+    """On the rig; without what makes the promise, the lab has tried it."""
+    if lab.verdict == "not tried":
+        return lab
+    known = lab.why if lab.verdict == "proves nothing" else ""
+    found = try_in(world, replace(promise, control=lambda: known))
+    return replace(found, tolerance="2 ms") if promise.proof.kind == "delay" else found
+
+
+def _fails_open(bench: Bench, world: RigWorld) -> Proof:
+    uplink = bench.plan.uplinks[0]
+    usable = uplink.usable("up")
+    rate = world.unshaped(uplink.name, "up", round(usable * FLOODED))
+    judged = Judged(rate > usable * FLOODED * 0.9, figure(rate), rate)
+    return Proof(
+        "failure",
+        "the gate is killed",
+        f"{uplink.name} up",
+        ("uplinks", uplink.name),
+        f"{format_rate(round(usable * FLOODED))} pass unshaped",
+        judged.measured,
+        "kept" if judged.kept else "broken",
+        "",
+        "10%",
+        uplink.name,
+        rate,
+    )

@@ -1,0 +1,433 @@
+"""A rig as a world to try promises in: what they ask for is gathered first, then tried in as few steps as will do."""
+
+import json
+import signal
+import subprocess
+import time
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from datetime import datetime
+from ipaddress import ip_address, ip_network
+from pathlib import Path
+from subprocess import PIPE
+from typing import Any
+
+from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
+from wily_sluice.engine.conversations.behaviour import BULK
+from wily_sluice.errors import LiveError
+from wily_sluice.forecast.prove.bench import Bench
+from wily_sluice.forecast.prove.example import LOCAL_PORT
+from wily_sluice.forecast.prove.setting import Came, CannotTry, Flood, Part, Stream, Where
+from wily_sluice.gate.kernel.command import run
+from wily_sluice.plan.model import Plan
+from wily_sluice.rig.layout import FAR_SUBNETS, Layout
+from wily_sluice.rig.promises.openings import opening
+from wily_sluice.rig.rig import Rig
+from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate, Size
+
+SLACK: Nanoseconds = 2 * MILLISECOND  # what a packet may wait for this machine
+MORE = 1.3  # times what a stream should come to, that is sent of it
+LEAST = 0.02  # of the line, that is sent of any stream
+WARMUP: Nanoseconds = 500 * MILLISECOND
+COUNTED: Nanoseconds = 1600 * MILLISECOND
+FEWEST = 150  # packets of the slowest stream
+LONGEST: Nanoseconds = 5 * SECOND  # that is counted
+MOST_PACKETS = 40_000  # a second, that a rig sends; a plan that asks for more cannot be tried here
+MOST_MOVED: Size = 60_000_000  # bytes, that one conversation moves to meet a rule
+STEADY = 3.0  # seconds of small packets, until a conversation is interactive
+PATIENCE = 15.0  # seconds
+Asked = Flood | Where
+
+
+class Listener:
+    """A world that tries everything in the lab and notes what was asked for."""
+
+    def __init__(self, lab: Bench) -> None:
+        self.slack = lab.slack
+        self.asked: dict[Asked, None] = {}
+        self._lab = lab
+
+    def flood(self, asked: Flood) -> tuple[Came, ...]:
+        """In the lab."""
+        self.asked[asked] = None
+        return self._lab.flood(asked)
+
+    def where(self, asked: Where) -> str:
+        """In the lab."""
+        self.asked[asked] = None
+        return self._lab.where(asked)
+
+
+class Tried:
+    """A world in which all was tried before."""
+
+    def __init__(self, found: dict[Asked, Any]) -> None:
+        self.slack = SLACK
+        self._found = found
+
+    def _of(self, asked: Asked) -> Any:
+        found = self._found.get(asked, "")
+        if isinstance(found, CannotTry):
+            raise found
+        return found
+
+    def flood(self, asked: Flood) -> tuple[Came, ...]:
+        """What came."""
+        came: tuple[Came, ...] = self._of(asked)
+        return came
+
+    def where(self, asked: Where) -> str:
+        """Where it went."""
+        return str(self._of(asked))
+
+
+class Program:
+    """A program of the rig that follows orders."""
+
+    def __init__(self, command: Sequence[str], log: Path) -> None:
+        self._log = log
+        with log.open("wb") as errors:
+            self._process = subprocess.Popen(
+                command, stdin=PIPE, stdout=PIPE, stderr=errors, text=True, start_new_session=True
+            )
+        self.answer()
+
+    def order(self, what: dict[str, Any]) -> None:
+        """Give an order."""
+        assert self._process.stdin is not None
+        try:
+            self._process.stdin.write(json.dumps(what) + "\n")
+            self._process.stdin.flush()
+        except BrokenPipeError:
+            raise LiveError(self._trouble()) from None
+
+    def answer(self) -> Any:
+        """Wait for the answer to the last one."""
+        assert self._process.stdout is not None
+        line = self._process.stdout.readline()
+        if not line:
+            raise LiveError(self._trouble())
+        return json.loads(line)
+
+    def ask(self, what: dict[str, Any]) -> Any:
+        """Give an order, and wait for its answer."""
+        self.order(what)
+        return self.answer()
+
+    def _trouble(self) -> str:
+        said = self._log.read_text(errors="replace").strip().splitlines()
+        return f"a program of the rig ended: {said[-1] if said else 'it said nothing'}"
+
+    def kill(self) -> None:
+        """As a crash would."""
+        self._process.kill()
+        self._process.wait()
+
+    def close(self) -> None:
+        """End it."""
+        if self._process.poll() is None:
+            self._process.send_signal(signal.SIGTERM)
+        try:
+            self._process.communicate(timeout=PATIENCE)
+        except subprocess.TimeoutExpired:
+            self.kill()
+
+
+class RigWorld:
+    """A rig with a gate, for one plan. `program` is the gate's, so that a test may give another."""
+
+    def __init__(self, bench: Bench, rig: Rig, layout: Layout, gate: Program, ends: dict[str, Program]) -> None:
+        self._bench = bench
+        self._rig = rig
+        self._layout = layout
+        self._gate = gate
+        self._ends = ends
+        self._at: tuple[Any, ...] = ()
+        self._uplink = ""
+        self._ports = 0
+        self._killed = False
+
+    def try_all(self, asked: Iterable[Asked], tell: Callable[[str], None]) -> dict[Asked, Any]:
+        """What came of each."""
+        found: dict[Asked, Any] = {}
+        for (part, moment, spent, uplink), group in _grouped(asked).items():
+            self._change(part, moment, spent)
+            self._route(uplink)
+            wheres = [one for one in group if isinstance(one, Where)]
+            if wheres:
+                tell(f"{uplink}: {len(wheres)} conversations …")
+                found.update(self._held(wheres))
+            for pair in _paired([one for one in group if isinstance(one, Flood)]):
+                tell(f"{uplink}: {part.name or part.kind}, {' and '.join(one.way for one in pair)} …")
+                found.update(self._flooded(pair))
+        return found
+
+    def unshaped(self, uplink: str, way: Direction, rate: Rate) -> float:
+        """What comes through in bit/s when the gate is killed; the last thing that can be tried."""
+        self._route(uplink)
+        stream = next(iter(self._bench.full(self._bench.uplinks[uplink], way).values()))
+        self._settle()
+        self._gate.kill()
+        self._killed = True
+        return self._send([(Flood(Part("trees"), uplink, way, (stream,)), [rate])])[0][0].rate
+
+    def _change(self, part: Part, moment: datetime | None, spent: bool) -> None:
+        wanted = (part, moment, spent)
+        if wanted == self._at:
+            return
+        order = {
+            "part": [part.kind, part.name],
+            "spent": spent,
+            "moment": moment.isoformat() if moment is not None else None,
+        }
+        trouble = self._gate.ask(order)["trouble"]
+        if trouble:
+            raise LiveError(f"the gate in the rig cannot use the plan: {trouble}")
+        self._at = wanted
+
+    def _route(self, uplink: str) -> None:
+        """Let everything go over this uplink."""
+        if uplink == self._uplink:
+            return
+        index = next(index for index, one in enumerate(self._layout.plan.uplinks) if one.name == uplink)
+        lines = [f"route replace default via 192.0.2.{4 * index + 1} metric 1"]
+        lines += [f"route replace default via 2001:db8:{index:x}::1 metric 1"]
+        run(["ip", "-n", self._layout.namespace("gateway"), "-batch", "-"], stdin="\n".join(lines) + "\n")
+        self._uplink = uplink
+
+    # Floods.
+
+    def _flooded(self, pair: Sequence[Flood]) -> Iterator[tuple[Flood, Any]]:
+        """One flood, or one in each direction, at once."""
+        ready = []
+        for asked in pair:
+            lab = self._bench.flood(asked)
+            usable = self._bench.uplinks[asked.uplink].usable(asked.way)
+            rates = [
+                max(1, round(min(stream.rate, max(came.rate * MORE, usable * LEAST))))
+                for stream, came in zip(asked.streams, lab, strict=True)
+            ]
+            ready.append((asked, rates))
+        cost = self._bench.uplinks[pair[0].uplink].framing.cost(1500)
+        packets = sum(sum(rates) for _, rates in ready) / (cost * 8)
+        if packets > MOST_PACKETS:
+            why = CannotTry(f"it takes {packets:,.0f} packets a second, more than a rig on one machine sends")
+            yield from ((asked, why) for asked, _ in ready)
+            return
+        yield from zip((asked for asked, _ in ready), self._send(ready), strict=True)
+
+    def _send(self, ready: Sequence[tuple[Flood, list[Rate]]]) -> list[tuple[Came, ...]]:
+        """Send streams at these rates, and count what arrives."""
+        self._settle()
+        streams = [
+            (asked, stream, rate) for asked, rates in ready for stream, rate in zip(asked.streams, rates, strict=True)
+        ]
+        parties = [self._with_port(stream.example.parties._replace(protocol=UDP)) for _, stream, _ in streams]
+        nodes = [self._node(one.local) for one in parties]
+        far = self._ends["far"]
+        listens = {(_text(one.remote), one.remote_port): None for one in parties}
+        far.ask({"listen": [["udp", *one] for one in listens], "give": {}})
+        mine: dict[str, list[int]] = {node: [i for i, other in enumerate(nodes) if other == node] for node in nodes}
+        for node, indices in mine.items():
+            calls = [
+                [i, _text(parties[i].local), parties[i].local_port, _text(parties[i].remote), parties[i].remote_port]
+                for i in indices
+            ]
+            self._ends[node].ask({"call": calls})
+        time.sleep(0.1)
+        slowest = min(self._slowest(asked) for asked, _ in ready)
+        counted = min(LONGEST, max(COUNTED, FEWEST * 1500 * BYTE_TIME // max(1, slowest)))
+        counted = max(counted, *(asked.least for asked, _ in ready)) if any(a.least for a, _ in ready) else counted
+        begin = time.time_ns() + 150 * MILLISECOND
+        span = {"begin": begin, "from": begin + WARMUP, "until": begin + WARMUP + counted}
+
+        def sent(way: Direction, indices: Sequence[int]) -> list[list[int]]:
+            found = []
+            for i in indices:
+                asked, stream, rate = streams[i]
+                if asked.way == way:
+                    cost = self._bench.uplinks[asked.uplink].framing.cost(stream.length)
+                    found.append([i, cost * BYTE_TIME // rate, stream.length])
+            return found
+
+        far.order({"flood": {"send": sent("down", range(len(streams))), **span}})
+        for node, indices in mine.items():
+            self._ends[node].order({"flood": {"send": sent("up", indices), **span}})
+        came = {index: counts for index, *counts in far.answer()["answer"]}
+        for node in mine:
+            came |= {index: counts for index, *counts in self._ends[node].answer()["answer"]}
+        results: list[list[Came]] = [[] for _ in ready]
+        order = [number for number, (asked, _) in enumerate(ready) for _ in asked.streams]
+        for i, (asked, stream, _) in enumerate(streams):
+            cost = self._bench.uplinks[asked.uplink].framing.cost(stream.length)
+            packets, p95, p99 = came.get(i, (0, 0, 0))
+            results[order[i]].append(Came(packets * cost * BYTE_TIME / counted, p95, p99))
+        return [tuple(one) for one in results]
+
+    def _settle(self) -> None:
+        """Wait until nothing is left of what was sent before."""
+        until = time.monotonic() + PATIENCE
+        while not self._killed and self._gate.ask({"held": True})["held"] and time.monotonic() < until:
+            time.sleep(0.05)
+
+    def _slowest(self, asked: Flood) -> float:
+        """The rate of the slowest stream that comes to anything, in the lab."""
+        rates = [came.rate for came in self._bench.flood(asked)]
+        return min((rate for rate in rates if rate > 0.001 * max(rates)), default=1.0)
+
+    def _with_port(self, parties: Parties) -> Parties:
+        """With a port that nobody had before, where the port is nobody's wish."""
+        if parties.local_port != LOCAL_PORT:
+            return parties
+        self._ports += 1
+        return parties._replace(local_port=LOCAL_PORT + self._ports)
+
+    def _node(self, local: bytes) -> str:
+        address = ip_address(local)
+        for network in self._layout.plan.networks:
+            if any(address in ip_network(subnet) for subnet in network.subnets):
+                return network.name
+        raise LiveError(f"{address} is in no network")
+
+    # Conversations.
+
+    def _held(self, wheres: Sequence[Where]) -> Iterator[tuple[Where, Any]]:
+        """Hold conversations, and ask the gate where they go."""
+        ready: list[tuple[Where, dict[str, Any]]] = []
+        for asked in wheres:
+            made = self._made(asked)
+            if isinstance(made, CannotTry):
+                yield asked, made
+            else:
+                ready.append((asked, made))
+        kinds = {TCP: "tcp", UDP: "udp"}
+        listens: list[list[Any]] = []
+        give: dict[str, int] = {}
+        for _, made in ready:
+            if made["protocol"] in kinds:
+                if made["take"]:
+                    give[str(len(listens))] = made["take"]
+                listens.append([kinds[made["protocol"]], made["remote"], made["remote_port"]])
+        self._ends["far"].ask({"listen": listens, "give": give})
+        by_node: dict[str, list[int]] = {}
+        for index, (asked, _) in enumerate(ready):
+            by_node.setdefault(self._node(asked.example.parties.local), []).append(index)
+        for node, indices in by_node.items():
+            self._ends[node].order({"converse": [ready[index][1] for index in indices]})
+        for node in by_node:
+            self._ends[node].answer()
+        keys = [key_of(asked.example.parties._replace(local_port=made["port"])).hex() for asked, made in ready]
+        looked = self._gate.ask({"look": keys, "uplink": wheres[0].uplink})
+        for (asked, _), up, down in zip(ready, looked["up"], looked["down"], strict=True):
+            answered = asked.example.parties.protocol in (TCP, UDP, 1, 58)
+            yield asked, up if down or not answered else ""
+
+    def _made(self, asked: Where) -> dict[str, Any] | CannotTry:
+        """What a host is told to do."""
+        example, parties = asked.example, asked.example.parties
+        if example.kind or example.length < 1500 or example.hardware:
+            return CannotTry("a rig does not tell which way single packets of a conversation go")
+        if example.moved > MOST_MOVED or example.fast:
+            return CannotTry("it takes more bytes, or more time, than a rig gives to one conversation")
+        self._ports += 1
+        parties = self._with_port(parties)
+        said = opening(example.known, parties.protocol)
+        if said is None:
+            return CannotTry(f"a rig has no way to speak {example.known.seen or example.known.names[0]}")
+        if example.moved and parties.protocol != TCP:
+            return CannotTry("a rig moves so much over TCP only")
+        bulk = BULK * 2 if example.shape == "bulk" else 0
+        return {
+            "protocol": parties.protocol,
+            "local": _text(parties.local),
+            "port": parties.local_port,
+            "remote": _text(parties.remote),
+            "remote_port": parties.remote_port,
+            "identifier": self._ports,
+            "dscp": example.dscps.bit_length() - 1,
+            "opening": [packet.hex() for packet in said],
+            "take": max(example.moved, bulk),
+            "steady": STEADY if example.shape == "interactive" else 0.0,
+        }
+
+
+def _text(packed: bytes) -> str:
+    return str(ip_address(packed))
+
+
+def _grouped(asked: Iterable[Asked]) -> dict[tuple[Part, datetime | None, bool, str], list[Asked]]:
+    """By what the gate has to be told, so that it is told as seldom as can be."""
+    groups: dict[tuple[Part, datetime | None, bool, str], list[Asked]] = {}
+    for one in asked:
+        part, spent = (one.part, one.spent) if isinstance(one, Flood) else (Part("whole"), False)
+        groups.setdefault((part, one.moment, spent, one.uplink), []).append(one)
+    return groups
+
+
+def _paired(floods: Sequence[Flood]) -> Iterator[tuple[Flood, ...]]:
+    """One of each direction at a time."""
+    ways = [[one for one in floods if one.way == way] for way in DIRECTIONS]
+    for number in range(max(map(len, ways), default=0)):
+        yield tuple(one[number] for one in ways if number < len(one))
+
+
+@contextmanager
+def rig_world(
+    bench: Bench, plan_file: Path, asked: Iterable[Asked], program: Sequence[str] | None = None
+) -> Iterator[RigWorld]:
+    """A rig for what is asked, while the context lasts. `program` is the gate's, in place of `gate_program`."""
+    plan: Plan = bench.plan
+    rig = Rig("prove")
+    rig.down()
+    layout = Layout(plan, "prove", hosts=8)
+    with ExitStack() as stack:
+        stack.callback(rig.down)
+        rig.up(layout, {})
+        _add_addresses(layout, asked)
+        rig.logs.mkdir(exist_ok=True)
+        command = rig.program("gateway", "promises.gate_program", plan_file.absolute())
+        if program is not None:
+            command = rig.command("gateway", [*program, str(plan_file.absolute())])
+        gate = Program(command, rig.logs / "gate.log")
+        stack.callback(gate.close)
+        ends = {}
+        for node in ("far", *(network.name for network in plan.networks)):
+            ends[node] = Program(rig.program(node, "promises.traffic_program"), rig.logs / f"traffic-{node}.log")
+            stack.callback(ends[node].close)
+        yield RigWorld(bench, rig, layout, gate, ends)
+
+
+def _add_addresses(layout: Layout, asked: Iterable[Asked]) -> None:
+    """Give every host and remote that is asked for its address."""
+    examples = [
+        example
+        for one in asked
+        for example in ([one.example] if isinstance(one, Where) else [stream.example for stream in one.streams])
+    ]
+    far: dict[str, None] = {}
+    lines: dict[str, dict[str, None]] = {}
+    for example in examples:
+        remote = ip_address(example.parties.remote)
+        if not any(remote in ip_network(subnet) for subnet in FAR_SUBNETS if (":" in subnet) == (remote.version == 6)):
+            far[str(remote)] = None
+        local = ip_address(example.parties.local)
+        for network in layout.plan.networks:
+            for subnet in map(ip_network, network.subnets):
+                if local in subnet:
+                    text = f"{local}/{subnet.prefixlen}"
+                    if text not in layout.host_addresses(network):
+                        nodad = " nodad" if local.version == 6 else ""
+                        lines.setdefault(network.name, {})[f"address add {text} dev eth0{nodad}"] = None
+    for node, added in lines.items():
+        run(["ip", "-n", layout.namespace(node), "-batch", "-"], stdin="\n".join(added) + "\n")
+    if far:
+        width = {remote: 128 if ":" in remote else 32 for remote in far}
+        routes = "\n".join(f"route add local {remote}/{width[remote]} dev lo" for remote in far)
+        run(["ip", "-n", layout.namespace("far"), "-batch", "-"], stdin=routes + "\n")
+        for index, uplink in enumerate(layout.plan.uplinks):
+            vias = {True: f"2001:db8:ff:{index:x}::2", False: f"100.64.0.{4 * index + 2}"}
+            routes = "\n".join(f"route add {remote}/{width[remote]} via {vias[':' in remote]}" for remote in far)
+            run(["ip", "-n", layout.namespace(f"line-{uplink.name}"), "-batch", "-"], stdin=routes + "\n")
+
+
+__all__ = ["Listener", "RigWorld", "Stream", "Tried", "rig_world"]
