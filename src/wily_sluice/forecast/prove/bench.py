@@ -13,7 +13,7 @@ from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTE, Example, first_host
 from wily_sluice.forecast.prove.flood import flood, time_for
-from wily_sluice.forecast.prove.setting import Came, CannotTry, Flood, Part, Stream, Where
+from wily_sluice.forecast.prove.setting import RULES, Came, CannotTry, Flood, Part, Stream, Where
 from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.yaml_text import Location
@@ -55,7 +55,7 @@ class Bench:
 
     def shaper(self, asked: Flood | Where, way: Direction = "up", plan: Plan | None = None) -> Shaper:
         """A shaper that has seen nothing, with the part of the plan that is asked for; or of another plan."""
-        part = asked.part if isinstance(asked, Flood) else Part("whole")
+        part = asked.part if isinstance(asked, Flood) else RULES
         engine = build_site(plan or part_of(self.plan, part), _drop)
         if asked.moment is not None:
             engine.at(asked.moment)
@@ -117,8 +117,9 @@ class Bench:
         return tuple(held), tuple(free)
 
     def within(self, when: str | None) -> datetime | None:
-        """A moment at which a schedule holds; None without one."""
-        return next(iter(self.moments(when)[0]), None) if when is not None else None
+        """A moment at which a schedule holds, well away from where it changes; None without one."""
+        held = self.moments(when)[0] if when is not None else ()
+        return held[0] + (held[-1] - held[0]) / 2 if held else None
 
     def _full(self, uplink: Uplink, way: Direction) -> dict[str, Stream]:
         """A flood for each leaf, each of more than the line has, by way of `steered`."""
@@ -159,7 +160,7 @@ def part_of(plan: Plan, part: Part) -> Plan:
     """The plan with that part of it at work."""
     if part.kind == "trees":
         return steered(plan)
-    return with_limiter(plan, part.name) if part.kind == "limiter" else plan
+    return with_limiter(plan, part.name) if part.kind == "limiter" else without_limiters(plan)
 
 
 def without_limiters(plan: Plan) -> Plan:

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from datetime import datetime
 from itertools import islice, product
 from typing import Any
 
@@ -12,6 +13,7 @@ from wily_sluice.engine.classify.known import NOTHING, Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.plan.asking import Service, Terms
+from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import Size
 
@@ -76,6 +78,14 @@ class Example:
     def nth(self, number: int) -> "Example":
         """The same of another local port, or of a host so many addresses on."""
         return replace(self, parties=self.parties._replace(local_port=self.parties.local_port + number))
+
+
+def meant(plan: Plan, uplink: str, moment: datetime | None = None) -> Shaper:
+    """A shaper that says what the plan means by a conversation, whatever engine is tried."""
+    engine = build_site(plan, lambda _: None)
+    if moment is not None:
+        engine.at(moment)
+    return engine.shapers[uplink, "up"]
 
 
 def rule_of(shaper: Shaper, example: Example) -> int:

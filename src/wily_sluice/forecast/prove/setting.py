@@ -16,15 +16,15 @@ FULL: Size = 1500
 class Part:
     """What of a plan is at work.
 
-    `whole`: all of it. `trees`: no limiter, and for each leaf one rule that leads there by a port (`bench.steered`).
-    `limiter`: of the limiters that called `name` alone.
+    `rules`: all but the limiters. `trees`: no limiter, and for each leaf one rule that leads there by a port
+    (`bench.steered`). `limiter`: of the limiters that called `name` alone.
     """
 
-    kind: Literal["whole", "trees", "limiter"]
+    kind: Literal["rules", "trees", "limiter"]
     name: str = ""
 
 
-WHOLE, TREES = Part("whole"), Part("trees")
+RULES, TREES = Part("rules"), Part("trees")
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +54,7 @@ class Flood:
 
 @dataclass(frozen=True, slots=True)
 class Where:
-    """A conversation over an uplink, of the whole plan."""
+    """A conversation over an uplink, by the plan's rules."""
 
     uplink: str
     example: Example

@@ -29,12 +29,6 @@ def _rtp() -> list[bytes]:
     return [head + bytes(160) for head in heads]
 
 
-def _dns() -> list[bytes]:
-    """A question (RFC 1035 §4.1)."""
-    name = b"".join(bytes((len(label),)) + label for label in (b"www", b"saltmarsh", b"example")) + b"\0"
-    return [struct.pack(">HHHHHH", 7, 0x0100, 1, 0, 0, 0) + name + struct.pack(">HH", 1, 1)]
-
-
 _SIP = (
     b"OPTIONS sip:desk@saltmarsh.example SIP/2.0\r\nVia: SIP/2.0/UDP 192.0.2.1;branch=z9hG4bK1\r\n"
     b"From: <sip:a@saltmarsh.example>;tag=1\r\nTo: <sip:desk@saltmarsh.example>\r\nCall-ID: 1@192.0.2.1\r\n"
@@ -50,7 +44,6 @@ OPENINGS: Final[dict[tuple[str, int], Callable[[], list[bytes]]]] = {
     ("rtp", UDP): _rtp,
     ("stun", UDP): lambda: [_STUN],
     ("stun", TCP): lambda: [_STUN],
-    ("dns", UDP): _dns,
     ("ssh", TCP): lambda: [b"SSH-2.0-saltmarsh\r\n"],
     ("rfb", TCP): lambda: [b"RFB 003.008\n"],
     ("rtsp", TCP): lambda: [b"OPTIONS rtsp://saltmarsh.example/door RTSP/1.0\r\nCSeq: 1\r\n\r\n"],

@@ -3,7 +3,7 @@
 Orders come on standard input, as lines of JSON; each is answered with a line. An *end* is one side of a conversation:
 `[PROTOCOL, ADDRESS, PORT]`, with PROTOCOL `tcp` or `udp`. Of the far side:
 
-- `{"listen": [END, …], "give": {INDEX: BYTES}}`: answer there from now on; the connections of some get so many bytes
+- `{"listen": [END, …]}`: answer there from now on
 
 Of hosts:
 
@@ -40,6 +40,7 @@ SO_SNDBUFFORCE, SO_RCVBUFFORCE, SO_TIMESTAMPNS = 32, 33, 35  # asm-generic/socke
 STAMP = struct.Struct("@qq")
 SENT = struct.Struct("!cHq")
 FLOODS, OPENS, ECHOES = b"f", b"o", b"e"
+WISH = b"\x01so many bytes\x00"
 PATIENCE = 6.0  # seconds for one conversation
 CHUNK = 1 << 16
 
@@ -68,18 +69,18 @@ class Ends:
         self.datagrams: list[socket.socket] = []
         self.callers: dict[int, tuple[socket.socket, Any]] = {}
 
-    def listen(self, ends: list[list[Any]], give: dict[str, int]) -> None:
+    def listen(self, ends: list[list[Any]]) -> None:
         """Answer at these ends; what listened before is closed."""
         for old in self.datagrams:
             old.close()
         self.datagrams, self.callers = [], {}
-        for index, (protocol, address, port) in enumerate(ends):
+        for protocol, address, port in ends:
             if protocol == "udp":
                 self.datagrams.append(udp(address, port))
                 continue
             with suppress(OSError):  # another listens there already, which does as well
                 listener = socket.create_server((address, port), family=family(address), backlog=64)
-                Thread(target=_accept, args=(listener, give.get(str(index), 0)), daemon=True).start()
+                Thread(target=_accept, args=(listener,), daemon=True).start()
 
     def attend(self) -> None:
         """Hear who calls, and echo what wants to be."""
@@ -97,19 +98,20 @@ class Ends:
                 return
 
 
-def _accept(listener: socket.socket, give: int) -> None:
+def _accept(listener: socket.socket) -> None:
     while True:
         connection, _ = listener.accept()
-        Thread(target=_serve, args=(connection, give), daemon=True).start()
+        Thread(target=_serve, args=(connection,), daemon=True).start()
 
 
-def _serve(connection: socket.socket, give: int) -> None:
+def _serve(connection: socket.socket) -> None:
+    """Answer whatever comes with a byte, and a wish with as many as are wished for."""
+    block = bytes(CHUNK)
     with suppress(OSError), connection:
-        block = bytes(CHUNK)
-        while give > 0:
-            give -= connection.send(block[:give])
         while data := connection.recv(CHUNK):
-            connection.sendall(data[:1])
+            give = int.from_bytes(data[len(WISH) :]) if data.startswith(WISH) else 1
+            while give > 0:
+                give -= connection.send(block[:give])
 
 
 def flood(sending: list[tuple[int, tuple[socket.socket, Any], int, int]], order: dict[str, Any]) -> None:
@@ -195,9 +197,6 @@ def converse(one: dict[str, Any], held: list[socket.socket]) -> None:
     end.bind((one["local"], 0 if raw else one["port"]))
     end.connect((one["remote"], 0 if raw else one["remote_port"]))
     begun = time.monotonic()
-    taken = 0
-    while taken < one["take"] and time.monotonic() - begun < PATIENCE:
-        taken += len(end.recv(CHUNK))
     packets = (
         [icmp_echo(end.family, one["identifier"])]
         if one["protocol"] in (1, 58)
@@ -209,6 +208,11 @@ def converse(one: dict[str, Any], held: list[socket.socket]) -> None:
     if kind != socket.SOCK_RAW or one["protocol"] in (1, 58):
         end.settimeout(1.0)
         end.recv(CHUNK)
+    if one["take"]:
+        end.send(WISH + one["take"].to_bytes(8))
+    taken = 0
+    while taken < one["take"] and time.monotonic() - begun < PATIENCE:
+        taken += len(end.recv(CHUNK))
     while time.monotonic() - begun < one["steady"]:
         end.send(ECHOES + bytes(120))
         time.sleep(0.02)
@@ -248,7 +252,7 @@ def main() -> None:
             return
         order = json.loads(line)
         if "listen" in order:
-            far.listen(order["listen"], order["give"])
+            far.listen(order["listen"])
             answer: Any = len(far.datagrams)
         elif "call" in order:
             for old, _ in calls.values():

@@ -17,23 +17,23 @@ from wily_sluice.engine.conversations.behaviour import BULK
 from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import LOCAL_PORT
-from wily_sluice.forecast.prove.setting import Came, CannotTry, Flood, Part, Stream, Where
+from wily_sluice.forecast.prove.setting import RULES, TREES, Came, CannotTry, Flood, Part, Stream, Where
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.layout import FAR_SUBNETS, Layout
 from wily_sluice.rig.promises.openings import opening
 from wily_sluice.rig.rig import Rig
-from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate, Size
+from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate
 
 SLACK: Nanoseconds = 2 * MILLISECOND  # what a packet may wait for this machine
 MORE = 1.3  # times what a stream should come to, that is sent of it
-LEAST = 0.02  # of the line, that is sent of any stream
+MORE_AT_LEAST: Rate = 4_000_000  # beyond it, in bit/s: more than CoDel takes away in the time of a flood
 WARMUP: Nanoseconds = 500 * MILLISECOND
 COUNTED: Nanoseconds = 1600 * MILLISECOND
 FEWEST = 150  # packets of the slowest stream
 LONGEST: Nanoseconds = 5 * SECOND  # that is counted
 MOST_PACKETS = 40_000  # a second, that a rig sends; a plan that asks for more cannot be tried here
-MOST_MOVED: Size = 60_000_000  # bytes, that one conversation moves to meet a rule
+LONGEST_MOVE: Nanoseconds = 3 * SECOND  # that one conversation moves bytes at the line's rate, to meet a rule
 STEADY = 3.0  # seconds of small packets, until a conversation is interactive
 PATIENCE = 15.0  # seconds
 Asked = Flood | Where
@@ -169,7 +169,7 @@ class RigWorld:
         self._settle()
         self._gate.kill()
         self._killed = True
-        return self._send([(Flood(Part("trees"), uplink, way, (stream,)), [rate])])[0][0].rate
+        return self._send([(Flood(TREES, uplink, way, (stream,)), [rate])])[0][0].rate
 
     def _change(self, part: Part, moment: datetime | None, spent: bool) -> None:
         wanted = (part, moment, spent)
@@ -202,9 +202,8 @@ class RigWorld:
         ready = []
         for asked in pair:
             lab = self._bench.flood(asked)
-            usable = self._bench.uplinks[asked.uplink].usable(asked.way)
             rates = [
-                max(1, round(min(stream.rate, max(came.rate * MORE, usable * LEAST))))
+                max(1, round(min(stream.rate, max(came.rate * MORE, came.rate + MORE_AT_LEAST))))
                 for stream, came in zip(asked.streams, lab, strict=True)
             ]
             ready.append((asked, rates))
@@ -226,7 +225,7 @@ class RigWorld:
         nodes = [self._node(one.local) for one in parties]
         far = self._ends["far"]
         listens = {(_text(one.remote), one.remote_port): None for one in parties}
-        far.ask({"listen": [["udp", *one] for one in listens], "give": {}})
+        far.ask({"listen": [["udp", *one] for one in listens]})
         mine: dict[str, list[int]] = {node: [i for i, other in enumerate(nodes) if other == node] for node in nodes}
         for node, indices in mine.items():
             calls = [
@@ -302,13 +301,10 @@ class RigWorld:
                 ready.append((asked, made))
         kinds = {TCP: "tcp", UDP: "udp"}
         listens: list[list[Any]] = []
-        give: dict[str, int] = {}
         for _, made in ready:
             if made["protocol"] in kinds:
-                if made["take"]:
-                    give[str(len(listens))] = made["take"]
                 listens.append([kinds[made["protocol"]], made["remote"], made["remote_port"]])
-        self._ends["far"].ask({"listen": listens, "give": give})
+        self._ends["far"].ask({"listen": listens})
         by_node: dict[str, list[int]] = {}
         for index, (asked, _) in enumerate(ready):
             by_node.setdefault(self._node(asked.example.parties.local), []).append(index)
@@ -327,7 +323,8 @@ class RigWorld:
         example, parties = asked.example, asked.example.parties
         if example.kind or example.length < 1500 or example.hardware:
             return CannotTry("a rig does not tell which way single packets of a conversation go")
-        if example.moved > MOST_MOVED or example.fast:
+        usable = self._bench.uplinks[asked.uplink].usable("down")
+        if example.fast or example.moved * BYTE_TIME > usable * LONGEST_MOVE:
             return CannotTry("it takes more bytes, or more time, than a rig gives to one conversation")
         self._ports += 1
         parties = self._with_port(parties)
@@ -359,7 +356,7 @@ def _grouped(asked: Iterable[Asked]) -> dict[tuple[Part, datetime | None, bool, 
     """By what the gate has to be told, so that it is told as seldom as can be."""
     groups: dict[tuple[Part, datetime | None, bool, str], list[Asked]] = {}
     for one in asked:
-        part, spent = (one.part, one.spent) if isinstance(one, Flood) else (Part("whole"), False)
+        part, spent = (one.part, one.spent) if isinstance(one, Flood) else (RULES, False)
         groups.setdefault((part, one.moment, spent, one.uplink), []).append(one)
     return groups
 

@@ -4,9 +4,9 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from wily_sluice.forecast.prove.bench import Bench, queue_location
-from wily_sluice.forecast.prove.example import examples, rule_of
+from wily_sluice.forecast.prove.example import examples, meant, rule_of
 from wily_sluice.forecast.prove.proof import SUPERFLUOUS, Judged, Promise, Proof
-from wily_sluice.forecast.prove.setting import Flood, Part, Where, World
+from wily_sluice.forecast.prove.setting import Where, World
 from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.model import Uplink
 
@@ -22,7 +22,7 @@ def _default(bench: Bench, uplink: Uplink) -> Promise:
     leaf = tree.default.path
     expected = f"what no rule matches goes to {leaf}"
     proof = Proof("default", leaf, uplink.name, queue_location(tree, leaf, "default"), expected, uplink=uplink.name)
-    shaper = bench.shaper(Flood(Part("whole"), uplink.name, "up", ()))
+    shaper = meant(bench.plan, uplink.name)
     example = next((one for one in examples(bench.plan, Terms()) if rule_of(shaper, one) < 0), None)
     if example is None:
         return Promise(replace(proof, why="the rules match everything that was tried"))

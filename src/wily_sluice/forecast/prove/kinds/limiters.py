@@ -5,7 +5,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from wily_sluice.forecast.prove.bench import Bench, with_limiter, without_limiters
-from wily_sluice.forecast.prove.example import Example, examples
+from wily_sluice.forecast.prove.example import Example, examples, meant
 from wily_sluice.forecast.prove.proof import SUPERFLUOUS, TOLERANCE, WITHIN, Judged, Promise, Proof, figure, rate_of
 from wily_sluice.forecast.prove.setting import Flood, Part, Stream, Where, World
 from wily_sluice.plan.model import Limiter, Plan, Uplink
@@ -25,10 +25,10 @@ def promises(bench: Bench) -> Iterator[Promise]:
                 yield _limited(bench, limiter, uplink, way, rate)
 
 
-def limited_hosts(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction) -> list[Example]:
+def limited_hosts(bench: Bench, limiter: Limiter, uplink: Uplink) -> list[Example]:
     """Conversations of hosts that a limiter matches, each of another."""
     index = bench.plan.limiters.index(limiter)
-    shaper = bench.shaper(Flood(Part("limiter", limiter.name), uplink.name, way, ()), way)
+    shaper = meant(bench.plan, uplink.name)
 
     def meets(one: Example) -> bool:
         return index in shaper.classifier.limits(one.subject(one.conversation()))
@@ -52,7 +52,7 @@ class Limiting(NamedTuple):
 def limiting(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction) -> Limiting | None:
     """A flood that it should hold; None if no host is found for it, or nobody whom it does not match."""
     rate, usable = limiter.rate(way), uplink.usable(way)
-    hosts = limited_hosts(bench, limiter, uplink, way)[:2]
+    hosts = limited_hosts(bench, limiter, uplink)[:2]
     if not hosts or rate is None:
         return None
     many = len(hosts) if limiter.per.whom in ("host", "address") and limiter.threshold is None else 1
@@ -93,7 +93,7 @@ def _limited(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, rat
     )
     found = limiting(bench, limiter, uplink, way)
     if found is None:
-        some = limited_hosts(bench, limiter, uplink, way)
+        some = limited_hosts(bench, limiter, uplink)
         return Promise(replace(proof, why="it applies to everybody") if some else proof)
     expected = f"{figure(found.wanted)} for {found.many} hosts" if found.many > 1 else figure(found.wanted)
     if limiter.quota is not None:
@@ -116,7 +116,7 @@ def _free(bench: Bench, limiter: Limiter, asked: Flood, many: int) -> float:
 def _others(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, leaf: str) -> Iterator[Stream]:
     """Conversations that the limiter does not match, each of another leaf than that one."""
     index = bench.plan.limiters.index(limiter)
-    shaper = bench.shaper(Flood(Part("limiter", limiter.name), uplink.name, way, ()), way)
+    shaper = meant(bench.plan, uplink.name)
     seen = {leaf}
     for rule in bench.plan.sorting:
         for one in examples(bench.plan, rule.terms):

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from wily_sluice.forecast.prove.bench import Bench
-from wily_sluice.forecast.prove.example import Example, examples, rule_of
+from wily_sluice.forecast.prove.example import Example, examples, meant, rule_of
 from wily_sluice.forecast.prove.proof import Judged, Promise, Proof
 from wily_sluice.forecast.prove.setting import Where, World
 from wily_sluice.plan.model import Plan, Rule, Uplink
@@ -22,10 +22,7 @@ def promises(bench: Bench) -> Iterator[Promise]:
 def example_of(bench: Bench, uplink: Uplink, rule: Rule) -> Example | None:
     """A conversation that a rule is about, and no earlier one; rather one that is known by its parties alone."""
     plan: Plan = bench.plan
-    first = next(examples(plan, rule.terms), None)
-    if first is None:
-        return None
-    shaper = bench.shaper(Where(uplink.name, first, bench.within(rule.terms.when)))
+    shaper = meant(plan, uplink.name, bench.within(rule.terms.when))
     index = plan.sorting.index(rule)
     found = [one for one in examples(plan, rule.terms) if rule_of(shaper, one) == index]
     return min(found, key=lambda one: not one.plain, default=None)
