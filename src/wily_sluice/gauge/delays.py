@@ -1,7 +1,7 @@
 """What came back of test packets: round trips, how delay varies each way, and what was lost each way."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -62,6 +62,24 @@ def delays(sent: int, answers: Sequence[Answered]) -> Delays:
         max(0, sent - max(arrived, len(found))),
         max(0, max(arrived, len(found)) - len(found)),
     )
+
+
+def delays_within(answers: Sequence[Answered]) -> Delays | None:
+    """Of packets that were sent one after another, in the midst of others; None of none."""
+    if not answers:
+        return None
+    first = min(one.packet.sender_sequence for one in answers)
+    came = min(one.packet.sequence for one in answers)
+    found = [
+        replace(
+            one,
+            packet=one.packet._replace(
+                sender_sequence=one.packet.sender_sequence - first, sequence=max(0, one.packet.sequence - came)
+            ),
+        )
+        for one in answers
+    ]
+    return delays(max(one.packet.sender_sequence for one in found) + 1, found)
 
 
 def _jitter(ways: Sequence[Nanoseconds]) -> float | None:

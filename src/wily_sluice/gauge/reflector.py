@@ -15,6 +15,9 @@ PACKETS_A_SECOND = 2_000  # of one sender
 BURST = 200
 SO_TIMESTAMPNS = 35  # linux/asm-generic/socket.h
 IP_RECVTTL, IPV6_RECVHOPLIMIT, IPV6_HOPLIMIT = 12, 51, 52
+IP_PKTINFO, IPV6_RECVPKTINFO, IPV6_PKTINFO = 8, 49, 50
+_PACKET_INFO = struct.Struct("=I4s4s")  # of IPv4: interface, the address it came to, and that of its header
+Said = list[tuple[int, int, bytes]]  # what the kernel tells beside a packet
 _TIMESPEC = struct.Struct("@ll")
 
 
@@ -78,33 +81,42 @@ def prepared(family: socket.AddressFamily) -> socket.socket:
     if family == socket.AF_INET6:
         one.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 0)
         one.setsockopt(socket.IPPROTO_IPV6, IPV6_RECVHOPLIMIT, 1)
+        one.setsockopt(socket.IPPROTO_IPV6, IPV6_RECVPKTINFO, 1)
+    else:
+        one.setsockopt(socket.IPPROTO_IP, IP_PKTINFO, 1)
     one.setsockopt(socket.IPPROTO_IP, IP_RECVTTL, 1)
     return one
 
 
-def receive(one: socket.socket) -> tuple[bytes, tuple[str, int], Nanoseconds, int]:
-    """A packet, who sent it, when the kernel took it in (ns since 1970), and its TTL or hop limit."""
+def receive(one: socket.socket) -> tuple[bytes, tuple[str, int], Nanoseconds, int, Said]:
+    """A packet, who sent it, when the kernel took it in (ns since 1970), its TTL or hop limit, and what to send with an
+    answer so that it comes from the address that was asked.
+    """
     data, said, _, sender = one.recvmsg(LONGEST, 256)
-    at, ttl = time.time_ns(), 255
+    at, ttl, back = time.time_ns(), 255, Said()
     for level, kind, value in said:
         if level == socket.SOL_SOCKET and kind == SO_TIMESTAMPNS:
             seconds, rest = _TIMESPEC.unpack(value[: _TIMESPEC.size])
             at = seconds * SECOND + rest
         elif (level, kind) in ((socket.IPPROTO_IP, socket.IP_TTL), (socket.IPPROTO_IPV6, IPV6_HOPLIMIT)):
             ttl = int.from_bytes(value[:4], "little") & 255
-    return data, (str(sender[0]), int(sender[1])), at, ttl
+        elif (level, kind) == (socket.IPPROTO_IPV6, IPV6_PKTINFO):
+            back.append((level, kind, value[:16] + bytes(4)))
+        elif (level, kind) == (socket.IPPROTO_IP, IP_PKTINFO):
+            back.append((level, kind, _PACKET_INFO.pack(0, _PACKET_INFO.unpack(value[:12])[1], bytes(4))))
+    return data, (str(sender[0]), int(sender[1])), at, ttl, back
 
 
 def serve(one: socket.socket, reflector: Reflector) -> None:
     """Answer until the socket is closed or the program is interrupted."""
     while True:
         try:
-            data, sender, at, ttl = receive(one)
+            data, sender, at, ttl, back = receive(one)
         except ConnectionError:
             continue  # an answer that nobody wanted
         answer = reflector.answer(data, sender, at, time.time_ns, ttl)
         if answer is not None:
             try:
-                one.sendto(answer, sender)
+                one.sendmsg([answer], back, 0, sender)
             except OSError:
                 continue

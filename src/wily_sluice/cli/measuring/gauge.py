@@ -3,14 +3,25 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Callable
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from wily_sluice.cli.options import Refusal, Time, json_option
+from wily_sluice.cli.options import Refusal, Time, json_option, plan_from
 from wily_sluice.gauge.stamp import LENGTH, LONGEST, PORT, SHORTEST_KEY
-from wily_sluice.units import SECOND, Nanoseconds
+from wily_sluice.units import SECOND, Nanoseconds, format_rate, format_time
+
+if TYPE_CHECKING:
+    from wily_sluice.gauge.advice import Advice
+    from wily_sluice.gauge.far import FarEnd
+    from wily_sluice.gauge.line import Measured
+    from wily_sluice.gauge.loads import Far
+
+HTTP_PORT = 8862  # as `gauge.far`, whose library takes its time to load
 
 key_option = click.option(
     "--key",
@@ -23,17 +34,23 @@ port_option = click.option(
     "--port", type=click.IntRange(1, 65535), default=PORT, show_default=True, help="Its UDP port."
 )
 
+http_port_option = click.option(
+    "--http-port", type=click.IntRange(1, 65535), default=HTTP_PORT, show_default=True, help="Its TCP port."
+)
+DAY: Nanoseconds = 24 * 3600 * SECOND
+
 
 @click.group()
 def gauge() -> None:
     """Measure the line between two machines.
 
-    On a machine at the far end, `gauge serve` sends test packets back (STAMP, RFC 8762). Both machines share a key;
-    strangers get no answer.
+    On a machine at the far end, `gauge serve` sends test packets back (STAMP, RFC 8762) and serves bytes over HTTP.
+    Both machines share a key; strangers get no answer.
 
     \b
-    Example, at the far end and then on the gateway:
+    Examples, at the far end and then on the gateway:
       sudo sluice gauge serve
+      sluice gauge line far.example
       sluice gauge delay far.example
     """
 
@@ -76,36 +93,204 @@ def _made_key(key_file: Path | None) -> bytes:
 @gauge.command()
 @click.option("--listen", metavar="ADDRESS", default="::", show_default=True, help="The address to listen on.")
 @port_option
+@http_port_option
 @key_option
-def serve(listen: str, port: int, key_file: Path | None) -> None:
-    """Send test packets back, until Ctrl-C.
+def serve(listen: str, port: int, http_port: int, key_file: Path | None) -> None:
+    """Be the far end of measurements, until Ctrl-C.
 
-    Answers only packets that are signed with the key, at most 2,000 a second for each sender, and never with more bytes
-    than came. The port 862 of the standard needs root; another does not. Makes a key where there is none.
+    Sends test packets back, and over HTTP sends and takes bytes as fast as the line carries them, at most 32
+    measurements at once. Answers only who has the key: at most 2,000 test packets a second of each sender, never with
+    more bytes than came, and no transfer for longer than two minutes. Port 862 of the standard needs root; another does
+    not. Makes a key where there is none.
 
     \b
     Examples:
       sudo sluice gauge serve
-      sluice gauge serve --port 8862 --key line.key
+      sluice gauge serve --port 8863 --key line.key
     """
+    import asyncio
     import socket
+    from threading import Thread
 
+    from wily_sluice.gauge.far import FarEnd
     from wily_sluice.gauge.reflector import Reflector, prepared
     from wily_sluice.gauge.reflector import serve as answer
 
     key = _made_key(key_file)
-    reflector = Reflector(key)
+    reflector, far = Reflector(key), FarEnd(key)
     with prepared(socket.AF_INET6 if ":" in listen else socket.AF_INET) as one:
         try:
             one.bind((listen, port))
         except OSError as error:
             raise Refusal(f"cannot listen on {listen} port {port}: {error.strerror}") from None
-        click.echo(f"answering test packets on {listen} port {port}; Ctrl-C ends it", err=True)
+        Thread(target=answer, args=(one, reflector), daemon=True).start()
         with suppress(KeyboardInterrupt):
-            answer(one, reflector)
+            asyncio.run(_serve_http(far, listen, port, http_port))
     click.echo(
-        f"{reflector.answered} answered, {reflector.refused} from strangers, {reflector.held_back} too fast", err=True
+        f"{reflector.answered} test packets answered, {reflector.refused} from strangers, {reflector.held_back} too "
+        f"fast; {far.measured} measurements over HTTP, {far.refused} requests refused",
+        err=True,
     )
+
+
+async def _serve_http(far: FarEnd, listen: str, port: int, http_port: int) -> None:
+    """Answer until it is interrupted."""
+    import asyncio
+
+    from aiohttp import web
+
+    runner = web.AppRunner(far.application(), access_log=None, shutdown_timeout=1.0)
+    await runner.setup()
+    try:
+        try:
+            await web.TCPSite(runner, None if listen == "::" else listen, http_port).start()
+        except OSError as error:
+            raise Refusal(f"cannot listen on {listen} port {http_port}: {error.strerror}") from None
+        where = f"answering on {listen}: test packets on UDP port {port}, HTTP on TCP port {http_port}"
+        click.echo(f"{where}; Ctrl-C ends it", err=True)
+        await asyncio.Event().wait()
+    finally:
+        await runner.cleanup()
+
+
+@gauge.command()
+@click.argument("host", required=False)
+@port_option
+@http_port_option
+@key_option
+@click.option("--url", metavar="URL", help="Measure a download of this instead; rates alone, and no key.")
+@click.option("--connections", type=click.IntRange(1, 64), default=8, show_default=True, help="In each direction.")
+@click.option("--framing/--no-framing", default=True, show_default=True, help="Also measure what a packet costs.")
+@click.option("--every", type=Time(), metavar="TIME", help="Measure again and again, at this distance.")
+@click.option("--for", "lasts", type=Time(), metavar="TIME", help="With --every: for how long.  [default: 1 day]")
+@click.option("--uplink", metavar="NAME", help="The uplink of the plan that was measured.")
+@click.option("--write", is_flag=True, help="Put rates, headroom and framing into the plan.")
+@click.option("--picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw it, as PNG or SVG.")
+@plan_from(argument=False, usual=False)
+@json_option
+def line(
+    host: str | None,
+    port: int,
+    http_port: int,
+    key_file: Path | None,
+    url: str | None,
+    connections: int,
+    framing: bool,
+    every: Nanoseconds | None,
+    lasts: Nanoseconds | None,
+    uplink: str | None,
+    write: bool,
+    picture: Path | None,
+    plan_file: Path | None,
+    as_json: bool,
+) -> None:
+    """Measure rates, delays and the buffer of a line.
+
+    HOST is a machine beyond the line that runs `sluice gauge serve`. Takes about a minute and fills the line: nobody
+    else should use it. Loads it down, up and both ways with several connections, leaves out how they come to speed, and
+    says how sure each rate is. Meanwhile test packets tell how long they wait each way; no clock has to be right. Small
+    packets then tell what framing the line seems to have.
+
+    Says what the plan should have, and how that was worked out; --write changes the plan. A line that varies is
+    measured through a day by --every; then the tenth percentile counts. Ctrl-C ends it early, with what was measured.
+
+    \b
+    Examples:
+      sluice gauge line far.example --picture line.png
+      sluice gauge line far.example --plan surgery.yaml --uplink fibre --write
+      sluice gauge line far.example --every 1h --for 1d
+      sluice gauge line --url http://files.example/big.iso
+    """
+    from wily_sluice.gauge.advice import advice
+    from wily_sluice.gauge.loads import Far, host_of
+    from wily_sluice.views.live.line import advice_data, draw_measured, measured_data, print_day, print_measured
+    from wily_sluice.views.text.console import console, print_json
+
+    if (host is None) == (url is None):
+        raise Refusal("give the far end, or --url")
+    if write and plan_file is None:
+        raise Refusal("--write needs the plan, with --plan")
+    if lasts is not None and every is None:
+        raise Refusal("--for goes with --every")
+    named = _uplink_of(plan_file, uplink) if plan_file is not None else uplink or ""
+    far = Far(host or host_of(url or ""), http_port, None if url else _read_key(key_file), url or "")
+    found = _measurements(far, port, connections, framing, every, lasts)
+    advised = advice(found)
+    if as_json:
+        print_json({"measurements": [measured_data(one) for one in found], "advice": advice_data(advised)})
+    else:
+        screen = console()
+        if len(found) > 1:
+            print_day(screen, found)
+        print_measured(screen, found[-1], advised, named)
+    if picture is not None:
+        try:
+            draw_measured(found[-1], picture)
+        except (OSError, ValueError) as error:
+            raise Refusal(f"cannot draw to {picture}: {error}") from None
+    if write and plan_file is not None:
+        _write(plan_file, named, advised)
+
+
+def _uplink_of(plan_file: Path, name: str | None) -> str:
+    """The uplink that is meant."""
+    from wily_sluice.outside.files import load
+
+    names = [one.name for one in load(plan_file).uplinks]
+    if name is None and len(names) == 1:
+        return names[0]
+    if name not in names:
+        raise Refusal(f"say which uplink was measured, with --uplink: {', '.join(names)}")
+    return str(name)
+
+
+def _measurements(
+    far: Far, port: int, connections: int, framing: bool, every: Nanoseconds | None, lasts: Nanoseconds | None
+) -> list[Measured]:
+    """One, or one after another."""
+    import time
+
+    from rich.progress import BarColumn, Progress, TextColumn
+
+    from wily_sluice.gauge.line import measure
+    from wily_sluice.views.text.console import console
+
+    screen = console(stderr=True)
+    columns = (TextColumn("measuring"), BarColumn(40), TextColumn("{task.description}"))
+    found: list[Measured] = []
+    begun = time.monotonic_ns()
+    while True:
+        with Progress(*columns, console=screen, transient=True, disable=not screen.is_terminal) as progress:
+            show = partial(progress.update, progress.add_task("", total=1.0))
+            found.append(measure(far, port, partial(_shown, show), connections, framing))
+        if every is None or found[-1].interrupted:
+            return found
+        done = time.monotonic_ns() - begun
+        next_at = len(found) * every
+        if next_at > (lasts if lasts is not None else DAY):
+            return found
+        click.echo(
+            f"{len(found)} measured; the next in {format_time(max(0, next_at - done))}; Ctrl-C ends it", err=True
+        )
+        try:
+            time.sleep(max(0, next_at - done) / SECOND)
+        except KeyboardInterrupt:
+            return found
+
+
+def _shown(show: Callable[..., None], what: str, part: float) -> None:
+    show(description=what, completed=part)
+
+
+def _write(plan_file: Path, uplink: str, advised: Advice | None) -> None:
+    """Put it into the plan."""
+    from wily_sluice.cli.planning.edit import change
+
+    if advised is None:
+        raise Refusal("no rate was measured, so nothing was written")
+    values: dict[str, str] = {way: format_rate(rate) for way, rate in advised.rates.items()}
+    values |= {"headroom": f"{advised.headroom:.0%}", "framing": advised.framing}
+    change(lambda edits: edits.set("uplink", uplink, values), "gauge line --write", plan_file, False, False, False)
 
 
 @gauge.command()

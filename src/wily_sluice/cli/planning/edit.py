@@ -108,7 +108,7 @@ def _changes(kind: str, words: tuple[str, ...]) -> dict[str, Any]:
     return changes
 
 
-def _run(
+def change(
     make: Callable[[Edits], list[Operation]], words: str, plan_file: Path, dry_run: bool, force: bool, as_json: bool
 ) -> None:
     """Make an edit: check what comes of it, show the difference, and write it."""
@@ -208,7 +208,7 @@ def _group(kind: str) -> click.Group:
     @_common(kind, name=False)
     def add(name: str, words: tuple[str, ...], tree: str | None = None, **common: Any) -> None:
         changes = _changes(kind, words)
-        _run(lambda edits: edits.add(kind, name, changes, tree), f"{kind} add {name}", **common)
+        change(lambda edits: edits.add(kind, name, changes, tree), f"{kind} add {name}", **common)
 
     @group.command(
         "set",
@@ -218,7 +218,7 @@ def _group(kind: str) -> click.Group:
     @click.argument("words", metavar="KEY=VALUE...", nargs=-1, required=True)
     def set_(name: str, words: tuple[str, ...], tree: str | None = None, **common: Any) -> None:
         changes = _changes(kind, words)
-        _run(lambda edits: edits.set(kind, name, changes, tree), f"{kind} set {name}", **common)
+        change(lambda edits: edits.set(kind, name, changes, tree), f"{kind} set {name}", **common)
 
     @group.command(
         "remove",
@@ -226,7 +226,7 @@ def _group(kind: str) -> click.Group:
     )
     @_common(kind)
     def remove(name: str, tree: str | None = None, **common: Any) -> None:
-        _run(lambda edits: edits.remove(kind, name, tree), f"{kind} remove {name}", **common)
+        change(lambda edits: edits.remove(kind, name, tree), f"{kind} remove {name}", **common)
 
     @group.command(
         "rename",
@@ -235,7 +235,7 @@ def _group(kind: str) -> click.Group:
     @_common(kind)
     @click.argument("new", metavar="NEW")
     def rename(name: str, new: str, tree: str | None = None, **common: Any) -> None:
-        _run(lambda edits: edits.rename(kind, name, new, tree), f"{kind} rename {name} {new}", **common)
+        change(lambda edits: edits.rename(kind, name, new, tree), f"{kind} rename {name} {new}", **common)
 
     @group.command(
         "copy",
@@ -246,7 +246,7 @@ def _group(kind: str) -> click.Group:
     @click.argument("words", metavar="KEY=VALUE...", nargs=-1)
     def copy(name: str, new: str, words: tuple[str, ...], tree: str | None = None, **common: Any) -> None:
         changes = _changes(kind, words)
-        _run(lambda edits: edits.copy(kind, name, new, changes, tree), f"{kind} copy {name} {new}", **common)
+        change(lambda edits: edits.copy(kind, name, new, changes, tree), f"{kind} copy {name} {new}", **common)
 
     if kind in ("rule", "limiter"):
         _add_switches(group, kind, sample)
@@ -263,7 +263,7 @@ def _add_switches(group: click.Group, kind: str, sample: str) -> None:
         )
         @_common(kind)
         def switch(name: str, on: bool = on, word: str = word, **common: Any) -> None:
-            _run(lambda edits: edits.switch(kind, name, on), f"{kind} {word} {name}", **common)
+            change(lambda edits: edits.switch(kind, name, on), f"{kind} {word} {name}", **common)
 
 
 def _place(before: str | None, after: str | None, to: int | None) -> tuple[str, str] | None:
@@ -297,7 +297,7 @@ def _add_moves(group: click.Group) -> None:
           sluice edit rule add Printing service=printing queue=rest --after Handsets
         """
         changes, where = _changes("rule", words), _place(before, after, to)
-        _run(lambda edits: edits.add_rule(name, changes, where), f"rule add {name}", **common)
+        change(lambda edits: edits.add_rule(name, changes, where), f"rule add {name}", **common)
 
     @group.command("move")
     @_common("rule")
@@ -313,7 +313,7 @@ def _add_moves(group: click.Group) -> None:
         where = _place(before, after, to)
         if where is None:
             raise click.UsageError("say where, with --before, --after or --to")
-        _run(lambda edits: edits.move_rule(name, where), f"rule move {name}", **common)
+        change(lambda edits: edits.move_rule(name, where), f"rule move {name}", **common)
 
 
 for _kind in KINDS:

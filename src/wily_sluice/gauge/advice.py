@@ -1,0 +1,89 @@
+"""What measurements of a line come to in a plan: its rates, headroom and framing, with the arithmetic."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from wily_sluice.gauge.estimates import Estimate, Sized
+from wily_sluice.gauge.line import Measured
+from wily_sluice.plan.file.framings import parse_stack
+from wily_sluice.units import DIRECTIONS, Direction, Rate, format_rate
+
+USUAL_FRAMING = "ethernet"
+LEAST_HEADROOM, MOST_HEADROOM = 0.05, 0.3  # of the line
+TENTH = 10  # percentile, of a line that varies
+FIGURES = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Advice:
+    """Keys of an uplink, and how each was worked out."""
+
+    rates: dict[Direction, Rate]
+    headroom: float
+    framing: str
+    steps: tuple[str, ...]
+
+
+def advice(measurements: Sequence[Measured]) -> Advice | None:
+    """From one measurement, or the tenth percentile of several; None where no rate was measured."""
+    framing, steps = _framing(measurements)
+    costs = parse_stack(framing).framing
+    rates: dict[Direction, Rate] = {}
+    shakes = []
+    for way in DIRECTIONS:
+        found = [(one, one.ways[way].data) for one in measurements]
+        lines = []
+        for one, data in found:
+            if data is None:
+                continue
+            lines.append(_sized(one, way, data).line(costs))
+            shakes.append(1 - float(np.percentile(data.steps, TENTH)) / data.rate)
+        if not lines:
+            continue
+        rate = float(np.percentile(lines, TENTH))
+        rates[way] = _rounded_down(rate)
+        one, data = next((one, data) for one, data in found if data is not None)
+        packet = one.segment + one.headers
+        if len(lines) == 1:
+            steps.append(
+                f"{way}: {format_rate(round(data.rate))} of data × {costs.cost(packet):,} bytes on the line for "
+                f"{one.segment:,} of data, and the test packets = {format_rate(round(rate))}"
+            )
+        else:
+            steps.append(
+                f"{way}: the tenth percentile of {len(lines)} measurements, from {format_rate(round(min(lines)))} to "
+                f"{format_rate(round(max(lines)))}, is {format_rate(round(rate))}"
+            )
+    if not rates:
+        return None
+    shake = max(shakes)
+    headroom = min(MOST_HEADROOM, max(LEAST_HEADROOM, round(shake + 0.005, 2)))
+    why = "the least that lets the queue form here" if headroom == LEAST_HEADROOM else "as far as the rate falls"
+    steps.append(
+        f"headroom {headroom:.0%}: {why}; of ten halves of a second, one was {max(0, shake):.1%} below the mean"
+    )
+    return Advice(rates, headroom, framing, tuple(steps))
+
+
+def _sized(one: Measured, way: Direction, data: Estimate) -> Sized:
+    return Sized(one.segment, one.headers, data.rate, one.ways[way].beside)
+
+
+def _rounded_down(rate: float) -> Rate:
+    """To three figures."""
+    unit = 10 ** max(0, len(str(int(rate))) - FIGURES)
+    return max(1, int(rate // unit * unit))
+
+
+def _framing(measurements: Sequence[Measured]) -> tuple[str, list[str]]:
+    one = next((one for one in measurements if one.framings), None)
+    if one is None:
+        return USUAL_FRAMING, ["framing: not measured; ethernet is taken"]
+    best = one.framings[0]
+    also = [fit.words for fit in one.framings[1:4]]
+    sizes = ", ".join(f"{segment:,}" for segment, *_ in one.sizes)
+    told = f"framing: rates of data with {sizes} bytes of it in a packet come to one rate of the line, within "
+    told += f"{best.spread:.1%}, by {best.words}"
+    return best.words, [told + (f"; as well by {', '.join(also)}" if also else "")]

@@ -1,0 +1,166 @@
+"""The far end of a measurement of rates, over HTTP/1.1: it sends as fast as the line takes, and takes what comes.
+
+What is asked for is signed with the shared key (docs/gauge.md): who has no key gets nothing but a challenge. Nothing is
+stored, and no session lasts longer than LONGEST_SESSION.
+
+- `GET /gauge/challenge`: a number to sign with, as JSON
+- `GET /gauge/down`: bytes, until the other side closes or LONGEST has passed
+- `POST /gauge/up`: takes bytes
+- `GET /gauge/taken`: how many segments came in the session, as `[nanoseconds, segments]` every SAMPLE
+- `GET /gauge/small`: one byte
+"""
+
+import asyncio
+import hmac
+import os
+import secrets
+import time
+from collections.abc import Awaitable, Callable
+from hashlib import sha256
+from typing import Final
+
+from aiohttp import web
+
+from wily_sluice.gauge.segments import Segments
+from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size
+
+HTTP_PORT: Final = 8862
+SCHEME: Final = "Gauge"
+MOST_SESSIONS = 32
+MOST_TRANSFERS = 64  # at once, of all sessions
+LONGEST: Nanoseconds = 120 * SECOND  # one transfer
+LONGEST_SESSION: Nanoseconds = 900 * SECOND
+SAMPLE: Nanoseconds = 50 * MILLISECOND
+CHUNK: Size = 1 << 18
+NEVER_KEPT = {"Cache-Control": "no-store, no-transform", "Content-Type": "application/octet-stream"}
+
+
+def proof(key: bytes, challenge: str, method: str, path: str) -> str:
+    """The signature of a request: HMAC-SHA-256 (RFC 2104), in hex."""
+    return hmac.digest(key, f"{challenge} {method} {path}".encode(), sha256).hex()
+
+
+def authorization(key: bytes, challenge: str, method: str, path: str) -> dict[str, str]:
+    """The header of a signed request (RFC 9110 §11.6.2)."""
+    return {"Authorization": f"{SCHEME} {challenge} {proof(key, challenge, method, path)}"}
+
+
+class Session:
+    """One measurement: when it began, whether it was signed, and what it has sent."""
+
+    def __init__(self, now: Nanoseconds) -> None:
+        self.begun = now
+        self.known = False
+        self.segments = Segments()
+        self.samples: list[tuple[Nanoseconds, int]] = []
+        self.uploads = 0
+
+    async def sample(self) -> None:
+        """Note how much has come, as long as something comes."""
+        while self.uploads:
+            self.samples.append((time.monotonic_ns(), self.segments.total()))
+            await asyncio.sleep(SAMPLE / SECOND)
+
+
+Handler = Callable[[web.Request, Session], Awaitable[web.StreamResponse]]
+
+
+class FarEnd:
+    """Answers requests."""
+
+    def __init__(self, key: bytes) -> None:
+        self._key = key
+        self._sessions: dict[str, Session] = {}
+        self._filling = os.urandom(CHUNK)  # nothing on the way can make it smaller
+        self._transfers = 0
+        self._samplers: set[asyncio.Task[None]] = set()
+        self.refused = 0
+        self.measured = 0
+
+    def application(self) -> web.Application:
+        """What a server serves."""
+        application = web.Application(client_max_size=1 << 62)
+        application.router.add_get("/gauge/challenge", self._challenge)
+        application.router.add_get("/gauge/down", self._known(self._down))
+        application.router.add_post("/gauge/up", self._known(self._up))
+        application.router.add_get("/gauge/taken", self._known(self._taken))
+        application.router.add_get("/gauge/small", self._known(self._small))
+        return application
+
+    async def _challenge(self, _: web.Request) -> web.StreamResponse:
+        now = time.monotonic_ns()
+        self._sessions = {name: one for name, one in self._sessions.items() if now - one.begun < LONGEST_SESSION}
+        while len(self._sessions) >= MOST_SESSIONS:
+            # Those who signed nothing yet make room first: so strangers cannot end a measurement.
+            idle = next((name for name, one in self._sessions.items() if not one.known), None)
+            if idle is None:
+                raise web.HTTPServiceUnavailable(text="too many measurements at once\n")
+            del self._sessions[idle]
+        name = secrets.token_hex(16)
+        self._sessions[name] = Session(now)
+        return web.json_response({"challenge": name}, headers={"Cache-Control": "no-store"})
+
+    def _known(self, handler: Handler) -> Callable[[web.Request], Awaitable[web.StreamResponse]]:
+        """Of those who have the key."""
+
+        async def answer(request: web.Request) -> web.StreamResponse:
+            scheme, _, rest = request.headers.get("Authorization", "").partition(" ")
+            challenge, _, signature = rest.partition(" ")
+            session = self._sessions.get(challenge)
+            if session is None or scheme != SCHEME:
+                self.refused += 1
+                raise web.HTTPUnauthorized(headers={"WWW-Authenticate": SCHEME})
+            if not hmac.compare_digest(signature, proof(self._key, challenge, request.method, request.path)):
+                self.refused += 1
+                raise web.HTTPForbidden(text="it is not signed with this key\n")
+            if not session.known:
+                session.known = True
+                self.measured += 1
+            if self._transfers >= MOST_TRANSFERS:
+                raise web.HTTPServiceUnavailable(text="too many transfers at once\n")
+            self._transfers += 1
+            try:
+                return await handler(request, session)
+            finally:
+                self._transfers -= 1
+
+        return answer
+
+    async def _down(self, request: web.Request, _: Session) -> web.StreamResponse:
+        response = web.StreamResponse(headers=NEVER_KEPT)
+        await response.prepare(request)
+        until = time.monotonic_ns() + LONGEST
+        try:
+            while time.monotonic_ns() < until:
+                await response.write(self._filling)
+        except (ConnectionError, TimeoutError):
+            pass
+        return response
+
+    async def _up(self, request: web.Request, session: Session) -> web.StreamResponse:
+        end = request.transport.get_extra_info("socket") if request.transport is not None else None
+        if end is None:
+            raise web.HTTPServiceUnavailable(text="the connection is closed\n")
+        session.segments.add(end)
+        session.uploads += 1
+        if session.uploads == 1:
+            self._samplers.add(task := asyncio.create_task(session.sample()))
+            task.add_done_callback(self._samplers.discard)
+        until = time.monotonic_ns() + LONGEST
+        try:
+            async for _ in request.content.iter_any():
+                if time.monotonic_ns() > until:
+                    break
+        except (ConnectionError, TimeoutError):
+            pass
+        finally:
+            session.uploads -= 1
+            session.segments.remove(end)
+        return web.Response(text="")
+
+    async def _taken(self, _: web.Request, session: Session) -> web.StreamResponse:
+        samples, session.samples = session.samples, []
+        return web.json_response({"taken": samples, "now": time.monotonic_ns()})
+
+    async def _small(self, _: web.Request, __: Session) -> web.StreamResponse:
+        return web.Response(body=b".", headers=NEVER_KEPT)

@@ -1,0 +1,333 @@
+"""A whole measurement of a line: idle, loaded down, up and both ways, with packets of several sizes."""
+
+import asyncio
+import socket
+import struct
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from wily_sluice.errors import LiveError
+from wily_sluice.gauge.delays import Answered, Delays, delays, delays_within
+from wily_sluice.gauge.estimates import Estimate, Fit, Sized, buffer_of, estimate, fits, round_trips_a_minute
+from wily_sluice.gauge.loads import Course, Far, Load, load
+from wily_sluice.gauge.segments import TIMESTAMPS
+from wily_sluice.gauge.sender import probe
+from wily_sluice.gauge.stamp import LENGTH, LONGEST
+from wily_sluice.plan.file.framings import stacks
+from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Size
+
+PACE = 50  # test packets a second
+IDLE: Nanoseconds = 3 * SECOND
+LOADED: Nanoseconds = 10 * SECOND
+BOTH: Nanoseconds = 6 * SECOND
+SIZED: Nanoseconds = 6 * SECOND  # with small segments
+DRAINS: Nanoseconds = 2000 * MILLISECOND  # between two loads
+AT_LAST: Nanoseconds = 1200 * MILLISECOND  # idle again
+SEGMENTS: tuple[Size, ...] = (216, 536)  # bytes of data
+MOST_PACKETS = 15_000  # a second: beyond, small packets measure the machines rather than the line
+USUAL_CONNECTIONS = 8
+MOST_DRIFT = 500_000  # ns in a second, of one clock beside another; more is a clock that was set
+IP_MTU_DISCOVER, IPV6_MTU_DISCOVER, PROBE = 10, 23, 3  # linux/in.h, linux/in6.h: set DF, and do not remember
+SMALLEST_PACKET, LARGEST_PACKET = 1200, 9000
+TEST_PACKET: Size = LENGTH + 28
+SMALL_REQUEST: Size = 150  # mean of a small request's packets in one direction, and how many there are
+SMALL_PACKETS = 5
+Tell = Callable[[str, float], None]
+
+
+@dataclass(slots=True)
+class Way:
+    """What was measured of one direction: data in bit/s; waits beyond the idle line's; round trips a minute while it is
+    loaded; the buffer in ns. `loaded` are packets in the time of the load. None where it could not be.
+    """
+
+    load: Load = field(default_factory=Load)
+    data: Estimate | None = None
+    buffer: float | None = None
+    responsiveness: float | None = None
+    beside: tuple[tuple[Size, float], ...] = ()
+    loaded: Delays | None = None
+    both: Estimate | None = None
+
+
+@dataclass(slots=True)
+class Measured:
+    """A measurement. `waits` are for a picture: `(moment, up, down)` in ns, the last two beyond the idle line's; so are
+    `courses`: the direction, the moment, the data of a segment, and the segments since.
+
+    `troubles` say what is missing, and why; `whole` is false where it was ended early.
+    """
+
+    at: Nanoseconds
+    host: str
+    idle: Delays | None = None
+    ways: dict[Direction, Way] = field(default_factory=lambda: {way: Way() for way in DIRECTIONS})
+    segment: Size = 1448
+    headers: Size = 52
+    largest: Size | None = None
+    sizes: list[Sized] = field(default_factory=list)
+    sized: Direction = "up"
+    framings: list[Fit] = field(default_factory=list)
+    waits: list[tuple[Nanoseconds, Nanoseconds, Nanoseconds]] = field(default_factory=list)
+    phases: list[tuple[str, Nanoseconds, Nanoseconds]] = field(default_factory=list)
+    courses: list[tuple[Direction, Nanoseconds, Size, Course]] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    troubles: list[str] = field(default_factory=list)
+    whole: bool = False
+    interrupted: bool = False
+
+
+class Probing:
+    """Test packets in a thread of its own, as long as it lasts."""
+
+    def __init__(self, host: str, port: int, key: bytes) -> None:
+        self._about = host, port, key
+        self.sent = 0
+        self.answers: list[Answered] = []
+        self._over = threading.Event()
+        self.trouble = ""
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def _run(self) -> None:
+        try:
+            self.sent, _ = probe(*self._about, 3600 * SECOND, PACE, over=self._over, into=self.answers)
+        except LiveError as error:
+            self.trouble = str(error)
+
+    def end(self) -> None:
+        """Send no more, and wait for what is under way."""
+        self._over.set()
+        self._thread.join(5)
+
+    def between(self, begin: Nanoseconds, end: Nanoseconds) -> list[Answered]:
+        """The packets that were sent in that time."""
+        return [one for one in self.answers if begin <= one.packet.sender_at < end]
+
+
+def measure(
+    far: Far, stamp_port: int, tell: Tell, connections: int = USUAL_CONNECTIONS, framing: bool = True
+) -> Measured:
+    """Measure the line to a far end. LiveError when nothing can be measured at all; an interrupt ends it early."""
+    measured = Measured(time.time_ns(), far.host)
+    asyncio.run(far.meet())
+    probing = Probing(far.host, stamp_port, far.key) if far.key is not None else None
+    steps = _Steps(measured, far, probing, tell, connections)
+    try:
+        steps.idle()
+        steps.loaded("down")
+        if not far.url:
+            steps.loaded("up")
+            steps.both()
+            if framing:
+                steps.sizes()
+            steps.largest(stamp_port)
+            time.sleep((DRAINS + AT_LAST) / SECOND)
+        measured.whole = not measured.troubles
+    except KeyboardInterrupt:
+        measured.troubles.append("the rest: it was ended early")
+        measured.interrupted = True
+    finally:
+        if probing is not None:
+            probing.end()
+    steps.waits(time.time_ns())
+    for name, way in measured.ways.items():
+        way.beside = steps.beside(way.load, name)
+    steps.framings()
+    measured.notes += far.notes
+    if all(way.data is None for way in measured.ways.values()) and measured.idle is None:
+        raise LiveError(f"nothing was measured: {'; '.join(measured.troubles)}")
+    return measured
+
+
+class _Steps:
+    def __init__(self, measured: Measured, far: Far, probing: Probing | None, tell: Tell, connections: int) -> None:
+        self._measured, self._far, self._probing, self._tell = measured, far, probing, tell
+        self._connections = connections
+        self._base: tuple[Nanoseconds, tuple[Nanoseconds, Nanoseconds]] | None = None
+        self._small: list[tuple[Size, Estimate, Load]] = []
+
+    def idle(self) -> None:
+        """The line while nothing of ours goes over it."""
+        if self._probing is None:
+            return
+        self._tell("idle", 0.0)
+        begun = time.time_ns()
+        time.sleep(IDLE / SECOND)
+        ended = time.time_ns()
+        time.sleep(0.5)
+        self._measured.phases.append(("idle", begun, ended))
+        found = self._probing.between(begun, ended)
+        if not found:
+            why = (
+                self._probing.trouble or "no test packet came back: the far end has another key, or no UDP goes through"
+            )
+            self._measured.troubles.append(f"delays: {why}")
+            return
+        self._measured.idle = delays(round((ended - begun) * PACE / SECOND), found)
+        self._base = (begun + ended) // 2, _base(found)
+
+    def loaded(self, way: Direction) -> None:
+        """One direction, loaded."""
+        self._tell(f"loading {way}", 0.1 if way == "down" else 0.4)
+        one = asyncio.run(load(self._far, (way,), self._connections, LOADED))[way]
+        found = self._measured.ways[way]
+        if one.segment:
+            self._measured.segment, self._measured.headers = one.segment, one.headers
+        found.load, found.data = one, estimate(one.course, self._measured.segment)
+        found.responsiveness = round_trips_a_minute(one.trips)
+        if one.trouble:
+            self._measured.troubles.append(f"{way}: {one.trouble}")
+        self._measured.phases.append((way, one.begun, one.ended))
+        self._measured.courses.append((way, one.begun, self._measured.segment, one.course))
+        time.sleep(DRAINS / SECOND)
+
+    def beside(self, one: Load, way: Direction) -> tuple[tuple[Size, float], ...]:
+        """What else of ours came through in a direction: sizes of IP packets, and how many a second."""
+        lasted = max(1, one.ended - one.begun) / SECOND
+        found = delays_within(self._probing.between(one.begun, one.ended)) if self._probing is not None else None
+        passed = 0
+        if found is not None:
+            passed = found.answered if way == "down" else found.sent - (found.lost_up or 0)
+        return (TEST_PACKET, passed / lasted), (SMALL_REQUEST, SMALL_PACKETS * len(one.trips) / lasted)
+
+    def both(self) -> None:
+        """Both directions at once: some lines share what they have."""
+        self._tell("loading both ways", 0.65)
+        loads = asyncio.run(load(self._far, DIRECTIONS, self._connections, BOTH, small=False))
+        for way, one in loads.items():
+            self._measured.ways[way].both = estimate(one.course, self._measured.segment)
+            self._measured.courses.append((way, one.begun, self._measured.segment, one.course))
+        first = next(iter(loads.values()))
+        self._measured.phases.append(("both", first.begun, first.ended))
+        time.sleep(DRAINS / SECOND)
+
+    def sizes(self) -> None:
+        """The slower direction with small packets, which tells what each packet costs beyond its bytes."""
+        rates = {way: one.data.rate for way, one in self._measured.ways.items() if one.data is not None}
+        if not rates:
+            return
+        way = min(rates, key=lambda one: rates[one])
+        self._measured.sized = way
+        for number, segment in enumerate(SEGMENTS):
+            if rates[way] / 8 / (segment + self._measured.headers) > MOST_PACKETS:
+                continue
+            self._tell(f"with segments of {segment} bytes", 0.75 + 0.08 * number)
+            one = asyncio.run(load(self._far, (way,), self._connections, SIZED, segment, small=False))[way]
+            with_timestamps = self._measured.headers in (40 + TIMESTAMPS, 60 + TIMESTAMPS)
+            own = one.segment or segment - (TIMESTAMPS if with_timestamps else 0)
+            rate = estimate(one.course, own)
+            if rate is not None and not one.trouble:
+                self._small.append((own, rate, one))
+                self._measured.phases.append(("small", one.begun, one.ended))
+                self._measured.courses.append((way, one.begun, own, one.course))
+            time.sleep(DRAINS / SECOND)
+        if not self._small:
+            self._measured.notes.append("its framing does not show: machines cannot send small packets as fast")
+
+    def framings(self) -> None:
+        """What framings explain the rates with packets of different sizes."""
+        way = self._measured.ways[self._measured.sized]
+        if way.data is None or not self._small:
+            return
+        headers = self._measured.headers
+        sizes = [Sized(self._measured.segment, headers, way.data.rate, way.beside)]
+        sizes += [
+            Sized(own, headers, rate.rate, self.beside(one, self._measured.sized)) for own, rate, one in self._small
+        ]
+        self._measured.sizes = sizes
+        self._measured.framings = fits(sizes, [(one.words, one.framing) for one in stacks(1)])
+
+    def largest(self, port: int) -> None:
+        """The largest packet that goes there and back whole."""
+        if self._far.key is None:
+            return
+        self._tell("the largest packet", 0.95)
+        self._measured.largest = largest_packet(self._far.host, port, self._far.key)
+
+    def waits(self, until: Nanoseconds) -> None:
+        """How long packets waited each way, beyond what the idle line takes, by all that came back.
+
+        Two clocks tell only how a delay changes; and one may run faster than the other, by as much as the idle line at
+        the end seems to differ from that at the beginning.
+        """
+        if self._probing is None or self._base is None:
+            return
+        answers, (began, first) = self._probing.answers, self._base
+        last = self._probing.between(until - AT_LAST, until)
+        over, then = (last[len(last) // 2].packet.sender_at, _base(last)) if len(last) >= PACE // 2 else (began, first)
+        drift = [(late - early) / max(1, over - began) for early, late in zip(first, then, strict=True)]
+        if abs(drift[0]) * SECOND > MOST_DRIFT:
+            self._measured.notes.append("a clock was set meanwhile: waits each way are left out")
+            return
+        for one in answers:
+            passed = one.packet.sender_at - began
+            ways = [
+                round(way - base - slope * passed) for way, base, slope in zip(_one_way(one), first, drift, strict=True)
+            ]
+            self._measured.waits.append((one.packet.sender_at, ways[0], ways[1]))
+        for way, found in self._measured.ways.items():
+            phase = next((one for one in self._measured.phases if one[0] == way), None)
+            if phase is None:
+                continue
+            begin = phase[1] + (found.data.ramp if found.data is not None else 0)
+            found.loaded = delays_within(self._probing.between(begin, phase[2]))
+            index = 1 if way == "up" else 2
+            found.buffer = buffer_of([one[index] for one in self._measured.waits if begin <= one[0] < phase[2]])
+
+
+def _one_way(one: Answered) -> tuple[Nanoseconds, Nanoseconds]:
+    """Up and down; each by two clocks, so that only differences tell something."""
+    return one.packet.received - one.packet.sender_at, one.came - one.packet.at
+
+
+def _base(answers: list[Answered]) -> tuple[Nanoseconds, Nanoseconds]:
+    """What the idle line takes each way, and the difference of the clocks."""
+    ways = np.array([_one_way(one) for one in answers], dtype=np.int64)
+    low = np.percentile(ways, 10, axis=0)
+    return int(low[0]), int(low[1])
+
+
+def largest_packet(host: str, port: int, key: bytes) -> Size | None:
+    """The largest IP packet that goes to the far end and back without fragments, in bytes, by halving; None if none."""
+    from wily_sluice.gauge.reflector import prepared, receive
+    from wily_sluice.gauge.stamp import MalformedError, Sent, read_reflected, sent_packet
+
+    family, _, _, _, address = socket.getaddrinfo(host, port, type=socket.SOCK_DGRAM)[0]
+    headers = 48 if family == socket.AF_INET6 else 28
+    low, high, best = SMALLEST_PACKET, LARGEST_PACKET, None
+    with prepared(family) as one:
+        level, option = (
+            (socket.IPPROTO_IPV6, IPV6_MTU_DISCOVER)
+            if family == socket.AF_INET6
+            else (socket.IPPROTO_IP, IP_MTU_DISCOVER)
+        )
+        one.setsockopt(level, option, PROBE)
+        one.connect(address)
+        one.settimeout(0.7)
+
+        def passes(size: Size) -> bool:
+            for _ in range(2):
+                try:
+                    one.send(sent_packet(Sent(size, time.time_ns()), key, size - headers))
+                    while True:
+                        data, _, _, _, _ = receive(one)
+                        if read_reflected(data, key).sender_sequence == size and len(data) == size - headers:
+                            return True
+                except (TimeoutError, OSError, MalformedError, struct.error):
+                    continue
+            return False
+
+        while low <= high:
+            size = (low + high) // 2
+            if size - headers < LENGTH or size - headers > LONGEST:
+                high = size - 1
+            elif passes(size):
+                best, low = size, size + 1
+            else:
+                high = size - 1
+    return best

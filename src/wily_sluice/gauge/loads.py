@@ -1,0 +1,260 @@
+"""Loads a line over HTTP with several connections, and counts what arrives."""
+
+import asyncio
+import os
+import socket
+import struct
+import time
+from collections.abc import AsyncIterator, Callable, Sequence
+from contextlib import suppress
+from typing import Any
+from urllib.parse import urlsplit
+
+import aiohttp
+
+from wily_sluice.errors import LiveError
+from wily_sluice.gauge.far import authorization
+from wily_sluice.gauge.segments import Segments, segment_of
+from wily_sluice.units import SECOND, Direction, Nanoseconds, Size
+
+CHUNK: Size = 1 << 17
+STANDS_STILL: Nanoseconds = 5 * SECOND  # without a byte, a line is gone
+ANSWERS_WITHIN = 8.0  # seconds
+SMALL_EVERY = 0.2  # seconds
+SAMPLE = 0.05  # seconds
+Course = list[tuple[Nanoseconds, int]]  # when, and how many segments by then
+
+
+class Load:
+    """What came of a load: segments over time; round trips of small requests beside it, in ns; data and headers of a
+    full segment in bytes. `trouble` says why it ended early, if it did.
+    """
+
+    def __init__(self) -> None:
+        self.course: Course = []
+        self.segments = Segments()
+        self.sent = 0  # bytes that were handed to the kernel
+        self.trips: list[Nanoseconds] = []
+        self.segment: Size = 0
+        self.headers: Size = 40
+        self.trouble = ""
+        self.begun: Nanoseconds = 0  # of the real-time clock
+        self.ended: Nanoseconds = 0
+
+
+class Far:
+    """The far end: its address, and the key that it shares, or a URL of somebody else's that serves bytes."""
+
+    def __init__(self, host: str, port: int, key: bytes | None, url: str = "") -> None:
+        self.key = key
+        self.host, self.port = host, port
+        self.url = url
+        name = f"[{host}]" if ":" in host else host
+        self.base = f"http://{name}:{port}"
+        self.challenge = ""
+        self.notes: list[str] = []  # of a proxy on the way, and the like
+
+    def request(self, method: str, path: str) -> dict[str, str]:
+        """The headers of a request."""
+        return authorization(self.key, self.challenge, method, path) if self.key is not None else {}
+
+    async def meet(self) -> None:
+        """Get a challenge. LiveError when nobody answers, or somebody else does."""
+        if self.key is None:
+            return
+        try:
+            async with session() as one, one.get(f"{self.base}/gauge/challenge") as answer:
+                if answer.status != 200:
+                    raise LiveError(
+                        f"{self.host} answers with status {answer.status}: it is busy, or no far end of ours"
+                    )
+                self.challenge = str((await answer.json())["challenge"])
+                self._note(answer)
+        except (aiohttp.ClientError, TimeoutError, OSError, ValueError, KeyError) as error:
+            raise LiveError(
+                f"nothing answers at {self.base}: does `sluice gauge serve` run there, and does a firewall let TCP "
+                f"through? ({str(error) or type(error).__name__})"
+            ) from None
+
+    def _note(self, answer: aiohttp.ClientResponse) -> None:
+        via, age = answer.headers.get("Via", ""), answer.headers.get("Age", "")
+        found = [f"a proxy is on the way ({via}): what it keeps or slows down is measured with the line"] if via else []
+        if age.isdigit() and int(age):
+            found.append("what came is older than the question: a cache answered, so the rate may not be the line's")
+        self.notes += [note for note in found if note not in self.notes]
+
+
+class Connector(aiohttp.TCPConnector):
+    """Knows the connections that it makes, so that they can be broken off."""
+
+    def __init__(self, made: Callable[[Any], socket.socket]) -> None:
+        super().__init__(limit=0, force_close=True, socket_factory=made)
+        self._transports: list[asyncio.Transport] = []
+
+    async def connect(self, *about: Any, **more: Any) -> Any:
+        """A connection."""
+        connection = await super().connect(*about, **more)
+        if connection.transport is not None:
+            self._transports.append(connection.transport)
+        return connection
+
+    def break_off(self) -> None:
+        """End all connections at once: what waits to be sent is dropped."""
+        for transport in self._transports:
+            transport.abort()
+
+
+def session(segment: Size = 0, loads: bool = False) -> aiohttp.ClientSession:
+    """A session in which each connection is a new one; with segments of so much data at most, if that is given.
+
+    One that `loads` sends full segments, and nothing more once it is broken off.
+    """
+
+    def made(address: Any) -> socket.socket:
+        family, kind, protocol, _, _ = address
+        one = socket.socket(family, kind, protocol)
+        if loads:
+            one.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
+            one.setsockopt(socket.IPPROTO_TCP, socket.TCP_CORK, 1)
+        if segment:
+            one.setsockopt(socket.IPPROTO_TCP, socket.TCP_MAXSEG, segment)
+        return one
+
+    timeout = aiohttp.ClientTimeout(total=None, sock_connect=ANSWERS_WITHIN, sock_read=None)
+    return aiohttp.ClientSession(connector=Connector(made), timeout=timeout, auto_decompress=False)
+
+
+async def load(
+    far: Far, ways: Sequence[Direction], connections: int, lasts: Nanoseconds, segment: Size = 0, small: bool = True
+) -> dict[Direction, Load]:
+    """Load the line in some directions at once, for a time. An interrupt ends it with what came by then."""
+    loads: dict[Direction, Load] = {way: Load() for way in ways}
+    until = time.monotonic_ns() + lasts
+    for one in loads.values():
+        one.begun = time.time_ns()
+    async with session(segment, True) as shared:
+        tasks: list[asyncio.Task[None]] = []
+        transfers: list[asyncio.Task[None]] = []
+        for way, one in loads.items():
+            run = _download if way == "down" else _upload
+            if way == "down":
+                tasks.append(asyncio.create_task(_sample(one)))
+            transfers += [asyncio.create_task(run(shared, far, one)) for _ in range(connections)]
+        if small and far.key is not None:
+            tasks.append(asyncio.create_task(_small(far, next(iter(loads.values())))))
+        try:
+            await _watch(loads, transfers, until)
+        finally:
+            for task in (*tasks, *transfers):
+                task.cancel()
+            if isinstance(shared.connector, Connector):
+                shared.connector.break_off()
+            await asyncio.gather(*tasks, *transfers, return_exceptions=True)
+    for one in loads.values():
+        one.ended = time.time_ns()
+    if "up" in loads and far.key is not None:
+        await _fetch_taken(far, loads["up"])
+    return loads
+
+
+async def _watch(loads: dict[Direction, Load], transfers: "list[asyncio.Task[None]]", until: Nanoseconds) -> None:
+    """Until the time is over, or the line stands still, or nothing is left that could move a byte."""
+    moved, since = -1, time.monotonic_ns()
+    while (now := time.monotonic_ns()) < until:
+        await asyncio.sleep(min(0.1, (until - now) / SECOND))
+        total = sum(one.segments.total() + one.sent for one in loads.values())
+        if total != moved:
+            moved, since = total, now
+        elif now - since > STANDS_STILL:
+            trouble = f"the line stood still for {STANDS_STILL / SECOND:.0f} s" if moved > 0 else "nothing came"
+            for one in loads.values():
+                one.trouble = one.trouble or trouble
+            return
+        if all(task.done() for task in transfers):
+            for one in loads.values():
+                one.trouble = one.trouble or "all connections were closed"
+            return
+
+
+async def _download(shared: aiohttp.ClientSession, far: Far, one: Load) -> None:
+    url = far.url or f"{far.base}/gauge/down"
+    while True:
+        try:
+            async with shared.get(url, headers=far.request("GET", "/gauge/down")) as answer:
+                if answer.status != 200:
+                    one.trouble = f"{url} answers with status {answer.status}"
+                    return
+                far._note(answer)
+                transport = answer.connection.transport if answer.connection is not None else None
+                end = transport.get_extra_info("socket") if transport is not None else None
+                one.segments.add(end)
+                one.segment, one.headers = segment_of(end)
+                try:
+                    async for _ in answer.content.iter_any():
+                        continue
+                finally:
+                    one.segments.remove(end)
+        except (aiohttp.ClientError, TimeoutError, OSError) as error:
+            one.trouble = f"a connection broke: {str(error) or type(error).__name__}"
+            return
+        if not far.url:
+            return
+
+
+async def _upload(shared: aiohttp.ClientSession, far: Far, one: Load) -> None:
+    filling = os.urandom(CHUNK)  # nothing on the way can make it smaller
+
+    async def body() -> AsyncIterator[bytes]:
+        while not one.trouble:
+            yield filling
+            one.sent += len(filling)
+
+    try:
+        async with shared.post(f"{far.base}/gauge/up", data=body(), headers=far.request("POST", "/gauge/up")) as answer:
+            if answer.status != 200:
+                one.trouble = f"{far.base} answers with status {answer.status}"
+    except (aiohttp.ClientError, TimeoutError, OSError) as error:
+        one.trouble = f"a connection broke: {str(error) or type(error).__name__}"
+
+
+async def _sample(one: Load) -> None:
+    """Note how much has come."""
+    while True:
+        one.course.append((time.monotonic_ns(), one.segments.total()))
+        await asyncio.sleep(SAMPLE)
+
+
+async def _small(far: Far, one: Load) -> None:
+    """Ask for a byte over a new connection, again and again. To connect takes a round trip, and so does the byte."""
+    while True:
+        begun = time.monotonic_ns()
+        with suppress(aiohttp.ClientError, TimeoutError, OSError):
+            async with (
+                session() as own,
+                own.get(f"{far.base}/gauge/small", headers=far.request("GET", "/gauge/small")) as answer,
+            ):
+                await answer.read()
+                if answer.status == 200:
+                    one.trips.append((time.monotonic_ns() - begun) // 2)
+        await asyncio.sleep(SMALL_EVERY)
+
+
+async def _fetch_taken(far: Far, one: Load) -> None:
+    """What the far end took, by its own clock: what this side has sent may still wait somewhere."""
+    with suppress(aiohttp.ClientError, TimeoutError, OSError, ValueError, KeyError):
+        async with (
+            session() as own,
+            own.get(f"{far.base}/gauge/taken", headers=far.request("GET", "/gauge/taken")) as answer,
+        ):
+            if answer.status == 200:
+                one.course = [(int(at), int(size)) for at, size in (await answer.json())["taken"]]
+                return
+    one.trouble = one.trouble or "the far end did not say what had come"
+
+
+def host_of(url: str) -> str:
+    """The host of a URL. LiveError when it has none, or another scheme than HTTP's."""
+    parts = urlsplit(url)
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise LiveError(f"{url} is no URL of http or https")
+    return parts.hostname

@@ -1,0 +1,179 @@
+"""What was measured of a line: text, data, and a picture."""
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+
+from wily_sluice.gauge.advice import Advice
+from wily_sluice.gauge.estimates import STEP, Estimate
+from wily_sluice.gauge.line import Measured
+from wily_sluice.units import DIRECTIONS, SECOND, format_rate, format_share, format_time
+from wily_sluice.views.text.console import print_line
+
+COLOURS = {"down": "#3b6ea5", "up": "#c9743c"}
+MISSING = "–"
+
+
+def _rate(one: Estimate | None) -> str:
+    if one is None:
+        return MISSING
+    half = (one.high - one.low) / 2
+    return f"{format_rate(round(one.rate))} ± {half / one.rate:.1%}" if one.rate else format_rate(0)
+
+
+def _time(value: float | None) -> str:
+    return format_time(value) if value is not None else MISSING
+
+
+def print_measured(screen: Console, measured: Measured, advised: Advice | None, uplink: str) -> None:
+    """A table of both directions, what is missing, and what it comes to in a plan."""
+    partly = "" if measured.whole else "; not all of it could be measured"
+    print_line(screen, f"the line to {measured.host}{partly}")
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
+    table.add_column("", style="dim", no_wrap=True)
+    for way in DIRECTIONS:
+        table.add_column(way, no_wrap=True)
+    ways = [measured.ways[way] for way in DIRECTIONS]
+    table.add_row("data", *(_rate(way.data) for way in ways))
+    table.add_row("data, both ways at once", *(_rate(way.both) for way in ways))
+    table.add_row("buffer of the line", *(_time(way.buffer) for way in ways))
+    table.add_row("round trip under load, p95", *(_time(way.loaded.p95 if way.loaded else None) for way in ways))
+    trips = [f"{way.responsiveness:,.0f}" if way.responsiveness is not None else MISSING for way in ways]
+    table.add_row("round trips a minute under load", *trips)
+    lost = []
+    for one, name in zip(ways, DIRECTIONS, strict=True):
+        found = one.loaded
+        count = None if found is None else found.lost_down if name == "down" else found.lost_up
+        lost.append(format_share(round(count / found.sent, 4)) if found is not None and count is not None else MISSING)
+    table.add_row("test packets lost under load", *lost)
+    screen.print(table)
+    if measured.idle is not None:
+        idle = measured.idle
+        jitter = f"{_time(idle.jitter_down)} down, {_time(idle.jitter_up)} up"
+        print_line(
+            screen, f"round trip of the idle line: {_time(idle.p50)}, {_time(idle.least)} at least; jitter {jitter}"
+        )
+    if measured.largest is not None:
+        print_line(screen, f"largest packet: {measured.largest:,} bytes")
+    for trouble in measured.troubles:
+        print_line(screen, f"missing: {trouble}")
+    for note in measured.notes:
+        print_line(screen, f"note: {note}")
+    if advised is not None:
+        screen.print()
+        print_line(screen, f"In a plan, for {uplink}:" if uplink else "In a plan:")
+        rates = ", ".join(f"{way}: {format_rate(rate)}" for way, rate in advised.rates.items())
+        print_line(screen, f"  {rates}, headroom: {advised.headroom:.0%}, framing: {advised.framing}")
+        for step in advised.steps:
+            print_line(screen, f"  {step}")
+
+
+def print_day(screen: Console, measurements: Sequence[Measured]) -> None:
+    """How a line varied."""
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
+    for name in ("at", "down", "up", "idle", "buffer down", "buffer up"):
+        table.add_column(name, no_wrap=True)
+    for one in measurements:
+        at = datetime.fromtimestamp(one.at / SECOND, UTC).astimezone()
+        down, up = one.ways["down"], one.ways["up"]
+        idle = _time(one.idle.p50) if one.idle is not None else MISSING
+        table.add_row(f"{at:%a %H:%M}", _rate(down.data), _rate(up.data), idle, _time(down.buffer), _time(up.buffer))
+    screen.print(table)
+
+
+def measured_data(measured: Measured) -> dict[str, Any]:
+    """For JSON: nanoseconds, bit/s, bytes."""
+    ways: dict[str, Any] = {}
+    for name, way in measured.ways.items():
+        ways[name] = {
+            "data": asdict(way.data) if way.data is not None else None,
+            "both": asdict(way.both) if way.both is not None else None,
+            "buffer": way.buffer,
+            "round_trips_a_minute": way.responsiveness,
+            "loaded": asdict(way.loaded) if way.loaded is not None else None,
+        }
+    return {
+        "at": datetime.fromtimestamp(measured.at / SECOND, UTC).isoformat(),
+        "host": measured.host,
+        "whole": measured.whole,
+        "idle": asdict(measured.idle) if measured.idle is not None else None,
+        **ways,
+        "segment": measured.segment,
+        "headers": measured.headers,
+        "sizes": [list(one) for one in measured.sizes],
+        "largest_packet": measured.largest,
+        "framings": [asdict(fit) for fit in measured.framings],
+        "missing": measured.troubles,
+        "notes": measured.notes,
+    }
+
+
+def advice_data(advised: Advice | None) -> dict[str, Any] | None:
+    """For JSON."""
+    return asdict(advised) if advised is not None else None
+
+
+def draw_measured(measured: Measured, file: Path) -> None:
+    """Rates over time, and what packets waited before, during and after; PNG or SVG by the suffix. OSError."""
+    from matplotlib import rc_context
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+
+    style: Any = {"svg.fonttype": "none", "svg.hashsalt": "wily-sluice", "font.family": "DejaVu Sans", "font.size": 10}
+    with rc_context(style):
+        figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="white", layout="constrained")
+        FigureCanvasAgg(figure)
+        figure.suptitle(f"The line to {measured.host}", x=0.01, ha="left", fontsize=13, weight="bold")
+        rates, waits = figure.subplots(2, 1, sharex=True)
+        begin = min((phase[1] for phase in measured.phases), default=measured.at)
+        _draw_rates(rates, measured, begin)
+        for way in DIRECTIONS:
+            column = 2 if way == "down" else 1
+            moments = [(one[0] - begin) / SECOND for one in measured.waits]
+            delays = [max(0.0, one[column] / 1e6) for one in measured.waits]
+            waits.plot(moments, delays, color=COLOURS[way], linewidth=0.9, label=way)
+        for panel, said in ((rates, "data, Mbit/s"), (waits, "waiting in the line, ms")):
+            panel.set_ylabel(said)
+            panel.set_ylim(0, panel.get_ylim()[1] * 1.08)
+            panel.grid(axis="y", color="#dfe5ea", linewidth=0.8)
+            panel.set_axisbelow(True)
+            for side in ("top", "right"):
+                panel.spines[side].set_visible(False)
+            for _, first, last in measured.phases:
+                panel.axvspan((first - begin) / SECOND, (last - begin) / SECOND, color="#f1f4f6", zorder=0)
+        names = {
+            "idle": "idle",
+            "down": "loaded down",
+            "up": "loaded up",
+            "both": "both ways",
+            "small": "small packets",
+        }
+        top = rates.get_ylim()[1]
+        for name, first, _ in measured.phases:
+            rates.text((first - begin) / SECOND + 0.2, top * 0.99, names[name], va="top", color="#5a6672", fontsize=9)
+        rates.legend(loc="upper left", bbox_to_anchor=(1.005, 1.0), frameon=False)
+        waits.set_xlabel("seconds")
+        figure.savefig(file, metadata={"Date": None} if file.suffix == ".svg" else None)
+
+
+def _draw_rates(panel: Any, measured: Measured, begin: int) -> None:
+    """The courses of all loads, from where each began."""
+    import numpy as np
+
+    named: set[str] = set()
+    for way, begun, segment, course in measured.courses:
+        if len(course) < 2:
+            continue
+        times = np.array([at for at, _ in course], dtype=float)
+        sizes = np.array([count * segment for _, count in course], dtype=float)
+        edges = np.arange(times[0], times[-1], STEP)
+        rates = np.diff(np.interp(edges, times, sizes)) * 8 * SECOND / STEP / 1e6
+        at = (begun - begin + edges - times[0]) / SECOND
+        label = way if way not in named else None
+        named.add(way)
+        panel.stairs(rates, at, color=COLOURS[way], linewidth=1.4, label=label, baseline=None)

@@ -1,0 +1,94 @@
+"""Lines whose figures are known, measured over real packets from one end to the other."""
+
+import json
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from wily_sluice.outside.files import load
+from wily_sluice.plan.file.framings import parse_stack
+from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
+from wily_sluice.rig.rig import Rig
+from wily_sluice.units import MILLISECOND
+
+pytestmark = pytest.mark.live
+PLAN = """\
+site: Measured
+uplinks: {{line: {{interface: wan0, down: {down} Mbit/s, up: {up} Mbit/s, framing: ip}}}}
+networks: {{house: {{interface: lan0, subnets: [10.7.0.0/24]}}}}
+trees: {{main: {{queues: {{rest: {{default: true}}}}}}}}
+"""
+
+
+@contextmanager
+def measured(folder: Path, down: int, up: int, delay: int, buffer: int, framing: str, *words: str) -> Iterator[Any]:
+    """What is said of a line of so many Mbit/s, of a delay each way and a buffer in ms."""
+    plan_file, key = folder / "plan.yaml", folder / "line.key"
+    plan_file.write_text(PLAN.format(down=down + 3, up=up + 3))
+    key.write_text("a key of the two machines\n")
+    rig = Rig("measured")
+    rig.down()
+    stack = parse_stack(framing).framing
+    figures = LineFigures(down * 10**6, up * 10**6, delay * MILLISECOND, buffer * MILLISECOND, stack)
+    try:
+        rig.up(Layout(load(plan_file), "measured", hosts=2), {"line": figures})
+        program = [sys.executable, "-m", "wily_sluice", "gauge"]
+        log = (folder / "serve.log").open("w+")
+        serving = subprocess.Popen(rig.command("far", [*program, "serve", "--key", str(key)]), stderr=log)
+        try:
+            until = time.monotonic() + 20
+            while "answering" not in (folder / "serve.log").read_text():
+                assert time.monotonic() < until and serving.poll() is None
+                time.sleep(0.1)
+            options = [*words, "--plan", str(plan_file), "--key", str(key), "--json"]
+            command = rig.command("house", [*program, "line", FAR_ADDRESSES[0], *options])
+            done = subprocess.run(command, capture_output=True, text=True, check=False)
+            assert done.returncode == 0, done.stderr
+            yield json.JSONDecoder().raw_decode(done.stdout)[0]
+        finally:
+            serving.kill()
+            serving.wait()
+            log.close()
+    finally:
+        rig.down()
+
+
+@pytest.mark.parametrize(
+    ("down", "up", "delay", "buffer", "framing"),
+    [
+        (50, 10, 20, 200, "pppoe over ptm"),
+        pytest.param(5, 1, 80, 800, "pppoa over atm vc", marks=pytest.mark.slow),
+        pytest.param(5, 1, 40, 400, "pppoe over ptm", marks=pytest.mark.slow),
+        pytest.param(180, 24, 9, 300, "ethernet", marks=pytest.mark.slow),
+        pytest.param(50, 10, 5, 20, "ethernet", marks=pytest.mark.slow),
+    ],
+)
+def test_rates_delays_buffer_and_framing_of_a_line_are_found(
+    tmp_path: Path, down: int, up: int, delay: int, buffer: int, framing: str
+) -> None:
+    with measured(tmp_path, down, up, delay, buffer, framing, "--write") as told:
+        found = told["measurements"][0]
+    assert found["whole"] and found["largest_packet"] == 1500
+    assert told["advice"]["rates"] == pytest.approx({"down": down * 1e6, "up": up * 1e6}, rel=0.03)
+    assert found["idle"]["p50"] == pytest.approx(2 * delay * MILLISECOND, abs=MILLISECOND + 1544 * 8 * 1000 / up)
+    for way in ("down", "up"):
+        assert found[way]["buffer"] == pytest.approx(buffer * MILLISECOND, rel=0.15)
+    stack = parse_stack(framing).framing
+    assert any(parse_stack(fit["words"]).framing == stack for fit in found["framings"])
+    (uplink,) = load(tmp_path / "plan.yaml").uplinks
+    assert {"down": uplink.down, "up": uplink.up} == told["advice"]["rates"]
+    assert uplink.framing == parse_stack(told["advice"]["framing"]).framing
+
+
+@pytest.mark.slow
+def test_a_fast_line_is_found_as_well(tmp_path: Path) -> None:
+    """Without its buffer: what the rig's own line holds back on this machine is more."""
+    with measured(tmp_path, 500, 500, 5, 20, "ethernet") as told:
+        assert told["advice"]["rates"] == pytest.approx({"down": 500e6, "up": 500e6}, rel=0.03)
+        assert told["measurements"][0]["idle"]["p50"] == pytest.approx(10 * MILLISECOND, abs=MILLISECOND)
