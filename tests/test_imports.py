@@ -18,8 +18,8 @@ MAY_IMPORT = {
     "sorting": {"units", "engine", "recognition", "plan", "sorting"},
     "gate": {"units", "errors", "engine", "recognition", "plan", "gate"},
     "outside": {"units", "errors", "plan", "forecast", "outside"},
-    "gauge": {"units", "errors", "gauge"},
-    "rig": {"units", "outside", "errors", "engine", "plan", "gate", "rig"},
+    "gauge": {"units", "errors", "engine", "plan", "gauge"},
+    "rig": {"units", "outside", "errors", "engine", "plan", "forecast", "gate", "rig"},
     "control": {"units", "outside", "errors", "engine", "plan", "history", "gate", "control", "__version__"},
     "views": {
         "units",

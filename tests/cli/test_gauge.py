@@ -14,7 +14,7 @@ PORT = "18862"
 
 
 def test_a_measurement_goes_to_a_reflector_with_the_same_key(sluice: Sluice, tmp_path: Path) -> None:
-    words = ["gauge", "serve", "--listen", "127.0.0.1", "--port", PORT, "--key", "line.key"]
+    words = ["gauge", "serve", "--listen", "127.0.0.1", "--port", PORT, "--http-port", PORT, "--key", "line.key"]
     serving = subprocess.Popen([*PROGRAM, *words], cwd=tmp_path, stderr=subprocess.PIPE, text=True)
     try:
         until = time.monotonic() + 20
@@ -30,9 +30,26 @@ def test_a_measurement_goes_to_a_reflector_with_the_same_key(sluice: Sluice, tmp
         assert refused.returncode == 3 and "the same key" in refused.stderr
         serving.send_signal(signal.SIGINT)
         assert serving.wait(20) == 0
-        assert "15 answered, 15 from strangers" in serving.stderr.read()
+        assert "15 test packets answered, 15 from strangers" in serving.stderr.read()
     finally:
         serving.kill()
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        ((), "the far end, or --url"),
+        (("127.0.0.1", "--key", "line.key"), "nothing answers at http://127.0.0.1:8862"),
+        (("127.0.0.1", "--key", "line.key", "--write"), "--write needs the plan"),
+        (("--url", "ftp://files.example/big"), "no URL of http or https"),
+    ],
+)
+def test_a_line_that_cannot_be_measured_is_told(
+    sluice: Sluice, tmp_path: Path, words: tuple[str, ...], says: str
+) -> None:
+    (tmp_path / "line.key").write_text("a key of the two machines\n")
+    done = sluice("gauge", "line", *words)
+    assert done.returncode == 3 and says in done.stderr
 
 
 @pytest.mark.parametrize(

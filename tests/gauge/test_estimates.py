@@ -14,13 +14,13 @@ from wily_sluice.units import MILLISECOND, SECOND
 ALL = [(one.words, one.framing) for one in stacks(1)]
 
 
-def course(rates: list[float], segment: int) -> list[tuple[int, int]]:
+def course(rates: list[float], segment: int) -> list[tuple[int, int, int]]:
     """Segments by moments, a sample every 50 ms, at rates of data in bit/s that each last half a second."""
-    found, total = [(7 * SECOND, 0)], 0.0
+    found, total = [(7 * SECOND, 0, 0)], 0.0
     for rate in rates:
         for _ in range(10):
             total += rate * 0.05 / 8 / segment
-            found.append((found[-1][0] + 50 * MILLISECOND, round(total)))
+            found.append((found[-1][0] + 50 * MILLISECOND, round(total), round(total * segment)))
     return found
 
 

@@ -29,15 +29,15 @@ class Estimate:
     steps: tuple[float, ...]
 
 
-def estimate(course: Sequence[tuple[Nanoseconds, int]], segment: Size) -> Estimate | None:
+def estimate(course: Sequence[tuple[Nanoseconds, int, Size]], segment: Size) -> Estimate | None:
     """The rate of a load, from segments of so much data by moments, its ramp-up left out; None of too little.
 
     The interval is by the bootstrap (Efron 1979), over halves of a second.
     """
     if len(course) < 2:
         return None
-    times = np.array([at for at, _ in course], dtype=np.float64)
-    sizes = np.array([size for _, size in course], dtype=np.float64)
+    times = np.array([at for at, *_ in course], dtype=np.float64)
+    sizes = np.array([segments for _, segments, _ in course], dtype=np.float64)
     edges = np.arange(times[0], times[-1], STEP)
     if len(edges) < 3:
         return None

@@ -6,7 +6,7 @@ stored, and no session lasts longer than LONGEST_SESSION.
 - `GET /gauge/challenge`: a number to sign with, as JSON
 - `GET /gauge/down`: bytes, until the other side closes or LONGEST has passed
 - `POST /gauge/up`: takes bytes
-- `GET /gauge/taken`: how many segments came in the session, as `[nanoseconds, segments]` every SAMPLE
+- `GET /gauge/taken`: how many segments came in the session, as `[nanoseconds, segments, bytes]` every SAMPLE
 - `GET /gauge/small`: one byte
 """
 
@@ -52,13 +52,13 @@ class Session:
         self.begun = now
         self.known = False
         self.segments = Segments()
-        self.samples: list[tuple[Nanoseconds, int]] = []
+        self.samples: list[tuple[Nanoseconds, int, Size]] = []
         self.uploads = 0
 
     async def sample(self) -> None:
         """Note how much has come, as long as something comes."""
         while self.uploads:
-            self.samples.append((time.monotonic_ns(), self.segments.total()))
+            self.samples.append((time.monotonic_ns(), *self.segments.total()))
             await asyncio.sleep(SAMPLE / SECOND)
 
 

@@ -14,7 +14,6 @@ from wily_sluice.errors import LiveError
 from wily_sluice.gauge.delays import Answered, Delays, delays, delays_within
 from wily_sluice.gauge.estimates import Estimate, Fit, Sized, buffer_of, estimate, fits, round_trips_a_minute
 from wily_sluice.gauge.loads import Course, Far, Load, load
-from wily_sluice.gauge.segments import TIMESTAMPS
 from wily_sluice.gauge.sender import probe
 from wily_sluice.gauge.stamp import LENGTH, LONGEST
 from wily_sluice.plan.file.framings import stacks
@@ -24,7 +23,7 @@ PACE = 50  # test packets a second
 IDLE: Nanoseconds = 3 * SECOND
 LOADED: Nanoseconds = 10 * SECOND
 BOTH: Nanoseconds = 6 * SECOND
-SIZED: Nanoseconds = 6 * SECOND  # with small segments
+SIZED: Nanoseconds = 8 * SECOND  # with small segments
 DRAINS: Nanoseconds = 2000 * MILLISECOND  # between two loads
 AT_LAST: Nanoseconds = 1200 * MILLISECOND  # idle again
 SEGMENTS: tuple[Size, ...] = (216, 536)  # bytes of data
@@ -218,9 +217,9 @@ class _Steps:
                 continue
             self._tell(f"with segments of {segment} bytes", 0.75 + 0.08 * number)
             one = asyncio.run(load(self._far, (way,), self._connections, SIZED, segment, small=False))[way]
-            with_timestamps = self._measured.headers in (40 + TIMESTAMPS, 60 + TIMESTAMPS)
-            own = one.segment or segment - (TIMESTAMPS if with_timestamps else 0)
-            rate = estimate(one.course, own)
+            rate = estimate(one.course, own := one.mean or segment)
+            if one.trouble:
+                self._measured.notes.append(f"with segments of {segment} bytes: {one.trouble}")
             if rate is not None and not one.trouble:
                 self._small.append((own, rate, one))
                 self._measured.phases.append(("small", one.begun, one.ended))

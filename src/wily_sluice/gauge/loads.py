@@ -14,7 +14,7 @@ import aiohttp
 
 from wily_sluice.errors import LiveError
 from wily_sluice.gauge.far import authorization
-from wily_sluice.gauge.segments import Segments, segment_of
+from wily_sluice.gauge.segments import Segments, acknowledged, segment_of
 from wily_sluice.units import SECOND, Direction, Nanoseconds, Size
 
 CHUNK: Size = 1 << 17
@@ -22,7 +22,7 @@ STANDS_STILL: Nanoseconds = 5 * SECOND  # without a byte, a line is gone
 ANSWERS_WITHIN = 8.0  # seconds
 SMALL_EVERY = 0.2  # seconds
 SAMPLE = 0.05  # seconds
-Course = list[tuple[Nanoseconds, int]]  # when, and how many segments by then
+Course = list[tuple[Nanoseconds, int, Size]]  # when, and how many segments, and bytes in their order, by then
 
 
 class Load:
@@ -33,13 +33,20 @@ class Load:
     def __init__(self) -> None:
         self.course: Course = []
         self.segments = Segments()
-        self.sent = 0  # bytes that were handed to the kernel
         self.trips: list[Nanoseconds] = []
         self.segment: Size = 0
         self.headers: Size = 40
         self.trouble = ""
         self.begun: Nanoseconds = 0  # of the real-time clock
         self.ended: Nanoseconds = 0
+
+    @property
+    def mean(self) -> Size:
+        """The mean of data in a segment, as it came; 0 of none."""
+        if len(self.course) < 2:
+            return 0
+        segments = self.course[-1][1] - self.course[0][1]
+        return round((self.course[-1][2] - self.course[0][2]) / segments) if segments else 0
 
 
 class Far:
@@ -98,6 +105,11 @@ class Connector(aiohttp.TCPConnector):
             self._transports.append(connection.transport)
         return connection
 
+    def acknowledged(self) -> int:
+        """Bytes that the other end has acknowledged, of the connections that are open."""
+        ends = [transport.get_extra_info("socket") for transport in self._transports]
+        return sum(acknowledged(end) for end in ends if end is not None)
+
     def break_off(self) -> None:
         """End all connections at once: what waits to be sent is dropped."""
         for transport in self._transports:
@@ -143,7 +155,7 @@ async def load(
         if small and far.key is not None:
             tasks.append(asyncio.create_task(_small(far, next(iter(loads.values())))))
         try:
-            await _watch(loads, transfers, until)
+            await _watch(shared, loads, transfers, until)
         finally:
             for task in (*tasks, *transfers):
                 task.cancel()
@@ -157,12 +169,19 @@ async def load(
     return loads
 
 
-async def _watch(loads: dict[Direction, Load], transfers: "list[asyncio.Task[None]]", until: Nanoseconds) -> None:
+async def _watch(
+    shared: aiohttp.ClientSession,
+    loads: dict[Direction, Load],
+    transfers: "list[asyncio.Task[None]]",
+    until: Nanoseconds,
+) -> None:
     """Until the time is over, or the line stands still, or nothing is left that could move a byte."""
     moved, since = -1, time.monotonic_ns()
     while (now := time.monotonic_ns()) < until:
         await asyncio.sleep(min(0.1, (until - now) / SECOND))
-        total = sum(one.segments.total() + one.sent for one in loads.values())
+        total = sum(one.segments.total()[0] for one in loads.values())
+        if isinstance(shared.connector, Connector) and "up" in loads:
+            total += shared.connector.acknowledged()
         if total != moved:
             moved, since = total, now
         elif now - since > STANDS_STILL:
@@ -207,7 +226,6 @@ async def _upload(shared: aiohttp.ClientSession, far: Far, one: Load) -> None:
     async def body() -> AsyncIterator[bytes]:
         while not one.trouble:
             yield filling
-            one.sent += len(filling)
 
     try:
         async with shared.post(f"{far.base}/gauge/up", data=body(), headers=far.request("POST", "/gauge/up")) as answer:
@@ -220,7 +238,7 @@ async def _upload(shared: aiohttp.ClientSession, far: Far, one: Load) -> None:
 async def _sample(one: Load) -> None:
     """Note how much has come."""
     while True:
-        one.course.append((time.monotonic_ns(), one.segments.total()))
+        one.course.append((time.monotonic_ns(), *one.segments.total()))
         await asyncio.sleep(SAMPLE)
 
 
@@ -247,7 +265,8 @@ async def _fetch_taken(far: Far, one: Load) -> None:
             own.get(f"{far.base}/gauge/taken", headers=far.request("GET", "/gauge/taken")) as answer,
         ):
             if answer.status == 200:
-                one.course = [(int(at), int(size)) for at, size in (await answer.json())["taken"]]
+                taken = (await answer.json())["taken"]
+                one.course = [(int(at), int(segments), int(size)) for at, segments, size in taken]
                 return
     one.trouble = one.trouble or "the far end did not say what had come"
 

@@ -8,7 +8,8 @@ from typing import Any
 
 from wily_sluice.units import Size
 
-_SEGMENTS = struct.Struct("@152xI")  # linux/tcp.h, struct tcp_info: tcpi_data_segs_in
+_CAME = struct.Struct("@128xQ16xI")  # linux/tcp.h, struct tcp_info: tcpi_bytes_received, tcpi_data_segs_in
+_ACKNOWLEDGED = struct.Struct("@120xQ")  # tcpi_bytes_acked
 _OPTIONS = 5  # the byte of tcpi_options
 TIMESTAMPS: Size = 12  # bytes of TCP's option of them (RFC 7323 §3.2), padded
 
@@ -17,34 +18,45 @@ class Segments:
     """Of connections that come and go."""
 
     def __init__(self) -> None:
-        self._counts: dict[int, tuple[Any, int]] = {}
-        self._over = 0
+        self._counts: dict[int, tuple[Any, int, Size]] = {}
+        self._over = (0, 0)
 
     def add(self, end: Any) -> None:
         """Count what comes over a socket from now on."""
-        self._counts[id(end)] = end, 0
+        self._counts[id(end)] = end, 0, 0
 
     def remove(self, end: Any) -> None:
         """Count it no more; what came stays counted."""
         self._look()
-        _, count = self._counts.pop(id(end), (None, 0))
-        self._over += count
+        _, segments, size = self._counts.pop(id(end), (None, 0, 0))
+        self._over = self._over[0] + segments, self._over[1] + size
 
     def _look(self) -> None:
-        for name, (end, before) in self._counts.items():
-            self._counts[name] = end, max(before, segments_in(end))
+        for name, (end, segments, size) in self._counts.items():
+            now = came(end)
+            self._counts[name] = end, max(segments, now[0]), max(size, now[1])
 
-    def total(self) -> int:
-        """All that came."""
+    def total(self) -> tuple[int, Size]:
+        """All that came: segments, and bytes in their order."""
         self._look()
-        return self._over + sum(count for _, count in self._counts.values())
+        segments = self._over[0] + sum(one for _, one, _ in self._counts.values())
+        return segments, self._over[1] + sum(size for _, _, size in self._counts.values())
 
 
-def segments_in(end: Any) -> int:
-    """Segments with data that came over a socket; 0 where the kernel does not say."""
+def came(end: Any) -> tuple[int, Size]:
+    """Segments with data that came over a socket, and bytes in their order; 0 where the kernel does not say."""
     try:
-        told = end.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, _SEGMENTS.size)
-        return int(_SEGMENTS.unpack(told)[0])
+        told = end.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, _CAME.size)
+        size, segments = _CAME.unpack(told)
+    except (OSError, struct.error):
+        return 0, 0
+    return int(segments), int(size)
+
+
+def acknowledged(end: Any) -> Size:
+    """Bytes that the other side has acknowledged; 0 where the kernel does not say."""
+    try:
+        return int(_ACKNOWLEDGED.unpack(end.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, _ACKNOWLEDGED.size))[0])
     except (OSError, struct.error):
         return 0
 

@@ -169,8 +169,8 @@ def _draw_rates(panel: Any, measured: Measured, begin: int) -> None:
     for way, begun, segment, course in measured.courses:
         if len(course) < 2:
             continue
-        times = np.array([at for at, _ in course], dtype=float)
-        sizes = np.array([count * segment for _, count in course], dtype=float)
+        times = np.array([at for at, *_ in course], dtype=float)
+        sizes = np.array([count * segment for _, count, _ in course], dtype=float)
         edges = np.arange(times[0], times[-1], STEP)
         rates = np.diff(np.interp(edges, times, sizes)) * 8 * SECOND / STEP / 1e6
         at = (begun - begin + edges - times[0]) / SECOND
