@@ -28,9 +28,9 @@ from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direct
 SLACK: Nanoseconds = 2 * MILLISECOND  # what a packet may wait for this machine
 MORE = 1.3  # times what a stream should come to, that is sent of it
 MORE_AT_LEAST: Rate = 4_000_000  # beyond it, in bit/s: more than CoDel takes away in the time of a flood
-WARMUP: Nanoseconds = 500 * MILLISECOND
-COUNTED: Nanoseconds = 1600 * MILLISECOND
-FEWEST = 150  # packets of the slowest stream
+WARMUP: Nanoseconds = 450 * MILLISECOND
+COUNTED: Nanoseconds = 1400 * MILLISECOND
+FEWEST = 110  # packets of the slowest stream
 LONGEST: Nanoseconds = 5 * SECOND  # that is counted
 MOST_PACKETS = 40_000  # a second, that a rig sends; a plan that asks for more cannot be tried here
 LONGEST_MOVE: Nanoseconds = 3 * SECOND  # that one conversation moves bytes at the line's rate, to meet a rule
