@@ -14,6 +14,7 @@ MAY_IMPORT = {
     "recognition": {"units", "engine", "recognition"},
     "plan": {"units", "errors", "engine", "plan"},
     "forecast": {"units", "engine", "plan", "forecast"},
+    "comparing": {"units", "plan", "forecast", "comparing"},
     "history": {"units", "errors", "engine", "plan", "history"},
     "sorting": {"units", "engine", "recognition", "plan", "sorting"},
     "gate": {"units", "errors", "engine", "recognition", "plan", "gate"},
@@ -28,6 +29,7 @@ MAY_IMPORT = {
         "engine",
         "plan",
         "forecast",
+        "comparing",
         "sorting",
         "gate",
         "rig",
@@ -43,6 +45,7 @@ MAY_IMPORT = {
         "engine",
         "plan",
         "forecast",
+        "comparing",
         "history",
         "sorting",
         "gate",
@@ -55,7 +58,7 @@ MAY_IMPORT = {
         "__version__",
     },
 }
-PURE = ("engine", "recognition", "plan", "forecast", "sorting")
+PURE = ("engine", "recognition", "plan", "forecast", "comparing", "sorting")
 WORLDLY = {"click", "socket", "subprocess", "select", "time"}
 FILES_AND_PROCESSES = {"os", "pathlib", "tempfile", "multiprocessing", "concurrent", "signal", "shutil"}
 

@@ -123,3 +123,23 @@ def test_promises_are_proven_with_their_lines_as_a_table_data_and_junit_xml(slui
     assert [(one["line"], one["verdict"], one["expected"]) for one in found] == [(13, "kept", "4 Mbit/s for 2 hosts")]
     assert sluice("prove", "--only", "nobody").returncode == 3
     assert sluice("prove", "--only", "guarantee", "--strict").returncode == 1  # a first priority needs no guarantee
+
+
+def test_a_run_of_the_lab_is_compared_with_itself_and_two_kinds_are_not(sluice: Sluice, tmp_path: Path) -> None:
+    rows = [{"name": "Call", "way": "up", "kind": "call", "goodput": 64_000, "sent": 1000, "loss": loss, "p50": p50}
+            for loss, p50 in ((0.2, 90_000_000), (0.0, 9_000_000))]  # fmt: skip
+    (tmp_path / "lab.json").write_text(json.dumps({"before": [rows[0]], "after": [rows[1]]}))
+    (tmp_path / "other.json").write_text(
+        json.dumps({"promises": [{"promise": "cap", "name": "a", "where": "b", "rate": 1}]})
+    )
+    done = sluice("compare", "lab.json", "--picture", "change.png")
+    assert done.returncode == 0, done.stderr
+    assert (
+        "Call, up: p50: 90 ms → 9 ms -90.0% better"
+        in " ".join(done.stdout.split()).replace("90 ms 9 ms", ": 90 ms → 9 ms")
+        or "better" in done.stdout
+    )
+    assert "-20.0 points" in done.stdout and (tmp_path / "change.png").stat().st_size > 5_000
+    refused = sluice("compare", "lab.json", "other.json")
+    assert refused.returncode == 3 and "nothing in common" in refused.stderr
+    assert sluice("compare", "other.json").returncode == 3

@@ -48,6 +48,7 @@ GROUPS: dict[str, dict[str, Entry]] = {
     "Measure": {
         "gauge": Entry("measuring.gauge", "Measure the line between two machines."),
         "prove": Entry("measuring.prove", "Test every promise of a plan, with a number for each."),
+        "compare": Entry("measuring.compare", "Show what differs between two results."),
     },
     "Observe": {
         "watch": Entry("observing.watch", "Watch the gate live in the terminal."),

@@ -10,12 +10,14 @@ import numpy as np
 
 from wily_sluice.units import SECOND, Nanoseconds, Size
 
+MOST_KEPT = 1000  # delays of one application
+
 
 @dataclass(frozen=True, slots=True)
 class Measured:
     """One application in one direction: goodput in bit/s, delays and jitter in ns, loss as a fraction of 1.
 
-    Delays are None where nothing arrived.
+    Delays are None where nothing arrived. `delays` are some of them, evenly among all, in the order of arrival.
     """
 
     goodput: float
@@ -25,6 +27,7 @@ class Measured:
     jitter: float | None
     loss: float
     sent: int
+    delays: tuple[Nanoseconds, ...] = ()
 
 
 class Meter:
@@ -78,4 +81,5 @@ class Meter:
             jitter=self._jitter_sum / (len(delays) - 1) if len(delays) > 1 else None,
             loss=(self.sent - self._arrivals) / self.sent if self.sent else 0.0,
             sent=self.sent,
+            delays=tuple(delays[:: len(delays) // MOST_KEPT + 1].tolist()),
         )

@@ -112,6 +112,7 @@ def _row_data(row: Outcome) -> dict[str, Any]:
         **{name: None if measured[name] is None else round(measured[name]) for name in ("p50", "p95", "p99", "jitter")},
         "loss": round(measured["loss"], 6),
         "sent": measured["sent"],
+        "delays": measured["delays"],
     }
 
 

@@ -94,6 +94,7 @@ def measured_data(measured: Measured) -> dict[str, Any]:
             "data": asdict(way.data) if way.data is not None else None,
             "both": asdict(way.both) if way.both is not None else None,
             "buffer": way.buffer,
+            "waits": [one[2 if name == "down" else 1] for one in measured.waits if _within(measured, name, one[0])],
             "round_trips_a_minute": way.responsiveness,
             "loaded": asdict(way.loaded) if way.loaded is not None else None,
         }
@@ -111,6 +112,10 @@ def measured_data(measured: Measured) -> dict[str, Any]:
         "missing": measured.troubles,
         "notes": measured.notes,
     }
+
+
+def _within(measured: Measured, phase: str, moment: int) -> bool:
+    return any(first <= moment < last for name, first, last in measured.phases if name == phase)
 
 
 def advice_data(advised: Advice | None) -> dict[str, Any] | None:

@@ -1,0 +1,90 @@
+"""`sluice compare`."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from wily_sluice.cli.options import Refusal, json_option
+
+if TYPE_CHECKING:
+    from wily_sluice.comparing.quantities import Result
+
+
+@click.command()
+@click.argument("a", type=click.Path(path_type=Path, dir_okay=False))
+@click.argument("b", type=click.Path(path_type=Path, dir_okay=False), required=False)
+@click.option("--all", "every", is_flag=True, help="Also show what is the same.")
+@click.option("--picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw it, as PNG or SVG.")
+@json_option
+def compare(a: Path, b: Path | None, every: bool, picture: Path | None, as_json: bool) -> None:
+    """Show what differs between two results.
+
+    A and B are two plans, or two files of what `gauge line`, `lab run` or `prove` printed with --json. A run of the lab
+    alone is compared with itself: before and with the plan. Of plans it shows what each queue gets while all are full.
+
+    What was measured differs a little from time to time. A difference counts only where it is beyond that noise, with
+    a confidence of 95%.
+
+    \b
+    Examples:
+      sluice compare surgery.yaml surgery-new.yaml
+      sluice gauge line far.example --json > before.json
+      sluice compare before.json after.json --picture change.png
+      sluice compare afternoon.json
+    """
+    from wily_sluice.comparing.differences import differences
+    from wily_sluice.comparing.quantities import has_parts, of_data
+    from wily_sluice.views.forecast.compare import differences_data, draw_differences, print_differences
+    from wily_sluice.views.text.console import console, print_json
+
+    if b is None:
+        data = _read(a)
+        if not has_parts(data):
+            raise Refusal(f"{a} has no before and after of its own: give a second result")
+        names = (f"{a}, before", f"{a}, with the plan")
+        one, other = of_data(data, "before"), of_data(data, "after")
+    else:
+        names = (str(a), str(b))
+        one, other = _result(a), _result(b)
+    if not one.keys() & other.keys():
+        raise Refusal(f"{names[0]} and {names[1]} have nothing in common: compare two of one kind")
+    found = differences(one, other)
+    if as_json:
+        print_json(differences_data(names, found))
+    else:
+        print_differences(console(), names, found, every)
+    if picture is not None:
+        spread = {
+            name.rpartition(" p")[0].rstrip(":, ") or name: (quantity.samples, other[name].samples)
+            for name, quantity in one.items()
+            if quantity.samples and quantity.unit == "ns" and name in other and other[name].samples
+        }
+        try:
+            draw_differences(names, found, spread, picture)
+        except (OSError, ValueError) as error:
+            raise Refusal(f"cannot draw to {picture}: {error}") from None
+
+
+def _read(path: Path) -> object:
+    try:
+        return json.loads(path.read_text())
+    except OSError as error:
+        raise Refusal(f"{path} cannot be read: {error.strerror}") from None
+    except ValueError as error:
+        raise Refusal(f"{path} is no JSON: {error}") from None
+
+
+def _result(path: Path) -> Result:
+    from wily_sluice.comparing.quantities import NothingToCompareError, of_data, of_plan
+    from wily_sluice.outside.files import load
+
+    if path.suffix in (".yaml", ".yml"):
+        return of_plan(load(path))
+    try:
+        return of_data(_read(path))
+    except NothingToCompareError as error:
+        raise Refusal(f"{path}: {error}") from None
