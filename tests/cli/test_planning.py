@@ -119,7 +119,7 @@ def test_promises_are_proven_with_their_lines_as_a_table_data_and_junit_xml(slui
     assert done.returncode == 0
     assert "1 kept" in done.stdout and "  15" in done.stdout
     assert (tmp_path / "results.xml").read_text().startswith("<?xml")
-    found = json.loads(sluice("prove", "--only", "guest", "--json").stdout)["promises"]
+    found = json.loads(sluice("prove", "--only", "limiter", "--json").stdout)["promises"]
     assert [(one["line"], one["verdict"], one["expected"]) for one in found] == [(13, "kept", "4 Mbit/s for 2 hosts")]
     assert sluice("prove", "--only", "nobody").returncode == 3
     assert sluice("prove", "--only", "guarantee", "--strict").returncode == 1  # a first priority needs no guarantee
@@ -134,11 +134,7 @@ def test_a_run_of_the_lab_is_compared_with_itself_and_two_kinds_are_not(sluice: 
     )
     done = sluice("compare", "lab.json", "--picture", "change.png")
     assert done.returncode == 0, done.stderr
-    assert (
-        "Call, up: p50: 90 ms → 9 ms -90.0% better"
-        in " ".join(done.stdout.split()).replace("90 ms 9 ms", ": 90 ms → 9 ms")
-        or "better" in done.stdout
-    )
+    assert "Call, up: p50" in done.stdout and "-90.0%" in done.stdout and "better" in done.stdout
     assert "-20.0 points" in done.stdout and (tmp_path / "change.png").stat().st_size > 5_000
     refused = sluice("compare", "lab.json", "other.json")
     assert refused.returncode == 3 and "nothing in common" in refused.stderr
