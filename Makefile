@@ -61,9 +61,9 @@ benchmark: shipped
 .PHONY: system
 system:
 	@if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
-	   ! { command -v iptables && command -v ip && command -v nft && command -v cc; } >/dev/null; then \
+	   ! { command -v iptables && command -v ip && command -v nft && command -v cc && command -v chromium; } >/dev/null; then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq \
-	    iptables iproute2 nftables gcc libc6-dev python3-dev; fi
+	    iptables iproute2 nftables gcc libc6-dev python3-dev chromium; fi
 
 # Debian keeps `venv` in a package of its own.
 $(RUNS): pyproject.toml

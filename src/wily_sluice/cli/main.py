@@ -53,6 +53,7 @@ GROUPS: dict[str, dict[str, Entry]] = {
     "Observe": {
         "watch": Entry("observing.watch", "Watch the gate live in the terminal."),
         "usage": Entry("observing.usage", "Show who used the line, when and how much."),
+        "report": Entry("observing.report", "Write a page that shows how the line was used."),
         "contacts": Entry("observing.usage", "List the names that each host contacted."),
     },
     "Try": {

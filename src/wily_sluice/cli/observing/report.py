@@ -1,0 +1,91 @@
+"""`sluice report`."""
+
+from __future__ import annotations
+
+import sqlite3
+import time
+from contextlib import closing, suppress
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from wily_sluice.cli.options import Refusal, Time, plan_from, state_option
+from wily_sluice.units import SECOND, Nanoseconds
+
+if TYPE_CHECKING:
+    from wily_sluice.history.revisions import Revision
+
+
+@click.command()
+@plan_from(argument=False)
+@click.option("--last", type=Time(), default="7 days", show_default=True, help="How far back: 24 h, 7 days, 30 days.")
+@click.option(
+    "-o",
+    "--out",
+    type=click.Path(path_type=Path, dir_okay=False),
+    default=Path("report.html"),
+    show_default=True,
+    metavar="FILE",
+    help="The page to write.",
+)
+@click.option(
+    "--csv",
+    "folder",
+    type=click.Path(path_type=Path, file_okay=False),
+    metavar="FOLDER",
+    help="Also write all figures, as CSV files, into this folder.",
+)
+@state_option
+def report(plan_file: Path, last: Nanoseconds, out: Path, folder: Path | None, state: Path) -> None:
+    """Write a page that shows how the line was used.
+
+    The page is one HTML file: rates of each queue over time beside its guarantee and cap, how long packets waited, the
+    busiest hours, who and what used the line, limiters that bit, plans that were applied, and what the check says. It
+    loads nothing, and can be read on a phone and printed. Hosts have names where the plan has a group of one address.
+
+    \b
+    Examples:
+      sudo sluice report
+      sudo sluice report --last '30 days' --out march.html --csv march
+    """
+    from wily_sluice.history.counter_store import CounterReader
+    from wily_sluice.history.database import COUNTERS
+    from wily_sluice.history.period import period_of
+    from wily_sluice.history.usage import resolution_for
+    from wily_sluice.outside.files import examine, load
+    from wily_sluice.views.report.contents import gather, write_csv
+    from wily_sluice.views.report.page import page
+
+    plan = load(plan_file)
+    findings = [one for one in examine(plan_file)[1] if one.severity != "note"]
+    lasted = max(1, last // SECOND)
+    end = int(time.time()) + 1
+    try:
+        if not (state / COUNTERS).exists():
+            raise Refusal(f"nothing has been counted in {state} yet; counting starts with the gate")
+        with closing(CounterReader(state)) as store:
+            period = period_of(store, end - lasted, end, resolution_for(lasted))
+    except (OSError, sqlite3.Error) as error:
+        raise Refusal(f"cannot read the counters in {state}: {error}") from None
+    if not period.series:
+        raise Refusal("nothing was counted in that time")
+    contents = gather(plan, period, _revisions(state), findings)
+    try:
+        out.write_text(page(contents), encoding="utf-8")
+        written = write_csv(contents, folder) if folder is not None else []
+    except OSError as error:
+        raise Refusal(f"cannot write {error.filename or out}: {error.strerror}") from None
+    click.echo(f"wrote {out}" + (f", and {len(written)} files into {folder}" if written else ""))
+
+
+def _revisions(state: Path) -> list[Revision]:
+    """The plans that were applied, where a history is kept."""
+    from wily_sluice.history.database import PLANS
+    from wily_sluice.history.revisions import RevisionStore
+
+    if not (state / PLANS).exists():
+        return []
+    with suppress(OSError, sqlite3.Error), closing(RevisionStore(state)) as store:
+        return store.revisions()
+    return []

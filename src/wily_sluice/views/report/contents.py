@@ -1,0 +1,219 @@
+"""What stands in a report, as plain figures: each can be worked out again from the CSV files that go with it."""
+
+import csv
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from wily_sluice.forecast.split import split
+from wily_sluice.history.counts import Key, Subject
+from wily_sluice.history.period import Period, Series
+from wily_sluice.history.revisions import Revision
+from wily_sluice.plan.findings.finding import Finding
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.rates import resolve
+from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Rate, Size
+
+SUBJECTS: tuple[Subject, ...] = ("uplink", "queue", "limiter", "host", "service", "rule")
+MOST_ROWS = 15
+BITES = 0.9  # of its rate: a limiter that carried so much in a step bit in it
+
+
+@dataclass(frozen=True, slots=True)
+class QueueRow:
+    """A leaf in one direction: what it carried, and what the plan says. Rates in bit/s, the wait in ns.
+
+    `full` is what the forecast gives it while all queues are full.
+    """
+
+    uplink: str
+    direction: Direction
+    path: str
+    bytes: Size
+    mean: float
+    busiest: float
+    guarantee: Rate
+    cap: Rate
+    full: float
+    p99: Nanoseconds
+    drops: int
+    series: Series
+
+
+@dataclass(frozen=True, slots=True)
+class UseRow:
+    """Who or what used the line: bytes each way, and bit/s in the busiest step."""
+
+    name: str
+    down: Size
+    up: Size
+    busiest: float
+
+
+@dataclass(frozen=True, slots=True)
+class LimiterRow:
+    """A limiter in one direction: bytes, packets that it dropped, and in how many steps it bit."""
+
+    name: str
+    direction: Direction
+    rate: Rate
+    bytes: Size
+    drops: int
+    bit: int
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A revision that was applied: its number, when, and the note."""
+
+    number: int
+    at: int
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """All of it."""
+
+    plan: Plan
+    period: Period
+    queues: tuple[QueueRow, ...]
+    hosts: tuple[UseRow, ...]
+    services: tuple[UseRow, ...]
+    limiters: tuple[LimiterRow, ...]
+    marks: tuple[Mark, ...]
+    findings: tuple[Finding, ...]
+
+
+def gather(plan: Plan, period: Period, revisions: Iterable[Revision], findings: Sequence[Finding]) -> Report:
+    """What a plan's gate has counted over some time, and what happened meanwhile."""
+    return Report(
+        plan,
+        period,
+        tuple(_queues(plan, period)),
+        tuple(_uses(period, "host", host_names(plan))),
+        tuple(_uses(period, "service", {})),
+        tuple(_limiters(plan, period)),
+        tuple(_marks(period, revisions)),
+        tuple(findings),
+    )
+
+
+def host_names(plan: Plan) -> dict[str, str]:
+    """Addresses that the plan has a name for: groups of one address."""
+    from ipaddress import ip_address
+
+    found = {}
+    for name, members in plan.groups.items():
+        for first, last in members.addresses:
+            if first == last and not members.names:
+                found[str(ip_address(first))] = name
+    return found
+
+
+def _queues(plan: Plan, period: Period) -> Iterable[QueueRow]:
+    empty = [0] * period.steps
+    for uplink in plan.uplinks:
+        for way in DIRECTIONS:
+            root = resolve(plan, uplink, way)
+            full = split(root, {})
+            for leaf in root.leaves():
+                key = Key("queue", uplink.name, way, leaf.path)
+                series = period.series.get(key)
+                if series is None:
+                    continue
+                yield QueueRow(
+                    uplink.name,
+                    way,
+                    leaf.path,
+                    series.whole.bytes,
+                    period.mean(series),
+                    period.busiest(series),
+                    leaf.guarantee,
+                    leaf.cap,
+                    full[leaf.path].rate,
+                    max(series.p99, default=0),
+                    sum(series.drops or empty),
+                    series,
+                )
+
+
+def _uses(period: Period, subject: Subject, names: dict[str, str]) -> Iterable[UseRow]:
+    totals: dict[str, dict[Direction, list[Size]]] = {}
+    for one in period.of(subject):
+        name = names.get(one.key.name, one.key.name)
+        courses = totals.setdefault(name, {way: [0] * period.steps for way in DIRECTIONS})
+        course = courses[one.key.direction]
+        courses[one.key.direction] = [a + b for a, b in zip(course, one.bytes, strict=True)]
+    rows = [
+        UseRow(
+            name,
+            sum(courses["down"]),
+            sum(courses["up"]),
+            period.rate(max(a + b for a, b in zip(courses["down"], courses["up"], strict=True))),
+        )
+        for name, courses in totals.items()
+    ]
+    return sorted(rows, key=lambda row: -(row.down + row.up))[:MOST_ROWS]
+
+
+def _limiters(plan: Plan, period: Period) -> Iterable[LimiterRow]:
+    for limiter in plan.limiters:
+        for way in DIRECTIONS:
+            rate = limiter.rate(way)
+            found = [one for one in period.of("limiter") if (one.key.name, one.key.direction) == (limiter.name, way)]
+            if rate is None or not found:
+                continue
+            bit = sum(
+                any(one.drops[step] or period.rate(one.bytes[step]) >= BITES * rate for one in found)
+                for step in range(period.steps)
+            )
+            drops = sum(sum(one.drops) for one in found)
+            yield LimiterRow(limiter.name, way, rate, sum(one.whole.bytes for one in found), drops, bit)
+
+
+def _marks(period: Period, revisions: Iterable[Revision]) -> Iterable[Mark]:
+    for one in revisions:
+        at = int(datetime.fromisoformat(one.at.replace("Z", "+00:00")).timestamp())
+        if period.begin <= at < period.end and one.state in ("kept", "undone", "trial"):
+            yield Mark(one.number, at, f"{one.state}{f': {one.note}' if one.note else ''}")
+
+
+def busy_hours(report: Report, uplink: str, way: Direction) -> list[list[float]]:
+    """The mean rate in bit/s of each hour of the day, for each day of the week from Monday, in the site's time."""
+    zone, period = ZoneInfo(report.plan.timezone), report.period
+    sums = [[0.0] * 24 for _ in range(7)]
+    counts = [[0] * 24 for _ in range(7)]
+    own = [one for one in report.queues if (one.uplink, one.direction) == (uplink, way)]
+    for step in range(period.steps):
+        at = datetime.fromtimestamp(period.begin + step * period.step, zone)
+        sums[at.weekday()][at.hour] += sum(period.rate(one.series.bytes[step]) for one in own)
+        counts[at.weekday()][at.hour] += 1
+    return [
+        [total / count if count else 0.0 for total, count in zip(*day, strict=True)]
+        for day in zip(sums, counts, strict=True)
+    ]
+
+
+def write_csv(report: Report, folder: Path) -> list[Path]:
+    """A file for each subject: a row for each step with traffic. OSError."""
+    folder.mkdir(parents=True, exist_ok=True)
+    written = []
+    for subject in SUBJECTS:
+        path = folder / f"{subject}.csv"
+        with path.open("w", newline="") as file:
+            writer = csv.writer(file)
+            writer.writerow(("from", "seconds", "uplink", "name", "direction", "bytes", "p99_ns", "drops"))
+            for one in report.period.of(subject):
+                for step, size in enumerate(one.bytes):
+                    if size or one.drops[step]:
+                        at = datetime.fromtimestamp(report.period.begin + step * report.period.step, UTC)
+                        key = one.key
+                        writer.writerow(
+                            (at.isoformat().replace("+00:00", "Z"), report.period.step, key.uplink, key.name,
+                             key.direction, size, one.p99[step], one.drops[step])
+                        )  # fmt: skip
+        written.append(path)
+    return written

@@ -1,0 +1,115 @@
+"""A report as one HTML page that needs nothing else: no script, no network, pictures inside."""
+
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from jinja2 import Environment, PackageLoader, StrictUndefined
+
+from wily_sluice.units import DIRECTIONS, Rate, format_rate, format_size, format_time
+from wily_sluice.views.report.contents import QueueRow, Report, UseRow, busy_hours
+from wily_sluice.views.report.figures import heat_map, queue_figure
+
+
+def page(report: Report) -> str:
+    """The page."""
+    templates = Environment(
+        loader=PackageLoader("wily_sluice.views.report", ""),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    blocks, heats = [], []
+    for uplink in report.plan.uplinks:
+        for way in DIRECTIONS:
+            rows = [one for one in report.queues if (one.uplink, one.direction) == (uplink.name, way) and one.bytes]
+            if not rows:
+                continue
+            figures = [
+                {
+                    "path": row.path,
+                    "words": f"{_size(row.bytes)}, busiest {_rate(row.busiest)}",
+                    "svg": queue_figure(report, row),
+                }
+                for row in rows
+            ]
+            block = {"uplink": uplink.name, "way": way, "figures": figures, "rows": [_queue(row) for row in rows]}
+            blocks.append(block)
+            hours = busy_hours(report, uplink.name, way)
+            heats.append({"name": f"{uplink.name} {way}", "svg": heat_map(report, uplink.name, way, hours)})
+    step = report.period.step
+    return templates.get_template("page.html.j2").render(
+        report=report,
+        span=f"{_moment(report, report.period.begin):%d %b} to {_moment(report, report.period.end):%d %b %Y}",
+        begin=f"{_moment(report, report.period.begin):%a %d %b %Y %H:%M}",
+        end=f"{_moment(report, report.period.end):%a %d %b %Y %H:%M}",
+        step="an hour" if step == 3600 else "a minute" if step == 60 else f"{step} s",
+        lines=list(_lines(report)),
+        blocks=blocks,
+        heats=heats,
+        uses=[
+            {"title": "Who used it", "what": "host", "rows": [_use(row) for row in report.hosts]},
+            {"title": "What it was used for", "what": "service", "rows": [_use(row) for row in report.services]},
+        ],
+        limiters=[
+            {
+                "name": f"{row.name}, {row.direction}",
+                "rate": format_rate(row.rate),
+                "moved": _size(row.bytes),
+                "drops": f"{row.drops:,}",
+                "bit": f"{row.bit} of {report.period.steps} steps",
+            }
+            for row in report.limiters
+        ],
+        marks=[
+            {"at": f"{_moment(report, mark.at):%a %d %b %H:%M}", "number": mark.number, "words": mark.words}
+            for mark in report.marks
+        ],
+        findings=report.findings,
+    )
+
+
+def _lines(report: Report) -> Any:
+    for uplink in report.plan.uplinks:
+        for way in DIRECTIONS:
+            own = [one for one in report.queues if (one.uplink, one.direction) == (uplink.name, way)]
+            if own:
+                course = [sum(one.series.bytes[step] for one in own) for step in range(report.period.steps)]
+                yield {
+                    "name": f"{uplink.name} {way}",
+                    "moved": _size(sum(course)),
+                    "mean": _rate(sum(one.mean for one in own)),
+                    "busiest": _rate(report.period.rate(max(course))),
+                    "usable": _rate(uplink.usable(way)),
+                }
+
+
+def _moment(report: Report, at: int) -> datetime:
+    return datetime.fromtimestamp(at, ZoneInfo(report.plan.timezone))
+
+
+def _rate(rate: float | Rate) -> str:
+    return format_rate(float(f"{rate:.3g}")) if rate else "–"
+
+
+def _size(size: int) -> str:
+    return format_size(float(f"{size:.3g}")) if size else "–"
+
+
+def _queue(row: QueueRow) -> dict[str, str]:
+    return {
+        "path": row.path,
+        "moved": _size(row.bytes),
+        "mean": _rate(row.mean),
+        "busiest": _rate(row.busiest),
+        "full": _rate(row.full),
+        "guarantee": _rate(row.guarantee),
+        "cap": _rate(row.cap),
+        "wait": format_time(row.p99) if row.p99 else "–",
+        "drops": f"{row.drops:,}",
+    }
+
+
+def _use(row: UseRow) -> dict[str, str]:
+    return {"name": row.name, "down": _size(row.down), "up": _size(row.up), "busiest": _rate(row.busiest)}
