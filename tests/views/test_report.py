@@ -29,7 +29,7 @@ def month(tmp_path_factory: pytest.TempPathFactory) -> Path:
         [sys.executable, "-m", "wily_sluice", *words], cwd=folder, capture_output=True, text=True, check=False
     )
     assert done.returncode == 0, done.stderr
-    assert done.stdout == "wrote report.html, and 6 files into csv\n"
+    assert done.stdout == "wrote report.html, 6 files into csv\n"
     return folder
 
 
@@ -101,3 +101,13 @@ def test_a_browser_shows_it_without_overflow_or_error(month: Path, width: int, h
         flat = "[...document.querySelectorAll('svg')].filter(e => e.getBoundingClientRect().height < 40).length"
         assert view.evaluate(flat) == 0 and not told
         browser.close()
+
+
+@pytest.mark.skipif(BROWSER is None, reason="needs a browser: chromium")
+def test_it_is_printed(month: Path) -> None:
+    words = ["report", "--plan", str(PLAN), "--last", "30 days", "--state", "state", "--pdf", "a.pdf", "--png", "a.png"]
+    done = subprocess.run(
+        [sys.executable, "-m", "wily_sluice", *words], cwd=month, capture_output=True, text=True, check=False
+    )
+    assert done.stdout == "wrote report.html, a.pdf, a.png\n", done.stderr
+    assert (month / "a.pdf").read_bytes().startswith(b"%PDF") and (month / "a.png").stat().st_size > 30_000

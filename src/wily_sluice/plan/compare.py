@@ -252,6 +252,7 @@ def _gate_words(was: GateSettings, now: GateSettings) -> Iterable[str]:
         ("metrics", f"port {was.metrics}" if was.metrics else "off", f"port {now.metrics}" if now.metrics else "off"),
         ("health checks", ", ".join(was.health) or "none", ", ".join(now.health) or "none"),
         ("recorded contacts", _kept(was.keep_contacts), _kept(now.keep_contacts)),
+        ("notices", was.notify or "in the log", now.notify or "in the log"),
     ):
         if old != new:
             yield f"{what}: {old} → {new}"

@@ -272,13 +272,14 @@ class GateSettings:
 
     `metrics` is the port on which they are served to this machine, or None. `health` are addresses of remotes that are
     to go on answering while a plan is on trial. `keep_contacts` is for how long it is kept which names each host spoke
-    with; None where that is not kept at all.
+    with; None where that is not kept at all. `notify` is a web address or a command that is told of notices.
     """
 
     watchers: str | None = None
     metrics: int | None = None
     health: tuple[str, ...] = ()
     keep_contacts: Nanoseconds | None = None
+    notify: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -154,7 +154,13 @@ class _Builder:
             limiters,
             rules,
             self.resolve.services.used,
-            GateSettings(entry.gate.watchers, entry.gate.metrics, tuple(entry.gate.health), entry.gate.keep_contacts),
+            GateSettings(
+                entry.gate.watchers,
+                entry.gate.metrics,
+                tuple(entry.gate.health),
+                entry.gate.keep_contacts,
+                entry.gate.notify,
+            ),
         )
 
     def _rule(self, index: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 import time
 from contextlib import closing, suppress
@@ -15,6 +16,8 @@ from wily_sluice.units import SECOND, Nanoseconds
 
 if TYPE_CHECKING:
     from wily_sluice.history.revisions import Revision
+
+BROWSERS = ("chromium", "chromium-browser")
 
 
 @click.command()
@@ -36,18 +39,23 @@ if TYPE_CHECKING:
     metavar="FOLDER",
     help="Also write all figures, as CSV files, into this folder.",
 )
+@click.option("--pdf", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="Also print the page.")
+@click.option("--png", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="Also picture its top.")
 @state_option
-def report(plan_file: Path, last: Nanoseconds, out: Path, folder: Path | None, state: Path) -> None:
+def report(
+    plan_file: Path, last: Nanoseconds, out: Path, folder: Path | None, pdf: Path | None, png: Path | None, state: Path
+) -> None:
     """Write a page that shows how the line was used.
 
     The page is one HTML file: rates of each queue over time beside its guarantee and cap, how long packets waited, the
     busiest hours, who and what used the line, limiters that bit, plans that were applied, and what the check says. It
     loads nothing, and can be read on a phone and printed. Hosts have names where the plan has a group of one address.
+    --pdf and --png need the browser Chromium on this machine.
 
     \b
     Examples:
       sudo sluice report
-      sudo sluice report --last '30 days' --out march.html --csv march
+      sudo sluice report --last '30 days' --out march.html --csv march --pdf march.pdf
     """
     from wily_sluice.history.counter_store import CounterReader
     from wily_sluice.history.database import COUNTERS
@@ -76,7 +84,39 @@ def report(plan_file: Path, last: Nanoseconds, out: Path, folder: Path | None, s
         written = write_csv(contents, folder) if folder is not None else []
     except OSError as error:
         raise Refusal(f"cannot write {error.filename or out}: {error.strerror}") from None
-    click.echo(f"wrote {out}" + (f", and {len(written)} files into {folder}" if written else ""))
+    for file, option in ((pdf, f"--print-to-pdf={pdf}"), (png, f"--screenshot={png}")):
+        if file is not None:
+            _print(out, file, option)
+    others = [str(file) for file in (pdf, png) if file is not None]
+    others += [f"{len(written)} files into {folder}"] if written else []
+    click.echo(f"wrote {', '.join([str(out), *others])}")
+
+
+def _print(page: Path, file: Path, option: str) -> None:
+    """Have a browser print it."""
+    import shutil
+    import subprocess
+
+    browser = next((found for name in BROWSERS if (found := shutil.which(name))), None)
+    if browser is None:
+        raise Refusal(f"no browser was found that can write {file}; install Chromium, or print {page} from another")
+    with suppress(FileNotFoundError):
+        file.unlink()
+    options = ["--headless", "--disable-gpu", "--no-pdf-header-footer", "--hide-scrollbars", "--window-size=1280,800"]
+    options += ["--no-sandbox"] if os.geteuid() == 0 else []
+    try:
+        done = subprocess.run(
+            [browser, *options, option, page.absolute().as_uri()],
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+        )
+    except subprocess.TimeoutExpired:
+        raise Refusal(f"the browser did not write {file} within a minute") from None
+    if not file.exists():
+        told = (done.stderr.strip().splitlines() or ["it did not say why"])[-1]
+        raise Refusal(f"the browser could not write {file}: {told}")
 
 
 def _revisions(state: Path) -> list[Revision]:

@@ -12,9 +12,11 @@ from base64 import b64decode, b64encode
 from binascii import Error as Base64Error
 from collections import deque
 from collections.abc import Callable, Iterable
-from contextlib import suppress
+from contextlib import closing, suppress
+from datetime import datetime
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import msgspec
 
@@ -25,6 +27,7 @@ from wily_sluice.control.desk.health import Pulse
 from wily_sluice.control.desk.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcError, notification
 from wily_sluice.control.desk.life import Life
 from wily_sluice.control.desk.metrics import Endpoint, Gathered, Totals
+from wily_sluice.control.desk.notices import Notices
 from wily_sluice.control.desk.params import (
     ApplyParams,
     ListParams,
@@ -58,12 +61,15 @@ from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.gate.counters import CounterRow
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
+from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
+from wily_sluice.plan.schedules.periods import period_start
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
+QUOTAS_EVERY = 60.0  # seconds
 MOST_HOSTS = 4096  # in the totals, in both directions together
 
 
@@ -107,6 +113,8 @@ class Desk:
         self._missing: set[str] = set()
         self._rows: list[CounterRow] = []
         self._strain = Strain()
+        self._notices = Notices()
+        self._quotas_looked = 0.0
         self._events: deque[tuple[float, str]] = deque(maxlen=20)
         self.other = ""  # the gate's version, where that is not this one
         self._names = NameBook(state)
@@ -173,6 +181,8 @@ class Desk:
                 note("interface.back" if here else "interface.missing", level, interface=name)
             case Event(event, level_, about):
                 self._events.append((time.time(), event))
+                if self.life.plan is not None:
+                    self._notices.tell(self.life.plan, self._notices.event(event, time.time()))
                 note(event, "error" if level_ == "error" else "warning" if level_ == "warning" else "info", **about)
 
     def _plan_changed(self) -> None:
@@ -242,11 +252,25 @@ class Desk:
             second = Snapshot(self._last.at, self._second_lasted, self._second)
             self._second, self._second_lasted = {}, 0
             self._write_down(second)
+            self._give_notice(self._plan, second)
             seconds = self._server.subscribers("seconds")
             if seconds:
                 _tell(seconds, self._snapshot(second))
             if self._show is not None and self.life.plan is not None:
                 self._show(self.life.plan, second)
+
+    def _give_notice(self, plan: Plan, second: Snapshot) -> None:
+        """Tell what somebody should know; of quotas once a minute, since they are read from a file."""
+        notices = self._notices.look(plan, second, self._strain.health.unshaped)
+        if second.at - self._quotas_looked >= QUOTAS_EVERY and any(one.quota for one in plan.limiters):
+            self._quotas_looked = second.at
+            moment = datetime.fromtimestamp(second.at, ZoneInfo(plan.timezone))
+            for limiter in plan.limiters:
+                if limiter.quota is not None and limiter.enabled:
+                    period = period_start(limiter.quota.period, limiter.starts, moment).isoformat()
+                    with suppress(OSError, sqlite3.Error), closing(QuotaStore(self._state, 0.2)) as store:
+                        notices += self._notices.quota(plan, limiter.name, store.used(limiter.name, period), second.at)
+        self._notices.tell(plan, notices)
 
     def _write_down(self, second: Snapshot) -> None:
         """Write a second's counts down. What cannot be written is told once, until it can be again."""
@@ -324,6 +348,7 @@ class Desk:
             "since": round(self._since, 3),
             "health": msgspec.to_builtins(self._strain.health),
             "events": [{"at": round(at, 3), "event": event} for at, event in self._events],
+            "notices": self._notices.data(),
             "version": __version__,
             "state": str(self._state),
             "clients": sum(map(len, self._server.callers.values())),

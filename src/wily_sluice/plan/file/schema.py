@@ -43,6 +43,7 @@ from wily_sluice.plan.file.values import (
     parse_interface,
     parse_limit,
     parse_mark,
+    parse_notify,
     parse_per,
     parse_queue_words,
     parse_quota,
@@ -279,6 +280,9 @@ class GateEntry(Entry):
     metrics: int | None = Field(default=None, ge=1, le=65_535, examples=["9797"])
     keep_contacts: Annotated[Nanoseconds, BeforeValidator(parse_retention)] | None = Field(
         default=None, alias="keep-contacts", examples=["7 days"]
+    )
+    notify: Annotated[str, AfterValidator(parse_notify)] | None = Field(
+        default=None, examples=["https://notices.example/sluice"]
     )
 
 

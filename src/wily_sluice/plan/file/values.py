@@ -1,8 +1,10 @@
 """Values as a person writes them: a parser for each kind, which raises ValueError with a message fit for the person."""
 
 import re
+import shlex
 from ipaddress import ip_address
 from typing import Any
+from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
 from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
@@ -288,6 +290,21 @@ def parse_remotes(words: tuple[str, ...]) -> tuple[str, ...]:
         except ValueError:
             raise ValueError(f"{quoted(word)} is not an address: write it like 198.51.100.10") from None
     return words
+
+
+def parse_notify(word: str) -> str:
+    """Where notices go: a web address, or a command with its whole path."""
+    if word.startswith(("http://", "https://")):
+        if not urlsplit(word).hostname:
+            raise ValueError(f"{quoted(word)} has no host: write it like https://notices.example/sluice")
+        return word
+    try:
+        words = shlex.split(word)
+    except ValueError as error:
+        raise ValueError(f"{quoted(word)} cannot be read as a command: {error}") from None
+    if not words or not words[0].startswith("/"):
+        raise ValueError(f"{quoted(word)} is neither a web address nor a command with its whole path")
+    return word
 
 
 def parse_retention(value: object) -> Nanoseconds:

@@ -56,4 +56,7 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
             console.print(f"{packets:,} packets crossed {name} without passing the gate, such as the gateway's own")
     if health["unreadable"]:
         console.print(f"{health['unreadable']:,} packets could not be parsed and went to the default queue")
+    for one in status.get("notices", []):
+        at = datetime.fromtimestamp(one["at"], UTC).astimezone()
+        console.print(f"[yellow]{at:%a %H:%M}[/] {one['words']}")
     console.print(f"state folder {status['state']}; clients connected: {status['clients']}", style="dim")

@@ -1,0 +1,172 @@
+"""Notices: what somebody should know of who looks at nothing. Each at most once an hour for one cause.
+
+- a limiter that has held traffic back in nine of ten seconds of the last five minutes
+- a quota of which somebody has used 80%
+- packets that went past the gate, since they came faster than it takes them
+- a chain that something else removed, or that something stands before (`gate.kernel.guard`)
+
+A notice is told in the log and in `gate status`, and to whom the plan names: a web address gets it by POST, as JSON; a
+command gets its sentence as an argument, and the JSON on its standard input.
+"""
+
+import asyncio
+import json
+import shlex
+from asyncio.subprocess import DEVNULL, PIPE
+from collections import deque
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import asdict, dataclass
+from ipaddress import ip_address
+from pathlib import Path
+from typing import Any
+
+from wily_sluice.control.desk.snapshot import Snapshot
+from wily_sluice.control.log import note
+from wily_sluice.history.counts import Counts, Key
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import DIRECTIONS, Size, format_rate, format_size
+
+AGAIN = 3600.0  # seconds, for one cause
+WINDOW, MOST_OF_IT = 300, 0.9  # seconds in which a limiter is looked at, and how much of them it must have bitten in
+NEARLY = 0.8  # of a quota
+BYPASSED = 1000  # packets, since that was last told
+MOST_KEPT = 20
+PATIENCE = 10.0  # seconds for whoever is told
+CHAIN_EVENTS = {
+    "chain.repaired": "something removed the gate's chain, and traffic went unshaped until it was put back",
+    "chain.bypassed": "a rule of something else stands before the gate's chain, and traffic goes past it",
+    "chain.unrepaired": "the gate's chain cannot be put back, and traffic goes unshaped",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Notice:
+    """`cause` tells it from others; `at` is in seconds since 1970; `words` are for a person."""
+
+    at: float
+    kind: str
+    cause: str
+    words: str
+
+
+class Notices:
+    """Looks at what a gate does, second by second."""
+
+    def __init__(self) -> None:
+        self.kept: deque[Notice] = deque(maxlen=MOST_KEPT)
+        self._told: dict[str, float] = {}
+        self._bites: dict[Key, deque[bool]] = {}
+        self._unshaped = 0
+        self._tasks: set[asyncio.Task[None]] = set()
+
+    def look(self, plan: Plan, second: Snapshot, unshaped: int) -> list[Notice]:
+        """What is new in this second."""
+        found = [*self._limiters(plan, second), *self._bypassed(second.at, unshaped)]
+        return [one for one in found if self._is_new(one)]
+
+    def quota(self, plan: Plan, limiter: str, used: Mapping[bytes, Size], at: float) -> list[Notice]:
+        """What is new in what was used of a limiter's quota."""
+        quota = next((one.quota for one in plan.limiters if one.name == limiter), None)
+        if quota is None:
+            return []
+        found = []
+        for account, size in used.items():
+            if size >= NEARLY * quota.size:
+                who = str(ip_address(account)) if len(account) in (4, 16) else "all together"
+                words = f"{who} has used {size / quota.size:.0%} of the {format_size(quota.size)} of {limiter}"
+                found.append(Notice(at, "quota", f"quota {limiter} {account.hex()}", words))
+        return [one for one in found if self._is_new(one)]
+
+    def event(self, event: str, at: float) -> list[Notice]:
+        """What is new in an event of the gate."""
+        if event not in CHAIN_EVENTS:
+            return []
+        one = Notice(at, "bypass", event, CHAIN_EVENTS[event])
+        return [one] if self._is_new(one) else []
+
+    def _is_new(self, one: Notice) -> bool:
+        if one.at - self._told.get(one.cause, -AGAIN) < AGAIN:
+            return False
+        self._told[one.cause] = one.at
+        self.kept.append(one)
+        return True
+
+    def _limiters(self, plan: Plan, second: Snapshot) -> list[Notice]:
+        found = []
+        keys = set()
+        for limiter in plan.limiters:
+            for way in DIRECTIONS:
+                rate = limiter.rate(way)
+                if rate is None or not limiter.enabled:
+                    continue
+                key = Key("limiter", "", way, limiter.name)
+                keys.add(key)
+                bites = self._bites.setdefault(key, deque(maxlen=WINDOW))
+                counts = second.counts.get(key, Counts())
+                bites.append(bool(counts.drops or counts.waiting))
+                if len(bites) == WINDOW and sum(bites) >= MOST_OF_IT * WINDOW:
+                    words = f"{limiter.name} ({format_rate(rate)} {way}) has held traffic back for five minutes"
+                    found.append(Notice(second.at, "limiter", f"limiter {limiter.name} {way}", words))
+        for key in self._bites.keys() - keys:
+            del self._bites[key]
+        return found
+
+    def _bypassed(self, at: float, unshaped: int) -> list[Notice]:
+        if unshaped - self._unshaped < BYPASSED:
+            self._unshaped = min(self._unshaped, unshaped)
+            return []
+        words = (
+            f"{unshaped - self._unshaped:,} packets went past the gate, which did not keep up: see `sluice gate cost`"
+        )
+        self._unshaped = unshaped
+        return [Notice(at, "bypass", "unshaped", words)]
+
+    def tell(self, plan: Plan, notices: list[Notice]) -> None:
+        """In the log, and to whom the plan names; within a running event loop."""
+        for one in notices:
+            note("notice", "warning", kind=one.kind, words=one.words)
+            if plan.gate.notify is not None:
+                task = asyncio.get_running_loop().create_task(_deliver(plan.gate.notify, plan.site, one))
+                self._tasks.add(task)
+                task.add_done_callback(self._tasks.discard)
+
+    def data(self) -> list[dict[str, Any]]:
+        """For JSON: those that were told last, the oldest first."""
+        return [asdict(one) for one in self.kept]
+
+
+async def _deliver(to: str, site: str, one: Notice) -> None:
+    """Tell it; that nobody takes it is told in the log."""
+    told = {"site": site, **asdict(one)}
+    try:
+        async with asyncio.timeout(PATIENCE):
+            await (_post(to, told) if to.startswith(("http://", "https://")) else _run(to, told))
+    except (OSError, ValueError, TimeoutError) as error:
+        note("notice.undelivered", "warning", to=to, why=str(error) or f"it took more than {PATIENCE:.0f} s")
+
+
+async def _post(address: str, told: dict[str, Any]) -> None:
+    import aiohttp
+
+    try:
+        async with aiohttp.ClientSession() as session, session.post(address, json=told) as answer:
+            if answer.status >= 300:
+                raise ValueError(f"it answers with status {answer.status}")
+    except aiohttp.ClientError as error:
+        raise OSError(str(error) or type(error).__name__) from None
+
+
+async def _run(command: str, told: dict[str, Any]) -> None:
+    words = shlex.split(command)
+    program = await asyncio.create_subprocess_exec(
+        *words, str(told["words"]), stdin=PIPE, stdout=DEVNULL, stderr=DEVNULL, cwd=Path("/"), start_new_session=True
+    )
+    try:
+        await program.communicate(json.dumps(told).encode() + b"\n")
+    finally:
+        with suppress(ProcessLookupError):
+            if program.returncode is None:
+                program.kill()
+    if program.returncode:
+        raise ValueError(f"{words[0]} ended with status {program.returncode}")
