@@ -13,6 +13,8 @@ import pytest
 
 from tests.views.month import write_month
 from wily_sluice import examples
+from wily_sluice.outside.files import load
+from wily_sluice.plan.named import host_names
 from wily_sluice.units import parse_size
 
 PLAN = Path(examples.__file__).with_name("saltmarsh.yaml")
@@ -111,3 +113,15 @@ def test_it_is_printed(month: Path) -> None:
     )
     assert done.stdout == "wrote report.html, a.pdf, a.png\n", done.stderr
     assert (month / "a.pdf").read_bytes().startswith(b"%PDF") and (month / "a.png").stat().st_size > 30_000
+
+
+def test_hosts_have_the_names_of_groups_of_one_address(month: Path) -> None:
+    named = host_names(load(PLAN))
+    assert named["10.61.0.70"] == "scanner" and named["fd61:0:0:1::80"] == named["10.61.0.80"] == "backup-box"
+    assert "10.61.0.40" not in named  # a group of several
+    words = [sys.executable, "-m", "wily_sluice", "usage", "--state", "state", "--last", "30 days", "--by", "host"]
+    table, data = (
+        subprocess.run([*words, *more], cwd=month, capture_output=True, text=True, check=True).stdout
+        for more in ((), ("--json",))
+    )
+    assert "scanner 10.61.0.70" in table and "scanner" not in data and '"10.61.0.70"' in data

@@ -1,5 +1,6 @@
 """What was used over a stretch of time, by queue, host or what else it is counted by: sums, and a course of rates."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from wily_sluice.history.counter_store import KEPT, SPANS, CounterReader, Resolution, Sample
@@ -38,6 +39,14 @@ class Usage:
     def busiest(self, use: Use) -> float:
         """Bit/s of the step with the most."""
         return self.rate(max(use.course, default=0))
+
+
+def named(usage: Usage, names: Mapping[str, str]) -> Usage:
+    """The same, with the names of hosts before their addresses."""
+    for use in usage.uses:
+        if use.key.name in names:
+            use.key = use.key._replace(name=f"{names[use.key.name]} {use.key.name}")
+    return usage
 
 
 def resolution_for(lasted: int) -> Resolution:

@@ -2,18 +2,21 @@
 
 import sqlite3
 import time
-from contextlib import closing
+from contextlib import closing, suppress
 from ipaddress import ip_address
 from pathlib import Path
 
 import click
 
 from wily_sluice.cli.options import Refusal, Time, json_option, state_option
+from wily_sluice.errors import SluiceError
 from wily_sluice.history.contact_store import ContactStore
 from wily_sluice.history.counter_store import SPANS, CounterReader, Resolution
 from wily_sluice.history.counts import Subject
-from wily_sluice.history.database import CONTACTS, COUNTERS
-from wily_sluice.history.usage import Usage, resolution_for, usage_of
+from wily_sluice.history.database import CONTACTS, COUNTERS, PLANS
+from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.history.usage import Usage, named, resolution_for, usage_of
+from wily_sluice.plan.named import host_names
 from wily_sluice.units import SECOND, Nanoseconds
 from wily_sluice.views.live.contacts import contacts_data, contacts_table
 from wily_sluice.views.live.status import span_words
@@ -53,7 +56,8 @@ def usage(
     """Show who used the line, when and how much.
 
     Each row ends with a chart of the whole period; delays are those of the worst step. Seconds are kept for an hour,
-    minutes for a month, hours for ten years. The figures are read from the gate's state folder, so no gate need run.
+    minutes for a month, hours for ten years. The figures are read from the gate's state folder, so no gate need run. A
+    host has a name if the plan has a group of its address alone.
 
     \b
     Examples:
@@ -65,6 +69,8 @@ def usage(
     lasted = max(1, last // SECOND)
     end = int(time.time()) + 1
     found = _read(state, subject, end - lasted, end, step or resolution_for(lasted))
+    if subject == "host" and not (as_json or as_csv):
+        found = named(found, _host_names(state))
     uses = [use for use in found.uses if only.lower() in f"{use.key.uplink} {use.key.name}".lower()]
     shown = list(dict.fromkeys((use.key.uplink, use.key.name) for use in uses))[:rows]
     top = [use for use in uses if (use.key.uplink, use.key.name) in set(shown)]
@@ -100,6 +106,17 @@ def _read(state: Path, subject: Subject, begin: int, end: int, resolution: Resol
             return usage_of(store, subject, begin, end, resolution)
     except (OSError, sqlite3.Error) as error:
         raise Refusal(f"cannot read the counters in {state}: {error}") from None
+
+
+def _host_names(state: Path) -> dict[str, str]:
+    """By the plan that was kept last, where there is one."""
+    with suppress(OSError, sqlite3.Error, SluiceError):
+        if (state / PLANS).exists():
+            with closing(RevisionStore(state)) as store:
+                kept = store.kept()
+                bundle = store.bundle(kept.number) if kept is not None else None
+            return host_names(bundle.load()) if bundle is not None else {}
+    return {}
 
 
 class Address(click.ParamType[str]):

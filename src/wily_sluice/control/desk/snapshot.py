@@ -14,6 +14,7 @@ from wily_sluice.history.counts import Counts, Key, Subject
 from wily_sluice.history.revisions import Revision
 from wily_sluice.plan.file.traffic_words import protocol_text
 from wily_sluice.plan.model import Plan
+from wily_sluice.plan.named import host_names
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds
 
@@ -104,12 +105,15 @@ def snapshot_data(plan: Plan, snapshot: Snapshot) -> dict[str, Any]:
                 parts["limiters"].setdefault(limiter.name, {})[direction] = about
     for rule in plan.sorting:
         parts["rules"][rule.name] = dict.fromkeys(DIRECTIONS, nothing)
+    names = host_names(plan)
     for key, counts in snapshot.counts.items():
         if key.subject in PARTS:
             part = parts[PARTS[key.subject]]
             if key.subject != "host" or key.name in part or len(part) < MOST_HOSTS:
                 ways = part.setdefault(key.name, {})
                 ways[key.direction] = {**ways.get(key.direction, {}), **counts_data(snapshot, counts)}
+                if key.subject == "host" and key.name in names:
+                    ways[key.direction]["label"] = f"{names[key.name]} {key.name}"
     clock = datetime.fromtimestamp(snapshot.at, ZoneInfo(plan.timezone)).strftime("%H:%M:%S")
     return {
         "site": plan.site,

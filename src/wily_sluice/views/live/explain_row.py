@@ -72,7 +72,7 @@ def explain_host(key: tuple[str, ...], data: dict[str, Any], told: dict[str, Any
     """A host: how much it has, and of what is all there is."""
     _, name, direction = key
     whole = sum(uplink[direction]["rate"] for uplink in told["uplinks"].values())
-    said = [f"Host {name}, {direction}."]
+    said = [f"Host {data.get('label', name)}, {direction}."]
     if whole:
         said.append(f"{_rate(data['rate'])}, {data['rate'] / whole:.0%} of the traffic {direction} now.")
     return [*said, *_waits(data)]

@@ -13,6 +13,7 @@ from wily_sluice.history.period import Period, Series
 from wily_sluice.history.revisions import Revision
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.model import Plan
+from wily_sluice.plan.named import host_names
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Rate, Size
 
@@ -99,18 +100,6 @@ def gather(plan: Plan, period: Period, revisions: Iterable[Revision], findings: 
         tuple(_marks(period, revisions)),
         tuple(findings),
     )
-
-
-def host_names(plan: Plan) -> dict[str, str]:
-    """Addresses that the plan has a name for: groups of one address."""
-    from ipaddress import ip_address
-
-    found = {}
-    for name, members in plan.groups.items():
-        for first, last in members.addresses:
-            if first == last and not members.names:
-                found[str(ip_address(first))] = name
-    return found
 
 
 def _queues(plan: Plan, period: Period) -> Iterable[QueueRow]:
