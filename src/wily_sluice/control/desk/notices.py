@@ -1,11 +1,11 @@
-"""Notices: what somebody should know of who looks at nothing. Each at most once an hour for one cause.
+"""Notices: what a person should know who is not watching. Each at most once an hour for one cause.
 
 - a limiter that has held traffic back in nine of ten seconds of the last five minutes
 - a quota of which somebody has used 80%
 - packets that went past the gate, since they came faster than it takes them
 - a chain that something else removed, or that something stands before (`gate.kernel.guard`)
 
-A notice is told in the log and in `gate status`, and to whom the plan names: a web address gets it by POST, as JSON; a
+A notice is in the log and in `gate status`. The plan may name a receiver: a web address gets it by POST, as JSON; a
 command gets its sentence as an argument, and the JSON on its standard input.
 """
 
@@ -32,7 +32,7 @@ WINDOW, MOST_OF_IT = 300, 0.9  # seconds in which a limiter is looked at, and ho
 NEARLY = 0.8  # of a quota
 BYPASSED = 1000  # packets, since that was last told
 MOST_KEPT = 20
-PATIENCE = 10.0  # seconds for whoever is told
+PATIENCE = 10.0  # seconds for the receiver
 CHAIN_EVENTS = {
     "chain.repaired": "something removed the gate's chain, and traffic went unshaped until it was put back",
     "chain.bypassed": "a rule of something else stands before the gate's chain, and traffic goes past it",
@@ -123,7 +123,7 @@ class Notices:
         return [Notice(at, "bypass", "unshaped", words)]
 
     def tell(self, plan: Plan, notices: list[Notice]) -> None:
-        """In the log, and to whom the plan names; within a running event loop."""
+        """In the log, and to the receiver that the plan names; within a running event loop."""
         for one in notices:
             note("notice", "warning", kind=one.kind, words=one.words)
             if plan.gate.notify is not None:

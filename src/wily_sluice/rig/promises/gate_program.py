@@ -29,7 +29,7 @@ from wily_sluice.units import DIRECTIONS, Nanoseconds
 
 
 class Orders:
-    """The orders of whoever tries the promises. A watcher of the gate."""
+    """Follows orders on standard input. A watcher of the gate."""
 
     def __init__(self, plan: Plan) -> None:
         self._plan = plan

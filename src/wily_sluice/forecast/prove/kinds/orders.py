@@ -1,4 +1,4 @@
-"""Under a strict parent, whoever comes first gets all that it can take, whatever the next one sends."""
+"""Under a strict parent, the first child gets all that it can take, however much the next one sends."""
 
 from collections.abc import Iterator
 from itertools import pairwise
