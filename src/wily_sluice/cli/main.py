@@ -76,7 +76,7 @@ SYNONYMS = {
     "list": "show", "print": "show", "tree": "show",
     "forecast": "split", "rates": "split", "bandwidth": "split",
     "match": "classify", "why": "classify", "lookup": "classify",
-    "compare": "diff", "changes": "diff",
+    "changes": "diff", "versus": "compare", "summary": "report", "page": "report",
     "help": "explain", "glossary": "explain", "describe": "explain", "define": "explain",
     "init": "new", "create": "new", "setup": "new", "wizard": "new",
     "set": "edit", "add": "edit", "modify": "edit", "change": "edit", "rename": "edit",
