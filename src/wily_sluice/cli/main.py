@@ -85,7 +85,7 @@ SYNONYMS = {
     "confirm": "keep", "commit": "keep", "save": "keep", "accept": "keep",
     "revert": "undo", "rollback": "undo", "restore": "undo",
     "log": "history", "revisions": "history",
-    "monitor": "watch", "live": "watch", "stats": "usage", "statistics": "usage", "report": "usage",
+    "monitor": "watch", "live": "watch", "stats": "usage", "statistics": "usage",
     "names": "contacts", "domains": "contacts",
     "simulate": "lab", "simulation": "lab", "testbed": "rig", "namespaces": "rig",
 }  # fmt: skip
