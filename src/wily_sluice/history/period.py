@@ -1,4 +1,4 @@
-"""All that was counted over a stretch of time, read once: for each subject, how much in each step, and the waits."""
+"""Everything counted over a period, read in one pass: bytes, waits and drops of each subject, step by step."""
 
 from dataclasses import dataclass, field
 

@@ -1,4 +1,4 @@
-"""A rig as a world to try promises in: what they ask for is gathered first, then tried in as few steps as will do."""
+"""A rig as a world to try promises in. What they ask for is gathered first, then tried in few steps."""
 
 import json
 import signal
@@ -17,7 +17,7 @@ from wily_sluice.engine.conversations.behaviour import BULK
 from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import LOCAL_PORT
-from wily_sluice.forecast.prove.setting import RULES, TREES, Came, CannotTry, Flood, Part, Stream, Where
+from wily_sluice.forecast.prove.setting import RULES, TREES, Came, CannotTry, Flood, Part, Where
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.layout import FAR_SUBNETS, Layout
@@ -425,6 +425,3 @@ def _add_addresses(layout: Layout, asked: Iterable[Asked]) -> None:
             vias = {True: f"2001:db8:ff:{index:x}::2", False: f"100.64.0.{4 * index + 2}"}
             routes = "\n".join(f"route add {remote}/{width[remote]} via {vias[':' in remote]}" for remote in far)
             run(["ip", "-n", layout.namespace(f"line-{uplink.name}"), "-batch", "-"], stdin=routes + "\n")
-
-
-__all__ = ["Listener", "RigWorld", "Stream", "Tried", "rig_world"]
