@@ -1,5 +1,6 @@
 """What measurements say of a line: its rate with an interval, its buffer, its framing. Numbers in, numbers out."""
 
+import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -27,6 +28,11 @@ class Estimate:
     high: float
     ramp: Nanoseconds
     steps: tuple[float, ...]
+
+    @property
+    def doubt(self) -> float:
+        """By what part of itself the mean may be off."""
+        return (self.high - self.low) / 2 / self.rate if self.rate else 0.0
 
 
 def estimate(course: Sequence[tuple[Nanoseconds, int, Size]], segment: Size) -> Estimate | None:
@@ -94,13 +100,14 @@ def round_trips_a_minute(trips: Sequence[Nanoseconds]) -> float | None:
 
 class Sized(NamedTuple):
     """A rate of data in bit/s, with segments of so much data and so many bytes of headers. `beside` is what else went
-    over the line meanwhile: sizes of IP packets, and how many a second.
+    over the line meanwhile: sizes of IP packets, and how many a second. `doubt` is by what part the rate may be off.
     """
 
     segment: Size
     headers: Size
     data: float
     beside: tuple[tuple[Size, float], ...] = ()
+    doubt: float = 0.0
 
     def line(self, framing: Framing) -> float:
         """The line's rate in bit/s, if this is its framing."""
@@ -119,12 +126,13 @@ class Fit:
 
 def fits(measured: Sequence[Sized], framings: Iterable[tuple[str, Framing]]) -> list[Fit]:
     """How well framings explain rates with segments of different sizes. The best is first; those that explain them as
-    well follow.
+    well, as far as such rates can tell, follow.
     """
+    alike = ALIKE + math.hypot(*(one.doubt for one in measured))
     found = []
     for words, framing in framings:
         rates = [one.line(framing) for one in measured]
         mean = sum(rates) / len(rates)
         found.append(Fit(words, round(mean), (max(rates) - min(rates)) / mean))
     found.sort(key=lambda fit: fit.spread)
-    return [fit for fit in found if fit.spread <= found[0].spread + ALIKE] if found else []
+    return [fit for fit in found if fit.spread <= found[0].spread + alike] if found else []

@@ -234,10 +234,9 @@ class _Steps:
         if way.data is None or not self._small:
             return
         headers = self._measured.headers
-        sizes = [Sized(self._measured.segment, headers, way.data.rate, way.beside)]
-        sizes += [
-            Sized(own, headers, rate.rate, self.beside(one, self._measured.sized)) for own, rate, one in self._small
-        ]
+        sizes = [Sized(self._measured.segment, headers, way.data.rate, way.beside, way.data.doubt)]
+        for own, rate, one in self._small:
+            sizes.append(Sized(own, headers, rate.rate, self.beside(one, self._measured.sized), rate.doubt))
         self._measured.sizes = sizes
         self._measured.framings = fits(sizes, [(one.words, one.framing) for one in stacks(1)])
 
