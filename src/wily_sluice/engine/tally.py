@@ -15,6 +15,7 @@ from wily_sluice.units import Nanoseconds, Size
 ETHERNET_HEADER: Final[Size] = 14
 FINEST: Final = 14  # a wait is counted in units of 2**14 ns
 STEPS: Final = 84
+MOST_TRIPS: Final = 8  # of one tally, until somebody reads them
 
 
 def step_of(wait: Nanoseconds) -> int:
@@ -123,9 +124,10 @@ class FlowTally(Tally):
     """Of one local host's conversations in one direction that are of one rule and one service.
 
     `index` is the rule's in the plan that it was made by, or -1 for none; `rule` and `service` are names, or empty.
+    `beyond` and `inside` are round trips in ns since somebody read them, the first of them alone.
     """
 
-    __slots__ = ("host", "index", "rule", "service")
+    __slots__ = ("beyond", "host", "index", "inside", "rule", "service")
 
     def __init__(self, host: bytes, index: int, rule: str, service: str) -> None:
         super().__init__()
@@ -133,3 +135,17 @@ class FlowTally(Tally):
         self.index = index
         self.rule = rule
         self.service = service
+        self.beyond: list[Nanoseconds] | None = None
+        self.inside: list[Nanoseconds] | None = None
+
+    def trip(self, beyond: bool, took: Nanoseconds) -> None:
+        """Take note of a round trip, beyond the line or inside the house."""
+        trips = self.beyond if beyond else self.inside
+        if trips is None:
+            trips = []
+            if beyond:
+                self.beyond = trips
+            else:
+                self.inside = trips
+        if len(trips) < MOST_TRIPS:
+            trips.append(took)

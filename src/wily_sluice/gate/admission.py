@@ -3,10 +3,11 @@
 import time
 from typing import Final
 
-from wily_sluice.engine.classify.header import ICMP, ICMPV6, UNREADABLE, Parsed, is_ipv6, parse, quoted
+from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UNREADABLE, Parsed, is_ipv6, parse, quoted
 from wily_sluice.engine.classify.kind import kind_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.fragments import Fragments
+from wily_sluice.engine.conversations.round_trips import RoundTrips
 from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.engine.packet import Packet
@@ -56,6 +57,7 @@ class Admission(Entrance):
         self._neighbours = engine.neighbours
         self._fragments = Fragments()
         self._homes: dict[int, Home] = homes if homes is not None else {}
+        self._trips = RoundTrips()
         self.strangers: dict[str, bytes] = {}
         self.unreadable = 0
 
@@ -90,6 +92,8 @@ class Admission(Entrance):
         if home is not None and conversation.up_lane is None and conversation.down_lane is None:
             self._see_home(conversation, home)
         whole = not parsed.datagram or key is parsed.key  # a fragment that is not the first begins with no header
+        if key[0] == TCP:
+            self._trips.saw(conversation, diverted, header, self.up, now)
         if conversation.unknown and self._recognition is not None and whole and self._budget.allows(now):
             self._look(conversation, parsed, header, now)
         return Packet(

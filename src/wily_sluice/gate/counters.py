@@ -9,7 +9,7 @@ from heapq import nlargest
 from typing import Literal, NamedTuple, TypeAlias
 
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.engine.tally import Tally
+from wily_sluice.engine.tally import FlowTally, Tally
 from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Size
 
 Kind: TypeAlias = Literal["queue", "limiter", "flow"]
@@ -20,7 +20,7 @@ class CounterRow(NamedTuple):
     """`name` is a queue's path, a limiter's name, or host, rule and service; `uplink` is empty for a limiter.
 
     `framed` is what a queue's packets cost on the line, `payload` what of them applications sent, in bytes; `busy` in
-    nanoseconds; `waits` as in `engine.tally`, empty where nothing waited.
+    nanoseconds; `waits` as in `engine.tally`, empty where nothing waited; `beyond` and `inside` are round trips.
     """
 
     kind: Kind
@@ -37,6 +37,8 @@ class CounterRow(NamedTuple):
     waits: tuple[int, ...] = ()
     framed: Size = 0
     payload: Size = 0
+    beyond: tuple[Nanoseconds, ...] = ()
+    inside: tuple[Nanoseconds, ...] = ()
 
 
 class Talk(NamedTuple):
@@ -132,6 +134,27 @@ def _row(
 ) -> CounterRow:
     waits, tally.waits = tuple(tally.waits or ()), None
     size, packets, drops, marks, busy, *more = counts
+    framed, payload = more or (0, 0)
+    beyond: tuple[Nanoseconds, ...] = ()
+    inside: tuple[Nanoseconds, ...] = ()
+    if isinstance(tally, FlowTally):
+        beyond, tally.beyond = tuple(tally.beyond or ()), None
+        inside, tally.inside = tuple(tally.inside or ()), None
     return CounterRow(
-        kind, uplink, direction, name, size, packets, drops, marks, tally.backlog, tally.waiting, busy, waits, *more
+        kind,
+        uplink,
+        direction,
+        name,
+        size,
+        packets,
+        drops,
+        marks,
+        tally.backlog,
+        tally.waiting,
+        busy,
+        waits,
+        framed,
+        payload,
+        beyond,
+        inside,
     )

@@ -254,6 +254,9 @@ class Loop:
             if packet is None:
                 break
             diverted: Diverted = packet.token
+            probe = packet.conversation.probe
+            if probe is not None and probe.token is diverted:
+                probe.left(now)
             if packet.marked or packet.dscp >= 0:
                 diverted.queue.accept_marked(diverted.token, diverted.fwmark | wishes(packet.marked, packet.dscp))
             else:

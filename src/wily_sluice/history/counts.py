@@ -6,6 +6,7 @@ from typing import Any, Literal, NamedTuple, TypeAlias
 from wily_sluice.engine.tally import STEPS, percentile
 from wily_sluice.units import Direction, Nanoseconds, Size
 
+MOST_TRIPS = 32  # round trips that are kept
 Subject: TypeAlias = Literal["uplink", "queue", "limiter", "host", "rule", "service"]
 
 
@@ -23,7 +24,7 @@ class Counts:
     """What was counted in some span of time. Sizes in bytes as an interface counts them, `framed` as on the line.
 
     `backlog` and `waiting`, in bytes and packets, are as they were at its end; `busy` is in ns; `waits` as in
-    `engine.tally`, without the first step.
+    `engine.tally`, without the first step; `beyond` and `inside` are the round trips seen last, in ns.
     """
 
     bytes: Size = 0
@@ -36,6 +37,8 @@ class Counts:
     framed: Size = 0
     payload: Size = 0
     waits: list[int] = field(default_factory=list)
+    beyond: list[Nanoseconds] = field(default_factory=list)
+    inside: list[Nanoseconds] = field(default_factory=list)
 
     def add(self, row: Any) -> None:
         """Count what `row`, which has counts of the same names, counted elsewhere in the same span: backlogs add up."""
@@ -56,6 +59,8 @@ class Counts:
         self.busy += row.busy
         self.framed += row.framed
         self.payload += row.payload
+        self.beyond = [*self.beyond, *row.beyond][-MOST_TRIPS:]
+        self.inside = [*self.inside, *row.inside][-MOST_TRIPS:]
         if row.waits:
             if not self.waits:
                 self.waits = [0] * STEPS
@@ -68,6 +73,14 @@ class Counts:
             return 0
         at_once = self.packets - sum(self.waits)
         return percentile([at_once + self.waits[0], *self.waits[1:]], part)
+
+    def round_trip(self, beyond: bool) -> Nanoseconds | None:
+        """The lower quartile of the round trips seen last, beyond the line or inside the house; None where none was seen.
+
+        Not the median: of two segments, the first is often acknowledged only with the second (RFC 9293 §3.8.6.3).
+        """
+        trips = sorted(self.beyond if beyond else self.inside)
+        return trips[len(trips) // 4] if trips else None
 
     @property
     def idle(self) -> bool:

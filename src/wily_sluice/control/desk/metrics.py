@@ -107,6 +107,15 @@ def _of(subject: Subject, labels: tuple[str, ...], found: list[tuple[Key, Counts
     yield busy
     yield backlog
     yield waits
+    if subject in ("host", "service"):
+        about = "lower quartile of the last round trips of TCP, beyond the line or inside the house"
+        trips = GaugeMetricFamily(f"sluice_{subject}_round_trip_seconds", about, labels=(subject, "side"))
+        for key, counts in found:
+            for side in ("beyond", "inside"):
+                trip = counts.round_trip(side == "beyond")
+                if trip is not None:
+                    trips.add_metric((key.name, side), trip / SECOND)
+        yield trips
 
 
 def _labels(key: Key) -> tuple[str, ...]:

@@ -59,6 +59,9 @@ def counts_data(snapshot: Snapshot, counts: Counts) -> dict[str, Any]:
         "waiting": counts.waiting,
         "delay": {"p50": counts.delay(0.5), "p95": counts.delay(0.95), "p99": counts.delay(0.99)},
     }
+    trips = {side: counts.round_trip(side == "beyond") for side in ("beyond", "inside")}
+    if any(trips.values()):
+        data["round_trip"] = trips
     if snapshot.lasted:
         data["busy"] = round(min(1.0, counts.busy / snapshot.lasted), 4)
     return data

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Final
 
 from wily_sluice.engine.classify.header import Parties, parties
 from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.conversations.round_trips import Probe
 from wily_sluice.engine.conversations.watch import Watch, WatchSpec
 from wily_sluice.units import SECOND, Nanoseconds
 
@@ -37,7 +38,8 @@ class Conversation:
     `unknown` says that its packets are still shown to recognition, which writes what it finds into `known`. `watch`
     follows it where rules ask for what only time shows. `settled` is for a caller that takes its packets from several
     places, to note that those of one place are past. While it was half open it sent `packets`, the last at `seen`; it
-    is in turn to be forgotten since `due`. `home` is empty, or the address as whose it is sorted (`strangers`).
+    is in turn to be forgotten since `due`. `home` is empty, or the address as whose it is sorted (`strangers`). `probe`
+    is the packet whose echo is awaited (`round_trips`).
     """
 
     __slots__ = (
@@ -48,6 +50,7 @@ class Conversation:
         "key",
         "known",
         "packets",
+        "probe",
         "seen",
         "settled",
         "unknown",
@@ -61,6 +64,7 @@ class Conversation:
         self.unknown = True
         self.known: Known | None = None
         self.watch = watch
+        self.probe: Probe | None = None
         self.settled = 0
         self.home = b""
         self.due: Nanoseconds = 0

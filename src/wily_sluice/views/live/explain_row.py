@@ -20,6 +20,11 @@ def _waits(data: dict[str, Any]) -> list[str]:
     if delay["p99"]:
         half, longest = (format_time(round(float(f"{delay[part]:.2g}"))) for part in ("p50", "p99"))
         said.append(f"Half of its packets waited less than {half}, 99% less than {longest}.")
+    trips = data.get("round_trip", {})
+    places = {"beyond": "beyond the line", "inside": "inside the house"}
+    told = [f"{format_time(trips[side])} {place}" for side, place in places.items() if trips.get(side)]
+    if told:
+        said.append(f"Round trips of its TCP take {' and '.join(told)}.")
     if data["drops"] or data["marks"]:
         parts = [f"{data[what]} {word}" for what, word in (("drops", "dropped"), ("marks", "marked")) if data[what]]
         said.append(f"{' and '.join(parts)} in this tick, so that senders slow down.")

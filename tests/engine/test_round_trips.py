@@ -1,0 +1,90 @@
+"""Round trips from what passes by: of segments with timestamps, without the time that they wait in the gate."""
+
+import pytest
+
+from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.conversations.round_trips import EVERY, OLDEST, RoundTrips, timestamps
+from wily_sluice.engine.queueing.lane import Lane
+from wily_sluice.engine.tally import MOST_TRIPS, FlowTally
+from wily_sluice.units import MILLISECOND, Nanoseconds
+
+NEAR4, FAR4 = bytes((10, 61, 0, 12)), bytes((203, 0, 113, 7))
+NEAR6, FAR6 = bytes.fromhex("fd61000000000001" + "00" * 7 + "12"), bytes.fromhex("20010db8" + "00" * 11 + "07")
+
+
+def segment(up: bool, stamp: int, echo: int, six: bool = False, options: bytes = b"\x01\x01\x08\x0a") -> bytes:
+    near, far = (NEAR6, FAR6) if six else (NEAR4, FAR4)
+    ends = near + far if up else far + near
+    if six:
+        head = bytes.fromhex("60000000") + (32).to_bytes(2) + b"\x06\x40" + ends
+    else:
+        head = bytes((0x45, 0, 0, 52, 0, 0, 0, 0, 64, 6, 0, 0)) + ends
+    return head + bytes(12) + b"\x80\x10" + bytes(6) + options + stamp.to_bytes(4) + echo.to_bytes(4)
+
+
+class Passing:
+    """One conversation, seen by a gate."""
+
+    def __init__(self) -> None:
+        self.trips = RoundTrips()
+        self.conversation = Conversation(key_of(Parties(6, NEAR4, FAR4, 40_000, 443)))
+        self.tally = FlowTally(NEAR4, -1, "", "")
+        lane = object.__new__(Lane)
+        lane.tally = self.tally
+        self.conversation.up_lane = lane
+
+    def saw(self, up: bool, stamp: int, echo: int, now: Nanoseconds, token: object = None) -> None:
+        self.trips.saw(self.conversation, token, segment(up, stamp, echo), up, now)
+
+    def begin(self, up: bool, stamp: int, now: Nanoseconds) -> object:
+        """A packet whose echo is then awaited."""
+        token = object()
+        for _ in range(EVERY):
+            if self.conversation.probe is None:
+                self.saw(up, stamp, 0, now, token)
+        probe = self.conversation.probe
+        assert probe is not None and probe.token is token
+        return token
+
+
+@pytest.mark.parametrize("six", [False, True])
+def test_timestamps_are_read_where_hosts_put_them(six: bool) -> None:
+    assert timestamps(segment(True, 7, 9, six)) == 7 << 32 | 9
+    assert timestamps(segment(True, 7, 9, six, b"\x08\x0a\x01\x01")) is None
+    assert timestamps(segment(True, 7, 9, six)[:-1]) is None
+
+
+def test_a_trip_begins_when_the_packet_leaves_and_ends_with_its_echo_or_a_later_one() -> None:
+    one = Passing()
+    one.begin(True, 1000, 0)
+    one.saw(False, 5, 1000, MILLISECOND)  # it has not left yet: the echo is of an earlier packet of the same moment
+    probe = one.conversation.probe
+    assert probe is not None
+    probe.left(30 * MILLISECOND)
+    one.saw(False, 6, 999, 40 * MILLISECOND)
+    assert one.tally.beyond is None
+    one.saw(False, 7, 1001, 55 * MILLISECOND)
+    assert one.tally.beyond == [25 * MILLISECOND] and one.tally.inside is None and one.conversation.probe is None
+    one.begin(False, 0xFFFFFFFF, 60 * MILLISECOND)
+    probe = one.conversation.probe
+    assert probe is not None
+    probe.left(60 * MILLISECOND)
+    one.saw(True, 8, 3, 62 * MILLISECOND)  # timestamps begin anew at zero
+    assert one.tally.inside == [2 * MILLISECOND]
+
+
+def test_a_packet_that_is_lost_is_given_up_and_no_more_is_kept_than_is_read() -> None:
+    one = Passing()
+    one.begin(True, 1, 0)
+    one.saw(True, 2, 0, OLDEST)
+    assert one.conversation.probe is not None
+    one.saw(True, 3, 0, OLDEST + 1)
+    assert one.conversation.probe is None
+    for number in range(3 * MOST_TRIPS):
+        one.begin(True, 10 + number, OLDEST + 2)
+        probe = one.conversation.probe
+        assert probe is not None
+        probe.left(OLDEST + 2)
+        one.saw(False, 0, 10 + number, OLDEST + 3)
+    assert one.tally.beyond == [1] * MOST_TRIPS

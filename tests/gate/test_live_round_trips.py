@@ -1,0 +1,46 @@
+"""Round trips that the gate sees in passing, beside those that a sender of its own measures."""
+
+import statistics
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import SMALL_PLAN
+from tests.gate.running import Running
+from wily_sluice.outside.files import load
+from wily_sluice.rig.trial import Host, built, finish, start_endpoint
+from wily_sluice.units import MILLISECOND
+
+pytestmark = pytest.mark.live
+DELAY = 23 * MILLISECOND
+WORKER, CALLER = Host("house", "10.7.0.100"), Host("house", "10.7.0.101")
+
+
+@pytest.mark.parametrize("way", ["down", "up"])
+def test_round_trips_are_those_that_a_sender_measures(tmp_path: Path, way: str) -> None:
+    """The gate holds packets back beside a load that fills the line; that wait is no part of the trip."""
+    file = tmp_path / "sluice.yaml"
+    file.write_text(SMALL_PLAN)
+    with built(load(file), "trips", DELAY) as rig:
+        gate = Running(rig, tmp_path / "state", str(file)).wait()
+        try:
+            bulk = start_endpoint(rig, WORKER, "load", way, "--flows", 4, "--seconds", 8, "--warmup", 2)
+            time.sleep(3)
+            call = start_endpoint(rig, CALLER, "call", "--seconds", 3)
+            seen: dict[str, list[int]] = {"beyond": [], "inside": []}
+            for _ in range(10):
+                time.sleep(0.3)
+                trips = gate.call("watch.now")["hosts"].get(WORKER.address, {}).get("up", {}).get("round_trip", {})
+                for side, found in trips.items():
+                    if found is not None:
+                        seen[side].append(found)
+            found = finish(call)
+            finish(bulk)
+        finally:
+            gate.end()
+    assert all(len(trips) >= 3 for trips in seen.values()), seen
+    # A call's packets have the first priority: they wait for one packet at most, on the line and in the gate.
+    sent = statistics.median(found["up"]) + statistics.median(found["down"])
+    assert statistics.median(seen["beyond"]) == pytest.approx(sent, rel=0.1, abs=MILLISECOND)
+    assert statistics.median(seen["inside"]) < 2 * MILLISECOND
