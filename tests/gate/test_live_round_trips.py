@@ -2,12 +2,15 @@
 
 import statistics
 import time
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import SMALL_PLAN
 from tests.gate.running import Running
+from wily_sluice.history.counter_store import CounterReader
+from wily_sluice.history.counts import Key
 from wily_sluice.outside.files import load
 from wily_sluice.rig.trial import Host, built, finish, start_endpoint
 from wily_sluice.units import MILLISECOND
@@ -44,3 +47,10 @@ def test_round_trips_are_those_that_a_sender_measures(tmp_path: Path, way: str) 
     sent = statistics.median(found["up"]) + statistics.median(found["down"])
     assert statistics.median(seen["beyond"]) == pytest.approx(sent, rel=0.1, abs=MILLISECOND)
     assert statistics.median(seen["inside"]) < 2 * MILLISECOND
+    with closing(CounterReader(tmp_path / "state")) as reader:
+        kept = [
+            found[key].beyond
+            for _, found in reader.read("second", 0, 1 << 40)
+            if (key := Key("host", "", "up", WORKER.address)) in found
+        ]
+    assert statistics.median(filter(None, kept)) == pytest.approx(sent, rel=0.1, abs=MILLISECOND)

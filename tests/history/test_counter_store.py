@@ -1,12 +1,15 @@
+import json
 import random
 import sqlite3
+import zlib
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 from wily_sluice.engine.tally import STEPS, step_end, step_of
 from wily_sluice.history import counter_store
-from wily_sluice.history.counter_store import CounterStore
+from wily_sluice.history.counter_store import CounterReader, CounterStore
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.units import MILLISECOND
 
@@ -99,7 +102,8 @@ def test_a_day_takes_less_than_20_megabytes(tmp_path: Path) -> None:
     keys += [Key(of, "", way, f"{of} {n}") for of in ("rule", "service", "limiter") for way in ("up", "down")
              for n in range(9)]  # fmt: skip
     store = CounterStore(tmp_path)
-    for second in range(86_400):
+    sizes = []
+    for second in range(2 * 3600):  # from the second hour on, seconds go as they come
         counts = {}
         for key in drawn.sample(keys, len(keys) // 2):
             packets = drawn.randint(1, 2000)
@@ -111,6 +115,31 @@ def test_a_day_takes_less_than_20_megabytes(tmp_path: Path) -> None:
                 counts[key].framed, counts[key].payload = size + 38 * packets, size - 52 * packets
             counts[key].waits = [0] * STEPS
             counts[key].waits[drawn.randrange(60)] = packets
+            if key.subject in ("host", "service"):
+                counts[key].beyond = [drawn.randrange(10**7, 10**8)]
         store.add(BEGIN + second, counts)
+        if (second + 1) % 3600 == 0:
+            sizes.append(sum(file.stat().st_size for file in tmp_path.iterdir()))
     store.close()
-    assert sum(file.stat().st_size for file in tmp_path.iterdir()) < 20_000_000
+    assert sizes[1] + 22 * (sizes[1] - sizes[0]) < 20_000_000, sizes
+
+
+def test_round_trips_are_kept_and_rows_without_them_can_be_read(tmp_path: Path) -> None:
+    host = Key("host", "", "up", "10.7.0.100")
+    store = CounterStore(tmp_path)
+    store.add(60, {host: Counts(bytes=1, packets=10, beyond=[12_345_678, 99_000_000, 98_000_000], inside=[900_000])})
+    store.add(61, {host: Counts(bytes=1, packets=30, beyond=[32_345_678])})
+    store.close()
+    with closing(sqlite3.connect(tmp_path / "counters.sqlite")) as database, database:
+        old = [["\t".join(host)], [[7]] * 9 + [[-1]] * 3]
+        row = ("second", 62, 1, zlib.compress(json.dumps(old).encode()))
+        database.execute("insert into spans values (?, ?, ?, ?)", row)
+    with closing(CounterReader(tmp_path)) as reader:
+        seconds = {at: found[host] for at, found in reader.read("second", 0, 100)}
+        assert [(one.beyond, one.inside) for one in seconds.values()] == [
+            (12_345_000, 900_000),
+            (32_345_000, 0),
+            (0, 0),
+        ]
+        whole = seconds[60].then(seconds[61]).then(seconds[62])
+        assert (whole.beyond, whole.inside) == ((10 * 12_345_000 + 30 * 32_345_000) // 40, 900_000)

@@ -7,7 +7,7 @@ from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UNREADABLE, Pa
 from wily_sluice.engine.classify.kind import kind_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.fragments import Fragments
-from wily_sluice.engine.conversations.round_trips import RoundTrips
+from wily_sluice.engine.conversations.round_trips import RoundTrips, Spin
 from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.engine.packet import Packet
@@ -94,6 +94,8 @@ class Admission(Entrance):
         whole = not parsed.datagram or key is parsed.key  # a fragment that is not the first begins with no header
         if key[0] == TCP:
             self._trips.saw(conversation, diverted, header, self.up, now)
+        elif conversation.spin is not None and whole:
+            self._trips.spun(conversation, diverted, header, self.up, now)
         if conversation.unknown and self._recognition is not None and whole and self._budget.allows(now):
             self._look(conversation, parsed, header, now)
         return Packet(
@@ -128,6 +130,9 @@ class Admission(Entrance):
         begun = time.monotonic_ns()
         if recognition.look(conversation, parsed, header, self.up, now):
             conversation.sort_again()
+            known = conversation.known
+            if known is not None and known.seen == "quic":
+                conversation.spin = Spin()
             if self._visits is not None:
-                self._visits.note(conversation, conversation.known)
+                self._visits.note(conversation, known)
         self._budget.spend(time.monotonic_ns() - begun)

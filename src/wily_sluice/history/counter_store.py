@@ -30,10 +30,14 @@ from wily_sluice.units import MILLISECOND, Nanoseconds, Size
 Resolution: TypeAlias = Literal["second", "minute", "hour"]
 SPANS: dict[Resolution, int] = {"second": 1, "minute": 60, "hour": 3600}
 KEPT: dict[Resolution, int] = {"second": 3600, "minute": 31 * 86_400, "hour": 3660 * 86_400}  # seconds
-# `busy` in milliseconds, `p50` to `p99` as numbers of steps, -1 where nothing waited; the rest as in Counts.
+# `busy` in milliseconds, `p50` to `p99` as numbers of steps, -1 where nothing waited; `beyond` and `inside`, which rows
+# of an earlier program lack, as round trips in microseconds; the rest as in Counts.
 FIELDS = (
     "bytes", "packets", "drops", "marks", "backlog", "waiting", "busy", "framed", "payload", "p50", "p95", "p99",
+    "beyond", "inside",
 )  # fmt: skip
+DELAYS = FIELDS.index("p50")
+MICROSECOND: Nanoseconds = 1000
 MOST_BYTES: Size = 512_000_000
 PAGE: Size = 4096
 MOST_KEYS = 4096  # in a span: hosts beyond that are counted together
@@ -54,7 +58,9 @@ _PRAGMAS = (f"page_size = {PAGE}", "journal_mode = wal", "synchronous = normal",
 
 @dataclass(frozen=True, slots=True)
 class Sample:
-    """What was counted of one subject in a span, as it is kept. Delays in nanoseconds, 0 where nothing waited."""
+    """What was counted of one subject in a span, as it is kept. Delays in nanoseconds, 0 where nothing waited; so are
+    round trips, beyond the line and inside the house.
+    """
 
     bytes: Size
     packets: int
@@ -68,9 +74,13 @@ class Sample:
     p50: Nanoseconds
     p95: Nanoseconds
     p99: Nanoseconds
+    beyond: Nanoseconds = 0
+    inside: Nanoseconds = 0
 
     def then(self, later: "Sample") -> "Sample":
-        """With what was counted after it, of the same: the backlog is the later one, a delay the longer of the two."""
+        """With what was counted after it, of the same: the backlog is the later one, a delay the longer of the two, a
+        round trip between them, as packets were many.
+        """
         return Sample(
             self.bytes + later.bytes,
             self.packets + later.packets,
@@ -84,7 +94,15 @@ class Sample:
             max(self.p50, later.p50),
             max(self.p95, later.p95),
             max(self.p99, later.p99),
+            _between(self.beyond, self.packets, later.beyond, later.packets),
+            _between(self.inside, self.packets, later.inside, later.packets),
         )
+
+
+def _between(one: Nanoseconds, packets: int, other: Nanoseconds, others: int) -> Nanoseconds:
+    if not one or not other:
+        return one or other
+    return (one * packets + other * others) // max(1, packets + others)
 
 
 @dataclass(slots=True)
@@ -234,9 +252,10 @@ def _packed(counts: Mapping[Key, Counts]) -> bytes:
 
 def _numbers(own: Counts) -> list[int]:
     delays = [step_of(own.delay(part) - 1) if own.waits else -1 for part in (0.5, 0.95, 0.99)]
+    trips = [(own.round_trip(beyond) or 0) // MICROSECOND for beyond in (True, False)]
     return [
         own.bytes, own.packets, own.drops, own.marks, own.backlog, own.waiting, own.busy // MILLISECOND, own.framed,
-        own.payload, *delays,
+        own.payload, *delays, *trips,
     ]  # fmt: skip
 
 
@@ -244,8 +263,8 @@ def _unpacked(data: bytes) -> dict[Key, Sample]:
     subjects, columns = json.loads(zlib.decompress(data))
     found = {}
     for words, numbers in zip(subjects, zip(*columns, strict=True), strict=True):
-        *counts, p50, p95, p99 = numbers
+        counts, trips = list(numbers[:DELAYS]), numbers[DELAYS + 3 :]
         counts[FIELDS.index("busy")] *= MILLISECOND
-        delays = [step_end(step) if step >= 0 else 0 for step in (p50, p95, p99)]
-        found[Key(*words.split("\t", 3))] = Sample(*counts, *delays)
+        delays = [step_end(step) if step >= 0 else 0 for step in numbers[DELAYS : DELAYS + 3]]
+        found[Key(*words.split("\t", 3))] = Sample(*counts, *delays, *(trip * MICROSECOND for trip in trips))
     return found

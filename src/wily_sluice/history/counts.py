@@ -59,8 +59,10 @@ class Counts:
         self.busy += row.busy
         self.framed += row.framed
         self.payload += row.payload
-        self.beyond = [*self.beyond, *row.beyond][-MOST_TRIPS:]
-        self.inside = [*self.inside, *row.inside][-MOST_TRIPS:]
+        if row.beyond:
+            self.beyond = [*self.beyond, *row.beyond][-MOST_TRIPS:]
+        if row.inside:
+            self.inside = [*self.inside, *row.inside][-MOST_TRIPS:]
         if row.waits:
             if not self.waits:
                 self.waits = [0] * STEPS
@@ -75,7 +77,7 @@ class Counts:
         return percentile([at_once + self.waits[0], *self.waits[1:]], part)
 
     def round_trip(self, beyond: bool) -> Nanoseconds | None:
-        """The lower quartile of the round trips seen last, beyond the line or inside the house; None where none was seen.
+        """The lower quartile of the round trips seen last, beyond the line or inside the house; None of none.
 
         Not the median: of two segments, the first is often acknowledged only with the second (RFC 9293 §3.8.6.3).
         """

@@ -108,7 +108,7 @@ def _of(subject: Subject, labels: tuple[str, ...], found: list[tuple[Key, Counts
     yield backlog
     yield waits
     if subject in ("host", "service"):
-        about = "lower quartile of the last round trips of TCP, beyond the line or inside the house"
+        about = "lower quartile of the last round trips of TCP and QUIC, beyond the line or inside the house"
         trips = GaugeMetricFamily(f"sluice_{subject}_round_trip_seconds", about, labels=(subject, "side"))
         for key, counts in found:
             for side in ("beyond", "inside"):

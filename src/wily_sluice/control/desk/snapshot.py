@@ -117,6 +117,11 @@ def snapshot_data(plan: Plan, snapshot: Snapshot) -> dict[str, Any]:
                 ways[key.direction] = {**ways.get(key.direction, {}), **counts_data(snapshot, counts)}
                 if key.subject == "host" and key.name in names:
                     ways[key.direction]["label"] = f"{names[key.name]} {key.name}"
+    for part in parts.values():
+        for ways in part.values():  # seen in one direction's packets or the other's, and true of both
+            trips = next((one["round_trip"] for one in ways.values() if "round_trip" in one), None)
+            if trips is not None:
+                ways.update({way: {**one, "round_trip": trips} for way, one in ways.items()})
     clock = datetime.fromtimestamp(snapshot.at, ZoneInfo(plan.timezone)).strftime("%H:%M:%S")
     return {
         "site": plan.site,

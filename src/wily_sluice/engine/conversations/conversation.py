@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Final
 
 from wily_sluice.engine.classify.header import Parties, parties
 from wily_sluice.engine.classify.known import Known
-from wily_sluice.engine.conversations.round_trips import Probe
+from wily_sluice.engine.conversations.round_trips import Probe, Spin
 from wily_sluice.engine.conversations.watch import Watch, WatchSpec
 from wily_sluice.units import SECOND, Nanoseconds
 
@@ -39,7 +39,7 @@ class Conversation:
     follows it where rules ask for what only time shows. `settled` is for a caller that takes its packets from several
     places, to note that those of one place are past. While it was half open it sent `packets`, the last at `seen`; it
     is in turn to be forgotten since `due`. `home` is empty, or the address as whose it is sorted (`strangers`). `probe`
-    is the packet whose echo is awaited (`round_trips`).
+    is the packet whose echo is awaited; `spin` is there while spin bits are read (`round_trips`).
     """
 
     __slots__ = (
@@ -53,6 +53,7 @@ class Conversation:
         "probe",
         "seen",
         "settled",
+        "spin",
         "unknown",
         "up_lane",
         "watch",
@@ -65,6 +66,7 @@ class Conversation:
         self.known: Known | None = None
         self.watch = watch
         self.probe: Probe | None = None
+        self.spin: Spin | None = None
         self.settled = 0
         self.home = b""
         self.due: Nanoseconds = 0

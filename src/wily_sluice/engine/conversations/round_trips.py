@@ -1,4 +1,4 @@
-"""Round trips of conversations, from the packets that pass by: by TCP's timestamps (RFC 7323 §3).
+"""Round trips of conversations, from the packets that pass by: by TCP's timestamps (RFC 7323 §3), QUIC's spin bit.
 
 One packet of TCP in EVERY has its timestamp remembered, from when it leaves the gate. The first packet the other way
 that echoes it, or a later one, ends the trip: beyond the line for a packet that went up, inside the house for one that
@@ -7,11 +7,15 @@ the work for a packet is the same however many conversations there are.
 
 An echo may be late by as long as the other end delays its acknowledgements, and early by the grain of its clock, which
 is a millisecond or less on most hosts.
+
+The spin bit (RFC 9000 §17.4) changes once in a round trip, in one direction and then in the other. So the time from
+such an *edge* to the next one the other way is the trip on that side of the gate (RFC 9312 §3.8.2). Ends need not spin:
+a conversation whose bits often change faster than on any line is taken for one that does not.
 """
 
 from typing import TYPE_CHECKING, Final
 
-from wily_sluice.units import SECOND, Nanoseconds
+from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 if TYPE_CHECKING:
     from wily_sluice.engine.conversations.conversation import Conversation
@@ -21,6 +25,10 @@ OLDEST: Final[Nanoseconds] = 8 * SECOND  # a probe that has had no echo for so l
 COMMON: Final = b"\x01\x01\x08\x0a"  # two NOPs, and the option of timestamps: how nearly all hosts begin their options
 HALF: Final = 1 << 31
 TCP: Final = 6
+UDP: Final = 17
+FASTEST: Final[Nanoseconds] = 2 * MILLISECOND  # from edge to edge: faster is no spinning, but chance or disorder
+LEAST_RUN: Final = 4  # packets with one value before an edge that ends a trip: fewer may be out of order
+MOST_EARLY: Final = 4  # edges too early, and one in so many
 
 
 class Probe:
@@ -39,6 +47,29 @@ class Probe:
         """The packet leaves the gate."""
         self.sent = now
         self.token = None
+
+
+class SpinWay:
+    """One direction of a conversation: the value of its spin bit, or -1, since when, and in how many packets."""
+
+    __slots__ = ("run", "since", "value")
+
+    def __init__(self) -> None:
+        self.value = -1
+        self.since: Nanoseconds = 0
+        self.run = 0
+
+
+class Spin:
+    """The spin bits of a conversation of QUIC: how many edges there were, and how many came too early."""
+
+    __slots__ = ("down", "early", "edges", "up")
+
+    def __init__(self) -> None:
+        self.edges = 0
+        self.early = 0
+        self.up = SpinWay()
+        self.down = SpinWay()
 
 
 class RoundTrips:
@@ -66,9 +97,53 @@ class RoundTrips:
             stamps = timestamps(header)
             if stamps is not None and ((stamps & 0xFFFFFFFF) - probe.stamp) & 0xFFFFFFFF < HALF:
                 conversation.probe = None
-                lane = conversation.up_lane
-                if lane is not None:
-                    lane.tally.trip(probe.up, now - probe.sent)
+                _trip(conversation, probe, now)
+
+    def spun(self, conversation: "Conversation", token: object, header: bytes, up: bool, now: Nanoseconds) -> None:
+        """A packet of a conversation that has a `spin` has come, with this header."""
+        spin = conversation.spin
+        value = spin_bit(header)
+        if spin is None or value < 0:
+            return
+        way = spin.up if up else spin.down
+        if value == way.value:
+            way.run += 1
+            return
+        first, run, lasted = way.value < 0, way.run, now - way.since
+        way.value, way.run, way.since = value, 1, now
+        if first:
+            return
+        spin.edges += 1
+        if lasted < FASTEST and run < LEAST_RUN:
+            spin.early += 1
+            if spin.early > MOST_EARLY and spin.early * MOST_EARLY > spin.edges:
+                conversation.spin = None
+                conversation.probe = None
+                return
+        probe = conversation.probe
+        if probe is not None and probe.up != up and probe.sent and run >= LEAST_RUN and now - probe.begun <= OLDEST:
+            _trip(conversation, probe, now)
+        conversation.probe = Probe(token, up, value, now)
+
+
+def _trip(conversation: "Conversation", probe: Probe, now: Nanoseconds) -> None:
+    """A packet has had its answer."""
+    lane = conversation.up_lane
+    if lane is not None:
+        lane.tally.trip(probe.up, now - probe.sent)
+
+
+def spin_bit(header: bytes) -> int:
+    """The spin bit of a packet of QUIC, 0 or 1 (RFC 9000 §17.3.1); -1 where it has none, or cannot be seen."""
+    if header[0] >> 4 == 4:
+        start = (header[0] & 15) * 4 + 8
+    elif header[6] == UDP:
+        start = 48
+    else:
+        return -1
+    if len(header) <= start or header[start] & 0xC0 != 0x40:
+        return -1
+    return header[start] >> 5 & 1
 
 
 def timestamps(header: bytes) -> int | None:

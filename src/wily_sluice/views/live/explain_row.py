@@ -24,7 +24,7 @@ def _waits(data: dict[str, Any]) -> list[str]:
     places = {"beyond": "beyond the line", "inside": "inside the house"}
     told = [f"{format_time(trips[side])} {place}" for side, place in places.items() if trips.get(side)]
     if told:
-        said.append(f"Round trips of its TCP take {' and '.join(told)}.")
+        said.append(f"Round trips take {' and '.join(told)}.")
     if data["drops"] or data["marks"]:
         parts = [f"{data[what]} {word}" for what, word in (("drops", "dropped"), ("marks", "marked")) if data[what]]
         said.append(f"{' and '.join(parts)} in this tick, so that senders slow down.")

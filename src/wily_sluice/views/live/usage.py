@@ -11,7 +11,7 @@ from rich.console import Console
 from rich.table import Table
 
 from wily_sluice.history.usage import Usage, Use
-from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, format_rate, format_size, format_time
+from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds, format_rate, format_size, format_time
 from wily_sluice.views.plan.tree import ARROWS
 from wily_sluice.views.text.bars import sparkline
 from wily_sluice.views.text.console import fits
@@ -30,7 +30,20 @@ def usage_table(screen: Console, usage: Usage, uses: Sequence[Use]) -> Table:
 
 def _table(usage: Usage, uses: Sequence[Use], columns: int, gap: int) -> Table:
     table = Table(box=None, padding=(0, gap, 0, 0), header_style="dim", pad_edge=False)
-    names = ("", "", "moved", "mean", f"busiest {STEP_NAMES[usage.step]}", "drops", "delay p99", "history")
+    trips = _trips(uses)
+    places = [place for place in ("beyond", "inside") if any(one[place] for one in trips.values())]
+    told = {"beyond": "round trip", "inside": "in house"}
+    names = (
+        "",
+        "",
+        "moved",
+        "mean",
+        f"busiest {STEP_NAMES[usage.step]}",
+        "drops",
+        "delay p99",
+        *(told[place] for place in places),
+        "history",
+    )
     for name in names if columns else names[:-1]:
         heading = name if columns else name.replace(" ", "\n")
         table.add_column(heading, justify="left" if name in ("", "history") else "right", no_wrap=True)
@@ -47,11 +60,25 @@ def _table(usage: Usage, uses: Sequence[Use], columns: int, gap: int) -> Table:
             _short(usage.busiest(use)),
             f"{use.whole.drops:,}" if use.whole.drops else "",
             format_time(use.whole.p99) if use.whole.p99 > MILLISECOND else "",
+            *("" if name == before else _time(trips[use.key.uplink, use.key.name][place]) for place in places),
             sparkline(course, busiest[use.key.direction]),
         )
         table.add_row(*cells if columns else cells[:-1])
         before = name
     return table
+
+
+def _trips(uses: Sequence[Use]) -> dict[tuple[str, str], dict[str, Nanoseconds]]:
+    """Round trips of each subject: seen in the packets of one direction, and true of both."""
+    found: dict[tuple[str, str], dict[str, Nanoseconds]] = {}
+    for use in uses:
+        one = found.setdefault((use.key.uplink, use.key.name), {"beyond": 0, "inside": 0})
+        one["beyond"], one["inside"] = use.whole.beyond or one["beyond"], use.whole.inside or one["inside"]
+    return found
+
+
+def _time(took: Nanoseconds) -> str:
+    return format_time(float(f"{took:.2g}")) if took else ""
 
 
 def squeezed(course: Sequence[int], columns: int) -> list[float]:
@@ -72,6 +99,7 @@ def _short(rate: float) -> str:
 
 def usage_data(usage: Usage, uses: Sequence[Use]) -> dict[str, Any]:
     """For JSON: bytes, bit/s, seconds; `course` is bit/s in each step."""
+    trips = _trips(uses)
     return {
         "from": _moment(usage.begin),
         "until": _moment(usage.begin + usage.step * usage.steps),
@@ -89,6 +117,7 @@ def usage_data(usage: Usage, uses: Sequence[Use]) -> dict[str, Any]:
                 "busiest": round(usage.busiest(use)),
                 "busy": round(use.whole.busy / SECOND, 3),
                 "delay": {"p50": use.whole.p50, "p95": use.whole.p95, "p99": use.whole.p99},
+                **({"round_trip": seen} if any((seen := trips[use.key.uplink, use.key.name]).values()) else {}),
                 "course": [round(usage.rate(size)) for size in use.course],
             }
             for use in uses

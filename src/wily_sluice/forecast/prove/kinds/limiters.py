@@ -71,14 +71,16 @@ def limiting(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction) -> 
     )
     if limiter.threshold is None:
         return Limiting(asked, many, wanted, most, _free(bench, limiter, asked, many))
-    # It holds only while others need the line: those of another leaf, beside which its hosts would have more.
-    leaf, found = bench.where(Where(uplink.name, hosts[0])), None
+    # It holds only while others need the line: those of another leaf, beside which its hosts would have more, and who
+    # fill the line that it leaves them.
+    leaf, best = bench.where(Where(uplink.name, hosts[0])), None
     for other in _others(bench, limiter, uplink, way, leaf):
         beside = replace(asked, streams=(*mine, other))
         found = Limiting(beside, many, wanted, most, _free(bench, limiter, beside, many))
-        if found.free > most:
-            break
-    return found
+        if found.free > most and rate_of(bench.flood(beside), range(many + 1)) >= usable * (1 - TOLERANCE):
+            return found
+        best = best if best is not None and (best.free > most or found.free <= most) else found
+    return best
 
 
 def _limited(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, rate: Rate) -> Promise:
