@@ -45,7 +45,7 @@ class Passing:
     def begin(self, up: bool, stamp: int, now: Nanoseconds) -> object:
         """A packet whose echo is then awaited."""
         token = object()
-        for _ in range(EVERY):
+        for _ in range(40 * EVERY):
             if self.conversation.probe is None:
                 self.saw(up, stamp, 0, now, token)
         probe = self.conversation.probe
@@ -93,6 +93,19 @@ def test_a_packet_that_is_lost_is_given_up_and_no_more_is_kept_than_is_read() ->
         probe.left(OLDEST + 2)
         one.saw(False, 0, 10 + number, OLDEST + 3)
     assert one.tally.beyond == [1] * MOST_TRIPS
+
+
+def test_conversations_that_take_turns_all_have_their_share() -> None:
+    some = [Passing() for _ in range(16)]
+    trips = RoundTrips()
+    begun = [0] * len(some)
+    for number in range(16 * 2000):
+        one = some[number % len(some)]
+        trips.saw(one.conversation, object(), segment(True, number, 0), True, number)
+        begun[number % len(some)] += one.conversation.probe is not None
+        one.conversation.probe = None
+    assert sum(begun) == pytest.approx(16 * 2000 / EVERY, rel=0.1)
+    assert min(begun) > 70 and max(begun) < 190
 
 
 def short(up: bool, bit: int, six: bool = False, first: int = 0x40) -> bytes:

@@ -1,4 +1,9 @@
+import asyncio
+from collections.abc import Callable, Coroutine
+from typing import Any
+
 import pytest
+from textual.widgets import Static
 
 from wily_sluice.control.desk.counts import add_up
 from wily_sluice.control.desk.snapshot import Snapshot, snapshot_data
@@ -6,7 +11,10 @@ from wily_sluice.engine.tally import STEPS, step_of
 from wily_sluice.gate.counters import CounterRow
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import MILLISECOND, SECOND
-from wily_sluice.views.live.watch import PAGES, Watch
+from wily_sluice.views.live.watch.cells import bar
+from wily_sluice.views.live.watch.plain import table
+from wily_sluice.views.live.watch.screen import Rows, WatchScreen
+from wily_sluice.views.live.watch.state import PAGES, Row, Watch
 
 HANDSET, PHONE = bytes([10, 61, 0, 41]), bytes([10, 61, 30, 117])
 
@@ -37,79 +45,135 @@ def told(plan: Plan, megabits: float = 30.0, unshaped: int = 0) -> dict[str, obj
     return summary | snapshot_data(plan, Snapshot(1_795_000_000.0, SECOND, add_up(rows)))
 
 
-def words(watch: Watch, width: int) -> str:
-    """All that is on the screen, with single spaces."""
-    return " ".join(" ".join(line.plain for line in watch.lines(width, 40)).split())
+def text_of(app: WatchScreen, name: str) -> str:
+    return str(app.query_one(f"#{name}", Static).visual)
 
 
-@pytest.mark.parametrize(("width", "height"), [(80, 24), (157, 52), (40, 8)])
-def test_every_page_fits_the_screen(demo_plan: Plan, width: int, height: int) -> None:
-    watch = Watch()
-    for _ in range(3):
-        watch.feed(told(demo_plan))
-    for page in PAGES:
-        watch.press(str(PAGES.index(page) + 1))
-        for explaining in (False, True):
-            watch.explaining = explaining
-            lines = watch.lines(width, height)
-            assert len(lines) <= height
-            assert all(line.cell_len <= width for line in lines)
-            assert "Saltmarsh" in lines[0].plain
+def table_of(app: WatchScreen) -> list[str]:
+    """The rows as they are on the screen, cells parted by a blank."""
+    return [" ".join(line.plain.split()) for line in app.query_one(Rows).lines]
 
 
-def test_packets_that_flow_past_while_somebody_watches_are_told(demo_plan: Plan) -> None:
-    watch = Watch()
-    watch.feed(told(demo_plan, unshaped=7))
-    assert "too slow" not in watch.lines(157, 40)[0].plain
-    watch.feed(told(demo_plan, unshaped=1207))
-    assert "too slow: 1,200 packets unshaped" in watch.lines(157, 40)[0].plain
+def driven(plan: Plan, size: tuple[int, int], steps: Callable[[WatchScreen, Any], Coroutine[Any, Any, None]]) -> None:
+    """Run steps in a terminal of that size, after a tick."""
+
+    async def main() -> None:
+        app = WatchScreen(Watch())
+        async with app.run_test(size=size) as pilot:
+            await pilot.pause()
+            app.feed(told(plan))
+            await pilot.pause()
+            await steps(app, pilot)
+
+    asyncio.run(main())
+
+
+@pytest.mark.parametrize("size", [(80, 24), (157, 52), (40, 12)])
+def test_every_page_fits_the_screen(demo_plan: Plan, size: tuple[int, int]) -> None:
+    async def steps(app: WatchScreen, pilot: Any) -> None:
+        for number, page in enumerate(PAGES, 1):
+            await pilot.press(str(number))
+            assert app.state.page == page
+            for _ in range(2):
+                await pilot.press("e")
+                await pilot.pause()
+                rows = app.query_one(Rows)
+                assert all(line.cell_len <= size[0] for line in rows.lines) and rows.size.height >= 2
+                assert "Saltmarsh" in text_of(app, "title")
+                assert all(len(line) <= size[0] for line in text_of(app, "lines").split("\n"))
+
+    driven(demo_plan, size, steps)
 
 
 def test_what_is_seen_is_what_was_told(demo_plan: Plan) -> None:
-    watch = Watch()
-    watch.feed(told(demo_plan))
-    lines = [line.plain for line in watch.lines(120, 40)]
-    assert "on trial, 1 min 15 s left" in lines[0] and "wan1 is missing" in lines[0]
-    visitors = next(line for line in lines if line.lstrip().startswith("visitors"))
-    # 30 of a guarantee of 3.312 and a cap of 33.12 Mbit/s; 40 ms stands in the step that ends with 5 << 23 ns
-    assert visitors.split()[1:] == ["30", "Mbit/s", "906%", "91%", "90", "kB", "42", "ms", "7", "█"]
-    assert not any("mobile" in line and "Mbit/s" in line for line in lines)
-    watch.press("2")
-    hosts = [line.plain for line in watch.lines(120, 40)][3:5]
-    assert [host.split()[1] for host in hosts] == ["10.61.30.117", "10.61.0.41"]
-    watch.press("s")  # by name
-    assert watch.lines(120, 40)[3].plain.split()[1] == "10.61.0.41"
+    async def steps(app: WatchScreen, pilot: Any) -> None:
+        assert "on trial, 1 min 15 s left" in text_of(app, "title") and "wan1 is missing" in text_of(app, "title")
+        assert "fibre ↓" in text_of(app, "lines") and "0%" in text_of(app, "lines")
+        visitors = next(line for line in table_of(app) if line.startswith("visitors"))
+        # 30 of a guarantee of 3.312 and a cap of 33.12 Mbit/s, on a line of 165.6; 40 ms stands in the step that ends
+        # with 5 << 23 ns
+        assert visitors.startswith("visitors 30 Mbit/s ┿━━━")
+        assert "90 kB 42 ms 7" in visitors
+        assert not any("mobile" in line and "Mbit/s" in line for line in table_of(app))
+        await pilot.press("2")
+        assert [line.split()[1] for line in table_of(app)] == ["10.61.30.117", "10.61.0.41"]
+        await pilot.press("s")  # by name
+        assert table_of(app)[0].split()[1] == "10.61.0.41"
+        app.feed(told(demo_plan, unshaped=7))
+        assert "too slow: 7 packets unshaped" in text_of(app, "title")
+
+    driven(demo_plan, (157, 40), steps)
 
 
 def test_keys_freeze_filter_and_explain(demo_plan: Plan) -> None:
-    watch = Watch()
-    watch.feed(told(demo_plan))
-    watch.lines(100, 40)
-    for key in ("down", "down", "down", "down", "down", "e"):
-        watch.press(key)
-    assert watch.selected == ("queues", "fibre", "down", "visitors")
-    said = words(watch, 100)
-    assert "more that others leave" in said and "60 packets wait" in said and "7 dropped" in said
-    watch.press(" ")
-    watch.feed(told(demo_plan, 33.0))
-    assert "frozen" in watch.lines(100, 40)[0].plain
-    assert any("30 Mbit/s" in line.plain for line in watch.lines(100, 40))
-    watch.press(" ")
-    said = words(watch, 100)
-    assert "Its cap limits it: 33 Mbit/s of at most 33.1 Mbit/s" in said
-    for key in "/30.":
-        watch.press(key)
-    watch.press("enter")
-    watch.press("2")
-    assert [row.name for row in watch.rows()] == ["↓ 10.61.30.117"]
-    watch.press("escape")
-    assert len(watch.rows()) == 2
-    watch.press("q")
-    assert watch.over
+    async def steps(app: WatchScreen, pilot: Any) -> None:
+        rows = [row.key for row in app.state.rows()]
+        visitors = ("queues", "fibre", "down", "visitors")
+        selected = app.state.selected
+        assert selected is not None
+        await pilot.press(*["down"] * (rows.index(visitors) - rows.index(selected)), "e")
+        assert app.state.selected == visitors
+        said = text_of(app, "explained")
+        assert "more that others leave" in said and "60 packets wait" in said and "7 dropped" in said
+        await pilot.press("space")
+        app.feed(told(demo_plan, 33.0))
+        await pilot.pause()
+        assert "frozen" in text_of(app, "title") and any("30 Mbit/s" in line for line in table_of(app))
+        await pilot.press("space")
+        assert "Its cap limits it: 33 Mbit/s of at most 33.1 Mbit/s" in text_of(app, "explained")
+        await pilot.press("right", "slash", *"30.117", "enter")
+        assert table_of(app)[0].startswith("↓ 10.61.30.117") and len(table_of(app)) == 1
+        await pilot.press("escape")
+        assert len(table_of(app)) == 2
+        await pilot.press("question_mark")
+        assert len(app.screen_stack) == 2
+        await pilot.press("escape", "q")
+        assert len(app.screen_stack) == 1
+
+    driven(demo_plan, (100, 40), steps)
+
+
+def test_the_mouse_turns_pages_selects_rows_and_sorts(demo_plan: Plan) -> None:
+    async def steps(app: WatchScreen, pilot: Any) -> None:
+        await pilot.click("#hosts")
+        assert app.state.page == "hosts"
+        await pilot.click(Rows, offset=(5, 2))
+        assert app.state.selected == ("hosts", "10.61.0.41", "up")
+        app.feed(told(demo_plan, 0.001))  # others have more now; the row that was chosen stays chosen
+        for _ in range(12):
+            app.feed(told(demo_plan, 0.001))
+        await pilot.pause()
+        assert app.state.selected == ("hosts", "10.61.0.41", "up")
+        assert table_of(app)[app.query_one(Rows).chosen].startswith("↑ 10.61.0.41")
+        await pilot.click(Rows, offset=(3, 0))
+        assert app.state.sort == "name"
+
+    driven(demo_plan, (120, 40), steps)
 
 
 def test_a_limiter_says_whom_it_caps(demo_plan: Plan) -> None:
-    watch = Watch(page="limiters", explaining=True)
+    async def steps(app: WatchScreen, pilot: Any) -> None:
+        await pilot.press("5", "enter")
+        assert "It caps each host at 6 Mbit/s. It is limiting somebody now." in text_of(app, "explained")
+
+    driven(demo_plan, (120, 40), steps)
+
+
+def test_bars_show_a_rate_against_the_line_its_guarantee_and_its_cap() -> None:
+    def drawn(rate: float, guarantee: float, cap: float) -> str:
+        return bar(Row(("queues",), "", {}, rate, 100, guarantee=guarantee, cap=cap), 20).plain
+
+    assert drawn(0, 0, 0) == "─" * 20
+    assert drawn(25, 50, 0) == "━━━━━────┼──────────"
+    assert drawn(60, 50, 80) == "━━━━━━━━━┿━━───┤    "
+    assert drawn(80, 50, 80) == "━━━━━━━━━┿━━━━━┥    "
+    assert drawn(0.1, 0, 0) == "━" + "─" * 19
+
+
+def test_a_table_without_a_terminal_has_the_same_rows(demo_plan: Plan) -> None:
+    watch = Watch(page="hosts")
+    assert table(watch, 100) == []
     watch.feed(told(demo_plan))
-    said = words(watch, 120)
-    assert "It caps each host at 6 Mbit/s. It is limiting somebody now." in said
+    lines = [line.plain for line in table(watch, 100)]
+    assert "Saltmarsh" in lines[0] and lines[2].split()[:3] == ["↓", "10.61.30.117", "30"]
+    assert all(len(line) <= 100 for line in lines)

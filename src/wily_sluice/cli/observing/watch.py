@@ -2,45 +2,21 @@
 
 import json
 import os
-import select
 import sys
-import termios
 import time
-import tty
 from collections.abc import Iterator
-from contextlib import contextmanager
 from typing import Any
 
 import click
-from rich.console import Group
-from rich.live import Live
 
 from wily_sluice.cli.options import json_option
 from wily_sluice.control.client import Client
 from wily_sluice.errors import LiveError
-from wily_sluice.views.live.watch import PAGES, Page, Watch
+from wily_sluice.views.live.watch.plain import table
+from wily_sluice.views.live.watch.state import PAGES, Page, Watch
 from wily_sluice.views.text.console import console
 
 REPLACED_WITHIN = 8.0  # seconds, in which a process that has ended beside the gate is started again
-SEQUENCES = {
-    "\x1b[A": "up",
-    "\x1b[B": "down",
-    "\x1b[C": "right",
-    "\x1b[D": "left",
-    "\x1b[5~": "page up",
-    "\x1b[6~": "page down",
-    "\x1bOA": "up",
-    "\x1bOB": "down",
-    "\x1bOC": "right",
-    "\x1bOD": "left",
-    "\x1b": "escape",
-    "\r": "enter",
-    "\n": "enter",
-    "\t": "tab",
-    "\x7f": "backspace",
-    "\x08": "backspace",
-    "\x03": "ctrl-c",
-}
 PLAIN_WIDTH = 100
 
 
@@ -55,8 +31,8 @@ def watch(page: Page, plain: bool, only: str, seconds: float | None, as_json: bo
 
     Shows queues, hosts, services, conversations, limiters and rules, redrawn twice a second. Keys: ← and → or 1 to 6
     change the page, ↑ and ↓ select a row, s sorts, / filters by name, space freezes the figures, a shows idle rows
-    too, e explains the row, q quits. Without a terminal, or with --plain, prints a table each second; with --json, one
-    object a second.
+    too, e explains the row, ? shows help, q quits; the mouse works too. Without a terminal, or with --plain, prints a
+    table each second; with --json, one object a second.
 
     Needs no root if the plan lets others watch: `gate: {watchers: everyone}`.
 
@@ -106,58 +82,15 @@ def _plain(state: Watch, ends: float | None) -> None:
     for told in _told(ends, "conversations" if state.wants_conversations else "seconds"):
         state.feed(told)
         width = screen.width if screen.is_terminal else PLAIN_WIDTH
-        for line in state.table(width):
+        for line in table(state, width):
             screen.print(line, soft_wrap=True)
         screen.print()
 
 
-@contextmanager
-def _keys_at_once() -> Iterator[None]:
-    """Keys come one by one, and are not shown; as it was before, afterwards."""
-    before = termios.tcgetattr(sys.stdin)
-    try:
-        tty.setcbreak(sys.stdin)
-        yield
-    finally:
-        termios.tcsetattr(sys.stdin, termios.TCSADRAIN, before)
-
-
 def _drawn(state: Watch, ends: float | None) -> None:
-    screen = console()
-    client = Client(watching=True)
-    subscribed = ""
-    with _keys_at_once(), Live(console=screen, screen=True, auto_refresh=False) as live:
-        while not state.over and (ends is None or time.monotonic() < ends):
-            wanted = "conversations" if state.wants_conversations else "ticks"
-            if wanted != subscribed:
-                client.ask("watch.subscribe", to=wanted)
-                subscribed = wanted
-            readable, _, _ = select.select([client, sys.stdin], (), (), 0.5)
-            if sys.stdin in readable:
-                for key in _keys(os.read(sys.stdin.fileno(), 1024).decode("utf-8", "ignore")):
-                    state.press(key)
-            if client in readable:
-                told = client.waiting()
-                if told is None:
-                    client.close()
-                    client, subscribed = _connect_again(), ""
-                    continue
-                for one in told[-1:]:
-                    state.feed(one)
-            if readable:
-                live.update(Group(*state.lines(screen.width, screen.height)), refresh=True)
+    from wily_sluice.cli.observing.live import LiveWatch
 
-
-def _keys(text: str) -> Iterator[str]:
-    """What was pressed, by name."""
-    while text:
-        for sequence, name in SEQUENCES.items():
-            if text.startswith(sequence) and (len(sequence) > 1 or len(text) == 1 or sequence != "\x1b"):
-                yield name
-                text = text[len(sequence) :]
-                break
-        else:
-            if text[0] == "\x1b":  # a sequence that means nothing here
-                return
-            yield text[0]
-            text = text[1:]
+    live = LiveWatch(state, ends)
+    live.run()
+    if live.trouble is not None:
+        raise live.trouble

@@ -20,7 +20,11 @@ from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 if TYPE_CHECKING:
     from wily_sluice.engine.conversations.conversation import Conversation
 
-EVERY: Final = 16  # packets of TCP, a power of two
+EVERY: Final = 16  # packets of TCP, by chance: in turn, some conversations would never have theirs
+MULTIPLIER: Final = 1_103_515_245  # of a linear congruential generator modulo 2**31, whose high bits are good enough
+INCREMENT: Final = 12_345
+MODULUS_MASK: Final = (1 << 31) - 1
+CHOSEN_BELOW: Final = (1 << 31) // EVERY
 OLDEST: Final[Nanoseconds] = 8 * SECOND  # a probe that has had no echo for so long is given up
 COMMON: Final = b"\x01\x01\x08\x0a"  # two NOPs, and the option of timestamps: how nearly all hosts begin their options
 HALF: Final = 1 << 31
@@ -75,17 +79,17 @@ class Spin:
 class RoundTrips:
     """Of all conversations of a gate."""
 
-    __slots__ = ("_turn",)
+    __slots__ = ("_drawn",)
 
     def __init__(self) -> None:
-        self._turn = 0
+        self._drawn = 0
 
     def saw(self, conversation: "Conversation", token: object, header: bytes, up: bool, now: Nanoseconds) -> None:
         """A packet of TCP has come, with this header."""
         probe = conversation.probe
         if probe is None:
-            self._turn += 1
-            if self._turn & (EVERY - 1):
+            self._drawn = (self._drawn * MULTIPLIER + INCREMENT) & MODULUS_MASK
+            if self._drawn >= CHOSEN_BELOW:
                 return
             stamps = timestamps(header)
             if stamps is not None:

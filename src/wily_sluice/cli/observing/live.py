@@ -1,0 +1,74 @@
+"""The live view, fed by a gate."""
+
+import asyncio
+import time
+
+from wily_sluice.control.client import Client
+from wily_sluice.errors import LiveError
+from wily_sluice.views.live.watch.screen import WatchScreen
+from wily_sluice.views.live.watch.state import Watch
+
+REPLACED_WITHIN = 8.0  # seconds, in which a process that has ended beside the gate is started again
+AGAIN = 0.2
+
+
+class LiveWatch(WatchScreen):
+    """Until `ends` by the monotonic clock, if that is given. LiveError when there is no gate; `trouble` is one that
+    came later.
+    """
+
+    def __init__(self, state: Watch, ends: float | None = None) -> None:
+        super().__init__(state)
+        self.trouble: LiveError | None = None
+        self._ends = ends
+        self._client = Client(watching=True)
+        self._gone = 0.0
+
+    def on_mount(self) -> None:
+        """Listen from now on."""
+        super().on_mount()
+        self._listen()
+        if self._ends is not None:
+            self.set_timer(max(0.0, self._ends - time.monotonic()), self.exit)
+
+    def on_unmount(self) -> None:
+        """Listen no more."""
+        asyncio.get_running_loop().remove_reader(self._client.fileno())
+        self._client.close()
+
+    def turned(self) -> None:
+        """Single conversations are counted only while they are shown."""
+        try:
+            self._client.ask("watch.subscribe", to="conversations" if self.state.wants_conversations else "ticks")
+        except OSError:
+            return  # it has ended, which what is to be read from it tells
+
+    def _listen(self) -> None:
+        asyncio.get_running_loop().add_reader(self._client.fileno(), self._hear)
+        self.turned()
+
+    def _hear(self) -> None:
+        try:
+            told = self._client.waiting()
+        except OSError:
+            told = None
+        if told is None:
+            asyncio.get_running_loop().remove_reader(self._client.fileno())
+            self._client.close()
+            self._gone = time.monotonic()
+            self._again()
+        elif told:
+            self.feed(told[-1])
+
+    def _again(self) -> None:
+        """To a gate whose process for answering has been replaced; else it is the gate itself that has ended."""
+        try:
+            self._client = Client(watching=True)
+        except LiveError:
+            if time.monotonic() < self._gone + REPLACED_WITHIN:
+                self.set_timer(AGAIN, self._again)
+            else:
+                self.trouble = LiveError("the gate has ended")
+                self.exit()
+            return
+        self._listen()
