@@ -15,7 +15,10 @@ def test_what_is_served_is_open_metrics_and_on_loopback_alone(demo_plan: Plan) -
     counts = Counts(bytes=5000, packets=10, drops=2, backlog=300, busy=SECOND // 2, waits=[0] * STEPS)
     counts.waits[step_of(3 * MILLISECOND)] = 4
     totals = {Key("queue", "fibre", "up", "work/desk"): counts, Key("host", "", "down", "10.61.0.40"): counts}
-    endpoint = Endpoint(Gathered(lambda: Totals(demo_plan, totals, 7, True, {"wan1"}, Health(unshaped=12, busy=0.25))))
+    names = {"10.61.0.40": "reception", "10.61.0.99": "nobody here"}
+    endpoint = Endpoint(
+        Gathered(lambda: Totals(demo_plan, totals, 7, True, {"wan1"}, Health(unshaped=12, busy=0.25), names))
+    )
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
@@ -36,6 +39,9 @@ def test_what_is_served_is_open_metrics_and_on_loopback_alone(demo_plan: Plan) -
     assert samples["sluice_queue_bytes_total", *desk] == 5000
     assert samples["sluice_queue_busy_seconds_total", *desk] == 0.5
     assert samples["sluice_host_dropped_packets_total", "10.61.0.40", "down"] == 2
+    assert [sample for sample in samples if sample[0] == "sluice_host_name_info"] == [
+        ("sluice_host_name_info", "10.61.0.40", "reception")
+    ]
     assert samples["sluice_uplink_here", "mobile"] == 0
     assert (samples["sluice_plan_revision",], samples["sluice_plan_on_trial",]) == (7, 1)
     assert samples["sluice_unshaped_packets_total",] == 12

@@ -45,7 +45,7 @@ EXPECTED = [
     (9, "groups.circle[1]", "circle → circle", "remove “circle”"),
     (12, "trees.main.queues", "add up to 130%", "100% in total"),
     (13, "trees.main.queues.calls.priority", "priority 11 is out of range", "from 1 (first) to 9 (last)"),
-    (17, "rules[1].local", "no group or network “circel”", "did you mean “circle”"),
+    (17, "rules[1].local", "no host, group or network “circel”", "did you mean “circle”"),
     (18, "rules[2].port", "“99999”", "ports are 1 to 65535"),
 ]
 

@@ -12,7 +12,7 @@ from typing import Literal, TypeAlias, TypeVar
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.file.traffic_words import dscp_text
-from wily_sluice.plan.model import GateSettings, Limiter, Plan, Rule, Uplink
+from wily_sluice.plan.model import GateSettings, HostNaming, Limiter, Plan, Rule, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, format_rate, format_share, format_size
 
@@ -252,10 +252,16 @@ def _gate_words(was: GateSettings, now: GateSettings) -> Iterable[str]:
         ("metrics", f"port {was.metrics}" if was.metrics else "off", f"port {now.metrics}" if now.metrics else "off"),
         ("health checks", ", ".join(was.health) or "none", ", ".join(now.health) or "none"),
         ("recorded contacts", _kept(was.keep_contacts), _kept(now.keep_contacts)),
+        ("names of hosts", _naming(was.names), _naming(now.names)),
         ("notices", was.notify or "in the log", now.notify or "in the log"),
     ):
         if old != new:
             yield f"{what}: {old} → {new}"
+
+
+def _naming(names: HostNaming) -> str:
+    sources = [*names.leases, *(["reverse zone"] if names.reverse else [])]
+    return ", ".join(sources) or "the plan's alone"
 
 
 def _kept(span: Nanoseconds | None) -> str:
@@ -264,6 +270,7 @@ def _kept(span: Nanoseconds | None) -> str:
 
 _NAMED: dict[str, Callable[[Plan], Mapping[str, object]]] = {
     "network": lambda plan: {network.name: network for network in plan.networks},
+    "host": lambda plan: plan.named_hosts,
     "group": lambda plan: plan.groups,
     "schedule": lambda plan: plan.schedules,
     "service": lambda plan: plan.services,

@@ -1,7 +1,7 @@
 """The plan, read and with its references followed: what the checks, the forecast, the gate and the views work from."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Generic, Literal, TypeAlias, TypeVar
 
 from wily_sluice.engine.classify.addresses import AddressSet
@@ -267,6 +267,14 @@ class Rule:
 
 
 @dataclass(frozen=True, slots=True)
+class HostNaming:
+    """Where names come from that the plan does not have: files of leases, and the reverse zone of the name service."""
+
+    leases: tuple[str, ...] = ()
+    reverse: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class GateSettings:
     """What the gate does beside shaping. `watchers` is `everyone` or a group of users; None for nobody but root.
 
@@ -280,11 +288,14 @@ class GateSettings:
     health: tuple[str, ...] = ()
     keep_contacts: Nanoseconds | None = None
     notify: str | None = None
+    names: HostNaming = HostNaming()
 
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """A whole plan. `services` are the person's own, and those others that a rule or a limiter names."""
+    """A whole plan. `services` are the person's own, and those others that a rule or a limiter names; `named_hosts` are
+    single hosts by their names.
+    """
 
     document: Document
     site: str
@@ -298,6 +309,7 @@ class Plan:
     rules: tuple[Rule, ...]
     services: dict[str, Service]
     gate: GateSettings = GateSettings()
+    named_hosts: dict[str, Members] = field(default_factory=dict)
 
     @property
     def sorting(self) -> tuple[Rule, ...]:

@@ -1,8 +1,9 @@
-"""Names of hosts: groups of one address, or of one of IPv4 and one of IPv6, are hosts."""
+"""Names of hosts: those that the plan has for hosts, and groups of one address, or of one of IPv4 and one of IPv6."""
 
 from ipaddress import ip_address
 from itertools import islice
 
+from wily_sluice.plan.file.addresses import hardware_text
 from wily_sluice.plan.model import Plan
 
 
@@ -14,4 +15,17 @@ def host_names(plan: Plan) -> dict[str, str]:
         single = all(first == last for first, last in ranges)
         if single and not members.names and [len(first) for first, _ in ranges] in ([4], [16], [4, 16]):
             found.update({str(ip_address(first)): name for first, _ in ranges})
+    for name, members in plan.named_hosts.items():
+        found.update({str(ip_address(first)): name for first, _ in members.addresses})
     return found
+
+
+def hardware_names(plan: Plan) -> dict[str, str]:
+    """The names by the hardware addresses, as these are written."""
+    return {
+        hardware_text(one): name
+        for named in (plan.groups, plan.named_hosts)
+        for name, members in named.items()
+        if len(members.hardware) == 1 or named is plan.named_hosts
+        for one in members.hardware
+    }

@@ -23,7 +23,18 @@ from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.check import check, check_allowances
 from wily_sluice.plan.findings.finding import FileError, Finding
-from wily_sluice.plan.model import Directional, GateSettings, Limiter, Network, Plan, Queue, Rule, Tree, Uplink
+from wily_sluice.plan.model import (
+    Directional,
+    GateSettings,
+    HostNaming,
+    Limiter,
+    Network,
+    Plan,
+    Queue,
+    Rule,
+    Tree,
+    Uplink,
+)
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
 from wily_sluice.plan.schedules.periods import parse_start
 from wily_sluice.plan.schedules.schedule import Entries, Schedule
@@ -122,6 +133,11 @@ class _Builder:
             if name in self.networks:
                 self.error(("groups", name), f"“{name}” is a network already", "give the group another name")
             self.resolve.groups.group(name)
+        for name in entry.hosts:
+            for kind, others in (("network", self.networks), ("group", entry.groups)):
+                if name in others:
+                    self.error(("hosts", name), f"“{name}” is a {kind} already", "give the host another name")
+            self.resolve.groups.group(name)
         trees = {name: self._tree(name, e) for name, e in entry.trees.items()}
         uplinks = tuple(
             Uplink(
@@ -148,7 +164,7 @@ class _Builder:
             entry.timezone,
             uplinks,
             networks,
-            self.resolve.groups.found,
+            {name: members for name, members in self.resolve.groups.found.items() if name not in entry.hosts},
             trees,
             schedules,
             limiters,
@@ -160,7 +176,9 @@ class _Builder:
                 tuple(entry.gate.health),
                 entry.gate.keep_contacts,
                 entry.gate.notify,
+                HostNaming(tuple(entry.gate.names.leases), entry.gate.names.reverse),
             ),
+            {name: members for name, members in self.resolve.groups.found.items() if name in entry.hosts},
         )
 
     def _rule(self, index: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:

@@ -2,6 +2,7 @@
 
 import sqlite3
 import time
+from collections.abc import Mapping
 from contextlib import closing, suppress
 from ipaddress import ip_address
 from pathlib import Path
@@ -9,6 +10,7 @@ from pathlib import Path
 import click
 
 from wily_sluice.cli.options import Refusal, Time, json_option, state_option
+from wily_sluice.control.desk.host_names import all_names
 from wily_sluice.errors import SluiceError
 from wily_sluice.history.contact_store import ContactStore
 from wily_sluice.history.counter_store import SPANS, CounterReader, Resolution
@@ -16,7 +18,6 @@ from wily_sluice.history.counts import Subject
 from wily_sluice.history.database import CONTACTS, COUNTERS, PLANS
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.history.usage import Usage, named, resolution_for, usage_of
-from wily_sluice.plan.named import host_names
 from wily_sluice.units import SECOND, Nanoseconds
 from wily_sluice.views.live.contacts import contacts_data, contacts_table
 from wily_sluice.views.live.status import span_words
@@ -108,14 +109,14 @@ def _read(state: Path, subject: Subject, begin: int, end: int, resolution: Resol
         raise Refusal(f"cannot read the counters in {state}: {error}") from None
 
 
-def _host_names(state: Path) -> dict[str, str]:
+def _host_names(state: Path) -> Mapping[str, str]:
     """By the plan that was kept last, where there is one."""
     with suppress(OSError, sqlite3.Error, SluiceError):
         if (state / PLANS).exists():
             with closing(RevisionStore(state)) as store:
                 kept = store.kept()
                 bundle = store.bundle(kept.number) if kept is not None else None
-            return host_names(bundle.load()) if bundle is not None else {}
+            return all_names(bundle.load()) if bundle is not None else {}
     return {}
 
 

@@ -61,6 +61,7 @@ def _names(kind: str) -> Callable[[Plan], list[str]]:
             "limiter": [limiter.name for limiter in plan.limiters],
             "schedule": plan.schedules,
             "service": plan.services,
+            "host": plan.named_hosts,
         }
         return list(parts.get(kind, plan.groups))
 

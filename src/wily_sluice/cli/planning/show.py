@@ -27,7 +27,7 @@ from wily_sluice.views.plan.services import service_data, service_table
 from wily_sluice.views.text.console import console, print_json
 
 DRAWING = click.Path(path_type=Path, dir_okay=False)
-PARTS = ["uplinks", "networks", "groups", "schedules", "trees", "limiters", "rules"]
+PARTS = ["uplinks", "networks", "hosts", "groups", "schedules", "trees", "limiters", "rules"]
 ALSO = ["framings", "services"]  # shown only when asked for; they need no plan
 
 
@@ -68,8 +68,8 @@ def show(
 ) -> None:
     """Show a plan with every rate worked out.
 
-    Rules and limiters are shown as sentences. PART is uplinks, networks, groups, schedules, trees, limiters or rules;
-    without it, all of them are shown. The parts framings and services need no plan.
+    Rules and limiters are shown as sentences. PART is uplinks, networks, hosts, groups, schedules, trees, limiters or
+    rules; without it, all of them are shown. The parts framings and services need no plan.
 
     \b
     Examples:

@@ -24,6 +24,7 @@ from wily_sluice import __version__
 from wily_sluice.control.desk.contacts import NameBook
 from wily_sluice.control.desk.counts import add_up
 from wily_sluice.control.desk.health import Pulse
+from wily_sluice.control.desk.host_names import HostNames
 from wily_sluice.control.desk.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcError, notification
 from wily_sluice.control.desk.life import Life
 from wily_sluice.control.desk.metrics import Endpoint, Gathered, Totals
@@ -118,6 +119,7 @@ class Desk:
         self._events: deque[tuple[float, str]] = deque(maxlen=20)
         self.other = ""  # the gate's version, where that is not this one
         self._names = NameBook(state)
+        self._hosts_called = HostNames()
         self._last = Snapshot(0, 0, {})
         self._second: dict[Key, Counts] = {}
         self._second_lasted: Nanoseconds = 0
@@ -140,6 +142,7 @@ class Desk:
         await self._over.wait()
         self._server.close()
         self._pulse.close()
+        self._hosts_called.close()
         self._names.write(int(time.time()))
         if self._counters is not None:
             with suppress(sqlite3.Error, OSError):
@@ -191,6 +194,7 @@ class Desk:
             return
         self._server.let_watch(plan.gate.watchers)
         self._names.keep(plan.gate.keep_contacts, self.life.trial is not None)
+        self._hosts_called.follow(plan)
         try:
             self._pulse.watch(plan.gate.health)
         except OSError as error:
@@ -237,7 +241,10 @@ class Desk:
             told = self._snapshot(self._last)
             _tell(ticks, told)
             if conversations:
-                _tell(conversations, told | {"conversations": conversations_data(self._last, talks)})
+                _tell(
+                    conversations,
+                    told | {"conversations": conversations_data(self._last, talks, self._hosts_called.known)},
+                )
         wanted = (WATCHED_PACE if ticks or conversations else SECOND, bool(conversations))
         if wanted != self._wanted:
             self._wanted = wanted
@@ -252,6 +259,7 @@ class Desk:
             second = Snapshot(self._last.at, self._second_lasted, self._second)
             self._second, self._second_lasted = {}, 0
             self._write_down(second)
+            self._hosts_called.saw(key.name for key in second.counts if key.subject == "host")
             self._give_notice(self._plan, second)
             seconds = self._server.subscribers("seconds")
             if seconds:
@@ -287,10 +295,11 @@ class Desk:
     def _gathered(self) -> Totals:
         life = self.life
         trial = life.trial is not None
-        return Totals(life.plan, self._totals, life.running, trial, self._missing, self._strain.health)
+        names = self._hosts_called.known
+        return Totals(life.plan, self._totals, life.running, trial, self._missing, self._strain.health, names)
 
     def _snapshot(self, snapshot: Snapshot) -> dict[str, Any]:
-        return {**self._summary(), **snapshot_data(self._plan, snapshot)}
+        return {**self._summary(), **snapshot_data(self._plan, snapshot, self._hosts_called.known)}
 
     def _summary(self) -> dict[str, Any]:
         life = self.life

@@ -3,13 +3,19 @@
 The names, their labels and units stand in docs/metrics.md. Counters begin at nothing when the gate starts.
 """
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from socketserver import BaseServer
 from threading import Thread
 from typing import NamedTuple
 
 from prometheus_client import start_http_server
-from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, HistogramMetricFamily, Metric
+from prometheus_client.core import (
+    CounterMetricFamily,
+    GaugeMetricFamily,
+    HistogramMetricFamily,
+    InfoMetricFamily,
+    Metric,
+)
 from prometheus_client.registry import Collector, CollectorRegistry
 
 from wily_sluice.control.link.messages import Health
@@ -46,7 +52,7 @@ OF_THE_GATE = (
 
 
 class Totals(NamedTuple):
-    """What there is to tell: `missing` are interfaces, `health` is the gate's own."""
+    """What there is to tell: `missing` are interfaces, `health` is the gate's own, `names` are those of hosts."""
 
     plan: Plan | None
     counts: dict[Key, Counts]
@@ -54,6 +60,7 @@ class Totals(NamedTuple):
     trial: bool
     missing: set[str]
     health: Health
+    names: Mapping[str, str] = {}
 
 
 class Gathered(Collector):
@@ -64,7 +71,7 @@ class Gathered(Collector):
 
     def collect(self) -> Iterable[Metric]:
         """All metrics."""
-        plan, totals, revision, trial, missing, health = self._now()
+        plan, totals, revision, trial, missing, health, names = self._now()
         by_subject: dict[Subject, list[tuple[Key, Counts]]] = {}
         for key, counts in list(totals.items()):
             by_subject.setdefault(key.subject, []).append((key, counts))
@@ -80,6 +87,10 @@ class Gathered(Collector):
                 usable.add_metric((direction, uplink.name), uplink.usable(direction))
         yield usable
         yield here
+        called = InfoMetricFamily("sluice_host_name", "what a host is called", labels=("host",))
+        for address in sorted({key.name for key, _ in by_subject.get("host", []) if key.name in names}):
+            called.add_metric((address,), {"name": names[address]})
+        yield called
         for name, field, about in OF_THE_GATE:
             yield CounterMetricFamily(f"sluice_{name}", about, value=getattr(health, field))
         about = "the part of the time in which the gate's loop works, of late"

@@ -1,5 +1,6 @@
 """What was counted in a short span, as data for watchers: rates in bit/s, delays in nanoseconds, backlogs in bytes."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from ipaddress import ip_address
@@ -67,8 +68,11 @@ def counts_data(snapshot: Snapshot, counts: Counts) -> dict[str, Any]:
     return data
 
 
-def snapshot_data(plan: Plan, snapshot: Snapshot) -> dict[str, Any]:
-    """For JSON. Queues are all there, idle or not; of the others, those to which something happened."""
+def snapshot_data(plan: Plan, snapshot: Snapshot, names: Mapping[str, str] | None = None) -> dict[str, Any]:
+    """For JSON. Queues are all there, idle or not; of the others, those to which something happened.
+
+    `names` are those of hosts, by their addresses; the plan's, if there are no others.
+    """
     uplinks: dict[str, Any] = {}
     idle = Counts()
     for uplink in plan.uplinks:
@@ -108,7 +112,7 @@ def snapshot_data(plan: Plan, snapshot: Snapshot) -> dict[str, Any]:
                 parts["limiters"].setdefault(limiter.name, {})[direction] = about
     for rule in plan.sorting:
         parts["rules"][rule.name] = dict.fromkeys(DIRECTIONS, nothing)
-    names = host_names(plan)
+    names = host_names(plan) if names is None else names
     for key, counts in snapshot.counts.items():
         if key.subject in PARTS:
             part = parts[PARTS[key.subject]]
@@ -147,7 +151,7 @@ def look_data(look: Look) -> dict[str, Any]:
     }
 
 
-def conversations_data(snapshot: Snapshot, talks: list[Talk]) -> dict[str, Any]:
+def conversations_data(snapshot: Snapshot, talks: list[Talk], names: Mapping[str, str]) -> dict[str, Any]:
     """The busiest conversations, by who takes part, for JSON."""
     found: dict[str, Any] = {}
     for talk in talks:
@@ -156,8 +160,10 @@ def conversations_data(snapshot: Snapshot, talks: list[Talk]) -> dict[str, Any]:
             f"{ip_address(who.local)} {who.local_port} {ip_address(who.remote)} {who.remote_port} "
             f"{protocol_text((who.protocol,))}"
         )
-        label = f"{ip_address(who.local)} {who.remote_port} {ip_address(who.remote)}"
-        parts = [f"protocol {protocol_text((who.protocol,))}, local port {who.local_port}"]
+        local = str(ip_address(who.local))
+        label = f"{names.get(local, local)} {who.remote_port} {ip_address(who.remote)}"
+        parts = [f"of {local}"] if local in names else []
+        parts += [f"protocol {protocol_text((who.protocol,))}, local port {who.local_port}"]
         parts += [f"speaks {talk.seen}"] if talk.seen else []
         parts += [f"of service {talk.service}"] if talk.service else []
         parts.append(f"sorted to {talk.queue}" + (f" by rule {talk.rule}" if talk.rule else ", the default"))

@@ -13,7 +13,7 @@ from wily_sluice.plan.file.yaml_text import Location
 SECTIONS = {
     "uplink": "uplinks",
     "network": "networks",
-    "host": "groups",
+    "host": "hosts",
     "group": "groups",
     "schedule": "schedules",
     "queue": "trees",
@@ -21,7 +21,7 @@ SECTIONS = {
     "rule": "rules",
     "service": "services",
 }
-LIST_KEY = {"host": "members", "group": "members", "schedule": "windows"}  # what a list alone stands for
+LIST_KEY = {"host": "addresses", "group": "members", "schedule": "windows"}  # what a list alone stands for
 MOST_NAMED = 8  # references in a message
 
 

@@ -103,7 +103,12 @@ GLOSSARY: Final[tuple[Term, ...]] = (
         _uplinks,
     ),
     Term("network", "The hosts behind one interface of the gateway, by their subnets.", ("lan", "subnet"), _networks),
-    Term("host", "One device, by its addresses. By its hardware address, it is followed to every address it gets."),
+    Term(
+        "host",
+        "One device, by its addresses. By its hardware address, it is followed to every address it gets.",
+        (),
+        lambda p: list(p.named_hosts),
+    ),
     Term(
         "group", "A name for hosts, remotes or ports, to be used in rules and limiters.", (), lambda p: list(p.groups)
     ),

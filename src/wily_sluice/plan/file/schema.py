@@ -39,7 +39,9 @@ from wily_sluice.plan.file.values import (
     parse_engage,
     parse_excess,
     parse_framing,
+    parse_hardware_words,
     parse_headroom,
+    parse_host_addresses,
     parse_interface,
     parse_limit,
     parse_mark,
@@ -153,6 +155,15 @@ class GroupEntry(Entry):
     def asks_database(self) -> bool:
         """Whether it says which entries of a database are meant."""
         return bool(self.country or self.as_number or self.where)
+
+
+class HostEntry(Entry):
+    """A host of yours. A list alone, or a word, is its addresses."""
+
+    addresses: Annotated[Words, AfterValidator(parse_host_addresses)] = Field(default=(), examples=["[10.61.0.21]"])
+    hardware: Annotated[Words, AfterValidator(parse_hardware_words)] = Field(
+        default=(), examples=["'02:00:5e:10:00:21'"]
+    )
 
 
 class ScheduleEntry(Entry):
@@ -272,6 +283,13 @@ class CatalogueEntry(Entry):
     services: dict[Name, ServiceEntry] = Field(examples=["{league: {ports: [27000-27010/udp]}}"])
 
 
+class NamesEntry(Entry):
+    """Where the gate finds names of hosts that the plan does not name."""
+
+    leases: Words = Field(default=(), examples=["[/var/lib/leases/leases]"])
+    reverse: bool = False
+
+
 class GateEntry(Entry):
     """What the gate does beside shaping."""
 
@@ -284,6 +302,7 @@ class GateEntry(Entry):
     notify: Annotated[str, AfterValidator(parse_notify)] | None = Field(
         default=None, examples=["https://notices.example/sluice"]
     )
+    names: NamesEntry = NamesEntry()
 
 
 class PlanEntry(Entry):
@@ -295,6 +314,7 @@ class PlanEntry(Entry):
         default={}, examples=["{fibre: {interface: wan0, down: 180 Mbit/s, up: 24 Mbit/s}}"]
     )
     networks: dict[Name, NetworkEntry] = {}
+    hosts: dict[Name, Annotated[HostEntry, _list_is("addresses")]] = {}
     groups: dict[Name, Annotated[GroupEntry, _list_is("members")]] = {}
     schedules: dict[Name, Annotated[ScheduleEntry, _list_is("windows")]] = {}
     trees: dict[Name, TreeEntry] = Field(default={}, examples=["{main: {queues: {rest: {default: true}}}}"])

@@ -13,6 +13,7 @@ from wily_sluice.engine.limit.limiter import Excess, Per, Whom
 from wily_sluice.engine.queueing.spec import (
     LeafSpec,
 )
+from wily_sluice.plan.file.addresses import parse_hardware
 from wily_sluice.plan.file.framings import parse_stack
 from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import (
@@ -289,6 +290,26 @@ def parse_remotes(words: tuple[str, ...]) -> tuple[str, ...]:
             ip_address(word)
         except ValueError:
             raise ValueError(f"{quoted(word)} is not an address: write it like 198.51.100.10") from None
+    return words
+
+
+def parse_host_addresses(words: tuple[str, ...]) -> tuple[str, ...]:
+    """Addresses of one host; hardware addresses may be among them."""
+    for word in words:
+        if parse_hardware(word) is None:
+            try:
+                ip_address(word)
+            except ValueError:
+                remedy = "write one like 10.61.0.21 or 02:00:5e:10:00:21; for several hosts, write a group"
+                raise ValueError(f"{quoted(word)} is no address of a host: {remedy}") from None
+    return words
+
+
+def parse_hardware_words(words: tuple[str, ...]) -> tuple[str, ...]:
+    """Hardware addresses of one host."""
+    for word in words:
+        if parse_hardware(word) is None:
+            raise ValueError(f"{quoted(word)} is not a hardware address: write it like 02:00:5e:10:00:21")
     return words
 
 

@@ -12,7 +12,7 @@ from wily_sluice.plan.asking import Members, PortWords
 from wily_sluice.plan.edit.operations import Operation, Remove
 from wily_sluice.plan.file.addresses import address_set, hardware_text, looks_like_address, parse_hardware
 from wily_sluice.plan.file.document import Reading
-from wily_sluice.plan.file.schema import GroupEntry, PlanEntry
+from wily_sluice.plan.file.schema import GroupEntry, HostEntry, PlanEntry
 from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_host_name, parse_port_word, port_words_text
 from wily_sluice.plan.file.yaml_text import Location
@@ -31,6 +31,11 @@ def member_words(members: Members) -> list[str]:
     return words + ([f"port {port_words_text(members.ports)}"] if members.ports else [])
 
 
+def _as_group(host: HostEntry) -> GroupEntry:
+    words = [*host.addresses, *host.hardware]
+    return GroupEntry.model_validate({"members": words} if words else {})
+
+
 class Groups:
     """The groups of a plan file, worked out when they are first asked for. `found` has those that were."""
 
@@ -39,7 +44,13 @@ class Groups:
     ) -> None:
         self._reading = reading
         self._document = reading.document
-        self._entries: Mapping[str, GroupEntry] = reading.content.groups if reading.content is not None else {}
+        content = reading.content
+        hosts = content.hosts if content is not None else {}
+        self._hosts = frozenset(hosts)
+        self._entries: Mapping[str, GroupEntry] = {
+            **{name: _as_group(one) for name, one in hosts.items()},
+            **(content.groups if content is not None else {}),
+        }
         self._networks = networks
         self._tell = tell
         self.found: dict[str, Members] = {}
@@ -54,11 +65,11 @@ class Groups:
             self._tell(self._document.finding("warning", location, message, remedy, code, fix))
 
     def group(self, name: str, within: tuple[str, ...] = ()) -> Members:
-        """The members of a group; `within` are the groups that are being worked out and led here."""
+        """The members of a group, or a host's addresses; `within` are the groups being worked out that led here."""
         if name in self.found:
             return self.found[name]
         entry = self._entries[name]
-        here = ("groups", name)
+        here = ("hosts" if name in self._hosts else "groups", name)
         before, self._wrong = self._wrong, False
         members = Members(ports=tuple(part for word in entry.ports for part in self._ports(here, word)))
         members |= self._all(entry.members, (*here, "members"), here, (*within, name))
@@ -79,7 +90,7 @@ class Groups:
         self._wrong = before or wrong
         cut = any(cut[:1] in (("groups",), ("networks",)) for cut in self._reading.cut)
         if not members and not cut and not wrong:
-            self._warn("group-empty", here, "has no members", "add some or remove the group")
+            self._warn("group-empty", here, "has no members", "add some or remove it")
         self.found[name] = members
         return members
 
@@ -127,7 +138,9 @@ class Groups:
                 self._error(location, str(error))
         elif not (self._reading.was_cut("groups", word) or self._reading.was_cut("networks", word)):
             known = [*self._entries, *self._networks]
-            self._error(location, f"there is no group or network “{word}”", suggestion(word, known), "unknown-name")
+            self._error(
+                location, f"there is no host, group or network “{word}”", suggestion(word, known), "unknown-name"
+            )
         return Members()
 
     def ports(self, location: Location, words: Iterable[str | int]) -> PortWords:

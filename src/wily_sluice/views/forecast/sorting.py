@@ -14,6 +14,7 @@ from rich.text import Text
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.plan.file.traffic_words import PROTOCOLS, dscp_text, kinds_text
 from wily_sluice.plan.model import Plan
+from wily_sluice.plan.named import host_names
 from wily_sluice.sorting.explain import UNKNOWN, Tried, Way
 from wily_sluice.sorting.follow import CaptureSorting, Count, Decision, Followed
 from wily_sluice.sorting.single import Answer
@@ -86,8 +87,9 @@ def _limits(screen: Console, plan: Plan, ways: Iterable[Way]) -> None:
 def print_answer(screen: Console, plan: Plan, parties: Parties, names: tuple[str, ...], answer: Answer) -> None:
     """One conversation, on each uplink."""
     far = endpoint(parties.remote, parties.remote_port) + (f" ({', '.join(names)})" if names else "")
-    title = f"{endpoint(parties.local, parties.local_port)} with {far}, {protocol_name(parties.protocol)}"
-    print_line(screen, Text(title, "bold"))
+    called = host_names(plan).get(str(ip_address(parties.local)))
+    near = endpoint(parties.local, parties.local_port) + (f" ({called})" if called else "")
+    print_line(screen, Text(f"{near} with {far}, {protocol_name(parties.protocol)}", "bold"))
     if answer.service != UNKNOWN:
         print_line(screen, f"Service {answer.service} ({answer.category}): it {answer.sign}.")
     for uplink, ways in answer.ways.items():

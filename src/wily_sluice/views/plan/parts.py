@@ -55,6 +55,9 @@ def part_tables(
     return {
         "uplinks": lambda: _sentences("Uplinks", [(u.name, uplink_sentence(u)) for u in plan.uplinks]),
         "networks": lambda: _sentences("Networks", [(n.name, network_sentence(n)) for n in plan.networks]),
+        "hosts": lambda: _sentences(
+            "Hosts", [(name, ", ".join(member_words(members))) for name, members in plan.named_hosts.items()]
+        ),
         "groups": lambda: _sentences(
             "Groups",
             [(name, ", ".join(member_words(members)) or "nobody") for name, members in plan.groups.items()],
@@ -104,6 +107,7 @@ def part_data(plan: Plan, moment: datetime) -> dict[str, Any]:
             for u in plan.uplinks
         },
         "networks": {n.name: {"interface": n.interface, "subnets": list(n.subnets)} for n in plan.networks},
+        "hosts": {name: member_words(members) for name, members in plan.named_hosts.items()},
         "groups": {name: member_words(members) for name, members in plan.groups.items()},
         "trees": {uplink.name: tree_data(plan, uplink) for uplink in plan.uplinks},
         "framings": framing_data(),

@@ -1,4 +1,4 @@
-"""A host named by its address, whose hardware address a group knows."""
+"""A host named by its address, whose hardware address the plan knows."""
 
 from collections.abc import Iterator
 
@@ -11,7 +11,7 @@ def find(checked: Checked) -> Iterator[Told]:
     """Each rule and limiter that writes an address which is in a group together with a hardware address."""
     known = {
         address: name
-        for name, members in checked.plan.groups.items()
+        for name, members in (*checked.plan.groups.items(), *checked.plan.named_hosts.items())
         if len(members.hardware) == 1
         for address, last in members.addresses
         if address == last
@@ -19,7 +19,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for asking in askings(checked) if known else ():
         for word, address in _addresses(asking.local):
             if address in known:
-                message = f"{word} may change; the group {known[address]} knows this host by its hardware address"
+                message = f"{word} may change; {known[address]} knows this host by its hardware address"
                 yield Told((*asking.location, "local"), message, f"write {known[address]}")
 
 
