@@ -3,6 +3,7 @@
 import asyncio
 import json
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -12,6 +13,7 @@ from tests.conftest import told
 from wily_sluice.control.desk.notices import BYPASSED, WINDOW, Notice, Notices
 from wily_sluice.control.desk.snapshot import Snapshot
 from wily_sluice.history.counts import Counts, Key
+from wily_sluice.history.measurement_store import LineMeasurement
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND
 
@@ -47,6 +49,16 @@ def test_packets_that_go_past_the_gate_and_a_quota_that_is_nearly_used_are_told(
     assert not notices.quota(plan, "guest", {host: 34_000_000_000}, AT + 60)
     assert not notices.event("interface.back", AT) and notices.event("chain.repaired", AT)
     assert [one["kind"] for one in notices.data()] == ["bypass", "quota", "bypass"]
+
+
+def test_a_line_that_every_measurement_of_an_hour_finds_slower_is_told(small_plan: Callable[..., Plan]) -> None:
+    plan, notices = small_plan(), Notices()
+    (uplink,) = plan.uplinks
+    slow = LineMeasurement(uplink.name, int(AT), 0.8 * uplink.down, 0.99 * uplink.up)
+    assert not notices.line(plan, [slow, replace(slow, down=uplink.down)], AT)
+    (one,) = notices.line(plan, [slow, replace(slow, down=0.9 * uplink.down)], AT)
+    assert f"{uplink.name} was slower than the plan says, down" in one.words
+    assert not notices.line(plan, [slow], AT + 60)
 
 
 def test_a_command_and_a_web_address_are_told(small_plan: Callable[..., Plan], tmp_path: Path) -> None:

@@ -5,13 +5,15 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from tests.gate.stillness import hold
+from wily_sluice.history.counter_store import CounterStore
+from wily_sluice.history.measurement_store import MeasurementStore
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.framings import parse_stack
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
@@ -47,7 +49,8 @@ def measured(folder: Path, down: int, up: int, delay: int, buffer: int, framing:
             while "answering" not in (folder / "serve.log").read_text():
                 assert time.monotonic() < until and serving.poll() is None
                 time.sleep(0.1)
-            options = [*words, "--plan", str(plan_file), "--key", str(key), "--json"]
+            CounterStore(folder / "state").close()  # as beside a gate
+            options = [*words, "--state", str(folder / "state"), "--plan", str(plan_file), "--key", str(key), "--json"]
             command = rig.command("house", [*program, "line", FAR_ADDRESSES[0], *options])
             done = subprocess.run(command, capture_output=True, text=True, check=False)
             assert done.returncode == 0, done.stderr
@@ -91,6 +94,9 @@ def test_rates_delays_buffer_and_framing_of_a_line_are_found(
         }
 
     told, _ = hold(misses, lambda found: not found[1])
+    with closing(MeasurementStore(tmp_path / "state")) as store:
+        kept = store.between(0, 1 << 40)[-1]
+    assert {"down": kept.down, "up": kept.up} == pytest.approx(told["advice"]["rates"], rel=0.01)
     (uplink,) = load(tmp_path / "plan.yaml").uplinks
     assert {"down": uplink.down, "up": uplink.up} == told["advice"]["rates"]
     assert uplink.framing == parse_stack(told["advice"]["framing"]).framing

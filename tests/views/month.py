@@ -2,12 +2,15 @@
 
 import math
 from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from random import Random
 
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
+from wily_sluice.history.measurement_store import LineMeasurement, MeasurementStore
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.bundle import bundle_of
@@ -53,11 +56,14 @@ def write_month(plan_file: Path, state: Path, end: int) -> None:
             counts.setdefault(Key("uplink", "fibre", way, "fibre"), Counts()).then(own)
             for host, where in HOSTS.items():
                 if where == queue:
-                    counts[Key("host", "", way, host)] = own
+                    counts[Key("host", "", way, host)] = replace(own, beyond=[20_000_000 + draw.randrange(10**7)])
             counts[Key("service", "", way, "web" if queue == "work/desk" else queue)] = own
         counts[Key("limiter", "", "up", "backup-by-day")] = Counts(1_700_000_000, 1_400_000, 5_000)
         store.add(at, counts)
     store.close()
+    with closing(MeasurementStore(state)) as measured:
+        measured.add(LineMeasurement("fibre", first + 9 * 3600, 181e6, 24.2e6, 9_100_000, 8e7, 31e7, 410.0))
+        measured.add(LineMeasurement("fibre", first + 200 * 3600, 131e6, 24.1e6, 9_300_000))
     revisions = RevisionStore(state)
     for day, note in ((9, "more for scans"), (22, "")):
         applied = datetime.fromtimestamp(first, UTC) + timedelta(days=day)

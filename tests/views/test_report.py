@@ -8,14 +8,18 @@ import sys
 import time
 from collections import defaultdict
 from pathlib import Path
+from statistics import median
 
 import pytest
 
 from tests.views.month import write_month
 from wily_sluice import examples
+from wily_sluice.history.period import Period
 from wily_sluice.outside.files import load
 from wily_sluice.plan.named import host_names
 from wily_sluice.units import parse_size
+from wily_sluice.views.report.contents import QuotaRow, gather, write_csv
+from wily_sluice.views.report.page import page
 
 PLAN = Path(examples.__file__).with_name("saltmarsh.yaml")
 BROWSER = shutil.which("chromium")
@@ -31,7 +35,7 @@ def month(tmp_path_factory: pytest.TempPathFactory) -> Path:
         [sys.executable, "-m", "wily_sluice", *words], cwd=folder, capture_output=True, text=True, check=False
     )
     assert done.returncode == 0, done.stderr
-    assert done.stdout == "wrote report.html, 6 files into csv\n"
+    assert done.stdout == "wrote report.html, 7 files into csv\n"
     return folder
 
 
@@ -64,13 +68,28 @@ def test_every_figure_can_be_worked_out_from_the_csv(month: Path) -> None:
             assert rate(busiest) == pytest.approx(max(sizes) * 8 / 3600, rel=0.006)
     hosts = counted(month, "host")
     named = {"specialist": "", "scanner": "10.61.0.70"}
-    for name, down, up, _ in rows(page, "Who used it"):
+    with (month / "csv" / "host.csv").open() as file:
+        trips = [(row["name"], int(row["beyond_ns"])) for row in csv.DictReader(file) if row["beyond_ns"] != "0"]
+    for name, down, up, _, beyond in rows(page, "Who used it"):
         address = named.get(name, name)
+        assert milliseconds(beyond) == pytest.approx(
+            median(trip for of, trip in trips if of == address) / 1e6, rel=0.01
+        )
         assert parse_size(down) == pytest.approx(sum(hosts[address, "down"]), rel=0.006)
         assert parse_size(up) == pytest.approx(sum(hosts[address, "up"]), rel=0.006)
     (limiter,) = rows(page, "Limiters")
     assert limiter[0] == "backup-by-day, up" and limiter[4] == "720 of 721 steps"
+    with (month / "csv" / "measurements.csv").open() as file:
+        measured = list(csv.DictReader(file))
+    for kept, row in zip(measured, rows(page, "The line, measured"), strict=True):
+        assert rate(row[2]) == pytest.approx(float(kept["down"]), rel=0.006)
+        assert ("slower" in row[-1]) == (float(kept["down"]) < 0.95 * 180e6)
     assert "revision 1, kept: more for scans" in page and page.count("<svg") == 16
+
+
+def milliseconds(text: str) -> float:
+    number, unit = text.split()
+    return float(number) * {"ms": 1.0, "s": 1e3}[unit]
 
 
 def rate(text: str) -> float:
@@ -125,3 +144,22 @@ def test_hosts_have_the_names_of_groups_of_one_address(month: Path) -> None:
         for more in ((), ("--json",))
     )
     assert "scanner 10.61.0.70" in table and "scanner" not in data and '"10.61.0.70"' in data
+
+
+def test_a_quota_is_told_for_who_has_used_most_of_it(tmp_path: Path) -> None:
+    file = shutil.copytree(PLAN.parent, tmp_path / "site") / PLAN.name
+    limiter = "{local: 10.61.0.0/24, per: host, down: 1 Mbit/s, quota: 40 GB per month, starts: 5}"
+    file.write_text(PLAN.read_text().replace("limiters:\n", f"limiters:\n  month: {limiter}\n", 1))
+    period = Period(1_795_000_000, 3600, 24)  # 18 November 2026
+    asked: list[tuple[str, str]] = []
+
+    def used(name: str, since: str) -> dict[bytes, int]:
+        asked.append((name, since))
+        return {bytes([10, 61, 0, 70]): 30_000_000_000, bytes([10, 61, 0, 71]): 10}
+
+    report = gather(load(file), period, [], [], used=used)
+    assert report.quotas == (QuotaRow("month", "2026-11-05", 40_000_000_000, "scanner", 30_000_000_000),)
+    assert asked == [("month", "2026-11-05")]
+    (written,) = (one for one in write_csv(report, tmp_path / "csv") if one.stem == "quotas")
+    assert "month,2026-11-05,40000000000,scanner,30000000000" in written.read_text()
+    assert "75%" in page(report)

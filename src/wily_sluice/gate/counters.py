@@ -60,8 +60,10 @@ MOST_FLOWS = 4096  # rows of hosts, rules and services in a direction of an upli
 
 
 def copy_talks(engine: SiteEngine) -> list[Talk]:
-    """The busiest conversations since the last call, where the shapers count them."""
-    talks = []
+    """The busiest conversations since the last call, where the shapers count them; and in each direction of an uplink
+    all others, with an empty key.
+    """
+    talks: list[Talk] = []
     for (uplink, direction), shaper in engine.shapers.items():
         for conversation, (size, packets) in shaper.collect_conversations().items():
             lane = conversation.up_lane if direction == "up" else conversation.down_lane
@@ -69,7 +71,17 @@ def copy_talks(engine: SiteEngine) -> list[Talk]:
                 seen = conversation.known.seen if conversation.known is not None else ""
                 about = (lane.leaf.path, lane.tally.rule, lane.tally.service, seen)
                 talks.append(Talk(uplink, direction, conversation.key, size, packets, *about))
-    return nlargest(MOST_TALKS, talks, key=lambda talk: talk.bytes)
+    if len(talks) <= MOST_TALKS:
+        return talks
+    busiest = nlargest(MOST_TALKS, talks, key=lambda talk: talk.bytes)
+    told = {(talk.uplink, talk.direction, talk.key) for talk in busiest}
+    others: dict[tuple[str, Direction], tuple[Size, int]] = {}
+    for talk in talks:
+        if (talk.uplink, talk.direction, talk.key) not in told:
+            size, packets = others.get((talk.uplink, talk.direction), (0, 0))
+            others[talk.uplink, talk.direction] = size + talk.bytes, packets + talk.packets
+    rest = [Talk(*way, b"", size, packets, "", "", "", "") for way, (size, packets) in others.items()]
+    return busiest + rest
 
 
 def copy_counters(engine: SiteEngine, now: Nanoseconds) -> Iterator[CounterRow]:

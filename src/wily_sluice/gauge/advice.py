@@ -67,6 +67,13 @@ def advice(measurements: Sequence[Measured]) -> Advice | None:
     return Advice(rates, headroom, framing, tuple(steps))
 
 
+def line_rates(one: Measured) -> dict[Direction, float]:
+    """The line's rates in bit/s that a measurement alone comes to."""
+    framing = parse_stack(_framing([one])[0]).framing
+    found = {way: own.data for way, own in one.ways.items()}
+    return {way: _sized(one, way, data).line(framing) for way, data in found.items() if data is not None}
+
+
 def _sized(one: Measured, way: Direction, data: Estimate) -> Sized:
     return Sized(one.segment, one.headers, data.rate, one.ways[way].beside)
 

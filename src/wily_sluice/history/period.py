@@ -9,13 +9,16 @@ from wily_sluice.units import Nanoseconds, Size
 
 @dataclass(slots=True)
 class Series:
-    """One subject in one direction: `whole` of it, and for each step bytes, the p99 of waits in ns, and drops."""
+    """One subject in one direction: `whole` of it, and for each step bytes, the p99 of waits in ns, drops, and round
+    trips beyond the line in ns, 0 where none were seen.
+    """
 
     key: Key
     whole: Sample
     bytes: list[Size]
     p99: list[Nanoseconds]
     drops: list[int]
+    beyond: list[Nanoseconds]
 
 
 @dataclass(slots=True)
@@ -61,10 +64,11 @@ def period_of(store: CounterReader, begin: int, end: int, resolution: Resolution
             series = period.series.get(key)
             if series is None:
                 empty = [0] * period.steps
-                series = period.series[key] = Series(key, sample, empty, empty.copy(), empty.copy())
+                series = period.series[key] = Series(key, sample, *(empty.copy() for _ in range(4)))
             else:
                 series.whole = series.whole.then(sample)
             series.bytes[index] += sample.bytes
             series.p99[index] = max(series.p99[index], sample.p99)
             series.drops[index] += sample.drops
+            series.beyond[index] = sample.beyond or series.beyond[index]
     return period

@@ -253,10 +253,15 @@ def _gate_words(was: GateSettings, now: GateSettings) -> Iterable[str]:
         ("health checks", ", ".join(was.health) or "none", ", ".join(now.health) or "none"),
         ("recorded contacts", _kept(was.keep_contacts), _kept(now.keep_contacts)),
         ("names of hosts", _naming(was.names), _naming(now.names)),
+        ("collector", _collector(was.ipfix), _collector(now.ipfix)),
         ("notices", was.notify or "in the log", now.notify or "in the log"),
     ):
         if old != new:
             yield f"{what}: {old} → {new}"
+
+
+def _collector(end: tuple[str, int] | None) -> str:
+    return f"{end[0]} port {end[1]}" if end is not None else "none"
 
 
 def _naming(names: HostNaming) -> str:

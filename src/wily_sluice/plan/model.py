@@ -280,7 +280,8 @@ class GateSettings:
 
     `metrics` is the port on which they are served to this machine, or None. `health` are addresses of remotes that are
     to go on answering while a plan is on trial. `keep_contacts` is for how long it is kept which names each host spoke
-    with; None where that is not kept at all. `notify` is a web address or a command that is told of notices.
+    with; None where that is not kept at all. `notify` is a web address or a command that is told of notices; `ipfix`
+    the address and port of a collector that is told of conversations.
     """
 
     watchers: str | None = None
@@ -289,6 +290,7 @@ class GateSettings:
     keep_contacts: Nanoseconds | None = None
     notify: str | None = None
     names: HostNaming = HostNaming()
+    ipfix: tuple[str, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -177,6 +177,7 @@ class _Builder:
                 entry.gate.keep_contacts,
                 entry.gate.notify,
                 HostNaming(tuple(entry.gate.names.leases), entry.gate.names.reverse),
+                entry.gate.ipfix,
             ),
             {name: members for name, members in self.resolve.groups.found.items() if name in entry.hosts},
         )

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wily_sluice.cli.options import Refusal, Time, json_option, plan_from
+from wily_sluice.cli.options import Refusal, Time, json_option, plan_from, state_option
 from wily_sluice.gauge.stamp import LENGTH, LONGEST, PORT, SHORTEST_KEY
 from wily_sluice.units import SECOND, Nanoseconds, format_rate, format_time
 
@@ -167,6 +167,7 @@ async def _serve_http(far: FarEnd, listen: str, port: int, http_port: int) -> No
 @click.option("--write", is_flag=True, help="Put rates, headroom and framing into the plan.")
 @click.option("--picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw it, as PNG or SVG.")
 @plan_from(argument=False, usual=False)
+@state_option
 @json_option
 def line(
     host: str | None,
@@ -182,6 +183,7 @@ def line(
     write: bool,
     picture: Path | None,
     plan_file: Path | None,
+    state: Path,
     as_json: bool,
 ) -> None:
     """Measure rates, delays and the buffer of a line.
@@ -193,6 +195,9 @@ def line(
 
     Says what the plan should have, and how that was worked out; --write changes the plan. A line that varies is
     measured through a day by --every; then the tenth percentile counts. Ctrl-C ends it early, with what was measured.
+
+    Where a gate keeps its state, whole measurements of an uplink of the plan are kept too: `sluice report` shows them,
+    and the gate tells when the line was slower than the plan says for an hour.
 
     \b
     Examples:
@@ -216,6 +221,8 @@ def line(
     far = Far(host or host_of(url or ""), http_port, None if url else _read_key(key_file), url or "")
     found = _measurements(far, port, connections, framing, every, lasts)
     advised = advice(found)
+    if plan_file is not None and named:
+        _keep(state, named, found)
     if as_json:
         print_json({"measurements": [measured_data(one) for one in found], "advice": advice_data(advised)})
     else:
@@ -276,6 +283,39 @@ def _measurements(
             time.sleep(max(0, next_at - done) / SECOND)
         except KeyboardInterrupt:
             return found
+
+
+def _keep(state: Path, uplink: str, found: list[Measured]) -> None:
+    """Beside the gate's counters, where there are any; elsewhere nothing is left behind."""
+    import sqlite3
+    from contextlib import closing
+
+    from wily_sluice.gauge.advice import line_rates
+    from wily_sluice.history.database import COUNTERS
+    from wily_sluice.history.measurement_store import LineMeasurement, MeasurementStore
+
+    if not (state / COUNTERS).exists():
+        return
+    try:
+        with closing(MeasurementStore(state)) as store:
+            for one in found:
+                if one.whole:
+                    rates = line_rates(one)
+                    idle = one.idle.p50 if one.idle is not None else None
+                    store.add(
+                        LineMeasurement(
+                            uplink,
+                            one.at // SECOND,
+                            rates.get("down"),
+                            rates.get("up"),
+                            round(idle) if idle is not None else None,
+                            one.ways["down"].buffer,
+                            one.ways["up"].buffer,
+                            min((way.responsiveness for way in one.ways.values() if way.responsiveness), default=None),
+                        )
+                    )
+    except (OSError, sqlite3.Error) as error:
+        click.echo(f"the measurement is not kept: {error}", err=True)
 
 
 def _shown(show: Callable[..., None], what: str, part: float) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sqlite3
 import time
-from contextlib import closing, suppress
+from contextlib import ExitStack, closing, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,7 +15,9 @@ from wily_sluice.cli.options import Refusal, Time, plan_from, state_option
 from wily_sluice.units import SECOND, Nanoseconds
 
 if TYPE_CHECKING:
+    from wily_sluice.history.measurement_store import LineMeasurement
     from wily_sluice.history.revisions import Revision
+    from wily_sluice.views.report.contents import Used
 
 BROWSERS = ("chromium", "chromium-browser")
 
@@ -48,8 +50,9 @@ def report(
     """Write a page that shows how the line was used.
 
     The page is one HTML file: rates of each queue over time beside its guarantee and cap, how long packets waited, the
-    busiest hours, who and what used the line, limiters that bit, plans that were applied, and what the check says. It
-    loads nothing, and can be read on a phone and printed. Hosts have names where the plan has a group of one address.
+    busiest hours, who and what used the line, limiters that bit, quotas, measurements of the line, plans that were
+    applied, and what the check says. It loads nothing, and can be read on a phone and printed. Hosts have the plan's
+    names.
     --pdf and --png need the browser Chromium on this machine.
 
     \b
@@ -78,7 +81,15 @@ def report(
         raise Refusal(f"cannot read the counters in {state}: {error}") from None
     if not period.series:
         raise Refusal("nothing was counted in that time")
-    contents = gather(plan, period, _revisions(state), findings)
+    with ExitStack() as stack:
+        contents = gather(
+            plan,
+            period,
+            _revisions(state),
+            findings,
+            _measurements(state, period.begin, period.end),
+            _used(state, stack),
+        )
     try:
         out.write_text(page(contents), encoding="utf-8")
         written = write_csv(contents, folder) if folder is not None else []
@@ -117,6 +128,28 @@ def _print(page: Path, file: Path, option: str) -> None:
     if not file.exists():
         told = (done.stderr.strip().splitlines() or ["it did not say why"])[-1]
         raise Refusal(f"the browser could not write {file}: {told}")
+
+
+def _measurements(state: Path, begin: int, end: int) -> list[LineMeasurement]:
+    """What `sluice gauge line` kept."""
+    from wily_sluice.history.database import MEASUREMENTS
+    from wily_sluice.history.measurement_store import MeasurementStore
+
+    if (state / MEASUREMENTS).exists():
+        with suppress(OSError, sqlite3.Error), closing(MeasurementStore(state)) as store:
+            return store.between(begin, end)
+    return []
+
+
+def _used(state: Path, stack: ExitStack) -> Used | None:
+    """What was used of quotas, where that is kept."""
+    from wily_sluice.history.database import QUOTAS
+    from wily_sluice.history.quota_store import QuotaStore
+
+    if (state / QUOTAS).exists():
+        with suppress(OSError, sqlite3.Error):
+            return stack.enter_context(closing(QuotaStore(state, 1.0))).used
+    return None
 
 
 def _revisions(state: Path) -> list[Revision]:

@@ -23,6 +23,7 @@ import msgspec
 from wily_sluice import __version__
 from wily_sluice.control.desk.contacts import NameBook
 from wily_sluice.control.desk.counts import add_up
+from wily_sluice.control.desk.flow_export import FlowExport
 from wily_sluice.control.desk.health import Pulse
 from wily_sluice.control.desk.host_names import HostNames
 from wily_sluice.control.desk.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcError, notification
@@ -62,6 +63,8 @@ from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.gate.counters import CounterRow
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
+from wily_sluice.history.database import MEASUREMENTS
+from wily_sluice.history.measurement_store import MeasurementStore
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.plan.file.bundle import Bundle
@@ -71,6 +74,7 @@ from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
 QUOTAS_EVERY = 60.0  # seconds
+HOUR = 3600
 MOST_HOSTS = 4096  # in the totals, in both directions together
 
 
@@ -120,6 +124,7 @@ class Desk:
         self.other = ""  # the gate's version, where that is not this one
         self._names = NameBook(state)
         self._hosts_called = HostNames()
+        self._export = FlowExport()
         self._last = Snapshot(0, 0, {})
         self._second: dict[Key, Counts] = {}
         self._second_lasted: Nanoseconds = 0
@@ -143,6 +148,7 @@ class Desk:
         self._server.close()
         self._pulse.close()
         self._hosts_called.close()
+        self._export.close()
         self._names.write(int(time.time()))
         if self._counters is not None:
             with suppress(sqlite3.Error, OSError):
@@ -200,6 +206,10 @@ class Desk:
         except OSError as error:
             note("health.unusable", "error", why=str(error))
         try:
+            self._export.aim(plan.gate.ipfix)
+        except OSError as error:
+            note("collector.unusable", "error", why=str(error))
+        try:
             self._metrics.serve(plan.gate.metrics)
         except OSError as error:
             note("metrics.unusable", "error", port=plan.gate.metrics, why=str(error))
@@ -245,7 +255,8 @@ class Desk:
                     conversations,
                     told | {"conversations": conversations_data(self._last, talks, self._hosts_called.known)},
                 )
-        wanted = (WATCHED_PACE if ticks or conversations else SECOND, bool(conversations))
+        self._export.add(at, talks)
+        wanted = (WATCHED_PACE if ticks or conversations else SECOND, bool(conversations) or self._export.wanted)
         if wanted != self._wanted:
             self._wanted = wanted
             self._orders.tell(Watch(*wanted))
@@ -268,10 +279,14 @@ class Desk:
                 self._show(self.life.plan, second)
 
     def _give_notice(self, plan: Plan, second: Snapshot) -> None:
-        """Tell what somebody should know; of quotas once a minute, since they are read from a file."""
+        """Tell what somebody should know; of what is read from files once a minute."""
         notices = self._notices.look(plan, second, self._strain.health.unshaped)
-        if second.at - self._quotas_looked >= QUOTAS_EVERY and any(one.quota for one in plan.limiters):
+        if second.at - self._quotas_looked >= QUOTAS_EVERY:
             self._quotas_looked = second.at
+            if (self._state / MEASUREMENTS).exists():
+                with suppress(OSError, sqlite3.Error), closing(MeasurementStore(self._state, 0.2)) as measured:
+                    last = measured.between(int(second.at) - HOUR, int(second.at) + 1)
+                    notices += self._notices.line(plan, last, second.at)
             moment = datetime.fromtimestamp(second.at, ZoneInfo(plan.timezone))
             for limiter in plan.limiters:
                 if limiter.quota is not None and limiter.enabled:

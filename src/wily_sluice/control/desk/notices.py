@@ -2,6 +2,7 @@
 
 - a limiter that has held traffic back in nine of ten seconds of the last five minutes
 - a quota of which somebody has used 80%
+- a line that every measurement of an hour found slower than the plan says (`sluice gauge line --every`)
 - packets that went past the gate, since they came faster than it takes them
 - a chain that something else removed, or that something stands before (`gate.kernel.guard`)
 
@@ -14,7 +15,7 @@ import json
 import shlex
 from asyncio.subprocess import DEVNULL, PIPE
 from collections import deque
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass
 from ipaddress import ip_address
@@ -24,6 +25,7 @@ from typing import Any
 from wily_sluice.control.desk.snapshot import Snapshot
 from wily_sluice.control.log import note
 from wily_sluice.history.counts import Counts, Key
+from wily_sluice.history.measurement_store import SLOWER, LineMeasurement
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, Size, format_rate, format_size
 
@@ -76,6 +78,21 @@ class Notices:
                 who = str(ip_address(account)) if len(account) in (4, 16) else "all together"
                 words = f"{who} has used {size / quota.size:.0%} of the {format_size(quota.size)} of {limiter}"
                 found.append(Notice(at, "quota", f"quota {limiter} {account.hex()}", words))
+        return [one for one in found if self._is_new(one)]
+
+    def line(self, plan: Plan, measured: Sequence[LineMeasurement], at: float) -> list[Notice]:
+        """What is new in the measurements of the last hour."""
+        found = []
+        for uplink in plan.uplinks:
+            for way in DIRECTIONS:
+                rates = [rate for one in measured if one.uplink == uplink.name and (rate := getattr(one, way))]
+                planned = uplink.measured(way)
+                if rates and max(rates) < SLOWER * planned:
+                    words = (
+                        f"{uplink.name} was slower than the plan says, {way}: {format_rate(round(max(rates)))} at most "
+                        f"in the last hour, instead of {format_rate(planned)}; what waits then waits beyond the gate"
+                    )
+                    found.append(Notice(at, "line", f"line {uplink.name} {way}", words))
         return [one for one in found if self._is_new(one)]
 
     def event(self, event: str, at: float) -> list[Notice]:

@@ -155,6 +155,8 @@ def conversations_data(snapshot: Snapshot, talks: list[Talk], names: Mapping[str
     """The busiest conversations, by who takes part, for JSON."""
     found: dict[str, Any] = {}
     for talk in talks:
+        if not talk.key:  # all others
+            continue
         who = parties(talk.key)
         name = (
             f"{ip_address(who.local)} {who.local_port} {ip_address(who.remote)} {who.remote_port} "

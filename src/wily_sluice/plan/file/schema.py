@@ -32,6 +32,7 @@ from wily_sluice.plan.file.values import (
     parse_as_number,
     parse_burst,
     parse_cap,
+    parse_collector,
     parse_country,
     parse_delay,
     parse_directional_amount,
@@ -303,6 +304,9 @@ class GateEntry(Entry):
         default=None, examples=["https://notices.example/sluice"]
     )
     names: NamesEntry = NamesEntry()
+    ipfix: Annotated[tuple[str, int], BeforeValidator(parse_collector)] | None = Field(
+        default=None, examples=["192.0.2.9"]
+    )
 
 
 class PlanEntry(Entry):

@@ -34,6 +34,7 @@ from wily_sluice.units import (
     quoted,
 )
 
+COLLECTOR_PORT = 4739  # of IPFIX (RFC 7011 §10.3.4)
 SHORTEST_RETENTION, LONGEST_RETENTION = 3600 * SECOND, 400 * 86_400 * SECOND  # of names that hosts spoke with
 
 
@@ -291,6 +292,25 @@ def parse_remotes(words: tuple[str, ...]) -> tuple[str, ...]:
         except ValueError:
             raise ValueError(f"{quoted(word)} is not an address: write it like 198.51.100.10") from None
     return words
+
+
+def parse_collector(value: object) -> tuple[str, int]:
+    """An address with a port, as `192.0.2.9:4739` or `[2001:db8::9]:4739`; 4739, where no port is said."""
+    word = str(value).strip()
+    host, port = word, str(COLLECTOR_PORT)
+    if word.startswith("[") or word.count(":") == 1:
+        host, _, port = word.rpartition(":") if not word.endswith("]") else (word, "", port)
+    host = host.removeprefix("[").removesuffix("]")
+    try:
+        ip_address(host)
+        number = int(port)
+    except ValueError:
+        raise ValueError(
+            f"{quoted(word)} is no collector: write an address, or one with a port, 192.0.2.9:4739"
+        ) from None
+    if not 0 < number < 65_536:
+        raise ValueError(f"{number} is no port: write one from 1 to 65535")
+    return host, number
 
 
 def parse_host_addresses(words: tuple[str, ...]) -> tuple[str, ...]:

@@ -1,22 +1,28 @@
 """What stands in a report, as plain figures: each can be worked out again from the CSV files that go with it."""
 
 import csv
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import astuple, dataclass, fields
 from datetime import UTC, datetime
+from ipaddress import ip_address
 from pathlib import Path
+from statistics import median
+from typing import TypeAlias
 from zoneinfo import ZoneInfo
 
 from wily_sluice.forecast.split import split
 from wily_sluice.history.counts import Key, Subject
+from wily_sluice.history.measurement_store import LineMeasurement
 from wily_sluice.history.period import Period, Series
 from wily_sluice.history.revisions import Revision
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.named import host_names
 from wily_sluice.plan.rates import resolve
+from wily_sluice.plan.schedules.periods import period_start
 from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Rate, Size
 
+Used: TypeAlias = Callable[[str, str], dict[bytes, Size]]
 SUBJECTS: tuple[Subject, ...] = ("uplink", "queue", "limiter", "host", "service", "rule")
 MOST_ROWS = 15
 BITES = 0.9  # of its rate: a limiter that carried so much in a step bit in it
@@ -45,12 +51,15 @@ class QueueRow:
 
 @dataclass(frozen=True, slots=True)
 class UseRow:
-    """Who or what used the line: bytes each way, and bit/s in the busiest step."""
+    """Who or what used the line: bytes each way, bit/s in the busiest step, and the median of the steps' round
+    trips beyond the line in ns, 0 where none were seen.
+    """
 
     name: str
     down: Size
     up: Size
     busiest: float
+    beyond: Nanoseconds = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +72,17 @@ class LimiterRow:
     bytes: Size
     drops: int
     bit: int
+
+
+@dataclass(frozen=True, slots=True)
+class QuotaRow:
+    """A limiter's quota in its period that lasts at the end: who used most of it, and how much, in bytes."""
+
+    name: str
+    since: str
+    quota: Size
+    who: str
+    used: Size
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,10 +106,21 @@ class Report:
     limiters: tuple[LimiterRow, ...]
     marks: tuple[Mark, ...]
     findings: tuple[Finding, ...]
+    measurements: tuple[LineMeasurement, ...] = ()
+    quotas: tuple[QuotaRow, ...] = ()
 
 
-def gather(plan: Plan, period: Period, revisions: Iterable[Revision], findings: Sequence[Finding]) -> Report:
-    """What a plan's gate has counted over some time, and what happened meanwhile."""
+def gather(
+    plan: Plan,
+    period: Period,
+    revisions: Iterable[Revision],
+    findings: Sequence[Finding],
+    measurements: Sequence[LineMeasurement] = (),
+    used: Used | None = None,
+) -> Report:
+    """What a plan's gate has counted over some time, and what happened meanwhile. `used` tells what the accounts of a
+    limiter have used of its quota in a period.
+    """
     return Report(
         plan,
         period,
@@ -99,6 +130,8 @@ def gather(plan: Plan, period: Period, revisions: Iterable[Revision], findings: 
         tuple(_limiters(plan, period)),
         tuple(_marks(period, revisions)),
         tuple(findings),
+        tuple(measurements),
+        tuple(_quotas(plan, period, used)) if used is not None else (),
     )
 
 
@@ -131,9 +164,11 @@ def _queues(plan: Plan, period: Period) -> Iterable[QueueRow]:
 
 def _uses(period: Period, subject: Subject, names: dict[str, str]) -> Iterable[UseRow]:
     totals: dict[str, dict[Direction, list[Size]]] = {}
+    trips: dict[str, list[Nanoseconds]] = {}
     for one in period.of(subject):
         name = names.get(one.key.name, one.key.name)
         courses = totals.setdefault(name, {way: [0] * period.steps for way in DIRECTIONS})
+        trips.setdefault(name, []).extend(filter(None, one.beyond))
         course = courses[one.key.direction]
         courses[one.key.direction] = [a + b for a, b in zip(course, one.bytes, strict=True)]
     rows = [
@@ -142,6 +177,7 @@ def _uses(period: Period, subject: Subject, names: dict[str, str]) -> Iterable[U
             sum(courses["down"]),
             sum(courses["up"]),
             period.rate(max(a + b for a, b in zip(courses["down"], courses["up"], strict=True))),
+            round(median(trips[name] or [0])),
         )
         for name, courses in totals.items()
     ]
@@ -161,6 +197,19 @@ def _limiters(plan: Plan, period: Period) -> Iterable[LimiterRow]:
             )
             drops = sum(sum(one.drops) for one in found)
             yield LimiterRow(limiter.name, way, rate, sum(one.whole.bytes for one in found), drops, bit)
+
+
+def _quotas(plan: Plan, period: Period, used: Used) -> Iterable[QuotaRow]:
+    moment = datetime.fromtimestamp(period.end - 1, ZoneInfo(plan.timezone))
+    names = host_names(plan)
+    for limiter in plan.limiters:
+        if limiter.quota is None or not limiter.enabled:
+            continue
+        since = period_start(limiter.quota.period, limiter.starts, moment).isoformat()
+        accounts = used(limiter.name, since)
+        account = max(accounts, key=lambda one: accounts[one], default=b"")
+        who = str(ip_address(account)) if len(account) in (4, 16) else "all together"
+        yield QuotaRow(limiter.name, since, limiter.quota.size, names.get(who, who), accounts.get(account, 0))
 
 
 def _marks(period: Period, revisions: Iterable[Revision]) -> Iterable[Mark]:
@@ -187,22 +236,35 @@ def busy_hours(report: Report, uplink: str, way: Direction) -> list[list[float]]
 
 
 def write_csv(report: Report, folder: Path) -> list[Path]:
-    """A file for each subject: a row for each step with traffic. OSError."""
+    """A file for each subject, with a row for each step with traffic; one of measurements, one of quotas. OSError."""
+    columns = ("from", "seconds", "uplink", "name", "direction", "bytes", "p99_ns", "drops", "beyond_ns")
+    tables: dict[str, tuple[Sequence[str], Iterable[Sequence[object]]]] = {
+        subject: (columns, _steps(report.period, subject)) for subject in SUBJECTS
+    }
+    if report.measurements:
+        named = tuple(one.name for one in fields(LineMeasurement))
+        rows = [(one.uplink, _utc(one.at), *astuple(one)[2:]) for one in report.measurements]
+        tables["measurements"] = named, rows
+    if report.quotas:
+        tables["quotas"] = tuple(one.name for one in fields(QuotaRow)), map(astuple, report.quotas)
     folder.mkdir(parents=True, exist_ok=True)
-    written = []
-    for subject in SUBJECTS:
-        path = folder / f"{subject}.csv"
-        with path.open("w", newline="") as file:
+    for name, (heading, found) in tables.items():
+        with (folder / f"{name}.csv").open("w", newline="") as file:
             writer = csv.writer(file)
-            writer.writerow(("from", "seconds", "uplink", "name", "direction", "bytes", "p99_ns", "drops"))
-            for one in report.period.of(subject):
-                for step, size in enumerate(one.bytes):
-                    if size or one.drops[step]:
-                        at = datetime.fromtimestamp(report.period.begin + step * report.period.step, UTC)
-                        key = one.key
-                        writer.writerow(
-                            (at.isoformat().replace("+00:00", "Z"), report.period.step, key.uplink, key.name,
-                             key.direction, size, one.p99[step], one.drops[step])
-                        )  # fmt: skip
-        written.append(path)
-    return written
+            writer.writerow(heading)
+            writer.writerows(found)
+    return [folder / f"{name}.csv" for name in tables]
+
+
+def _steps(period: Period, subject: Subject) -> Iterable[Sequence[object]]:
+    for one in period.of(subject):
+        key = one.key
+        for step, size in enumerate(one.bytes):
+            if size or one.drops[step]:
+                at = _utc(period.begin + step * period.step)
+                counts = (size, one.p99[step], one.drops[step], one.beyond[step])
+                yield at, period.step, key.uplink, key.name, key.direction, *counts
+
+
+def _utc(at: int) -> str:
+    return datetime.fromtimestamp(at, UTC).isoformat().replace("+00:00", "Z")

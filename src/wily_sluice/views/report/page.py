@@ -6,6 +6,7 @@ from zoneinfo import ZoneInfo
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
+from wily_sluice.history.measurement_store import SLOWER, LineMeasurement
 from wily_sluice.units import DIRECTIONS, Rate, format_rate, format_size, format_time
 from wily_sluice.views.report.contents import QueueRow, Report, UseRow, busy_hours
 from wily_sluice.views.report.figures import heat_map, queue_figure
@@ -62,6 +63,18 @@ def page(report: Report) -> str:
             }
             for row in report.limiters
         ],
+        measurements=[_measurement(report, one) for one in report.measurements],
+        quotas=[
+            {
+                "name": row.name,
+                "since": row.since,
+                "quota": _size(row.quota),
+                "who": row.who if row.used else "–",
+                "used": _size(row.used),
+                "part": f"{row.used / row.quota:.0%}",
+            }
+            for row in report.quotas
+        ],
         marks=[
             {"at": f"{_moment(report, mark.at):%a %d %b %H:%M}", "number": mark.number, "words": mark.words}
             for mark in report.marks
@@ -112,4 +125,35 @@ def _queue(row: QueueRow) -> dict[str, str]:
 
 
 def _use(row: UseRow) -> dict[str, str]:
-    return {"name": row.name, "down": _size(row.down), "up": _size(row.up), "busiest": _rate(row.busiest)}
+    return {
+        "name": row.name,
+        "down": _size(row.down),
+        "up": _size(row.up),
+        "busiest": _rate(row.busiest),
+        "beyond": _time(row.beyond),
+    }
+
+
+def _time(span: float | None) -> str:
+    return format_time(span) if span else "–"
+
+
+def _measurement(report: Report, one: LineMeasurement) -> dict[str, str | bool]:
+    uplink = next((uplink for uplink in report.plan.uplinks if uplink.name == one.uplink), None)
+    rates = {"down": one.down, "up": one.up}
+    slower = uplink is not None and any(
+        rate is not None and rate < SLOWER * uplink.measured(way)
+        for way in DIRECTIONS
+        if (rate := rates[way]) is not None
+    )
+    return {
+        "name": one.uplink,
+        "at": f"{_moment(report, one.at):%a %d %b %H:%M}",
+        "down": _rate(one.down or 0),
+        "up": _rate(one.up or 0),
+        "idle": _time(one.idle),
+        "buffer_down": _time(one.buffer_down),
+        "buffer_up": _time(one.buffer_up),
+        "responsiveness": f"{one.responsiveness:,.0f}" if one.responsiveness else "–",
+        "slower": slower,
+    }
