@@ -50,8 +50,16 @@ def page(report: Report) -> str:
         blocks=blocks,
         heats=heats,
         uses=[
-            {"title": "Who used it", "what": "host", "rows": [_use(row) for row in report.hosts]},
-            {"title": "What it was used for", "what": "service", "rows": [_use(row) for row in report.services]},
+            {
+                "title": title,
+                "what": what,
+                "rows": [_use(row) for row in rows],
+                "trips": any(row.beyond for row in rows),
+            }
+            for title, what, rows in (
+                ("Who used it", "host", report.hosts),
+                ("What it was used for", "service", report.services),
+            )
         ],
         limiters=[
             {
