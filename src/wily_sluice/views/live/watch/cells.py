@@ -28,7 +28,7 @@ SORTED: dict[Sort, Column] = {
     "rate": "rate", "name": "name", "drops": "drops", "delay": "delay", "backlog": "backlog",
 }  # fmt: skip
 WIDTHS: dict[Column, int] = {"rate": 11, "backlog": 9, "delay": 8, "drops": 7, "trip": 11, "inside": 9}
-LEAST_NAME, MOST_NAME = 16, 46
+LEAST_NAME, LONG_NAME, MOST_NAME = 16, 30, 46
 LEAST_BAR, MOST_BAR = 10, 40
 LEAST_HISTORY = 8
 WIDE = 100  # columns of a screen that has room for everything
@@ -50,7 +50,8 @@ class Layout:
             if page in ("hosts", "services", "rules"):
                 columns += ["trip", "inside"]
         room = width - sum(WIDTHS[one] for one in columns)
-        name = min(MOST_NAME, max(LEAST_NAME, room * 2 // 5))
+        least = LEAST_NAME if page == "queues" else max(LEAST_NAME, min(LONG_NAME, room - LEAST_HISTORY))
+        name = min(MOST_NAME, max(least, room * 2 // 5))
         room -= name
         if room < LEAST_HISTORY:
             return cls({"name": max(1, name + room), **{one: WIDTHS[one] for one in columns}})
@@ -89,7 +90,7 @@ class Layout:
 def _cell(column: Column, width: int, row: Row, history: Sequence[float]) -> Text:
     if column == "name":
         name = " " + "  " * row.depth + row.name
-        return Text(cut(name, width).ljust(width), "bold" if row.heading or row.parent else "")
+        return Text(cut(name, width - 1).ljust(width), "bold" if row.heading or row.parent else "")
     if column == "bar":
         return Text(" ").append_text(bar(row, width - 1))
     if column == "history":
