@@ -1,6 +1,7 @@
 """Drives the built program on files in a temporary folder, as a person would."""
 
 import csv
+import io
 import json
 import os
 import signal
@@ -190,6 +191,20 @@ def test_split_prints_the_split_as_data_and_as_a_table(sluice: Sluice) -> None:
     assert "Nothing is left at priority 5: calls come first." in sluice("split", "--why", "rest").stdout
     assert "That is all it wants." in sluice("split", "--why", "calls", "--demand", "calls=1 Mbit/s").stdout
     assert "there is no uplink “fibre”" in sluice("split", "--uplink", "fibre").stderr
+
+
+def test_tables_are_printed_as_csv_with_the_figures_of_the_json(sluice: Sluice) -> None:
+    rows = list(csv.DictReader(io.StringIO(sluice("split", "--csv").stdout)))
+    data = json.loads(sluice("split", "--json").stdout)["uplinks"]
+    assert len(rows) == sum(len(way["queues"]) for ways in data.values() for way in ways.values())
+    for row in rows:
+        queue = data[row["uplink"]][row["direction"]]["queues"][row["queue"]]
+        assert {name: row[name] for name in queue} == {
+            name: "" if one is None else str(one) for name, one in queue.items()
+        }
+    assert sluice("split", "--csv", "--why", "calls").returncode == 2
+    proven = list(csv.DictReader(io.StringIO(sluice("prove", "--only", "guarantee", "--csv").stdout)))
+    assert proven and {row["promise"] for row in proven} == {"guarantee"} and all(float(row["rate"]) for row in proven)
 
 
 def test_show_says_it_in_sentences_and_as_data(sluice: Sluice) -> None:

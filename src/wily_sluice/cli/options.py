@@ -103,6 +103,7 @@ def _remember_json(ctx: click.Context, _: click.Parameter, value: bool) -> bool:
 json_option = click.option(
     "--json", "as_json", is_flag=True, callback=_remember_json, help="Print the data, and errors, as JSON."
 )
+csv_option = click.option("--csv", "as_csv", is_flag=True, help="Print the table as CSV.")
 
 
 def names_in_plan(find: Callable[[Plan], Iterable[str]]) -> Callable[..., list[CompletionItem]]:

@@ -4,29 +4,32 @@ Run in the line's own namespace, between the links `near` (to the gateway) and `
 
     python -m wily_sluice.rig.line_program DOWN UP DELAY BUFFER OVERHEAD MINIMUM CELLS
 
-in bit/s, nanoseconds and bytes; CELLS is atm, ptm or none. It is the engine's `Line` in the gate's own loop.
+in bit/s, nanoseconds and bytes; CELLS is atm, ptm or none. It is the engine's `Line` in the gate's own loop. One that
+is faster than FAST takes the large packets of offloading uncut, and charges them as when cut, so that it keeps up.
 """
 
 import os
 import signal
 import sys
 
-from wily_sluice.engine.classify.header import parse
+from wily_sluice.engine.classify.header import is_ipv6, parse
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.framing import Cells, Framing
+from wily_sluice.engine.framing import LARGEST_PACKET, Cells, Framing
 from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
+from wily_sluice.gate.admission import TCP_HEADERS
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.gate.kernel.packet_queue import Diverted, PacketQueue
 from wily_sluice.gate.kernel.urgency import run_before_others
 from wily_sluice.gate.loop import Crossing, Entrance, Loop
 from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate
 
+FAST: Rate = 200_000_000
 NOBODY = Conversation(bytes(13))  # a line does not tell conversations apart
 
 
 class End(Entrance):
-    """Where packets come in, each charged its frame."""
+    """Where packets come in, each charged its frame, or its frames."""
 
     def __init__(self, framing: Framing) -> None:
         self._framing = framing
@@ -34,12 +37,17 @@ class End(Entrance):
     def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet | None:
         """All that is IP."""
         parsed = parse(diverted.header, True)
-        return None if parsed is None else Packet(self._framing.cost(parsed.length), NOBODY, diverted)
+        if parsed is None:
+            return None
+        length = diverted.length or parsed.length
+        if length <= LARGEST_PACKET:
+            return Packet(self._framing.cost(length), NOBODY, diverted)
+        return Packet(self._framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)]), NOBODY, diverted)
 
 
 def crossing(number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing) -> Crossing:
     """One direction of the line. When its queue is full, it drops new packets, as a real line does."""
-    queue = PacketQueue(number)
+    queue = PacketQueue(number, whole=rate > FAST)
     line = Line(rate, delay, rate * buffer // BYTE_TIME, lambda packet: queue.drop(packet.token.token))
 
     return Crossing(queue, line, End(framing))

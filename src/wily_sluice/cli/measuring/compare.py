@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wily_sluice.cli.options import Refusal, json_option
+from wily_sluice.cli.options import Refusal, csv_option, json_option
 
 if TYPE_CHECKING:
     from wily_sluice.comparing.quantities import Result
@@ -19,8 +19,9 @@ if TYPE_CHECKING:
 @click.argument("b", type=click.Path(path_type=Path, dir_okay=False), required=False)
 @click.option("--all", "every", is_flag=True, help="Also show what is the same.")
 @click.option("--picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw it, as PNG or SVG.")
+@csv_option
 @json_option
-def compare(a: Path, b: Path | None, every: bool, picture: Path | None, as_json: bool) -> None:
+def compare(a: Path, b: Path | None, every: bool, picture: Path | None, as_csv: bool, as_json: bool) -> None:
     """Show what differs between two results.
 
     A and B are two plans, or two files of what `gauge line`, `lab run` or `prove` printed with --json. A run of the lab
@@ -40,6 +41,7 @@ def compare(a: Path, b: Path | None, every: bool, picture: Path | None, as_json:
     from wily_sluice.comparing.quantities import has_parts, of_data
     from wily_sluice.views.forecast.compare import differences_data, draw_differences, print_differences
     from wily_sluice.views.text.console import console, print_json
+    from wily_sluice.views.text.records import records_csv
 
     if b is None:
         data = _read(a)
@@ -55,6 +57,8 @@ def compare(a: Path, b: Path | None, every: bool, picture: Path | None, as_json:
     found = differences(one, other)
     if as_json:
         print_json(differences_data(names, found))
+    elif as_csv:
+        click.echo(records_csv(differences_data(names, found)["differences"]), nl=False)
     else:
         print_differences(console(), names, found, every)
     if picture is not None:

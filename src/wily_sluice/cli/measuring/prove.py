@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wily_sluice.cli.options import WARNINGS, Refusal, json_option, plan_from
+from wily_sluice.cli.options import WARNINGS, Refusal, csv_option, json_option, plan_from
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 @click.option("--only", metavar="WORD", help="Only promises whose kind or name contains this.")
 @click.option("--strict", is_flag=True, help="Also exit with status 1 if a test proves nothing or cannot be tried.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the results as JUnit XML.")
+@csv_option
 @json_option
 @click.pass_context
 def prove(
@@ -37,6 +38,7 @@ def prove(
     only: str | None,
     strict: bool,
     junit: Path | None,
+    as_csv: bool,
     as_json: bool,
 ) -> None:
     """Test every promise of a plan, with a number for each.
@@ -61,6 +63,7 @@ def prove(
     from wily_sluice.outside.files import load
     from wily_sluice.views.forecast.prove import junit_xml, print_proofs, proofs_data
     from wily_sluice.views.text.console import console, print_json
+    from wily_sluice.views.text.records import records_csv
 
     if in_lab and on_rig:
         raise Refusal("choose one of --lab and --rig")
@@ -79,6 +82,8 @@ def prove(
             raise Refusal(f"cannot write {junit}: {error.strerror}") from None
     if as_json:
         print_json(proofs_data(plan, proofs, "rig" if on_rig else "lab"))
+    elif as_csv:
+        click.echo(records_csv(proofs_data(plan, proofs)["promises"]), nl=False)
     else:
         print_proofs(console(), plan, proofs)
     verdicts = {proof.verdict for proof in proofs}

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import click
 
-from wily_sluice.cli.options import Refusal, Time, json_option, state_option
+from wily_sluice.cli.options import Refusal, Time, csv_option, json_option, state_option
 from wily_sluice.control.desk.host_names import all_names
 from wily_sluice.errors import SluiceError
 from wily_sluice.history.contact_store import ContactStore
@@ -23,6 +23,7 @@ from wily_sluice.views.live.contacts import contacts_data, contacts_table
 from wily_sluice.views.live.status import span_words
 from wily_sluice.views.live.usage import usage_csv, usage_data, usage_table
 from wily_sluice.views.text.console import console, print_json
+from wily_sluice.views.text.records import records_csv
 
 SUBJECTS: tuple[Subject, ...] = ("uplink", "queue", "limiter", "host", "service", "rule")
 
@@ -137,8 +138,9 @@ class Address(click.ParamType[str]):
 @state_option
 @click.option("--host", type=Address(), metavar="ADDRESS", help="Only this host.")
 @click.option("--rows", type=click.IntRange(1), metavar="N", default=50, show_default=True, help="Rows of the table.")
+@csv_option
 @json_option
-def contacts(state: Path, host: str | None, rows: int, as_json: bool) -> None:
+def contacts(state: Path, host: str | None, rows: int, as_csv: bool, as_json: bool) -> None:
     """List the names that each host contacted.
 
     Names are recorded only if the plan says for how long: `gate: {keep-contacts: 7 days}`. Then the host, the name and
@@ -160,6 +162,8 @@ def contacts(state: Path, host: str | None, rows: int, as_json: bool) -> None:
         raise Refusal(f"cannot read the contacts in {state}: {error}") from None
     if as_json:
         print_json(contacts_data(found))
+    elif as_csv:
+        click.echo(records_csv(contacts_data(found)), nl=False)
     elif not found:
         click.echo("no contacts of this host are recorded" if host else "no contacts are recorded yet")
     else:

@@ -7,7 +7,15 @@ from typing import Any
 import click
 from rich.text import Text
 
-from wily_sluice.cli.options import choose_uplinks, json_option, names_in_plan, plan_from, queue_paths, uplink_option
+from wily_sluice.cli.options import (
+    choose_uplinks,
+    csv_option,
+    json_option,
+    names_in_plan,
+    plan_from,
+    queue_paths,
+    uplink_option,
+)
 from wily_sluice.forecast.split import Share
 from wily_sluice.forecast.split import split as split_among
 from wily_sluice.forecast.why import why
@@ -16,10 +24,11 @@ from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate, parse_rate
-from wily_sluice.views.forecast.split import CAPTION, split_data, split_tables
+from wily_sluice.views.forecast.split import CAPTION, split_data, split_records, split_tables
 from wily_sluice.views.forecast.why import step_sentence, why_data, worst_sentence
 from wily_sluice.views.plan.tree import ARROWS
 from wily_sluice.views.text.console import console, print_json, print_line
+from wily_sluice.views.text.records import records_csv
 
 
 class Demand(click.ParamType[tuple[str, Rate]]):
@@ -65,6 +74,7 @@ class Demand(click.ParamType[tuple[str, Rate]]):
     shell_complete=names_in_plan(queue_paths),
     help="Show what this leaf still gets when all others take what they can.",
 )
+@csv_option
 @json_option
 def split(
     plan_file: Path,
@@ -72,6 +82,7 @@ def split(
     demands: tuple[tuple[str, Rate], ...],
     explained: str | None,
     worst: str | None,
+    as_csv: bool,
     as_json: bool,
 ) -> None:
     """Compute what each queue gets when the line is full.
@@ -115,6 +126,11 @@ def split(
             }
             data["worst"] = {worst: {name: found for name, found in rates.items() if found}}
         print_json(data)
+        return
+    if as_csv:
+        if explained is not None or worst is not None:
+            raise click.UsageError("--csv prints the table of all queues: leave --why and --worst out")
+        click.echo(records_csv(split_records(shares)), nl=False)
         return
     screen = console()
     for u, results in shares:

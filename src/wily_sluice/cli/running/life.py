@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from wily_sluice.cli.options import COST, Refusal, Time, json_option, plan_from, state_option
+from wily_sluice.cli.options import COST, Refusal, Time, csv_option, json_option, plan_from, state_option
 from wily_sluice.control.client import Client, bundle_from
 from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.control.desk.snapshot import revision_data
@@ -27,6 +27,7 @@ from wily_sluice.views.live.status import span_words
 from wily_sluice.views.plan.changes import changes_data, diff_lines, history_table, print_changes, print_diff
 from wily_sluice.views.text.console import console, print_json
 from wily_sluice.views.text.findings import print_findings
+from wily_sluice.views.text.records import records_csv
 
 
 def _call(client: Client, method: str, **params: Any) -> Any:
@@ -162,8 +163,9 @@ def undo(revision: int | None, trial: Nanoseconds | None, as_json: bool) -> None
 @click.option(
     "--rows", type=click.IntRange(1, 10_000), metavar="N", default=50, show_default=True, help="Rows of the table."
 )
+@csv_option
 @json_option
-def history(state: Path, rows: int, as_json: bool) -> None:
+def history(state: Path, rows: int, as_csv: bool, as_json: bool) -> None:
     """List the plans that the gate has run.
 
     Shows when each was given, by whom, and what became of it: ▶ is running now, • starts next time. Reads the state
@@ -187,6 +189,8 @@ def history(state: Path, rows: int, as_json: bool) -> None:
         store.close()
     if as_json:
         print_json(found)
+    elif as_csv:
+        click.echo(records_csv(found["revisions"]), nl=False)
     elif not found["revisions"]:
         click.echo("the gate has run no plan yet")
     else:

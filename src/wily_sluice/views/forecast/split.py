@@ -1,6 +1,6 @@
 """The exact split, as a table and as data."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from rich.console import Console
@@ -69,6 +69,14 @@ def split_table(uplink: Uplink, tree: Tree, shares: Shares, detail: int) -> Tabl
         cells.append(Text(wants if leaf else "", "dim"))
         table.add_row(Text(label, "bold" if not path else "cyan" if leaf else ""), *cells)
     return table
+
+
+def split_records(shares: Iterable[tuple[Uplink, Shares]]) -> Iterator[dict[str, Any]]:
+    """A record for each queue in each direction, for CSV."""
+    for uplink, found in shares:
+        for way, whole in split_data(uplink, found).items():
+            for path, queue in whole["queues"].items():
+                yield {"uplink": uplink.name, "direction": way, "queue": path, **queue}
 
 
 def split_data(uplink: Uplink, shares: Shares) -> dict[str, Any]:
