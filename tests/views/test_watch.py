@@ -46,7 +46,7 @@ def told(plan: Plan, megabits: float = 30.0, unshaped: int = 0) -> dict[str, obj
 
 
 def text_of(app: WatchScreen, name: str) -> str:
-    return str(app.query_one(f"#{name}", Static).visual)
+    return str(app.screen_stack[0].query_one(f"#{name}", Static).visual)
 
 
 def table_of(app: WatchScreen) -> list[str]:
@@ -127,6 +127,7 @@ def test_keys_freeze_filter_and_explain(demo_plan: Plan) -> None:
         assert len(table_of(app)) == 2
         await pilot.press("question_mark")
         assert len(app.screen_stack) == 2
+        app.feed(told(demo_plan))
         await pilot.press("escape", "q")
         assert len(app.screen_stack) == 1
 

@@ -111,17 +111,28 @@ class WatchScreen(App[None]):
         self._columns = Layout({})
         self._listed: list[Row] = []
         self._height = 0  # of what uplinks do
+        # Kept here, since what is looked up is looked up in the screen on top, which may be the help.
+        self._title = Static(id="title")
+        self._lines = Static(id="lines")
+        self._pages = Tabs(
+            *(Tab(f"{number} {page}", id=page) for number, page in enumerate(PAGES, 1)), active=state.page
+        )
+        self._table = Rows()
+        self._nothing = Static(id="nothing")
+        self._explained = Static(id="explained")
+        self._legend = Static(id="legend")
+        self._filter = Input(state.filter, placeholder="only names that contain …", id="filter", select_on_focus=False)
 
     def compose(self) -> ComposeResult:
         """Title, lines, pages, rows, explanation, legend, keys."""
-        yield Static(id="title")
-        yield Static(id="lines")
-        yield Tabs(*(Tab(f"{number} {page}", id=page) for number, page in enumerate(PAGES, 1)), active=self.state.page)
-        yield Rows()
-        yield Static(id="nothing")
-        yield Static(id="explained")
-        yield Static(id="legend")
-        yield Input(placeholder="only names that contain …", id="filter", select_on_focus=False)
+        yield self._title
+        yield self._lines
+        yield self._pages
+        yield self._table
+        yield self._nothing
+        yield self._explained
+        yield self._legend
+        yield self._filter
         yield Footer()
 
     def on_mount(self) -> None:
@@ -129,8 +140,9 @@ class WatchScreen(App[None]):
         self.animation_level = "none"
         self.register_theme(THEME)
         self.theme = THEME.name
-        self.query_one(Tabs).can_focus = False
-        self.query_one(Rows).focus()
+        self._pages.can_focus = False
+        self._filter.display = bool(self.state.filter)
+        self._table.focus()
         self._lay_out()
 
     def on_resize(self, _: events.Resize) -> None:
@@ -149,12 +161,12 @@ class WatchScreen(App[None]):
     def _lay_out(self) -> None:
         """The columns of this page, on a screen of this width."""
         self._columns = Layout.of(self.state.page, self.size.width - 1)
-        for name in ("#lines", "#legend"):
-            self.query_one(name).display = self.size.height >= LOW
-        self.query_one("#legend", Static).update(self._legend())
+        for one in (self._lines, self._legend):
+            one.display = self.size.height >= LOW
+        self._legend.update(self._what_it_means())
         self.show()
 
-    def _legend(self) -> Text:
+    def _what_it_means(self) -> Text:
         text = Text(" delay: 95 of 100 packets waited less  ")
         text.append(f"≥ {format_time(SLOW)}", ORANGE).append("  ").append(f"≥ {format_time(LONG)}", f"bold {RED}")
         if "bar" in self._columns.widths:
@@ -168,10 +180,10 @@ class WatchScreen(App[None]):
         watch, width = self.state, self.size.width
         told = watch.told
         if told is not None:
-            self.query_one("#title", Static).update(title(told, watch.passed, watch.frozen, width), layout=False)
+            self._title.update(title(told, watch.passed, watch.frozen, width), layout=False)
             lines = self._uplinks(told, width)
             height = len(lines)
-            self.query_one("#lines", Static).update(Text("\n").join(lines), layout=height != self._height)
+            self._lines.update(Text("\n").join(lines), layout=height != self._height)
             self._height = height
         self._listed = watch.rows()
         keys = [row.key for row in self._listed]
@@ -180,11 +192,10 @@ class WatchScreen(App[None]):
         heading = Text("").join(self._columns.headings(watch.page, watch.sort).values())
         lines = [Text("").join(self._columns.cells(row, watch.histories.get(row.key, ()))) for row in self._listed]
         chosen = keys.index(watch.selected) if watch.selected is not None else -1
-        self.query_one(Rows).show(heading, lines, chosen)
-        nothing = self.query_one("#nothing", Static)
-        nothing.display = not self._listed
+        self._table.show(heading, lines, chosen)
+        self._nothing.display = not self._listed
         if not self._listed:
-            nothing.update(f" {watch.nothing()}")
+            self._nothing.update(f" {watch.nothing()}")
         self._explain()
 
     def _uplinks(self, told: dict[str, Any], width: int) -> list[Text]:
@@ -213,20 +224,19 @@ class WatchScreen(App[None]):
         return [line for _, line in lines]
 
     def _explain(self) -> None:
-        panel = self.query_one("#explained", Static)
         row = next((row for row in self._listed if row.key == self.state.selected), None)
-        panel.display = self.explaining and row is not None
+        self._explained.display = self.explaining and row is not None
         if self.explaining and row is not None and self.state.told is not None:
             explain = EXPLAIN.get(self.state.page, explain_other)
-            panel.update(" ".join(explain(row.key, row.data, self.state.told)))
+            self._explained.update(" ".join(explain(row.key, row.data, self.state.told)))
 
     def action_page(self, steps: int) -> None:
         """So many pages on."""
-        self.query_one(Tabs).active = PAGES[(PAGES.index(self.state.page) + steps) % len(PAGES)]
+        self._pages.active = PAGES[(PAGES.index(self.state.page) + steps) % len(PAGES)]
 
     def action_turn(self, page: str) -> None:
         """To that page."""
-        self.query_one(Tabs).active = page
+        self._pages.active = page
 
     def on_tabs_tab_activated(self, event: Tabs.TabActivated) -> None:
         """A page was chosen, by a key or the mouse."""
@@ -281,9 +291,8 @@ class WatchScreen(App[None]):
 
     def action_filter(self) -> None:
         """Ask for a word."""
-        box = self.query_one("#filter", Input)
-        box.display = True
-        box.focus()
+        self._filter.display = True
+        self._filter.focus()
 
     def on_input_changed(self, event: Input.Changed) -> None:
         """Show what matches at once."""
@@ -295,14 +304,13 @@ class WatchScreen(App[None]):
         self._leave_filter()
 
     def _leave_filter(self) -> None:
-        box = self.query_one("#filter", Input)
-        box.display = bool(self.state.filter)
-        self.query_one(Rows).focus()
+        self._filter.display = bool(self.state.filter)
+        self._table.focus()
 
     def action_clear(self) -> None:
         """No filter, no explanation."""
         self.explaining = False
-        self.query_one("#filter", Input).value = ""
+        self._filter.value = ""
         self.state.filter = ""
         self._leave_filter()
         self.show()
