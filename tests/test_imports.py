@@ -20,7 +20,8 @@ MAY_IMPORT = {
     "gate": {"units", "errors", "engine", "recognition", "plan", "gate"},
     "outside": {"units", "errors", "plan", "forecast", "outside"},
     "gauge": {"units", "errors", "engine", "plan", "gauge"},
-    "rig": {"units", "outside", "errors", "engine", "plan", "forecast", "gate", "rig"},
+    "rig": {"units", "outside", "errors", "engine", "plan", "forecast", "gate", "gauge", "rig"},
+    "proving": {"units", "errors", "engine", "plan", "forecast", "gate", "gauge", "rig", "control", "proving"},
     "control": {"units", "outside", "errors", "engine", "plan", "history", "gate", "control", "__version__"},
     "views": {
         "units",
@@ -52,6 +53,7 @@ MAY_IMPORT = {
         "rig",
         "control",
         "gauge",
+        "proving",
         "views",
         "cli",
         "examples",

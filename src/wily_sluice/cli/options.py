@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
-from wily_sluice.units import Nanoseconds, parse_time
+from wily_sluice.units import Nanoseconds, Rate, parse_rate, parse_time
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -44,6 +44,21 @@ class Time(click.ParamType[Nanoseconds]):
             return value
         try:
             return parse_time(value)
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
+
+
+class RateOf(click.ParamType[Rate]):
+    """A rate, in bit/s."""
+
+    name = "rate"
+
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> Rate:
+        """Parse a rate."""
+        if isinstance(value, int):
+            return value
+        try:
+            return parse_rate(str(value))
         except ValueError as error:
             self.fail(str(error), param, ctx)
 

@@ -8,10 +8,12 @@ stored, and no session lasts longer than LONGEST_SESSION.
 - `POST /gauge/up`: takes bytes
 - `GET /gauge/taken`: how many segments came in the session, as `[nanoseconds, segments, bytes]` every SAMPLE
 - `GET /gauge/small`: one byte
+- `POST /gauge/order`: an order of a proof, as JSON (`proofs`), where these are served; its body is signed too
 """
 
 import asyncio
 import hmac
+import json
 import os
 import secrets
 import time
@@ -21,6 +23,7 @@ from typing import Final
 
 from aiohttp import web
 
+from wily_sluice.gauge.proofs import Proofs, Refused
 from wily_sluice.gauge.segments import Segments
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size
 
@@ -32,17 +35,25 @@ LONGEST: Nanoseconds = 120 * SECOND  # one transfer
 LONGEST_SESSION: Nanoseconds = 900 * SECOND
 SAMPLE: Nanoseconds = 50 * MILLISECOND
 CHUNK: Size = 1 << 18
+ORDER: Final = "/gauge/order"
+LARGEST_ORDER: Size = 65_536
 NEVER_KEPT = {"Cache-Control": "no-store, no-transform", "Content-Type": "application/octet-stream"}
 
 
-def proof(key: bytes, challenge: str, method: str, path: str) -> str:
-    """The signature of a request: HMAC-SHA-256 (RFC 2104), in hex."""
-    return hmac.digest(key, f"{challenge} {method} {path}".encode(), sha256).hex()
+def proof(key: bytes, challenge: str, method: str, path: str, body: bytes = b"") -> str:
+    """The signature of a request: HMAC-SHA-256 (RFC 2104), in hex; of an order, with the digest of its body."""
+    signed = f"{challenge} {method} {path}" + (f" {sha256(body).hexdigest()}" if body else "")
+    return hmac.digest(key, signed.encode(), sha256).hex()
 
 
-def authorization(key: bytes, challenge: str, method: str, path: str) -> dict[str, str]:
+def authorization(key: bytes, challenge: str, method: str, path: str, body: bytes = b"") -> dict[str, str]:
     """The header of a signed request (RFC 9110 §11.6.2)."""
-    return {"Authorization": f"{SCHEME} {challenge} {proof(key, challenge, method, path)}"}
+    return {"Authorization": f"{SCHEME} {challenge} {proof(key, challenge, method, path, body)}"}
+
+
+def secret_of(key: bytes, challenge: str) -> bytes:
+    """What callers of a session show a token of."""
+    return hmac.digest(key, f"{challenge} callers".encode(), sha256)
 
 
 class Session:
@@ -62,14 +73,22 @@ class Session:
             await asyncio.sleep(SAMPLE / SECOND)
 
 
+async def _body(request: web.Request) -> bytes:
+    """What an order says; it can be asked for again."""
+    if request.content_length is None or request.content_length > LARGEST_ORDER:
+        raise web.HTTPRequestEntityTooLarge(LARGEST_ORDER, request.content_length or 0)
+    return await request.read()
+
+
 Handler = Callable[[web.Request, Session], Awaitable[web.StreamResponse]]
 
 
 class FarEnd:
-    """Answers requests."""
+    """Answers requests; those of proofs if `proofs` is given."""
 
-    def __init__(self, key: bytes) -> None:
+    def __init__(self, key: bytes, proofs: Proofs | None = None) -> None:
         self._key = key
+        self._proofs = proofs
         self._sessions: dict[str, Session] = {}
         self._filling = os.urandom(CHUNK)  # nothing on the way can make it smaller
         self._transfers = 0
@@ -85,6 +104,7 @@ class FarEnd:
         application.router.add_post("/gauge/up", self._known(self._up))
         application.router.add_get("/gauge/taken", self._known(self._taken))
         application.router.add_get("/gauge/small", self._known(self._small))
+        application.router.add_post(ORDER, self._known(self._order))
         return application
 
     async def _challenge(self, _: web.Request) -> web.StreamResponse:
@@ -110,7 +130,8 @@ class FarEnd:
             if session is None or scheme != SCHEME:
                 self.refused += 1
                 raise web.HTTPUnauthorized(headers={"WWW-Authenticate": SCHEME})
-            if not hmac.compare_digest(signature, proof(self._key, challenge, request.method, request.path)):
+            body = await _body(request) if request.path == ORDER else b""
+            if not hmac.compare_digest(signature, proof(self._key, challenge, request.method, request.path, body)):
                 self.refused += 1
                 raise web.HTTPForbidden(text="it is not signed with this key\n")
             if not session.known:
@@ -161,6 +182,20 @@ class FarEnd:
     async def _taken(self, _: web.Request, session: Session) -> web.StreamResponse:
         samples, session.samples = session.samples, []
         return web.json_response({"taken": samples, "now": time.monotonic_ns()})
+
+    async def _order(self, request: web.Request, _: Session) -> web.StreamResponse:
+        if self._proofs is None or request.transport is None:
+            raise web.HTTPNotFound(text="no proofs are served here: `sluice gauge serve --proofs RATE`\n")
+        challenge = request.headers["Authorization"].split()[1]
+        address = request.transport.get_extra_info("sockname")[0].removeprefix("::ffff:")
+        try:
+            what = json.loads(await _body(request))
+            answer = await self._proofs.order(challenge, address, secret_of(self._key, challenge), what)
+        except ValueError:
+            raise web.HTTPBadRequest(text="it is not JSON\n") from None
+        except Refused as reason:
+            raise web.HTTPConflict(text=f"{reason}\n") from None
+        return web.json_response({"answer": answer}, headers={"Cache-Control": "no-store"})
 
     async def _small(self, _: web.Request, __: Session) -> web.StreamResponse:
         return web.Response(body=b".", headers=NEVER_KEPT)

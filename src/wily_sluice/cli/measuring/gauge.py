@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wily_sluice.cli.options import Refusal, Time, json_option, plan_from, state_option
+from wily_sluice.cli.options import RateOf, Refusal, Time, json_option, plan_from, state_option
 from wily_sluice.gauge.stamp import LENGTH, LONGEST, PORT, SHORTEST_KEY
-from wily_sluice.units import SECOND, Nanoseconds, format_rate, format_time
+from wily_sluice.units import SECOND, Nanoseconds, Rate, format_rate, format_time
 
 if TYPE_CHECKING:
     from wily_sluice.gauge.advice import Advice
@@ -61,7 +61,8 @@ def _usual_key() -> Path:
     return user_config_path("wily-sluice") / "gauge.key"
 
 
-def _read_key(key_file: Path | None) -> bytes:
+def read_key(key_file: Path | None) -> bytes:
+    """The shared key, from this file or the usual one."""
     path = key_file or _usual_key()
     try:
         key = path.read_bytes().strip()
@@ -87,15 +88,21 @@ def _made_key(key_file: Path | None) -> bytes:
         except OSError as error:
             raise Refusal(f"a key cannot be written to {path}: {error.strerror}") from None
         click.echo(f"a new key is in {path}: copy it to the machine that measures", err=True)
-    return _read_key(key_file)
+    return read_key(key_file)
 
 
 @gauge.command()
 @click.option("--listen", metavar="ADDRESS", default="::", show_default=True, help="The address to listen on.")
 @port_option
 @http_port_option
+@click.option(
+    "--proofs",
+    type=RateOf(),
+    metavar="RATE",
+    help="Also be the far end of `sluice prove --live`, with floods of up to this rate.",
+)
 @key_option
-def serve(listen: str, port: int, http_port: int, key_file: Path | None) -> None:
+def serve(listen: str, port: int, http_port: int, proofs: Rate | None, key_file: Path | None) -> None:
     """Be the far end of measurements, until Ctrl-C.
 
     Sends test packets back, and over HTTP sends and takes bytes as fast as the line carries them, at most 32
@@ -103,21 +110,28 @@ def serve(listen: str, port: int, http_port: int, key_file: Path | None) -> None
     more bytes than came, and no transfer for longer than two minutes. Port 862 of the standard needs root; another does
     not. Makes a key where there is none.
 
+    With --proofs, those who have the key may also have UDP and TCP answered at ports of their choice and floods sent to
+    themselves, one proof at a time. Ports below 1024 need root.
+
     \b
     Examples:
       sudo sluice gauge serve
       sluice gauge serve --port 8863 --key line.key
+      sudo sluice gauge serve --proofs 200Mbit/s
     """
     import asyncio
     import socket
     from threading import Thread
 
+    from wily_sluice.gate.kernel.command import PYTHON
     from wily_sluice.gauge.far import FarEnd
+    from wily_sluice.gauge.proofs import Proofs
     from wily_sluice.gauge.reflector import Reflector, prepared
     from wily_sluice.gauge.reflector import serve as answer
 
     key = _made_key(key_file)
-    reflector, far = Reflector(key), FarEnd(key)
+    command = (*PYTHON, "wily_sluice.rig.promises.traffic_program")
+    reflector, far = Reflector(key), FarEnd(key, Proofs(command, proofs) if proofs is not None else None)
     with prepared(socket.AF_INET6 if ":" in listen else socket.AF_INET) as one:
         try:
             one.bind((listen, port))
@@ -218,7 +232,7 @@ def line(
     if lasts is not None and every is None:
         raise Refusal("--for goes with --every")
     named = _uplink_of(plan_file, uplink) if plan_file is not None else uplink or ""
-    far = Far(host or host_of(url or ""), http_port, None if url else _read_key(key_file), url or "")
+    far = Far(host or host_of(url or ""), http_port, None if url else read_key(key_file), url or "")
     found = _measurements(far, port, connections, framing, every, lasts)
     advised = advice(found)
     if plan_file is not None and named:
@@ -368,7 +382,7 @@ def delay(
     from wily_sluice.views.live.gauge import delays_data, print_delays
     from wily_sluice.views.text.console import console, print_json
 
-    key, screen = _read_key(key_file), console(stderr=True)
+    key, screen = read_key(key_file), console(stderr=True)
     columns = (TextColumn("measuring"), BarColumn(40), TextColumn("{task.percentage:>3.0f}%"))
     with Progress(*columns, console=screen, transient=True, disable=not screen.is_terminal) as progress:
         task = progress.add_task("measuring", total=1.0)

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wily_sluice.cli.measuring.gauge import http_port_option, key_option, read_key
 from wily_sluice.cli.options import WARNINGS, Refusal, csv_option, json_option, plan_from
 
 if TYPE_CHECKING:
@@ -23,6 +24,15 @@ if TYPE_CHECKING:
 @plan_from()
 @click.option("--lab", "in_lab", is_flag=True, help="Try them in simulated time. That is the default.")
 @click.option("--rig", "on_rig", is_flag=True, help="Try them on real packets, in network namespaces. Needs root.")
+@click.option(
+    "--live",
+    "far",
+    metavar="HOST",
+    help="Try them on the gate that runs here; HOST runs `sluice gauge serve --proofs RATE`. Needs root.",
+)
+@key_option
+@http_port_option
+@click.option("--yes", is_flag=True, help="With --live: do not ask before the line is filled.")
 @click.option("--only", metavar="WORD", help="Only promises whose kind or name contains this.")
 @click.option("--strict", is_flag=True, help="Also exit with status 1 if a test proves nothing or cannot be tried.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the results as JUnit XML.")
@@ -35,6 +45,10 @@ def prove(
     plan_file: Path,
     in_lab: bool,
     on_rig: bool,
+    far: str | None,
+    key_file: Path | None,
+    http_port: int,
+    yes: bool,
     only: str | None,
     strict: bool,
     junit: Path | None,
@@ -48,6 +62,10 @@ def prove(
     simulated time, and no packet is sent. On the rig they run on a gate and real packets, between network namespaces of
     this machine, and take about a minute; at the end the gate is killed, and traffic must flow on.
 
+    With --live they run on the gate of this machine, as it is, against a far end beyond the line: from a host of their
+    own, with addresses that nobody has. That fills the line for some seconds for each, beside everybody's traffic; what
+    the running plan does not let a single host try is told. The plan must be the one that runs.
+
     Each is tried in the lab again without what makes the promise: a test that still passes proves nothing, and says so.
     Exits with status 1 if a promise is broken.
 
@@ -56,6 +74,7 @@ def prove(
       sluice prove
       sluice prove surgery.yaml --only guarantee
       sudo sluice prove --rig
+      sudo sluice prove --live far.example
       sluice prove --strict --junit results.xml
     """
     from wily_sluice.forecast.prove.bench import Bench
@@ -65,8 +84,10 @@ def prove(
     from wily_sluice.views.text.console import console, print_json
     from wily_sluice.views.text.records import records_csv
 
-    if in_lab and on_rig:
-        raise Refusal("choose one of --lab and --rig")
+    if in_lab + on_rig + (far is not None) > 1:
+        raise Refusal("choose one of --lab, --rig and --live")
+    if far is not None and os.geteuid() != 0:
+        raise Refusal("--live needs root, for a host of its own beside the gate: use sudo")
     if on_rig and os.geteuid() != 0:
         raise Refusal("the rig needs root, for network namespaces and the packet queue: use sudo, or leave out --rig")
     plan = load(plan_file)
@@ -74,14 +95,17 @@ def prove(
     wanted = [one for one in promises(bench) if only is None or only in one.proof.kind or only in one.proof.name]
     if not wanted:
         raise Refusal(f"no promise has “{only}” in its kind or name" if only else "the plan makes no promises")
-    proofs = _on_rig(bench, wanted, plan_file) if on_rig else _in_lab(bench, wanted)
+    if far is not None:
+        proofs = _live(bench, wanted, plan_file, far, key_file, http_port, yes)
+    else:
+        proofs = _on_rig(bench, wanted, plan_file) if on_rig else _in_lab(bench, wanted)
     if junit is not None:
         try:
             junit.write_bytes(junit_xml(plan, proofs))
         except OSError as error:
             raise Refusal(f"cannot write {junit}: {error.strerror}") from None
     if as_json:
-        print_json(proofs_data(plan, proofs, "rig" if on_rig else "lab"))
+        print_json(proofs_data(plan, proofs, "live" if far is not None else "rig" if on_rig else "lab"))
     elif as_csv:
         click.echo(records_csv(proofs_data(plan, proofs)["promises"]), nl=False)
     else:
@@ -106,6 +130,32 @@ def _on_rig(bench: Bench, promises: list[Promise], plan_file: Path) -> list[Proo
 
     with _progress(None) as tell:
         return prove_on_rig(bench, promises, plan_file, tell)[1]
+
+
+def _live(
+    bench: Bench, promises: list[Promise], plan_file: Path, far: str, key_file: Path | None, http_port: int, yes: bool
+) -> list[Proof]:
+    import socket
+
+    from wily_sluice.control.client import Client
+    from wily_sluice.plan.file.bundle import bundle_of
+    from wily_sluice.proving.live import prove_live
+    from wily_sluice.proving.site import live_world
+
+    key = read_key(key_file)
+    with Client() as client:
+        status = client.call("gate.status")
+    if status["digest"] != bundle_of(bench.plan).digest:
+        raise Refusal(f"the gate runs another plan than {plan_file}: `sluice apply {plan_file}` first")
+    try:
+        host = str(socket.getaddrinfo(far, http_port, type=socket.SOCK_STREAM)[0][4][0])
+    except OSError as error:
+        raise Refusal(f"{far} is not known: {error.strerror}") from None
+    if not yes:
+        seconds = 4 * len(promises)
+        click.confirm(f"this fills the line for up to {seconds} s; go on?", abort=True, err=True)
+    with _progress(len(promises)) as tell, live_world(bench, host, http_port, key, tell) as world:
+        return prove_live(world, promises, tell)
 
 
 @contextmanager

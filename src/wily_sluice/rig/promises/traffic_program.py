@@ -3,11 +3,13 @@
 Orders come on standard input, as lines of JSON; each is answered with a line. An *end* is one side of a conversation:
 `[PROTOCOL, ADDRESS, PORT]`, with PROTOCOL `tcp` or `udp`. Of the far side:
 
-- `{"listen": [END, …]}`: answer there from now on
+- `{"listen": [END, …], "secret": …}`: answer there from now on, and send floods only to callers who have the secret's
+  token (`token`), if there is a secret, in hex; answers with the ends that could be had
 
 Of hosts:
 
-- `{"call": [[INDEX, LOCAL, PORT, REMOTE, PORT], …]}`: open conversations of UDP, of which the far side hears
+- `{"call": [[INDEX, LOCAL, PORT, REMOTE, PORT, TOKEN], …]}`: open conversations of UDP, of which the far side hears; it
+  may want a token, in hex
 - `{"converse": [{…}, …]}`: hold conversations (`converse`), and answer when all have been held
 
 Of both:
@@ -20,46 +22,27 @@ Times are of the real-time clock, which the kernel stamps packets with as they a
 not count.
 """
 
+import hmac
 import json
-import os
 import select
 import socket
-import struct
 import sys
 import time
 from contextlib import suppress
-from heapq import heapify, heapreplace
 from threading import Thread
 from typing import Any
 
-from wily_sluice.forecast.prove.flood import percentile
-from wily_sluice.rig.promises.wire import HEADERS, icmp_echo
+from wily_sluice.gauge.floods import ECHOES, FLOODS, OPENS, Sending, Span, family, flood_and_count, udp
+from wily_sluice.rig.promises.wire import icmp_echo
 
-BUFFER = 8 << 20  # bytes
-SO_SNDBUFFORCE, SO_RCVBUFFORCE, SO_TIMESTAMPNS = 32, 33, 35  # asm-generic/socket.h
-STAMP = struct.Struct("@qq")
-SENT = struct.Struct("!cHq")
-FLOODS, OPENS, ECHOES = b"f", b"o", b"e"
 WISH = b"\x01so many bytes\x00"
 PATIENCE = 6.0  # seconds for one conversation
 CHUNK = 1 << 16
 
 
-def family(address: str) -> socket.AddressFamily:
-    """Of an address."""
-    return socket.AF_INET6 if ":" in address else socket.AF_INET
-
-
-def udp(local: str, port: int) -> socket.socket:
-    """A socket for many packets, which are stamped as they arrive."""
-    end = socket.socket(family(local), socket.SOCK_DGRAM)
-    end.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    for option in (SO_SNDBUFFORCE, SO_RCVBUFFORCE):
-        end.setsockopt(socket.SOL_SOCKET, option, BUFFER)
-    end.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
-    end.bind((local, port))
-    end.setblocking(False)
-    return end
+def token(secret: bytes, stream: int) -> bytes:
+    """What a caller shows for a stream."""
+    return hmac.digest(secret, stream.to_bytes(2), "sha256")[:16]
 
 
 class Ends:
@@ -68,19 +51,25 @@ class Ends:
     def __init__(self) -> None:
         self.datagrams: list[socket.socket] = []
         self.callers: dict[int, tuple[socket.socket, Any]] = {}
+        self._streams: set[tuple[str, int]] = set()  # where TCP is answered
+        self._secret = b""
 
-    def listen(self, ends: list[list[Any]]) -> None:
-        """Answer at these ends; what listened before is closed."""
+    def listen(self, ends: list[list[Any]], secret: bytes) -> list[list[Any]]:
+        """Answer at these ends, and no more at those of UDP before; those that could be had."""
         for old in self.datagrams:
             old.close()
-        self.datagrams, self.callers = [], {}
+        self.datagrams, self.callers, self._secret = [], {}, secret
+        had = []
         for protocol, address, port in ends:
-            if protocol == "udp":
-                self.datagrams.append(udp(address, port))
-                continue
-            with suppress(OSError):  # another listens there already, which does as well
-                listener = socket.create_server((address, port), family=family(address), backlog=64)
-                Thread(target=_accept, args=(listener,), daemon=True).start()
+            with suppress(OSError):
+                if protocol == "udp":
+                    self.datagrams.append(udp(address, port))
+                elif (address, port) not in self._streams:
+                    listener = socket.create_server((address, port), family=family(address), backlog=64)
+                    self._streams.add((address, port))
+                    Thread(target=_accept, args=(listener,), daemon=True).start()
+                had.append([protocol, address, port])
+        return had
 
     def attend(self) -> None:
         """Hear who calls, and echo what wants to be."""
@@ -91,7 +80,9 @@ class Ends:
                     with suppress(BlockingIOError, ConnectionRefusedError):
                         data, caller = end.recvfrom(2048)
                         if data[:1] == OPENS:
-                            self.callers[int.from_bytes(data[1:3])] = end, caller
+                            stream = int.from_bytes(data[1:3])
+                            if not self._secret or hmac.compare_digest(data[3:], token(self._secret, stream)):
+                                self.callers[stream] = end, caller
                         if data[:1] != FLOODS:
                             end.sendto(data, caller)
             if sys.stdin in ready:
@@ -112,70 +103,6 @@ def _serve(connection: socket.socket) -> None:
             give = int.from_bytes(data[len(WISH) :]) if data.startswith(WISH) else 1
             while give > 0:
                 give -= connection.send(block[:give])
-
-
-def flood(sending: list[tuple[int, tuple[socket.socket, Any], int, int]], order: dict[str, Any]) -> None:
-    """Send, each over its socket to somebody, every so many nanoseconds a packet of so many bytes."""
-    begin, until = order["begin"], order["until"]
-    due = [(begin + gap * number // len(sending), number) for number, (_, _, gap, _) in enumerate(sending)]
-    if not due:
-        return
-    heapify(due)
-    fillings = [bytes(length - HEADERS[end.family] - SENT.size) for _, (end, _), _, length in sending]
-    while due[0][0] < until:
-        now = time.time_ns()
-        if due[0][0] > now:
-            time.sleep((due[0][0] - now) / 1e9)
-            continue
-        at, number = due[0]
-        index, (end, to), gap, _ = sending[number]
-        with suppress(BlockingIOError, ConnectionRefusedError, InterruptedError):
-            end.sendto(SENT.pack(FLOODS, index, now) + fillings[number], to)
-        # What this machine is too slow for is not made up for in one burst.
-        heapreplace(due, (max(at + gap, now - 20_000_000), number))
-
-
-def count(ends: list[socket.socket], order: dict[str, Any]) -> list[list[int]]:
-    """What arrives of each stream in the time that counts."""
-    begin, until = order["from"], order["until"]
-    waits: dict[int, list[int]] = {}
-    poll = select.epoll()
-    by_number = {end.fileno(): end for end in ends}
-    for end in ends:
-        poll.register(end, select.EPOLLIN)
-    while (left := until / 1e9 + 0.05 - time.time()) > 0:
-        for number, _ in poll.poll(min(left, 0.2)):
-            end = by_number[number]
-            with suppress(BlockingIOError, ConnectionRefusedError):
-                for _ in range(32):
-                    data, about, _, _ = end.recvmsg(64, 64)
-                    if data[:1] != FLOODS:
-                        continue
-                    seconds, nanoseconds = STAMP.unpack_from(about[0][2])
-                    arrived = seconds * 1_000_000_000 + nanoseconds
-                    if begin <= arrived < until:
-                        _, index, sent = SENT.unpack_from(data)
-                        waits.setdefault(index, []).append(arrived - sent)
-    return [[index, len(one), percentile(one, 95), percentile(one, 99)] for index, one in waits.items()]
-
-
-def flood_and_count(
-    ends: list[socket.socket], to: dict[int, tuple[socket.socket, Any]], order: dict[str, Any]
-) -> list[list[int]]:
-    """Both at once, in a process for each."""
-    reader, writer = os.pipe()
-    child = os.fork()
-    if child == 0:
-        found = json.dumps(count(ends, order)).encode()
-        os.write(writer, len(found).to_bytes(4) + found)
-        os._exit(0)
-    flood([(index, to[index], gap, length) for index, gap, length in order["send"] if index in to], order)
-    with os.fdopen(reader, "rb") as pipe:
-        size = int.from_bytes(pipe.read(4))
-        counted: list[list[int]] = json.loads(pipe.read(size))
-    os.close(writer)
-    os.waitpid(child, 0)
-    return counted
 
 
 def converse(one: dict[str, Any], held: list[socket.socket]) -> None:
@@ -252,15 +179,14 @@ def main() -> None:
             return
         order = json.loads(line)
         if "listen" in order:
-            far.listen(order["listen"])
-            answer: Any = len(far.datagrams)
+            answer: Any = far.listen(order["listen"], bytes.fromhex(order.get("secret", "")))
         elif "call" in order:
             for old, _ in calls.values():
                 old.close()
             calls = {}
-            for index, local, port, remote, remote_port in order["call"]:
+            for index, local, port, remote, remote_port, token in order["call"]:
                 end = udp(local, port)
-                end.sendto(OPENS + index.to_bytes(2), (remote, remote_port))
+                end.sendto(OPENS + index.to_bytes(2) + bytes.fromhex(token), (remote, remote_port))
                 calls[index] = end, (remote, remote_port)
             answer = len(calls)
         elif "converse" in order:
@@ -269,8 +195,10 @@ def main() -> None:
             _HELD.clear()
             answer = hold(order["converse"])
         else:
-            to = far.callers or calls
-            answer = flood_and_count(far.datagrams or [end for end, _ in calls.values()], to, order["flood"])
+            to, asked = far.callers or calls, order["flood"]
+            span = Span(asked["begin"], asked["from"], asked["until"])
+            ends = far.datagrams or [end for end, _ in calls.values()]
+            answer = flood_and_count(ends, [Sending(*one) for one in asked["send"]], to, span)
         print(json.dumps({"answer": answer}), flush=True)
 
 

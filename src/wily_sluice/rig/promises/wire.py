@@ -5,8 +5,6 @@ import struct
 
 from wily_sluice.rig.storm_program import checksum
 
-HEADERS = {socket.AF_INET: 28, socket.AF_INET6: 48}  # bytes of IP and UDP
-
 
 def icmp_echo(family: int, identifier: int) -> bytes:
     """A request for an echo (RFC 792, RFC 4443 §4.1). Of ICMPv6, the kernel works out the checksum."""

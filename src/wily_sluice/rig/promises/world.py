@@ -229,7 +229,14 @@ class RigWorld:
         mine: dict[str, list[int]] = {node: [i for i, other in enumerate(nodes) if other == node] for node in nodes}
         for node, indices in mine.items():
             calls = [
-                [i, _text(parties[i].local), parties[i].local_port, _text(parties[i].remote), parties[i].remote_port]
+                [
+                    i,
+                    _text(parties[i].local),
+                    parties[i].local_port,
+                    _text(parties[i].remote),
+                    parties[i].remote_port,
+                    "",
+                ]
                 for i in indices
             ]
             self._ends[node].ask({"call": calls})

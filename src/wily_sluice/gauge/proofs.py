@@ -1,0 +1,127 @@
+"""The far side of proofs: ends at which conversations are answered, and floods, for those who have the key.
+
+A program of its own does what it is told (its orders stand in `rig/promises/traffic_program.py`), for one session at a
+time, and is ended when that has been silent. No order goes there unchecked: at most MOST_ENDS ends, only at the address
+that was asked, no flood beyond the rate that whoever serves allows, and to callers only who show a token.
+"""
+
+import asyncio
+import json
+import time
+from asyncio.subprocess import DEVNULL, PIPE, Process
+from collections.abc import Sequence
+from contextlib import suppress
+from typing import Any
+
+from wily_sluice.units import SECOND, Nanoseconds, Rate
+
+MOST_ENDS = 64
+LONGEST_FLOOD: Nanoseconds = 20 * SECOND
+SHORTEST_GAP: Nanoseconds = 1_000
+LARGEST_PACKET, SMALLEST_PACKET = 1500, 60
+SILENT = 60.0  # seconds, after which a session's program is ended
+PATIENCE = 40.0  # seconds for an answer
+
+
+class Refused(Exception):
+    """An order that is not followed; says why."""
+
+
+class Proofs:
+    """`command` starts the program; floods have at most `most` bit/s together."""
+
+    def __init__(self, command: Sequence[str], most: Rate) -> None:
+        self._command = command
+        self._most = most
+        self._session = ""
+        self._process: Process | None = None
+        self._used = 0.0
+        self._lock = asyncio.Lock()
+        self._ender: asyncio.Task[None] | None = None
+
+    async def order(self, session: str, address: str, secret: bytes, what: Any) -> Any:
+        """Follow an order of a session that reached us at an address. Refused."""
+        order = self._checked(address, secret, what)
+        async with self._lock:
+            if self._session != session:
+                if self._process is not None and time.monotonic() - self._used < SILENT:
+                    raise Refused("another proof is under way")
+                await self.end()
+                self._session = session
+            self._used = time.monotonic()
+            if "flood" in order:
+                order["flood"] = _absolute(order["flood"])
+            return await self._ask(order)
+
+    def _checked(self, address: str, secret: bytes, what: Any) -> dict[str, Any]:
+        match what:
+            case {"listen": list(ends)} if len(ends) <= MOST_ENDS:
+                found = []
+                for end in ends:
+                    match end:
+                        case ["udp" | "tcp" as protocol, int(port)] if 0 < port < 65_536:
+                            found.append([protocol, address, port])
+                        case _:
+                            raise Refused("an end is a protocol and a port")
+                return {"listen": found, "secret": secret.hex()}
+            case {"flood": {"send": list(sending), "wait": int(wait), "warm": int(warm), "counted": int(counted)}}:
+                if min(wait, warm, counted) < 0 or wait + warm + counted > LONGEST_FLOOD:
+                    raise Refused("a flood lasts 20 s at most")
+                rate = 0.0
+                for one in sending:
+                    match one:
+                        case [int(stream), int(gap), int(length)] if (
+                            0 <= stream < 65_536 and gap >= SHORTEST_GAP and SMALLEST_PACKET <= length <= LARGEST_PACKET
+                        ):
+                            rate += length * 8 * SECOND / gap
+                        case _:
+                            raise Refused("a stream is a number, a gap and a length")
+                if rate > self._most:
+                    raise Refused(f"{rate / 1e6:.0f} Mbit/s are more than is served here ({self._most / 1e6:.0f})")
+                return {"flood": {"send": sending, "wait": wait, "warm": warm, "counted": counted}}
+        raise Refused("there is no such order")
+
+    async def _ask(self, order: dict[str, Any]) -> Any:
+        if self._process is None or self._process.returncode is not None:
+            self._process = await asyncio.create_subprocess_exec(
+                *self._command, stdin=PIPE, stdout=PIPE, stderr=DEVNULL
+            )
+            await self._answer()
+            self._ender = asyncio.create_task(self._end_when_silent())
+        assert self._process.stdin is not None
+        self._process.stdin.write(json.dumps(order).encode() + b"\n")
+        with suppress(ConnectionError):
+            await self._process.stdin.drain()
+        return (await self._answer())["answer"]
+
+    async def _answer(self) -> Any:
+        assert self._process is not None and self._process.stdout is not None
+        try:
+            line = await asyncio.wait_for(self._process.stdout.readline(), PATIENCE)
+        except TimeoutError:
+            line = b""
+        if not line:
+            await self.end()
+            raise Refused("the program of the far side ended")
+        return json.loads(line)
+
+    async def _end_when_silent(self) -> None:
+        while self._process is not None and time.monotonic() - self._used < SILENT:
+            await asyncio.sleep(SILENT / 10)
+        async with self._lock:
+            if time.monotonic() - self._used >= SILENT:
+                await self.end()
+
+    async def end(self) -> None:
+        """End the program."""
+        process, self._process, self._session = self._process, None, ""
+        if process is not None and process.returncode is None:
+            with suppress(ProcessLookupError):
+                process.kill()
+            await process.wait()
+
+
+def _absolute(flood: dict[str, Any]) -> dict[str, Any]:
+    begin = time.time_ns() + flood["wait"]
+    counted = begin + flood["warm"]
+    return {"send": flood["send"], "begin": begin, "from": counted, "until": counted + flood["counted"]}

@@ -1,0 +1,1 @@
+"""Tries the promises of a plan against the gate that runs, with a far end beyond the line."""

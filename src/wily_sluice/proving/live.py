@@ -1,0 +1,317 @@
+"""The gate that runs as a world to try promises in, beside a host of our own and a far end beyond the line.
+
+The plan is not touched: its rules sort, all its limiters are at work. So a flood of a queue is a conversation of UDP
+that the plan's own rules bring there and no limiter holds; a queue to which none leads is left out of a flood, or
+cannot be tried itself. What would take another moment, a used-up quota or one clock at both ends cannot be tried.
+"""
+
+import time
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import replace
+from datetime import datetime
+from ipaddress import ip_address
+from threading import Thread
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from wily_sluice.control.client import Client
+from wily_sluice.control.desk.json_rpc import RpcError
+from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UDP
+from wily_sluice.engine.shaper import Shaper
+from wily_sluice.errors import LiveError
+from wily_sluice.forecast.prove.bench import Bench
+from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTE, Example, examples
+from wily_sluice.forecast.prove.proof import Promise, Proof, try_in
+from wily_sluice.forecast.prove.setting import Came, CannotTry, Flood, Part, Stream, Where
+from wily_sluice.plan.asking import Terms
+from wily_sluice.plan.build import build_site
+from wily_sluice.plan.model import Uplink
+from wily_sluice.proving.far_side import FarSide
+from wily_sluice.rig.promises.openings import opening
+from wily_sluice.rig.promises.traffic_program import token
+from wily_sluice.rig.promises.world import Program
+from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate
+
+MORE, MORE_AT_LEAST = 1.3, 4_000_000  # times what a stream should come to, and bit/s, that is sent of it
+WAIT: Nanoseconds = 400 * MILLISECOND  # for both ends to be ready
+WARMUP: Nanoseconds = 700 * MILLISECOND
+COUNTED: Nanoseconds = 1600 * MILLISECOND
+FEWEST, LONGEST = 110, 6 * SECOND  # packets of the slowest stream; time that is counted
+SETTLED_WITHIN = 6.0  # seconds
+MOST_MOVED = 20_000_000  # bytes that one conversation moves to meet a rule
+KINDS = {TCP: "tcp", UDP: "udp"}
+
+
+class LiveWorld:
+    """`host` is the far end's address, reached over `uplink`; `at` are addresses of our own, each as packed."""
+
+    slack: Nanoseconds = 0
+
+    def __init__(
+        self, bench: Bench, uplink: Uplink, host: str, far: FarSide, near: Program, at: Sequence[bytes]
+    ) -> None:
+        self._bench = bench
+        self._uplink = uplink
+        self._host = ip_address(host).packed
+        self._far = far
+        self._near = near
+        self._at = tuple(at)
+        self._ports = 0
+        self._engines: dict[Direction, Shaper] = {}
+        self._leaves: dict[tuple[Direction, str], Example | None] = {}
+        self._tried: dict[Flood, tuple[Came, ...]] = {}
+        self.about: Proof | None = None
+
+    def forget(self) -> None:
+        """Try anew what was tried."""
+        self._tried.clear()
+
+    # What the plan makes of a conversation now.
+
+    def _shaper(self, way: Direction) -> Shaper:
+        if way not in self._engines:
+            engine = build_site(self._bench.plan, lambda _: None)
+            engine.at(self._now())
+            for one in DIRECTIONS:
+                self._engines[one] = engine.shapers[self._uplink.name, one]
+        return self._engines[way]
+
+    def _now(self) -> datetime:
+        return datetime.now(ZoneInfo(self._bench.plan.timezone))
+
+    def _goes(self, example: Example, way: Direction) -> tuple[str, tuple[int, ...]]:
+        """The leaf, and the limiters that hold it."""
+        conversation = example.conversation()
+        shaper, subject = self._shaper(way), example.subject(conversation)
+        lane = shaper.lane_for(conversation, subject)
+        return str(lane.leaf.path), tuple(shaper.classifier.limits(subject)) if lane.buckets else ()
+
+    def _moved_here(self, example: Example) -> Iterator[Example]:
+        """The same between one of our addresses and the far end, where the plan asks for neither."""
+        parties = example.parties
+        if len(parties.local) != len(self._host) or parties.remote not in (REMOTE[len(self._host)], self._host):
+            return
+        ours = [parties.local] if parties.local in self._at else []
+        for local in (*ours, *(one for one in self._at if one != parties.local and len(one) == len(self._host))):
+            yield replace(example, parties=parties._replace(local=local, remote=self._host))
+
+    def _like(self, example: Example, way: Direction = "up") -> Example:
+        """One of ours that goes where this one goes, and is held by the same limiters. CannotTry."""
+        wanted = self._goes(example, way)
+        found = next((one for one in self._moved_here(example) if self._goes(one, way) == wanted), None)
+        if found is None:
+            far = example.parties.remote not in (REMOTE[len(example.parties.local)], self._host)
+            asked = ip_address(example.parties.remote if far else example.parties.local)
+            raise CannotTry(f"it is about {asked}, which {'is another remote' if far else 'others may have'}")
+        return found
+
+    def _leading_to(self, path: str, way: Direction) -> Example | None:
+        """A conversation of UDP of ours that goes to a leaf, and that no limiter holds."""
+        if (way, path) not in self._leaves:
+            terms = [rule.terms for rule in self._bench.plan.sorting] + [Terms()]
+            found = (
+                here
+                for asked in terms
+                for one in examples(self._bench.plan, asked)
+                if one.plain and one.parties.protocol in (UDP, TCP)
+                for here in self._moved_here(replace(one, parties=one.parties._replace(protocol=UDP)))
+                if self._goes(here, way) == (path, ())
+            )
+            self._leaves[way, path] = next(found, None)
+        return self._leaves[way, path]
+
+    # Floods.
+
+    def flood(self, asked: Flood) -> tuple[Came, ...]:
+        """What came of each stream. CannotTry."""
+        self._possible(asked.uplink, asked.moment)
+        if asked.spent:
+            raise CannotTry("it would use up a quota")
+        if asked not in self._tried:
+            self._tried[asked] = self._flood(asked)
+        return self._tried[asked]
+
+    def _possible(self, uplink: str, moment: datetime | None) -> None:
+        if uplink != self._uplink.name:
+            raise CannotTry(f"the far end is reached over {self._uplink.name}")
+        now = self._now()
+        if moment is not None and any(
+            one.holds(now) != one.holds(moment) for one in self._bench.plan.schedules.values()
+        ):
+            raise CannotTry("it is about another time than now")
+
+    def _flood(self, asked: Flood) -> tuple[Came, ...]:
+        ours: dict[int, Stream] = {}
+        for number, stream in enumerate(asked.streams):
+            example = self._example(asked, stream)
+            if example is not None:
+                ours[number] = replace(stream, example=self._with_port(example))
+        streams = list(ours.values())
+        lab = self._bench.flood(replace(asked, streams=tuple(asked.streams[number] for number in ours)))
+        rates = [
+            max(1, round(min(stream.rate, max(came.rate * MORE, came.rate + MORE_AT_LEAST))))
+            for stream, came in zip(streams, lab, strict=True)
+        ]
+        slowest = min((came.rate for came in lab if came.rate > 0.001 * max(one.rate for one in lab)), default=1.0)
+        counted = max(asked.least, min(LONGEST, max(COUNTED, round(FEWEST * 1500 * BYTE_TIME / max(1.0, slowest)))))
+        packets = self._send(asked.way, streams, rates, counted)
+        cost = self._uplink.framing.cost
+        found = {
+            number: Came(packets.get(index, 0) * cost(stream.length) * BYTE_TIME / counted, 0, 0)
+            for index, (number, stream) in enumerate(ours.items())
+        }
+        return tuple(found.get(number, Came(0.0, 0, 0)) for number in range(len(asked.streams)))
+
+    def _example(self, asked: Flood, stream: Stream) -> Example | None:
+        """What to send for a stream; None where it is left out. CannotTry."""
+        if asked.part != Part("trees"):
+            like = self._like(stream.example, asked.way)
+            if len(self._goes(like, asked.way)[1]) > 1:
+                raise CannotTry("another limiter holds the same host")
+            return replace(like, parties=like.parties._replace(protocol=UDP))
+        full = self._bench.full(self._uplink, asked.way)
+        path = next(path for path, one in full.items() if one.example == stream.example)
+        example = self._leading_to(path, asked.way)
+        if example is None and self.about is not None and f"{path}/".startswith(f"{self.about.name}/"):
+            raise CannotTry(f"no conversation of UDP that goes to {path} can be had here without a limiter")
+        return example
+
+    def _send(
+        self, way: Direction, streams: Sequence[Stream], rates: Sequence[Rate], counted: Nanoseconds
+    ) -> dict[int, int]:
+        """Send at these rates; packets that came of each."""
+        self._settle()
+        self._listen([("udp", one.example.parties.remote_port) for one in streams])
+        calls = []
+        for index, stream in enumerate(streams):
+            parties = stream.example.parties
+            ends = [_text(parties.local), parties.local_port, _text(parties.remote), parties.remote_port]
+            calls.append([index, *ends, token(self._far.secret, index).hex()])
+        self._near.ask({"call": calls})
+        time.sleep(0.3)
+        cost = self._uplink.framing.cost
+        sending = [
+            [index, max(1, cost(stream.length) * BYTE_TIME // rate), stream.length]
+            for index, (stream, rate) in enumerate(zip(streams, rates, strict=True))
+        ]
+        down, up = (sending, []) if way == "down" else ([], sending)
+        answered: list[Any] = []
+        order = {"flood": {"send": down, "wait": WAIT, "warm": WARMUP, "counted": counted}}
+        far = Thread(target=lambda: answered.append(_tried(lambda: self._far.ask(order))), daemon=True)
+        begin = time.time_ns() + WAIT
+        far.start()
+        span = {"begin": begin, "from": begin + WARMUP, "until": begin + WARMUP + counted}
+        here = self._near.ask({"flood": {"send": up, **span}})["answer"]
+        far.join()
+        (there,) = answered
+        if isinstance(there, LiveError):
+            raise there
+        return {index: packets for index, packets, *_ in (here if way == "down" else there)}
+
+    def _listen(self, ends: Iterable[tuple[str, int]]) -> None:
+        wanted = [list(one) for one in dict.fromkeys(ends)]
+        had = {(protocol, port) for protocol, _, port in self._far.ask({"listen": wanted})}
+        for protocol, port in wanted:
+            if (protocol, port) not in had:
+                raise CannotTry(f"the far end cannot have {port}/{protocol}")
+
+    def _settle(self) -> None:
+        """Wait until nothing of ours waits in the gate."""
+        until = time.monotonic() + SETTLED_WITHIN
+        with Client() as client:
+            while time.monotonic() < until:
+                told = client.call("watch.now")["uplinks"].get(self._uplink.name, {})
+                if not any(told[way]["waiting"] for way in ("up", "down") if way in told):
+                    return
+                time.sleep(0.3)
+
+    def _with_port(self, example: Example) -> Example:
+        """With a port that nobody had before, where the port is nobody's wish."""
+        if example.parties.local_port != LOCAL_PORT:
+            return example
+        self._ports += 1
+        return replace(example, parties=example.parties._replace(local_port=LOCAL_PORT + self._ports))
+
+    # Conversations.
+
+    def where(self, asked: Where) -> str:
+        """Where the gate sends a conversation. CannotTry."""
+        self._possible(asked.uplink, asked.moment)
+        example = asked.example
+        if example.kind or example.length < 1500 or example.hardware or example.fast or example.moved > MOST_MOVED:
+            raise CannotTry("that is not seen of a conversation as a whole, or takes too long")
+        if example.shape:
+            raise CannotTry("how a conversation behaves takes too long to show")
+        example = self._with_port(self._like(example))
+        parties = example.parties
+        said = opening(example.known, parties.protocol)
+        if said is None:
+            raise CannotTry(f"there is no way here to speak {example.known.seen or example.known.names[0]}")
+        if parties.protocol in KINDS:
+            self._listen([(KINDS[parties.protocol], parties.remote_port)])
+        elif parties.protocol not in (ICMP, ICMPV6):
+            raise CannotTry("the far end does not answer that protocol")
+        self._ports += 1
+        identifier = 0x5000 + self._ports
+        made = {
+            "protocol": parties.protocol,
+            "local": _text(parties.local),
+            "port": parties.local_port,
+            "remote": _text(parties.remote),
+            "remote_port": parties.remote_port,
+            "dscp": max(0, example.dscps.bit_length() - 1),
+            "opening": [packet.hex() for packet in said] or [b"e".hex()],
+            "identifier": identifier,
+            "take": example.moved,
+            "steady": 0.0,
+        }
+        (trouble,) = self._near.ask({"converse": [made]})["answer"]
+        ports = (parties.local_port, parties.remote_port) if parties.protocol in KINDS else (0, 0)
+        with Client() as client:
+            found = client.call(
+                "classify.look",
+                protocol=parties.protocol,
+                local=_text(parties.local),
+                local_port=ports[0],
+                remote=_text(parties.remote),
+                remote_port=ports[1],
+            )
+        if found is None:
+            if trouble:
+                raise CannotTry(f"the far end does not answer such a conversation: {trouble}")
+            return ""
+        return next((one["queue"] for one in found["going"] if one["direction"] == "up"), "")
+
+
+def _text(address: bytes) -> str:
+    return str(ip_address(address))
+
+
+def _tried(ask: Callable[[], Any]) -> Any:
+    try:
+        return ask()
+    except LiveError as error:
+        return error
+
+
+def prove_live(world: LiveWorld, promises: Iterable[Promise], tell: Callable[[str], None]) -> list[Proof]:
+    """What came of each. LiveError when an end is lost."""
+    found = []
+    for promise in promises:
+        proof = world.about = promise.proof
+        tell(f"{proof.kind} {proof.name}, {proof.where}")
+        if proof.kind == "delay":
+            found.append(replace(proof, why="how long packets wait each way takes one clock at both ends"))
+            continue
+        if proof.kind == "schedule":
+            found.append(replace(proof, why="it takes other times than now"))
+            continue
+        try:
+            one = try_in(world, promise)
+            if one.verdict == "broken":  # by the plan, or by what others sent meanwhile
+                world.forget()
+                one = try_in(world, promise)
+        except RpcError as error:
+            raise LiveError(f"the gate does not answer: {error}") from None
+        found.append(one)
+    return found
