@@ -103,8 +103,11 @@ def test_rates_delays_buffer_and_framing_of_a_line_are_found(
 
 
 @pytest.mark.slow
-def test_a_fast_line_is_found_as_well(tmp_path: Path) -> None:
-    """Without its buffer: what the rig's own line holds back on this machine is more."""
-    with measured(tmp_path, 500, 500, 5, 20, "ethernet") as told:
+@pytest.mark.parametrize("buffer", [20, 200])
+def test_a_fast_line_is_found_as_well(tmp_path: Path, buffer: int) -> None:
+    with measured(tmp_path, 500, 500, 5, buffer, "ethernet") as told:
+        found = told["measurements"][0]
         assert told["advice"]["rates"] == pytest.approx({"down": 500e6, "up": 500e6}, rel=0.03)
-        assert told["measurements"][0]["idle"]["p50"] == pytest.approx(10 * MILLISECOND, abs=MILLISECOND)
+        assert found["idle"]["p50"] == pytest.approx(10 * MILLISECOND, abs=MILLISECOND)
+        for way in ("down", "up"):
+            assert found[way]["buffer"] == pytest.approx(buffer * MILLISECOND, rel=0.15)

@@ -100,6 +100,8 @@ class LiveWorld:
         wanted = self._goes(example, way)
         found = next((one for one in self._moved_here(example) if self._goes(one, way) == wanted), None)
         if found is None:
+            if len(example.parties.local) != len(self._host):
+                raise CannotTry(f"the far end is reached over IPv{4 if len(self._host) == 4 else 6}")
             far = example.parties.remote not in (REMOTE[len(example.parties.local)], self._host)
             asked = ip_address(example.parties.remote if far else example.parties.local)
             raise CannotTry(f"it is about {asked}, which {'is another remote' if far else 'others may have'}")
@@ -172,9 +174,17 @@ class LiveWorld:
         full = self._bench.full(self._uplink, asked.way)
         path = next(path for path, one in full.items() if one.example == stream.example)
         example = self._leading_to(path, asked.way)
-        if example is None and self.about is not None and f"{path}/".startswith(f"{self.about.name}/"):
+        if example is None and self._takes_all(path, asked.way):
             raise CannotTry(f"no conversation of UDP that goes to {path} can be had here without a limiter")
         return example
+
+    def _takes_all(self, path: str, way: Direction) -> bool:
+        """Whether what is tried cannot do without this leaf: a guarantee of a parent is had by one of its leaves."""
+        about = self.about
+        if about is None or not f"{path}/".startswith(f"{about.name}/"):
+            return False
+        below = [one for one in self._bench.full(self._uplink, way) if f"{one}/".startswith(f"{about.name}/")]
+        return about.kind != "guarantee" or not any(self._leading_to(one, way) for one in below)
 
     def _send(
         self, way: Direction, streams: Sequence[Stream], rates: Sequence[Rate], counted: Nanoseconds
