@@ -114,6 +114,9 @@ class Proofs:
 
     async def end(self) -> None:
         """End the program."""
+        ender, self._ender = self._ender, None
+        if ender is not None and ender is not asyncio.current_task():
+            ender.cancel()
         process, self._process, self._session = self._process, None, ""
         if process is not None and process.returncode is None:
             with suppress(ProcessLookupError):
