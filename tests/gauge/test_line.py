@@ -20,6 +20,7 @@ from wily_sluice.gauge.loads import Far, load
 from wily_sluice.gauge.reflector import Reflector, prepared, serve
 from wily_sluice.gauge.stamp import Reflected
 from wily_sluice.units import MILLISECOND, SECOND
+from wily_sluice.views.live.line import line_records
 
 KEY = b"a key of the two machines"
 PORT = 18_863
@@ -193,3 +194,17 @@ def test_clocks_that_differ_do_not_matter_and_one_that_is_set_is_told(drift: flo
         assert "a clock was set" in measured.notes[0] and measured.ways["up"].buffer is None
     else:
         assert measured.ways["up"].buffer == pytest.approx(100 * MILLISECOND, rel=0.001)
+
+
+def test_what_was_seen_over_time_is_printed_in_its_order() -> None:
+    measured = line.Measured(SECOND, "far.example")
+    course = [(n * SECOND // 10, n * 100, n * 100_000) for n in range(31)]  # a thousand segments a second
+    measured.courses.append(("up", 2 * SECOND, 1000, course))
+    measured.waits += [(2 * SECOND + SECOND // 4, 5, 7)]
+    rows = list(line_records([measured]))
+    assert [(row["what"], row["direction"], row["value"]) for row in rows[:3]] == [
+        ("data", "up", 8_000_000),
+        ("wait", "down", 7),
+        ("wait", "up", 5),
+    ]
+    assert rows[0]["at"] == "1970-01-01T00:00:02Z" and len(rows) == 2 + 5

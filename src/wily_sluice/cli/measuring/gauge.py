@@ -182,6 +182,7 @@ async def _serve_http(far: FarEnd, listen: str, port: int, http_port: int) -> No
 @click.option("--picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw it, as PNG or SVG.")
 @plan_from(argument=False, usual=False)
 @state_option
+@click.option("--csv", "as_csv", is_flag=True, help="Print what was seen over time as CSV: data in bit/s, waits in ns.")
 @json_option
 def line(
     host: str | None,
@@ -198,6 +199,7 @@ def line(
     picture: Path | None,
     plan_file: Path | None,
     state: Path,
+    as_csv: bool,
     as_json: bool,
 ) -> None:
     """Measure rates, delays and the buffer of a line.
@@ -222,8 +224,16 @@ def line(
     """
     from wily_sluice.gauge.advice import advice
     from wily_sluice.gauge.loads import Far, host_of
-    from wily_sluice.views.live.line import advice_data, draw_measured, measured_data, print_day, print_measured
+    from wily_sluice.views.live.line import (
+        advice_data,
+        draw_measured,
+        line_records,
+        measured_data,
+        print_day,
+        print_measured,
+    )
     from wily_sluice.views.text.console import console, print_json
+    from wily_sluice.views.text.records import records_csv
 
     if (host is None) == (url is None):
         raise Refusal("give the far end, or --url")
@@ -239,6 +249,8 @@ def line(
         _keep(state, named, found)
     if as_json:
         print_json({"measurements": [measured_data(one) for one in found], "advice": advice_data(advised)})
+    elif as_csv:
+        click.echo(records_csv(line_records(found)), nl=False)
     else:
         screen = console()
         if len(found) > 1:

@@ -1,6 +1,6 @@
 """What was measured of a line: text, data, and a picture."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict
 from datetime import UTC, datetime
 from pathlib import Path
@@ -12,7 +12,7 @@ from rich.table import Table
 from wily_sluice.gauge.advice import Advice
 from wily_sluice.gauge.estimates import STEP, Estimate
 from wily_sluice.gauge.line import Measured
-from wily_sluice.units import DIRECTIONS, SECOND, format_rate, format_share, format_time
+from wily_sluice.units import DIRECTIONS, SECOND, Direction, format_rate, format_share, format_time
 from wily_sluice.views.text.console import print_line
 
 COLOURS = {"down": "#3b6ea5", "up": "#c9743c"}
@@ -168,17 +168,36 @@ def draw_measured(measured: Measured, file: Path) -> None:
 
 def _draw_rates(panel: Any, measured: Measured, begin: int) -> None:
     """The courses of all loads, from where each began."""
+    named: set[str] = set()
+    for way, edges, rates in _rates(measured):
+        label = way if way not in named else None
+        named.add(way)
+        at = [(edge - begin) / SECOND for edge in edges]
+        panel.stairs([rate / 1e6 for rate in rates], at, color=COLOURS[way], linewidth=1.4, label=label, baseline=None)
+
+
+def _rates(measured: Measured) -> Iterator[tuple[Direction, list[float], list[float]]]:
+    """Of each load: its direction, the moments between steps in ns, and the data of each step in bit/s."""
     import numpy as np
 
-    named: set[str] = set()
     for way, begun, segment, course in measured.courses:
         if len(course) < 2:
             continue
         times = np.array([at for at, *_ in course], dtype=float)
         sizes = np.array([count * segment for _, count, _ in course], dtype=float)
         edges = np.arange(times[0], times[-1], STEP)
-        rates = np.diff(np.interp(edges, times, sizes)) * 8 * SECOND / STEP / 1e6
-        at = (begun - begin + edges - times[0]) / SECOND
-        label = way if way not in named else None
-        named.add(way)
-        panel.stairs(rates, at, color=COLOURS[way], linewidth=1.4, label=label, baseline=None)
+        rates = np.diff(np.interp(edges, times, sizes)) * 8 * SECOND / STEP
+        yield way, (begun + edges - times[0]).tolist(), rates.tolist()
+
+
+def line_records(found: Iterable[Measured]) -> Iterator[dict[str, Any]]:
+    """What measurements saw over time, for CSV: data in bit/s in each half of a second, and waits in ns."""
+    for one in found:
+        seen: list[tuple[float, str, Direction, float, str]] = []
+        for way, edges, rates in _rates(one):
+            seen += [(at, "data", way, round(rate), "bit/s") for at, rate in zip(edges, rates, strict=False)]
+        for moment_ns, up, down in one.waits:
+            seen += [(moment_ns, "wait", "up", up, "ns"), (moment_ns, "wait", "down", down, "ns")]
+        for at, what, way, value, unit in sorted(seen):
+            moment = datetime.fromtimestamp(at / SECOND, UTC).isoformat().replace("+00:00", "Z")
+            yield {"at": moment, "what": what, "direction": way, "value": value, "unit": unit}
