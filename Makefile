@@ -16,7 +16,7 @@ demo: $(RUNS)
 # The wheel is built while the linters and the tests of the source form run; the live tests have the machine to themselves.
 test: $(READY) system
 	$(MAKE) --jobs=2 --output-sync=target source shipped
-	SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest -m "not slow"
+	SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest -m "not slow" --durations=20
 
 source: lint
 	SLUICE_FORM=source $(BIN)/python -m pytest -m "not slow" tests/engine tests/plan tests/forecast
