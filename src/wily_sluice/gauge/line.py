@@ -17,16 +17,20 @@ from wily_sluice.gauge.loads import Course, Far, Load, load
 from wily_sluice.gauge.sender import probe
 from wily_sluice.gauge.stamp import LENGTH, LONGEST
 from wily_sluice.plan.file.framings import stacks
-from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Size
+from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate, Size
 
 PACE = 50  # test packets a second
 IDLE: Nanoseconds = 3 * SECOND
 LOADED: Nanoseconds = 10 * SECOND
 BOTH: Nanoseconds = 6 * SECOND
 SIZED: Nanoseconds = 8 * SECOND  # with small segments
+SIZED_SLOW: Nanoseconds = 12 * SECOND  # on a line slower than SLOW, which carries few of them
+SLOW: Rate = 3_000_000
 DRAINS: Nanoseconds = 2000 * MILLISECOND  # between two loads
 AT_LAST: Nanoseconds = 1200 * MILLISECOND  # idle again
-SEGMENTS: tuple[Size, ...] = (216, 536)  # bytes of data
+# Bytes of data. Cells of ATM show in how much two sizes that are half a cell apart cost: as much, or a whole cell more.
+SEGMENTS: tuple[Size, ...] = (112, 136, 216, 536)
+MOST_SIZES = 3
 MOST_PACKETS = 15_000  # a second: beyond, small packets measure the machines rather than the line
 USUAL_CONNECTIONS = 8
 MOST_DRIFT = 500_000  # ns in a second, of one clock beside another; more is a clock that was set
@@ -212,11 +216,11 @@ class _Steps:
             return
         way = min(rates, key=lambda one: rates[one])
         self._measured.sized = way
-        for number, segment in enumerate(SEGMENTS):
-            if rates[way] / 8 / (segment + self._measured.headers) > MOST_PACKETS:
-                continue
-            self._tell(f"with segments of {segment} bytes", 0.75 + 0.08 * number)
-            one = asyncio.run(load(self._far, (way,), self._connections, SIZED, segment, small=False))[way]
+        lasts = SIZED if rates[way] > SLOW else SIZED_SLOW
+        fitting = [one for one in SEGMENTS if rates[way] / 8 / (one + self._measured.headers) <= MOST_PACKETS]
+        for number, segment in enumerate((*fitting[:-1][: MOST_SIZES - 1], *fitting[-1:])):
+            self._tell(f"with segments of {segment} bytes", 0.75 + 0.06 * number)
+            one = asyncio.run(load(self._far, (way,), self._connections, lasts, segment, small=False))[way]
             rate = estimate(one.course, own := one.mean or segment)
             if one.trouble:
                 self._measured.notes.append(f"with segments of {segment} bytes: {one.trouble}")
