@@ -98,6 +98,8 @@ def test_what_is_not_allowed_is_refused_with_the_reason(port: int) -> None:
     far.ask({"listen": []})
     with pytest.raises(LiveError, match="another proof is under way"):
         FarSide("127.0.0.1", port, KEY).ask({"listen": []})
+    far.close()
+    FarSide("127.0.0.1", port, KEY).ask({"listen": []})
     with pytest.raises(LiveError, match="not signed with this key"):
         FarSide("127.0.0.1", port, OTHER).ask({"listen": []})
 

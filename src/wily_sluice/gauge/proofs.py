@@ -2,7 +2,7 @@
 
 A program of its own does what it is told (its orders stand in `rig/promises/traffic_program.py`), for one session at a
 time, and is ended when that has been silent. No order goes there unchecked: at most MOST_ENDS ends, only at the address
-that was asked, no flood beyond the rate that whoever serves allows, and to callers only who show a token.
+that was asked, no flood beyond the rate that was allowed at the start, and only to callers who show a token.
 """
 
 import asyncio
@@ -49,12 +49,16 @@ class Proofs:
                 await self.end()
                 self._session = session
             self._used = time.monotonic()
+            if "end" in order:
+                return await self.end()
             if "flood" in order:
                 order["flood"] = _absolute(order["flood"])
             return await self._ask(order)
 
     def _checked(self, address: str, secret: bytes, what: Any) -> dict[str, Any]:
         match what:
+            case {"end": True}:
+                return {"end": True}
             case {"listen": list(ends)} if len(ends) <= MOST_ENDS:
                 found = []
                 for end in ends:

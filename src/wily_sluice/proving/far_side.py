@@ -2,6 +2,7 @@
 
 import asyncio
 import json
+from contextlib import suppress
 from typing import Any
 
 import aiohttp
@@ -29,6 +30,11 @@ class FarSide:
     def ask(self, order: dict[str, Any]) -> Any:
         """Give an order, and wait for its answer."""
         return asyncio.run(self._ask(order))
+
+    def close(self) -> None:
+        """End the session, so that another proof need not wait for it to fall silent."""
+        with suppress(LiveError):
+            self.ask({"end": True})
 
     async def _ask(self, order: dict[str, Any]) -> Any:
         body = json.dumps(order).encode()

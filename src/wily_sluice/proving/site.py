@@ -34,6 +34,7 @@ def live_world(bench: Bench, host: str, port: int, key: bytes, tell: Callable[[s
     if not found:
         raise LiveError("every address that a host of our own could have is somebody's")
     with ExitStack() as stack:
+        stack.callback(far.close)
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
         command = stack.enter_context(probe(found))
         near = Program([*command, *PYTHON, "wily_sluice.rig.promises.traffic_program"], folder / "traffic.log")

@@ -110,7 +110,7 @@ class HostNames:
 
 
 def all_names(plan: Plan) -> Mapping[str, str]:
-    """What can be known at once, by whoever may read the files; without the name service."""
+    """The names that can be known at once, without the name service; files that cannot be read are left out."""
     naming = replace(plan.gate.names, reverse=False)
     names = HostNames()
     names.known = host_names(plan)

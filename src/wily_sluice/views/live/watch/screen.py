@@ -68,8 +68,8 @@ class Help(ModalScreen[None]):
 
 
 class WatchScreen(App[None]):
-    """Shows what it is fed with. `state` is what is shown; whoever feeds it may look at `wants_conversations` there
-    whenever `turned` is called.
+    """Shows what it is fed with. `state` says what is shown; `turned` is called when it is another page, and then
+    `state.wants_conversations` says whether single conversations are wanted.
     """
 
     ENABLE_COMMAND_PALETTE = False
@@ -111,7 +111,7 @@ class WatchScreen(App[None]):
         self._columns = Layout({})
         self._listed: list[Row] = []
         self._height = 0  # of what uplinks do
-        # Kept here, since what is looked up is looked up in the screen on top, which may be the help.
+        # Kept here: a search for them would look in the screen on top, which may be the help.
         self._title = Static(id="title")
         self._lines = Static(id="lines")
         self._pages = Tabs(
@@ -156,7 +156,7 @@ class WatchScreen(App[None]):
             self.show()
 
     def turned(self) -> None:
-        """Another page is shown. For whoever feeds it."""
+        """Another page is shown: a subclass may want other data."""
 
     def _lay_out(self) -> None:
         """The columns of this page, on a screen of this width."""
