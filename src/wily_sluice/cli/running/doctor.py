@@ -1,0 +1,89 @@
+"""`sluice doctor`."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import click
+
+from wily_sluice.cli.options import CLEAN, ERRORS, Refusal, json_option, plan_from, state_option
+from wily_sluice.doctor.ailment import Change
+from wily_sluice.doctor.examine import Complaint, examine
+from wily_sluice.doctor.look import facts
+from wily_sluice.doctor.mend import Journal, MendError
+from wily_sluice.gate.kernel.lock import network_namespace
+from wily_sluice.history.database import private_file, private_folder
+from wily_sluice.outside.files import load
+from wily_sluice.views.text.console import console, print_json
+from wily_sluice.views.text.doctor import changes_data, complaints_data, print_changes, print_complaints
+
+
+@click.command()
+@plan_from()
+@click.option("--fix", is_flag=True, help="Mend what can safely be mended (root).")
+@click.option("--undo", is_flag=True, help="Take back all that --fix has changed (root).")
+@state_option
+@json_option
+@click.pass_context
+def doctor(context: click.Context, plan_file: Path, fix: bool, undo: bool, state: Path, as_json: bool) -> None:
+    """Find what on this machine makes shaping fail or lie.
+
+    Looks at interfaces, addresses, routes and the kernel's settings, and holds them against the plan. Changes nothing
+    without --fix; then it writes down what was, so that --undo can put it back. Exits with status 0 if shaping can
+    work, 2 if something makes it fail.
+
+    \b
+    Examples:
+      sluice doctor
+      sudo sluice doctor --fix
+      sudo sluice doctor --undo
+    """
+    if fix and undo:
+        raise click.UsageError("use either --fix or --undo")
+    journal = Journal(state, _save, str(network_namespace()))
+    changes: list[Change] = []
+    complaints: list[Complaint] = []
+    try:
+        if undo:
+            changes = journal.undo()
+        else:
+            plan = load(plan_file)
+            complaints = examine(plan, facts())
+            if fix:
+                changes = journal.mend(change for one in complaints for change in one.found.changes)
+                complaints = examine(plan, facts())
+    except MendError as error:
+        raise Refusal(str(error)) from None
+    if as_json:
+        print_json({"complaints": complaints_data(complaints), "changed": changes_data(changes)})
+    else:
+        _print(complaints, changes, fix, undo)
+    context.exit(ERRORS if any(one.ailment.severity == "error" for one in complaints) else CLEAN)
+
+
+def _print(complaints: Sequence[Complaint], changes: Sequence[Change], fix: bool, undo: bool) -> None:
+    screen = console()
+    print_changes(screen, changes, undo)
+    if undo:
+        if not changes:
+            click.echo("nothing to take back")
+        return
+    if fix and complaints:
+        click.echo("Left for you:")
+    print_complaints(screen, complaints)
+    mendable = sum(bool(one.found.changes) for one in complaints)
+    if not complaints:
+        click.echo("nothing is wrong with this machine")
+    elif mendable and not fix:
+        click.echo(f"`sudo sluice doctor --fix` mends {mendable} of {len(complaints)}")
+
+
+def _save(file: Path, text: str) -> None:
+    """Replace a private file at once."""
+    try:
+        private_folder(file.parent)
+        other = file.with_suffix(".new")
+        private_file(other)
+        other.write_text(text)
+        other.replace(file)
+    except OSError as error:
+        raise MendError(f"{file} cannot be written: {error.strerror}") from error

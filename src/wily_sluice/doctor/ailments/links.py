@@ -1,0 +1,132 @@
+"""Interfaces and what is behind them."""
+
+from collections.abc import Iterator
+from ipaddress import ip_network
+
+from wily_sluice.doctor.ailment import Ailment, Change, Found
+from wily_sluice.doctor.facts import Facts, Interface
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import DIRECTIONS, format_rate
+
+# What an interface has by itself, beside the discipline that the kernel is set to give it.
+OWN_DISCIPLINES = ("", "noop", "noqueue", "mq", "pfifo_fast")
+USUAL = "net/core/default_qdisc"
+
+
+def _named(plan: Plan) -> Iterator[tuple[str, str]]:
+    """Every interface of the plan, and whose it is."""
+    for uplink in plan.uplinks:
+        yield uplink.interface, f"uplink {uplink.name}"
+    for tunnel in plan.tunnels:
+        yield tunnel.interface, f"tunnel {tunnel.name}"
+    for network in plan.networks:
+        yield network.interface, f"network {network.name}"
+
+
+def _here(plan: Plan, facts: Facts) -> Iterator[tuple[Interface, str]]:
+    for name, whose in _named(plan):
+        if name in facts.interfaces:
+            yield facts.interfaces[name], whose
+
+
+def _missing(plan: Plan, facts: Facts) -> Iterator[Found]:
+    named = {name for name, _ in _named(plan)}
+    for name, whose in _named(plan):
+        if name in facts.interfaces:
+            continue
+        free = sorted(one for one in facts.interfaces if one not in named and one != "lo")
+        subnets = [ip_network(one) for n in plan.networks if f"network {n.name}" == whose for one in n.subnets]
+        likely = [
+            one
+            for one in free
+            if any(address.ip in subnet for address in facts.interfaces[one].addresses for subnet in subnets)
+            or (whose.startswith("uplink") and any(one in ways for ways in facts.ways_out.values()))
+        ]
+        remedy = f"it may be {' or '.join(likely or free)} now" if free else "plug it in, or name another"
+        yield Found(whose, f"there is no interface {name}", remedy)
+
+
+def _no_link(plan: Plan, facts: Facts) -> Iterator[Found]:
+    for interface, whose in _here(plan, facts):
+        if not interface.link:
+            yield Found(
+                whose, f"{interface.name} has no link", f"look at the cable; or `ip link set {interface.name} up`"
+            )
+
+
+def _port(plan: Plan, facts: Facts) -> Iterator[Found]:
+    for interface, whose in _here(plan, facts):
+        if interface.bridge:
+            message = f"{interface.name} is a port of the bridge {interface.bridge}, which packets come and leave by"
+            yield Found(whose, message, f"name {interface.bridge} in the plan")
+
+
+def _slower(plan: Plan, facts: Facts) -> Iterator[Found]:
+    for uplink in plan.uplinks:
+        interface = facts.interfaces.get(uplink.interface)
+        if interface is None:
+            continue
+        fastest = max(uplink.measured(way) for way in DIRECTIONS)
+        if interface.speed is not None and interface.speed < fastest:
+            speed, planned = format_rate(interface.speed), format_rate(fastest)
+            message = f"the link of {interface.name} runs at {speed}, the plan at {planned}"
+            yield Found(f"uplink {uplink.name}", message, "look at the cable and at the other end's port")
+        if interface.full_duplex is False:
+            message = f"{interface.name} sends and receives by turns (half duplex)"
+            yield Found(f"uplink {uplink.name}", message, "let both ends negotiate, or set both to full duplex")
+
+
+def _discipline(plan: Plan, facts: Facts) -> Iterator[Found]:
+    for uplink in plan.uplinks:
+        interface = facts.interfaces.get(uplink.interface)
+        own = (*OWN_DISCIPLINES, facts.settings.get(USUAL, ""))
+        if interface is not None and interface.discipline not in own:
+            message = f"the kernel was told to queue what leaves by {interface.name} in a way of its own"
+            remedy = f"end what set it ({interface.discipline}) and give the interface its usual queue back"
+            yield Found(f"uplink {uplink.name}", message, remedy)
+
+
+def _sleeps(plan: Plan, facts: Facts) -> Iterator[Found]:
+    for interface, whose in _here(plan, facts):
+        if interface.sleeps:
+            path = f"/sys/class/net/{interface.name}/device/power/control"
+            message = f"the device of {interface.name} may be suspended to save power, and then takes long to wake"
+            yield Found(whose, message, f"write “on” to {path}", (Change(path, "on"),))
+
+
+AILMENTS = (
+    Ailment(
+        "interface-missing",
+        "error",
+        "An interface of the plan is not there. Names can change with a new card, a new kernel or another slot.",
+        _missing,
+    ),
+    Ailment(
+        "link-missing", "warning", "An interface is there, but nothing is connected, or it was never set up.", _no_link
+    ),
+    Ailment(
+        "bridge-port",
+        "error",
+        "Packets that a bridge carries come and leave by the bridge; the gate does not see them at its ports.",
+        _port,
+    ),
+    Ailment(
+        "link-slower",
+        "error",
+        "The link to the modem is slower than the line, or sends and receives by turns. Packets then queue before it, "
+        "where nobody gives calls precedence.",
+        _slower,
+    ),
+    Ailment(
+        "discipline-behind",
+        "warning",
+        "Another program has the kernel queue packets behind the gate; what it holds back does not follow the plan.",
+        _discipline,
+    ),
+    Ailment(
+        "device-sleeps",
+        "warning",
+        "A network card that is suspended between packets delays the first of them by milliseconds.",
+        _sleeps,
+    ),
+)

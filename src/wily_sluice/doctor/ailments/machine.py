@@ -1,0 +1,53 @@
+"""The machine as a whole: its processors, its clock, its tables."""
+
+from collections.abc import Iterator
+
+from wily_sluice.doctor.ailment import Ailment, Found, setting
+from wily_sluice.doctor.facts import Facts
+from wily_sluice.plan.model import Plan
+
+PER_HOST = 256  # conversations that a host may well have open
+FEWEST = 16_384
+MOST_HOSTS = 256  # of a network, of which it is taken that they may be there
+LIMIT, COUNT = "net/netfilter/nf_conntrack_max", "net/netfilter/nf_conntrack_count"
+
+
+def _one_core(plan: Plan, facts: Facts) -> Iterator[Found]:
+    if facts.cores < 2:
+        message = "there is one processor, which the gate shares with all else"
+        yield Found("processors", message, "measure what it carries: `sluice gate cost`")
+
+
+def _out_of_step(plan: Plan, facts: Facts) -> Iterator[Found]:
+    if facts.in_step is False and (plan.schedules or any(limiter.quota for limiter in plan.limiters)):
+        message = "the clock is not kept in step, and the plan has schedules or quotas"
+        yield Found("clock", message, "start a time service (NTP, RFC 5905)")
+
+
+def _small_table(plan: Plan, facts: Facts) -> Iterator[Found]:
+    limit, count = facts.number(LIMIT), facts.number(COUNT)
+    if limit is None:
+        return
+    hosts = sum(min(MOST_HOSTS, network.addresses.size) for network in plan.networks)
+    wanted = max(FEWEST, hosts * PER_HOST)
+    wanted = 1 << (wanted - 1).bit_length()
+    if limit < wanted // 2 or (count is not None and count > 0.85 * limit):
+        used = f", of which {count:,} are used" if count else ""
+        message = f"the table of connections has room for {limit:,}{used}; {hosts:,} hosts may well need {wanted:,}"
+        yield Found(
+            "connections", message, f"set {setting(LIMIT, '').setting} to {wanted}", (setting(LIMIT, str(wanted)),)
+        )
+
+
+AILMENTS = (
+    Ailment("one-core", "warning", "The gate has one core to itself when the line is full.", _one_core),
+    Ailment(
+        "clock-out-of-step", "warning", "Schedules and the periods of quotas go by this machine's clock.", _out_of_step
+    ),
+    Ailment(
+        "connections-few",
+        "warning",
+        "When the kernel's table of connections is full, it drops the packets of new ones.",
+        _small_table,
+    ),
+)

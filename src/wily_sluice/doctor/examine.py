@@ -1,0 +1,25 @@
+"""All ailments, held against a plan and the facts."""
+
+from dataclasses import dataclass
+from typing import Final
+
+from wily_sluice.doctor.ailment import Ailment, Found
+from wily_sluice.doctor.ailments import links, machine, routing
+from wily_sluice.doctor.facts import Facts
+from wily_sluice.plan.model import Plan
+
+AILMENTS: Final = (*links.AILMENTS, *routing.AILMENTS, *machine.AILMENTS)
+
+
+@dataclass(frozen=True, slots=True)
+class Complaint:
+    """An ailment that was found, and where."""
+
+    ailment: Ailment
+    found: Found
+
+
+def examine(plan: Plan, facts: Facts) -> list[Complaint]:
+    """What is wrong, errors first."""
+    found = [Complaint(ailment, one) for ailment in AILMENTS for one in ailment.find(plan, facts)]
+    return sorted(found, key=lambda one: one.ailment.severity != "error")

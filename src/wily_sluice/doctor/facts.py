@@ -1,0 +1,46 @@
+"""What is so of a machine, as far as ailments ask. No fact is read here."""
+
+from dataclasses import dataclass, field
+from ipaddress import IPv4Interface, IPv6Interface
+from typing import TypeAlias
+
+from wily_sluice.units import Rate, Size
+
+InterfaceAddress: TypeAlias = IPv4Interface | IPv6Interface
+
+
+@dataclass(frozen=True, slots=True)
+class Interface:
+    """`link` says that it is up and so is its link; `bridge` is the bridge that it is a port of, or empty; `discipline`
+    is what the kernel queues its packets by. `speed` in bit/s and `full_duplex` are None where nobody says; so is
+    `sleeps`, that its device may be suspended to save power.
+    """
+
+    name: str
+    link: bool
+    mtu: Size
+    kind: str = ""
+    bridge: str = ""
+    discipline: str = ""
+    speed: Rate | None = None
+    full_duplex: bool | None = None
+    sleeps: bool | None = None
+    addresses: tuple[InterfaceAddress, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """`ways_out` are interfaces of default routes, of IPv4 and of IPv6. `settings` are those of /proc/sys that could be
+    read, by their paths there. `in_step` says that the clock is kept to a reference; None where nobody says.
+    """
+
+    interfaces: dict[str, Interface]
+    ways_out: dict[int, tuple[str, ...]]
+    settings: dict[str, str] = field(default_factory=dict)
+    cores: int = 1
+    in_step: bool | None = None
+
+    def number(self, path: str) -> int | None:
+        """A setting that is a number."""
+        text = self.settings.get(path, "")
+        return int(text) if text.lstrip("-").isdigit() else None

@@ -1,0 +1,91 @@
+"""Mends what can be mended, and takes it back: a journal has what each file of the kernel's held before.
+
+A change lasts until the machine starts anew; how to keep it is said, and left to the person. The files are those of one
+network namespace, so a journal is for the one that it was begun in.
+"""
+
+import json
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import Final
+
+from wily_sluice.doctor.ailment import Change
+from wily_sluice.errors import SluiceError
+
+JOURNAL: Final = "doctor.json"
+
+
+class MendError(SluiceError):
+    """A change cannot be made, or not be taken back."""
+
+
+def _write(path: str, value: str) -> None:
+    try:
+        Path(path).write_text(value)
+    except OSError as error:
+        raise MendError(f"{path} cannot be written: {error.strerror}; be root, and see who else keeps it") from error
+
+
+def _read(path: str) -> str:
+    try:
+        return Path(path).read_text().strip()
+    except OSError as error:
+        raise MendError(f"{path} cannot be read: {error.strerror}") from error
+
+
+class Journal:
+    """What was changed, in the state folder; `save` writes a private file there. `place` tells one network namespace
+    from others.
+    """
+
+    def __init__(self, state: Path, save: Callable[[Path, str], None], place: str = "") -> None:
+        self._file = state / JOURNAL
+        self._replace = save
+        self._place = place
+
+    def _save(self, before: dict[str, str]) -> None:
+        self._replace(self._file, json.dumps({"place": self._place, "before": before}, indent=2) + "\n")
+
+    def read(self) -> dict[str, str]:
+        """What each changed file held before. MendError for a journal that cannot be read."""
+        try:
+            text = self._file.read_text()
+        except FileNotFoundError:
+            return {}
+        except OSError as error:
+            raise MendError(f"{self._file} cannot be read: {error.strerror}") from error
+        try:
+            content = json.loads(text)
+            found = {str(path): str(value) for path, value in content["before"].items()}
+            place = content["place"]
+        except (ValueError, KeyError, AttributeError, TypeError):
+            raise MendError(f"{self._file} is not a journal of changes: set it aside") from None
+        if place != self._place:
+            raise MendError(f"{self._file} is of another network namespace: use another --state, or set it aside")
+        return found
+
+    def mend(self, changes: Iterable[Change]) -> list[Change]:
+        """Make these changes; those that were made. What was is written down first."""
+        before, made = self.read(), []
+        for change in changes:
+            was = _read(change.path)
+            if was == change.value:
+                continue
+            before.setdefault(change.path, was)
+            self._save(before)
+            _write(change.path, change.value)
+            made.append(change)
+        return made
+
+    def undo(self) -> list[Change]:
+        """Take back all that was changed, the last first; those that were."""
+        before, undone = self.read(), []
+        for path, was in reversed(list(before.items())):
+            if Path(path).exists():
+                _write(path, was)
+                undone.append(Change(path, was))
+            del before[path]
+            self._save(before)
+        if not before:
+            self._file.unlink(missing_ok=True)
+        return undone
