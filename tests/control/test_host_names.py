@@ -13,6 +13,7 @@ from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.named import hardware_names
 
+GATEWAY = {"127.0.0.1": "gateway", "::1": "gateway"}  # how it is known, in every plan
 PLAN = """\
 site: Named
 uplinks: {line: {interface: wan0, down: 10 Mbit/s, up: 4 Mbit/s}}
@@ -83,7 +84,7 @@ def test_a_host_of_the_plan_can_be_asked_for_and_is_known_by_its_name(tmp_path: 
     assert first.terms.local is not None and str(first.terms.local.addresses) == "10.7.0.50"
     assert second.terms.local is not None and second.terms.local.members.hardware == {bytes.fromhex("02005e100046")}
     assert hardware_names(plan) == {"02:00:5e:10:00:46": "scanner"}
-    assert all_names(plan) == {"10.7.0.50": "reception", "10.7.0.60": "printer", "10.7.0.70": "scanner"}
+    assert all_names(plan) == {**GATEWAY, "10.7.0.50": "reception", "10.7.0.60": "printer", "10.7.0.70": "scanner"}
     assert "several" in plan.groups and "reception" not in plan.groups
 
 
@@ -109,6 +110,7 @@ def test_leases_tell_where_a_device_is_and_the_name_service_of_whom_nobody_else_
     for _ in range(2):
         names.look(plan)
     assert names.known == {
+        **GATEWAY,
         "10.7.0.50": "reception",
         "10.7.0.60": "printer",
         "10.7.0.70": "scanner",

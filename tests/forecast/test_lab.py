@@ -1,3 +1,4 @@
+import shutil
 import tempfile
 from collections.abc import Callable
 from datetime import datetime
@@ -9,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import SMALL_PLAN
+from wily_sluice import examples
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Meter
@@ -19,7 +21,7 @@ from wily_sluice.outside.files import load, load_traffic
 from wily_sluice.outside.lab import compare
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
-from wily_sluice.units import MILLISECOND, SECOND, transmission_time
+from wily_sluice.units import MILLISECOND, SECOND, Direction, transmission_time
 
 DATA_FRAME = ETHERNET.cost(1500)
 HEAD = """\
@@ -227,3 +229,64 @@ def test_the_totals_of_a_line_are_what_arithmetic_says(calls: int, mbit: int, fl
                 else:
                     assert load_.carried == pytest.approx(talk, rel=0.01)
                     assert load_.goodput == pytest.approx(speech, rel=0.01)
+
+
+VARYING = """\
+duration: 30 s
+warmup: 5 s
+lines: {line: {WAY: {0 s: 40 Mbit/s, 10 s: 12 Mbit/s, 20 s: 30 Mbit/s}, OTHER: 40 Mbit/s, delay: 20 ms}}
+applications:
+  - {name: First, kind: call, local: 10.7.0.5, remote: 203.0.113.5, port: 5004, at: 5 s, for: 5 s}
+  - {name: Second, kind: call, local: 10.7.0.5, remote: 203.0.113.5, port: 5004, at: 13 s, for: 7 s}
+  - {name: Third, kind: call, local: 10.7.0.5, remote: 203.0.113.5, port: 5004, at: 23 s, for: 7 s}
+  - {name: Load, kind: KIND, flows: 4, local: 10.7.0.6, remote: 203.0.113.6}
+"""
+
+
+@pytest.mark.parametrize("way", ["down", "up"])
+def test_a_line_that_varies_is_used_with_little_delay_and_a_fixed_rate_does_worse_in_one_of_both(
+    tmp_path: Path, way: Direction
+) -> None:
+    words = {"WAY": way, "OTHER": "up" if way == "down" else "down", "KIND": "download" if way == "down" else "upload"}
+    text = VARYING
+    for word, stands in words.items():
+        text = text.replace(word, stands)
+    (tmp_path / "traffic.yaml").write_text(text)
+
+    def tried(rate: str) -> tuple[float, float]:
+        rates = f"{way}: {rate}, {words['OTHER']}: 40 Mbit/s, headroom: 2%, probe: [198.51.100.10]"
+        file = tmp_path / "sluice.yaml"
+        file.write_text(SMALL_PLAN.replace("down: 20 Mbit/s, up: 10 Mbit/s, headroom: 10%", rates))
+        plan = load(file)
+        traffic = load_traffic(tmp_path / "traffic.yaml", plan)
+        run = Lab(plan, traffic, shaped=True).run()
+        waits = [row.measured.p99 - 20 * MILLISECOND for row in run.rows if (row.kind, row.way) == ("call", way)]
+        course = traffic.lines["line"].course(way)
+        could = (course.bits(30 * SECOND) - course.bits(5 * SECOND)) / 25
+        return max(waits) / MILLISECOND, run.carried["line", way] / could
+
+    wait, used = tried("8 to 40 Mbit/s")
+    assert wait < 40
+    assert used > 0.85
+    assert tried("40 Mbit/s")[0] > 300
+    assert tried("12 Mbit/s")[1] < 0.55
+
+
+def test_a_line_that_follows_a_recorded_series_is_used_with_little_delay(tmp_path: Path) -> None:
+    shutil.copy(examples.folder() / "saltmarsh-mobile.csv", tmp_path / "mobile.csv")
+    text = VARYING.replace("{0 s: 40 Mbit/s, 10 s: 12 Mbit/s, 20 s: 30 Mbit/s}", "{file: mobile.csv}")
+    text = text.replace("WAY", "down").replace("OTHER", "up").replace("KIND", "download")
+    (tmp_path / "traffic.yaml").write_text(text)
+    file = tmp_path / "sluice.yaml"
+    rates = "down: 6 to 40 Mbit/s, up: 40 Mbit/s, headroom: 2%, probe: [198.51.100.10]"
+    file.write_text(SMALL_PLAN.replace("down: 20 Mbit/s, up: 10 Mbit/s, headroom: 10%", rates))
+    plan = load(file)
+    traffic = load_traffic(tmp_path / "traffic.yaml", plan)
+    run = Lab(plan, traffic, shaped=True).run()
+    waits = [row.measured.p99 - 20 * MILLISECOND for row in run.rows if (row.kind, row.way) == ("call", "down")]
+    course = traffic.lines["line"].down
+    assert max(waits) < 40 * MILLISECOND
+    assert run.carried["line", "down"] * 25 > 0.85 * (course.bits(30 * SECOND) - course.bits(5 * SECOND))
+    (tmp_path / "mobile.csv").write_text("seconds,rate\n0,fast\n")
+    with pytest.raises(FileError, match="line 2: “0,fast” is not seconds"):
+        load_traffic(tmp_path / "traffic.yaml", plan)

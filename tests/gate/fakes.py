@@ -139,6 +139,9 @@ class FakeMachine(Machine):
     def ways_out(self) -> set[str]:
         return {"wan0"}
 
+    def leave(self) -> None:
+        return
+
     def tracking(self) -> Tracking | None:
         return Tracking(self.connections, 1000)
 

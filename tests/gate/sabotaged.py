@@ -29,11 +29,12 @@ def _closed(contents: tuple[str, str]) -> tuple[str, str]:
 
 # Chains that do not lead all packets there, or do not let them go, and the promises that this breaks.
 CHAINS: dict[str, tuple[Chains, set[Key]]] = {
-    "no IPv6": (_without_ipv6, {("traffic", "house, IPv6", "line")}),
+    "no IPv6": (_without_ipv6, {("traffic", name, "line") for name in ("house, IPv6", "gateway, IPv6")}),
     "no TCP": (
         _without_tcp,
         {
-            *(("traffic", name, "line") for name in ("house, IPv4", "house, IPv6", "guests, IPv4")),
+            *(("traffic", f"{name}, IPv{version}", "line") for name in ("house", "gateway") for version in (4, 6)),
+            ("traffic", "guests, IPv4", "line"),
             *(("rule", name, "line") for name in ("Calls", "Work", "Long")),
         },
     ),

@@ -148,8 +148,8 @@ rules:
         (["{local: 10.7.0.5, queue: calls}"], 6, "house has IPv6"),
         (["{protocol: tcp, port: 443, queue: rest}"], 6, "web-pages also uses port 443 over UDP"),
         (["{service: web, queue: calls}"], 6, "lets downloads go first"),
-        # All hosts are of the only network, so whatever its hosts do goes there.
-        (["{local: house, queue: rest}", "{remote-port: 85, queue: calls}"], 7, "is never reached: rule 1"),
+        # All hosts but the gateway are of the only network, so whatever its hosts do goes there.
+        (["{local: [house, gateway], queue: rest}", "{remote-port: 85, queue: calls}"], 7, "is never reached: rule 1"),
         (["{port: [53, 80, 3074], queue: calls}"], 6, "put {port: 80, moved: over 20 MB, queue: rest} above it"),
         (
             ["{port: 443, moved: over 20 MB, queue: rest}", "{port: [53, 80, 443], queue: calls}"],
@@ -178,6 +178,7 @@ def test_what_is_in_order_is_not_told(tmp_path: Path) -> None:
         ["{protocol: tcp, port: 80, queue: rest}"],  # nobody speaks HTTP over UDP
         ["{protocol: tcp, port: 443, queue: rest}", "{protocol: udp, port: 443, queue: rest}"],
         ["{port: 80, moved: over 20 MB, queue: rest}", "{port: [53, 80, 3074], queue: calls}"],
+        ["{local: house, queue: rest}", "{remote-port: 85, queue: calls}"],  # the gateway's own
     ):
         file.write_text(RULES + "".join(f"  - {rule}\n" for rule in rules))
         assert not [finding for finding in examine(file)[1] if finding.key.startswith("rules")], rules

@@ -39,6 +39,7 @@ GROUPS: dict[str, dict[str, Entry]] = {
         "diff": Entry("running.life", "Compare two plans or revisions."),
     },
     "Run": {
+        "doctor": Entry("running.doctor", "Find what on this machine makes shaping fail or lie."),
         "gate": Entry("running.gate", "Shape the packets that this machine forwards."),
         "apply": Entry("running.life", "Switch the running gate to a new plan, on trial."),
         "keep": Entry("running.life", "Keep the plan that is on trial."),
@@ -80,6 +81,7 @@ SYNONYMS = {
     "help": "explain", "glossary": "explain", "describe": "explain", "define": "explain",
     "init": "new", "create": "new", "setup": "new", "wizard": "new",
     "set": "edit", "add": "edit", "modify": "edit", "change": "edit", "rename": "edit",
+    "diagnose": "doctor", "health": "doctor", "troubleshoot": "doctor",
     "start": "gate", "run": "gate", "stop": "gate", "status": "gate", "install": "gate",
     "load": "apply", "activate": "apply", "switch": "apply",
     "confirm": "keep", "commit": "keep", "save": "keep", "accept": "keep",

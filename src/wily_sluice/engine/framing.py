@@ -2,6 +2,9 @@
 
 A line carries frames, not packets, and a plan's rates are rates of frames. Which layers cost what is worked out where
 the plan is read.
+
+A packet that enters a tunnel leaves inside another one, which adds headers and may pad what it carries; it is charged
+what that one costs.
 """
 
 from dataclasses import dataclass
@@ -19,8 +22,39 @@ Cells = Literal["atm", "ptm"]
 
 
 @dataclass(frozen=True, slots=True)
+class Wrapping:
+    """What a tunnel makes of a packet of at most `largest` bytes: with `trailer` bytes behind it, it is padded to a
+    multiple of `multiple`, and `around` bytes go around that, all headers together. `capped` says that padding does not
+    make it longer than the largest. Raises ValueError where nothing fits into the tunnel.
+    """
+
+    around: Size
+    multiple: Size = 1
+    trailer: Size = 0
+    largest: Size = 0
+    capped: bool = False
+
+    def __post_init__(self) -> None:
+        if not 576 <= self.largest <= LARGEST_PACKET:  # RFC 791 §3.1
+            raise ValueError(f"the largest packet of a tunnel has 576 to {LARGEST_PACKET} B, not {self.largest}")
+
+    def __reduce__(self) -> tuple[type["Wrapping"], tuple[Size, Size, Size, Size, bool]]:
+        """For pickling, which the default cannot do of a frozen compiled class."""
+        return (Wrapping, (self.around, self.multiple, self.trailer, self.largest, self.capped))
+
+    def outside(self, length: Size) -> Size:
+        """Bytes of the packet that carries one of `length` bytes."""
+        bare = length + self.trailer
+        padded = -(-bare // self.multiple) * self.multiple
+        if self.capped and padded > self.largest:
+            padded = max(bare, self.largest)
+        return padded + self.around
+
+
+@dataclass(frozen=True, slots=True)
 class Framing:
     """`overhead` bytes are added to each packet; no frame is shorter than `minimum` bytes; then it goes into cells.
+    Before all that a packet may be wrapped into another.
 
     Raises ValueError for an overhead or a minimum that no line has.
     """
@@ -28,18 +62,24 @@ class Framing:
     overhead: Size
     minimum: Size = 0
     cells: Cells | None = None
+    wrapping: Wrapping | None = None
 
     def __post_init__(self) -> None:
         if not 0 <= self.overhead <= 256 or not 0 <= self.minimum <= LARGEST_PACKET:
             raise ValueError(f"no line has an overhead of {self.overhead} B and frames of at least {self.minimum} B")
 
-    def __reduce__(self) -> tuple[type["Framing"], tuple[Size, Size, Cells | None]]:
+    def __reduce__(self) -> tuple[type["Framing"], tuple[Size, Size, Cells | None, Wrapping | None]]:
         """For pickling, which the default cannot do of a frozen compiled class."""
-        return (Framing, (self.overhead, self.minimum, self.cells))
+        return (Framing, (self.overhead, self.minimum, self.cells, self.wrapping))
+
+    @property
+    def largest(self) -> Size:
+        """The longest packet that needs not be cut."""
+        return LARGEST_PACKET if self.wrapping is None else self.wrapping.largest
 
     def cost(self, length: Size) -> Size:
         """Bytes on the line for a packet of `length` bytes, IP header included."""
-        frame = length + self.overhead
+        frame = (length if self.wrapping is None else self.wrapping.outside(length)) + self.overhead
         if frame < self.minimum:
             frame = self.minimum
         if self.cells == "atm":
@@ -49,12 +89,21 @@ class Framing:
         return frame
 
     def cost_when_cut(self, length: Size, headers: Size) -> Size:
-        """Bytes on the line for a large offloaded packet, which the interface cuts into packets of 1500 bytes.
+        """Bytes on the line for a large offloaded packet, which the interface cuts into the longest that it can send.
 
         `headers` is what each of these repeats of the large one's own headers.
         """
-        full, rest = divmod(length - headers, LARGEST_PACKET - headers)
-        return full * self.cost(LARGEST_PACKET) + (self.cost(rest + headers) if rest else 0)
+        full, rest = divmod(length - headers, self.largest - headers)
+        return full * self.cost(self.largest) + (self.cost(rest + headers) if rest else 0)
+
+    def length_when_cut(self, length: Size, headers: Size, between: Size) -> Size:
+        """Bytes of all these packets together, as they leave, with so many `between` any two of them."""
+        full, rest = divmod(length - headers, self.largest - headers)
+        wrapping = self.wrapping
+        if wrapping is None:
+            return length + (full - (0 if rest else 1)) * (headers + between)
+        size = full * (wrapping.outside(self.largest) + between)
+        return size + wrapping.outside(rest + headers) if rest else size - between
 
 
 ETHERNET: Final = Framing(18, 64)

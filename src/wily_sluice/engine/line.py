@@ -7,6 +7,7 @@ that does not fit into the buffer is dropped at its tail.
 from collections import deque
 from collections.abc import Callable
 
+from wily_sluice.engine.course import RateCourse
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.discipline import QueueingDiscipline
 from wily_sluice.engine.queueing.pace import sending_time
@@ -63,3 +64,27 @@ class Line(QueueingDiscipline):
     def next_release(self, now: Nanoseconds) -> Nanoseconds | None:
         """When the next packet reaches the far end; never before `now`."""
         return max(now, self._under_way[0][0]) if self._under_way else None
+
+
+class VaryingLine(Line):
+    """A line whose rate follows a course; its `rate` is the highest, by which its buffer may have been worked out."""
+
+    __slots__ = ("course",)
+
+    def __init__(self, course: RateCourse, delay: Nanoseconds, buffer: Size, drop: Callable[[Packet], None]) -> None:
+        super().__init__(course.highest, delay, buffer, drop)
+        self.course = course
+
+    def transmit(self, size: Size, now: Nanoseconds) -> Nanoseconds | None:
+        """When a packet of `size` bytes that comes in now reaches the far end; None when the buffer is full."""
+        begin = max(self.free_at, now)
+        if begin > now and self.waiting(now) > self.buffer - size:
+            self.drops += 1
+            return None
+        self.carried += size
+        self.free_at = self.course.end(begin, size)
+        return self.free_at + self.delay
+
+    def waiting(self, now: Nanoseconds) -> float:
+        """Bytes that were taken in and have not left yet."""
+        return max(0.0, self.course.bits(self.free_at) - self.course.bits(now)) / 8 if self.free_at > now else 0.0

@@ -16,7 +16,8 @@ CE: Final = 3
 
 
 class Packet:
-    """`size` is in bytes as charged on the line, `length` without framing, `payload` what of it an application sent.
+    """`size` is in bytes as charged on the line, `length` without framing, `payload` what of it an application sent;
+    of `length`, `wrapped` is what a tunnel puts around it.
 
     `kind` is what kinds of packet it is (`engine.classify.kind`), where rules ask. `arrived` is when it
     came, `entered` when it joined the queue that it stands in.
@@ -42,6 +43,7 @@ class Packet:
         "stage",
         "tally",
         "token",
+        "wrapped",
     )
 
     def __init__(
@@ -60,6 +62,7 @@ class Packet:
         self.ecn = ecn
         self.payload = payload
         self.length = length or size
+        self.wrapped: Size = 0
         self.kind = kind
         self.dscp = -1
         self.marked = False

@@ -64,7 +64,7 @@ class Shaper(Onward):
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in."""
-        lane = self.lane(packet.conversation, packet.kind, packet.length, now)
+        lane = self.lane(packet.conversation, packet.kind, packet.length - packet.wrapped, now)
         packet.lane = lane
         tally = packet.tally = lane.tally
         packet.arrived = now
@@ -236,6 +236,15 @@ class Shaper(Onward):
         packets = self.tree.reshape(other.tree, spec, now)
         other.tree.dissolve()
         self.readmit(packets, now)
+
+    def retune(self, spec: QueueSpec, now: Nanoseconds) -> None:
+        """Go on at other rates, by `spec`, which differs from before in nothing else."""
+        rate = spec.cap
+        self._clock = at_rate(self._clock, now, self.rate, rate)
+        self.rate = rate
+        if self._utilisation is not None:
+            self._utilisation.rate = rate
+        self.tree.retune(spec, now)
 
     def readmit(self, packets: list[Packet], now: Nanoseconds) -> None:
         """Take packets that are past their limiters to where their conversations are now sorted to."""

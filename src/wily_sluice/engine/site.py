@@ -5,6 +5,7 @@ from datetime import datetime
 
 from wily_sluice.engine.classify.condition import Clock
 from wily_sluice.engine.classify.neighbours import Neighbours
+from wily_sluice.engine.classify.router import Router
 from wily_sluice.engine.conversations.conversation import ConversationTable
 from wily_sluice.engine.conversations.crowd import Crowd
 from wily_sluice.engine.conversations.watch import WatchSpec
@@ -63,6 +64,7 @@ class SiteEngine:
         banks: Mapping[Direction, LimiterBank],
         neighbours: Neighbours,
         crowd: Crowd | None,
+        router: Router | None = None,
     ) -> None:
         self._spec = spec
         self._specs = specs
@@ -70,6 +72,7 @@ class SiteEngine:
         self.banks = dict(banks)
         self.ledgers: dict[str, Ledger] = {}
         self.neighbours = neighbours
+        self.router = router if router is not None else Router(())
         self.conversations = ConversationTable(watch_dscps=spec.watches_dscps, watch=spec.watch, crowd=crowd)
         self._stale = False
         self._sorted_again: Nanoseconds = -SECOND
@@ -104,6 +107,7 @@ class SiteEngine:
         `other` is used up. The caller releases what is queued in shapers that were removed. Call `at` next.
         """
         self._spec = other._spec
+        self.router = other.router
         other.neighbours.succeed(self.neighbours)
         self.neighbours = other.neighbours
         self.conversations.reconfigure(other._spec.watches_dscps, other._spec.watch, other.conversations.crowd)

@@ -8,29 +8,31 @@ from wily_sluice.engine.classify.kind import kind_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.fragments import Fragments
 from wily_sluice.engine.conversations.round_trips import RoundTrips, Spin
-from wily_sluice.engine.conversations.strangers import Home
-from wily_sluice.engine.framing import LARGEST_PACKET, Framing
+from wily_sluice.engine.conversations.strangers import GATEWAY, Home
+from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.site import SiteEngine
+from wily_sluice.engine.tally import ETHERNET_HEADER
 from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.kernel.packet_queue import Diverted
 from wily_sluice.gate.loop import Entrance
 from wily_sluice.gate.openings import Openings
 from wily_sluice.gate.visits import Visits
 from wily_sluice.recognition.recognition import Recognition
-from wily_sluice.units import Direction, Nanoseconds
+from wily_sluice.units import Direction, Nanoseconds, Size
 
 TCP_HEADERS: Final = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
+OTHER_HEADERS: Final = (28, 48)  # of UDP
 
 
 class Admission(Entrance):
-    """Of one direction of an uplink with this framing. `ecn_writable` says that the ECN field can be written; `visits`
-    takes down what hosts speak with, where that is to be kept; `budget` bounds the time that recognition takes; `homes`
-    are the networks, by the index of their interface.
+    """Of one direction of an uplink with this framing. `ecn_writable` says that the ECN field can be written, but of
+    what this machine receives; `visits` takes down what hosts speak with, where that is to be kept; `budget` bounds the
+    time that recognition takes; `homes` are the networks, by the index of their interface.
 
     `strangers` has an address of each network that had a packet of another address than its own, since last emptied.
 
-    `unreadable` counts packets that are not readable IP.
+    `arrived` counts bytes of IP on the line, `packets` those that came; `unreadable` those that are not readable IP.
     """
 
     def __init__(
@@ -47,7 +49,10 @@ class Admission(Entrance):
         self._engine = engine
         self._recognition = recognition
         self._framing = framing
-        self._costs = [framing.cost(length) for length in range(LARGEST_PACKET + 1)]
+        self._largest = framing.largest
+        self._costs = [framing.cost(length) for length in range(self._largest + 1)]
+        wrapping = framing.wrapping
+        self._outside = [wrapping.outside(n) for n in range(self._largest + 1)] if wrapping is not None else None
         self.up = direction == "up"
         self._ecn_writable = ecn_writable
         self._conversations = engine.conversations
@@ -60,14 +65,18 @@ class Admission(Entrance):
         self._trips = RoundTrips()
         self.strangers: dict[str, bytes] = {}
         self.unreadable = 0
+        self.arrived: Size = 0
+        self.packets = 0
 
     def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet:
         """A packet, its token what was diverted."""
         header = diverted.header
+        self.packets += 1
         parsed = parse(header, self.up)
         if parsed is None:
             self.unreadable += 1
             length = diverted.length or len(header)
+            self.arrived += length
             return Packet(
                 self._framing.cost(length), self._conversations.find(UNREADABLE, 0, now), diverted, length=length
             )
@@ -76,11 +85,16 @@ class Admission(Entrance):
             local = key[1:17] if is_ipv6(key) else key[1:5]
             if self._neighbours.learn(local, diverted.hardware, now):
                 self._engine.neighbours_changed(now)
-        length = diverted.length or parsed.length
-        if length <= LARGEST_PACKET:
+        length = outside = diverted.length or parsed.length
+        if length <= self._largest:
             size = self._costs[length]
+            if self._outside is not None:
+                outside = self._outside[length]
         else:
-            size = self._framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(key)])
+            headers = (TCP_HEADERS if key[0] == TCP else OTHER_HEADERS)[is_ipv6(key)]
+            size = self._framing.cost_when_cut(length, headers)
+            outside = self._framing.length_when_cut(length, headers, ETHERNET_HEADER)
+        self.arrived += outside
         home = self._homes.get(diverted.inside)
         if parsed.datagram:
             key = self._fragments.key(parsed, now)
@@ -98,15 +112,18 @@ class Admission(Entrance):
             self._trips.spun(conversation, diverted, header, self.up, now)
         if conversation.unknown and self._recognition is not None and whole and self._budget.allows(now):
             self._look(conversation, parsed, header, now)
-        return Packet(
+        packet = Packet(
             size,
             conversation,
             diverted,
-            parsed.ecn if self._ecn_writable else 0,
+            parsed.ecn if self._ecn_writable and (self.up or diverted.inside) else 0,
             max(0, length - parsed.headers),
-            length,
+            outside,
             kind_of(key[0], parsed.flags, length, parsed.headers) if self._kinds else 0,
         )
+        if outside > length:
+            packet.wrapped = outside - length
+        return packet
 
     def opens(self, diverted: Diverted, openings: Openings) -> bytes:
         """The key of the conversation that a packet would open, or whose packets wait already; empty for others."""
@@ -121,7 +138,8 @@ class Admission(Entrance):
         local = conversation.parties.local
         if local not in home.addresses:
             conversation.home = home.stranger(len(local))
-            self.strangers[home.name] = local
+            if home is not GATEWAY:
+                self.strangers[home.name] = local
 
     def _look(self, conversation: Conversation, parsed: Parsed, header: bytes, now: Nanoseconds) -> None:
         """Show a packet to recognition, and have it counted how long that took."""

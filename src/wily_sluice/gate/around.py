@@ -59,3 +59,7 @@ class GateState(NamedTuple):
     longest_turn: Nanoseconds
     busy: float
     unseen: dict[str, int]
+    crossed: dict[str, dict[str, tuple[Size, Size]]]
+    down: list[str]
+    carried: dict[str, int]
+    found: dict[str, dict[str, int]]

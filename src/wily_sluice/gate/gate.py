@@ -22,26 +22,32 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.classify.header import parse, parties
-from wily_sluice.engine.conversations.strangers import Home
+from wily_sluice.engine.conversations.strangers import GATEWAY, Home
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.gate.admission import Admission
+from wily_sluice.engine.varying import TICK
 from wily_sluice.gate.around import GateState, Keeper, Watcher
+from wily_sluice.gate.balance import Balance
 from wily_sluice.gate.beside import THREAD_TURN, Beside
-from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.counters import Talk, copy_counters, copy_talks
+from wily_sluice.gate.finding import Finding
 from wily_sluice.gate.intake import Intake, Taken
 from wily_sluice.gate.kernel.guard import Guard
 from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews
-from wily_sluice.gate.loop import Crossing, Listener, Loop
+from wily_sluice.gate.kernel.packet_queue import Diverted
+from wily_sluice.gate.loop import Listener, Loop
+from wily_sluice.gate.passages import Passages
+from wily_sluice.gate.probes import Probes
 from wily_sluice.gate.quotas import Quotas
+from wily_sluice.gate.steering import Steering
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import build_site, homes_of, open_schedules
 from wily_sluice.plan.model import Plan
 from wily_sluice.recognition.recognition import Recognition
-from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds
+from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 A_CHORE = 64  # rows that are copied in a turn
+HERE = 0  # in place of an interface's index: this machine sends or receives itself
 
 
 def time_in(zone: str) -> datetime:
@@ -83,12 +89,14 @@ class Gate:
         self._machine = machine or Machine()
         self._recognition = Recognition() if self.engine.recognises else None
         self.visits = Visits()
-        self._budget = Budget()
         self._homes: dict[int, Home] = {}
+        self._passages = Passages(self._homes)
         self._told_of: set[str] = set()  # networks whose strangers were told
         self._intake = Intake(self._machine)
-        self._admissions: list[Admission] = []
-        self._unreadable = 0
+        self._probes = Probes()
+        self._finding = Finding(self._happened)
+        self._steering = Steering(self._machine, self._homes, self._happened, self._probes)
+        self._balance = Balance(self._happened)
         self._lock: int | None = None
         self._loop: Loop | None = None
         self._waker = -1
@@ -106,7 +114,7 @@ class Gate:
     @property
     def unreadable(self) -> int:
         """Packets that were no IP that can be read; they go to the default."""
-        return self._unreadable + sum(admission.unreadable for admission in self._admissions)
+        return self._passages.unreadable
 
     @property
     def unshaped(self) -> int:
@@ -115,9 +123,7 @@ class Gate:
 
     @property
     def unseen(self) -> dict[str, int]:
-        """Packets that crossed each uplink's interface and came by no queue: what the gateway itself sends and gets.
-        And all that crossed an interface that a default route leads to and the plan does not name.
-        """
+        """Packets that crossed an interface that a default route leads to and the plan does not name."""
         return dict(self._guard.unseen) if self._guard is not None else {}
 
     def state(self, lasted: Nanoseconds) -> GateState:
@@ -133,13 +139,17 @@ class Gate:
             self.unreadable,
             self.unshaped,
             crowd.packets if crowd is not None else 0,
-            self._budget.refused,
+            self._passages.unrecognised,
             loop.late,
             self._intake.refused,
             loop.shed,
             longest,
             round(busy, 3),
             self.unseen,
+            self._balance.crossed(),
+            sorted(self._steering.down),
+            dict(self._steering.carried),
+            self._finding.rates,
         )
 
     def run(self, ready: Callable[[], None]) -> None:
@@ -158,12 +168,16 @@ class Gate:
             self._intake.begin()
             self._guard = Guard(self._machine, self._intake, self._beside, self._happened, self._retake)
             self._news = self._machine.table_news()
-            others = [one for one in (self._watcher, self._news) if one is not None]
+            others = [one for one in (self._watcher, self._news, self._probes, self._finding) if one is not None]
             self._loop = loop = Loop((), reader, self._tick, others=others, woken=self._beside.done)
-            taken = self._intake.take(self.plan, self.engine.recognises)
+            self._machine.leave()
+            self._steering.numbers = self._steering.number(self.plan)
+            taken = self._intake.take(self.plan, self.engine.recognises, self._steering.numbers)
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
-            self._look_about(self._survey(self.plan))
+            survey = self._survey(self.plan)
+            self._steering.follow(self.plan, survey)
+            self._look_about(survey)
             self._arrange(taken)
             self._follow(open_schedules(self.plan, self._moment()))
             gc.freeze()
@@ -179,9 +193,12 @@ class Gate:
         finally:
             if self._lock is not None:
                 self._intake.close()
+                self._machine.leave()
                 os.close(self._lock)
             if self._news is not None:
                 self._news.close()
+            self._probes.close()
+            self._finding.close()
             self._quotas.keep(set(self.engine.ledgers))
             for number, handler in old_handlers.items():
                 signal.signal(number, handler)
@@ -227,7 +244,8 @@ class Gate:
             wanted = plan()
             engine = build_site(wanted, self._drop, crowded=True)
             moment = self._clock(wanted.timezone)
-            taken = self._intake.take(wanted, engine.recognises)
+            numbers = self._steering.number(wanted)
+            taken = self._intake.take(wanted, engine.recognises, numbers)
             return Making(wanted, engine, taken, open_schedules(wanted, moment), self._survey(wanted))
 
         def over(making: Any) -> None:
@@ -256,7 +274,7 @@ class Gate:
             if waiting is not None:
                 self.offer(*waiting)
 
-        self._beside.do("intake", lambda: self._intake.take(plan, recognises), over)
+        self._beside.do("intake", lambda: self._intake.take(plan, recognises, self._steering.numbers), over)
 
     def _change_over(self, making: Making) -> None:
         """Go on by the plan that was made ready."""
@@ -266,6 +284,7 @@ class Gate:
             pass
         self._loop.chore = None
         self._quotas.keep(self.engine.ledgers.keys() - making.engine.ledgers.keys())
+        self._steering.numbers = self._steering.number(making.plan)
         self.plan = making.plan
         self.engine.reconfigure(making.engine, time.monotonic_ns())
         if not self.engine.recognises:
@@ -281,43 +300,45 @@ class Gate:
         assert self._loop is not None
         self._loop.let_in()
         self._intake.settle(taken)
-        self._unreadable = self.unreadable
-        crossings = []
-        self._admissions = []
-        visits = self.visits if self.plan.gate.keep_contacts is not None else None
-        for uplink in self.plan.uplinks:
-            for direction in DIRECTIONS:
-                queue, opening = self._intake.queues((uplink.name, direction))
-                admission = Admission(
-                    self.engine,
-                    self._recognition,
-                    uplink.framing,
-                    direction,
-                    self._intake.can_write,
-                    visits,
-                    self._budget,
-                    self._homes,
-                )
-                self._admissions.append(admission)
-                shaper = self.engine.shapers[uplink.name, direction]
-                crossings.append(Crossing(queue, shaper, admission, opening, admission.up))
-        self._loop.crossings, self._loop.listeners = crossings, self._listeners()
+        self._loop.crossings = self._passages.arrange(
+            self.plan, self.engine, self._recognition, self._intake, taken, self.visits
+        )
+        self._loop.listeners = self._listeners()
         self._loop.changed()
+        try:
+            self._probes.arrange(self.plan, self._steering.numbers)
+            self._finding.arrange(self.plan, self.engine.shapers, self._steering.numbers)
+        except OSError as error:
+            self._happened("probes.unusable", "error", why=str(error))
+        self._loop.beat = self._beat if self._finding else None
+        self._loop.beat_pace = TICK
         for shaper in self.engine.shapers.values():
             shaper.count_conversations(self._talking)
 
+    def _beat(self) -> None:
+        self._finding.beat(self._passages.moved(), time.monotonic_ns())
+
     def _listeners(self) -> list[Listener]:
-        """Hears the answers of DNS that this machine gives to its hosts."""
-        recognition, names = self._recognition, self._intake.names
-        if recognition is None or names is None:
-            return []
+        """Hears the answers of DNS that this machine gives to its hosts, and what opens conversations to be routed."""
+        recognition, names, routes = self._recognition, self._intake.names, self._intake.routes
+        listeners = []
+        if routes is not None:
 
-        def hear(packet: bytes, now: Nanoseconds) -> None:
-            parsed = parse(packet, False)
-            if parsed is not None:
-                recognition.hear_dns(packet[parsed.headers :], parties(parsed.key).local, now)
+            def steer(diverted: Diverted, now: Nanoseconds) -> int:
+                return self._steering.mark(self.plan, self.engine, self._recognition, diverted, now)
 
-        return [Listener(names, hear)]
+            listeners.append(Listener(routes, steer))
+        if recognition is not None and names is not None:
+
+            def hear(diverted: Diverted, now: Nanoseconds) -> int:
+                packet = diverted.header
+                parsed = parse(packet, False)
+                if parsed is not None:
+                    recognition.hear_dns(packet[parsed.headers :], parties(parsed.key).local, now)
+                return -1
+
+            listeners.append(Listener(names, hear))
+        return listeners
 
     def _tick(self) -> None:
         """Between turns, now and then."""
@@ -327,10 +348,13 @@ class Gate:
         self._tell(now)
         if now - self._looked >= SECOND - 100 * MILLISECOND:
             self._looked = now
+            self._probes.beat(now)
             plan = self.plan
 
             def look() -> tuple[Plan, int, Survey]:
-                return plan, open_schedules(plan, self._moment()), self._survey(plan)
+                survey = self._survey(plan)
+                self._steering.follow(plan, survey)
+                return plan, open_schedules(plan, self._moment()), survey
 
             self._beside.do("look", look, self._looked_about)
             self._tell_of_strangers()
@@ -357,13 +381,15 @@ class Gate:
         self._loop.chore = chore
 
     def _survey(self, plan: Plan) -> Survey:
-        return self._machine.survey({network.interface for network in plan.networks})
+        networks = {network.interface for network in plan.networks}
+        return self._machine.survey(networks, {line.interface for line in plan.lines})
 
     def _look_about(self, survey: Survey) -> None:
         """See which interfaces of uplinks have gone or are back; packets are shaped whenever theirs is there."""
         present = survey.interfaces
         homes = homes_of(self.plan)
         self._homes.clear()
+        self._homes[HERE] = GATEWAY
         self._homes.update({present[name]: home for name, home in homes.items() if name in present})
         if self.engine.neighbours.look_near(survey.near):
             self.engine.sort_again()
@@ -375,12 +401,10 @@ class Gate:
 
     def _tell_of_strangers(self) -> None:
         """Say once of each network that there are packets of addresses that the plan does not have."""
-        for admission in self._admissions:
-            for network, address in admission.strangers.items():
-                if network not in self._told_of:
-                    self._told_of.add(network)
-                    self._happened("strangers.seen", "warning", network=network, address=str(ip_address(address)))
-            admission.strangers.clear()
+        for network, address in self._passages.strangers():
+            if network not in self._told_of:
+                self._told_of.add(network)
+                self._happened("strangers.seen", "warning", network=network, address=str(ip_address(address)))
 
     def _moment(self) -> datetime:
         return self._clock(self.plan.timezone)
@@ -391,6 +415,10 @@ class Gate:
             _, schedules, survey = seen
             self._follow(schedules)
             self._look_about(survey)
+            failed = self._steering.look(self.plan, self.engine, survey, time.monotonic_ns())
+            if failed:
+                self._beside.do("forget", lambda: self._steering.forget(failed), lambda _: None)
+            self._balance.look(self.plan.uplinks, survey.crossed, survey.headers, self._passages.moved())
             if self._guard is not None:
                 self._guard.tick(self.plan, self._news, survey, time.monotonic_ns())
 

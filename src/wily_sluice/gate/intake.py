@@ -1,32 +1,45 @@
 """The kernel's packet queues that a plan takes, and the chains that lead packets there.
 
-Each uplink has two queues, one a direction; and where the plan asks what conversations speak, two more for their first
-packets, which are copied whole, and one for the answers of DNS that this machine gives. An uplink that stays in a
-change of plan keeps its queues, so that what stands in them stays in order.
+Each uplink has two queues, one a direction, and so has each tunnel. Where the plan asks what conversations speak, each
+of these has another for first packets, which are copied whole; and there is one for the answers of DNS that this
+machine gives. An uplink that stays in a change of plan keeps its queues, so that what stands in them stays in order.
 """
 
 import errno
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from itertools import count
 from threading import Lock
-from typing import TypeAlias
+from typing import NamedTuple
 
 from wily_sluice.engine.limit.limiter import waiting_burst
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel import diversion
 from wily_sluice.gate.kernel.machine import Machine
 from wily_sluice.gate.kernel.packet_queue import HEADER_BYTES, RECEIVE_BUFFER, SHORT_BUFFER, WHOLE_BYTES, PacketQueue
+from wily_sluice.gate.kernel.policy_routes import mark_of
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Rate, Size, transmission_time
 
 FIRST_QUEUE = 4100  # of the kernel's queue numbers
 FIRST_OPENING = 5100  # likewise, for the first packets of conversations
-NAMES_QUEUE = 5099
+NAMES_QUEUE, ROUTES_QUEUE = 5099, 5098
 LARGEST_OFFLOADED = 65_535  # bytes
 
-Way: TypeAlias = tuple[str, Direction]  # an uplink and a direction
+
+class Way(NamedTuple):
+    """A direction of an uplink: of its own interface, or of that of a tunnel that it carries."""
+
+    uplink: str
+    direction: Direction
+    tunnel: str = ""
+
+
+def ways(plan: Plan) -> list[tuple[Way, str]]:
+    """All ways of a plan, each with its interface. What enters a tunnel is told before what leaves by an uplink."""
+    inside = [(Way(one.uplink, way, one.name), one.interface) for one in plan.tunnels for way in DIRECTIONS]
+    return inside + [(Way(one.name, way), one.interface) for one in plan.uplinks for way in DIRECTIONS]
 
 
 def takes_whole(rate: Rate) -> bool:
@@ -54,6 +67,7 @@ class Taken:
     recognises: bool
     apart: bool
     chains: tuple[str, str]
+    steers: bool = False
 
     @property
     def numbers(self) -> set[int]:
@@ -61,7 +75,7 @@ class Taken:
         numbers = {FIRST_QUEUE + index for index in self.indexes.values()}
         if self.apart:
             numbers |= {FIRST_OPENING + index for index in self.indexes.values()}
-        return numbers | ({NAMES_QUEUE} if self.recognises else set())
+        return numbers | ({NAMES_QUEUE} if self.recognises else set()) | ({ROUTES_QUEUE} if self.steers else set())
 
 
 class Intake:
@@ -89,8 +103,9 @@ class Intake:
         self._machine.remove_chains()
         self._can_count, self.can_write = self._machine.can_count(), self._machine.can_write()
 
-    def take(self, plan: Plan, recognises: bool) -> Taken:
+    def take(self, plan: Plan, recognises: bool, numbers: Mapping[str, int]) -> Taken:
         """Open what a plan needs beyond what is open, and lead its packets there. `settle` or `retreat` is to follow.
+        `numbers` are those of the uplinks, by which routes mark conversations.
 
         LiveError when this machine cannot do it; then nothing has changed.
         """
@@ -102,31 +117,51 @@ class Intake:
         apart = recognises and self._can_count and not self.full
         diverting = [
             diversion.Diverting(
-                uplink.interface,
-                direction,
-                FIRST_QUEUE + indexes[uplink.name, direction],
-                FIRST_OPENING + indexes[uplink.name, direction] if apart else None,
+                interface,
+                way.direction,
+                FIRST_QUEUE + indexes[way],
+                FIRST_OPENING + indexes[way] if apart else None,
             )
-            for uplink in plan.uplinks
-            for direction in DIRECTIONS
+            for way, interface in ways(plan)
+        ]
+        uplinks = {uplink.name: uplink for uplink in plan.uplinks}
+        wrapped = [
+            diversion.Wrapped(uplinks[one.uplink].interface, one.protocol, one.ports, one.remotes)
+            for one in plan.tunnels
+        ]
+        # The echoes by which the rate of a varying line is found are to wait for the line alone.
+        wrapped += [
+            diversion.Wrapped(one.interface, protocol, (), one.probing.remotes[:1])
+            for one in plan.uplinks
+            if one.probing is not None and any(one.lowest.of(way) for way in DIRECTIONS)
+            for protocol in (1, 58)
         ]
         marking = dscps if self.can_write else None
-        chains = diversion.rules(diverting, NAMES_QUEUE if recognises else None, marking, plan.gate.health)
+        steered = None
+        if plan.routing:
+            steered = diversion.Steered(
+                ROUTES_QUEUE,
+                tuple(network.interface for network in plan.networks),
+                tuple((line.interface, mark_of(numbers[line.name])) for line in plan.lines),
+            )
+        chains = diversion.rules(diverting, NAMES_QUEUE if recognises else None, marking, wrapped, steered)
         whole = {
-            (uplink.name, direction): takes_whole(uplink.usable(direction)) and not _polices(plan, uplink, direction)
-            for uplink in plan.uplinks
-            for direction in DIRECTIONS
+            way: takes_whole(uplinks[way.uplink].usable(way.direction))
+            and not _polices(plan, uplinks[way.uplink], way.direction)
+            for way in indexes
         }
-        taken = Taken(indexes, whole, recognises, apart, chains)
+        taken = Taken(indexes, whole, recognises, apart, chains, bool(plan.routing))
         try:
             for way, index in indexes.items():
                 copied = WHOLE_BYTES if recognises and not apart else HEADER_BYTES
-                up = way[1] == "up"
+                up = way.direction == "up"
                 self._open(FIRST_QUEUE + index, whole[way], copied, RECEIVE_BUFFER, up)
                 if apart:
                     self._open(FIRST_OPENING + index, whole[way], WHOLE_BYTES, SHORT_BUFFER, up)
             if recognises:
                 self._open(NAMES_QUEUE, False, WHOLE_BYTES, RECEIVE_BUFFER, True)
+            if plan.routing:
+                self._open(ROUTES_QUEUE, True, HEADER_BYTES, SHORT_BUFFER, True)
             self._lead(chains)
         except LiveError:
             self.retreat()
@@ -135,10 +170,9 @@ class Intake:
 
     def _places(self, plan: Plan) -> dict[Way, int]:
         """An uplink that stays keeps its indexes."""
-        ways = [(uplink.name, direction) for uplink in plan.uplinks for direction in DIRECTIONS]
         known = self._taken.indexes if self._taken is not None else {}
         free = (index for index in count() if index not in known.values())
-        return {way: known[way] if way in known else next(free) for way in ways}
+        return {way: known[way] if way in known else next(free) for way, _ in ways(plan)}
 
     def _lead(self, chains: tuple[str, str]) -> None:
         with self.hands_on:
@@ -199,6 +233,11 @@ class Intake:
         return self._missed + sum(queue.missed for queue in self._queues.values())
 
     @property
+    def routes(self) -> PacketQueue | None:
+        """The queue of packets for whose conversations uplinks are to be chosen."""
+        return self._queues.get(ROUTES_QUEUE)
+
+    @property
     def names(self) -> PacketQueue | None:
         """The queue of answers of DNS."""
         return self._queues.get(NAMES_QUEUE)
@@ -219,7 +258,7 @@ class Intake:
         """How many packets of an uplink, both ways, came to its queues; some of them may have been let past there."""
         if self._taken is None:
             return 0
-        indexes = [index for way, index in self._taken.indexes.items() if way[0] == uplink]
+        indexes = [index for way, index in self._taken.indexes.items() if way.uplink == uplink]
         numbers = [first + index for index in indexes for first in (FIRST_QUEUE, FIRST_OPENING)]
         return sum(queue.numbered for number in numbers if (queue := self._queues.get(number)) is not None)
 

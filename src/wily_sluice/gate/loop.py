@@ -24,7 +24,7 @@ from wily_sluice.engine.queueing.discipline import QueueingDiscipline
 from wily_sluice.gate.kernel.diversion import wishes
 from wily_sluice.gate.kernel.packet_queue import Diverted, PacketQueue
 from wily_sluice.gate.openings import Openings
-from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
+from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size
 
 BATCH: Final = 64  # packets taken in from one queue in a turn
 FIRST_BATCH: Final = 16  # of those by which conversations open
@@ -61,10 +61,12 @@ class Crossing:
     those wait that are too many. `held` are packets that may have to wait for others there, the first of them since
     `held_since`; the first `settled` of them until so many have left their queue of that room as their `stage`
     says, the others until the other queue of the kernel has been empty. `up` says that the senders are the local
-    parties.
+    parties. `sent` bytes of IP, in so many `packets`, were let go.
     """
 
-    __slots__ = ("discipline", "entrance", "held", "held_since", "opening", "openings", "queue", "settled")
+    __slots__ = (
+        "discipline", "entrance", "held", "held_since", "opening", "openings", "packets", "queue", "sent", "settled",
+    )  # fmt: skip
 
     def __init__(
         self,
@@ -82,6 +84,8 @@ class Crossing:
         self.held: list[Packet] = []
         self.held_since: Nanoseconds = 0
         self.settled = 0
+        self.sent: Size = 0
+        self.packets = 0
 
     @property
     def queues(self) -> tuple[PacketQueue, ...]:
@@ -90,11 +94,11 @@ class Crossing:
 
 
 class Listener:
-    """A queue of packets that are heard and let go at once."""
+    """A queue of packets that are heard and let go at once: with the mark that `hear` returns, unless that is -1."""
 
     __slots__ = ("hear", "queue")
 
-    def __init__(self, queue: PacketQueue, hear: Callable[[bytes, Nanoseconds], None]) -> None:
+    def __init__(self, queue: PacketQueue, hear: Callable[[Diverted, Nanoseconds], int]) -> None:
         self.queue = queue
         self.hear = hear
 
@@ -102,8 +106,11 @@ class Listener:
         """Hear what has come."""
         now = time.monotonic_ns()
         for diverted in self.queue.read(BATCH):
-            self.queue.accept(diverted.token)
-            self.hear(diverted.header, now)
+            mark = self.hear(diverted, now)
+            if mark < 0:
+                self.queue.accept(diverted.token)
+            else:
+                self.queue.accept_marked(diverted.token, mark)
         self.queue.flush()
 
 
@@ -139,6 +146,8 @@ class Loop:
         self.listeners = listeners
         self.others = others
         self.pace: Nanoseconds = SECOND
+        self.beat: Callable[[], None] | None = None  # is called every `beat_pace`, beside the tick
+        self.beat_pace: Nanoseconds = SECOND
         self._wake = wake
         self._tick = tick
         self._stopped = False
@@ -178,10 +187,13 @@ class Loop:
         """Turn until stopped."""
         self.changed()
         next_tick = time.monotonic_ns() + self.pace
+        next_beat = time.monotonic_ns()
         window = used = 0
         while not self._stopped:
             now = time.monotonic_ns()
             wake_at = min(now + LONGEST_SLEEP, next_tick) if self.chore is None else now
+            if self.beat is not None and next_beat < wake_at:
+                wake_at = max(now, next_beat)
             for crossing in self.crossings:
                 due = crossing.discipline.next_release(now)
                 if due is not None and due < wake_at:
@@ -198,6 +210,9 @@ class Loop:
                     listener.turn()
             for crossing in self.crossings:
                 self._turn(crossing, readable)
+            for crossing in self.crossings:  # several may lead to one discipline, which releases what came by others
+                for queue in crossing.queues:
+                    queue.flush()
             if readable and self._wake in readable:
                 os.read(self._wake, 4096)
                 if self._woken is not None:
@@ -208,6 +223,10 @@ class Loop:
             if self.chore is not None and self.chore():
                 self.chore = None
             now = time.monotonic_ns()
+            if self.beat is not None and now >= next_beat:
+                next_beat = max(next_beat + self.beat_pace, now)
+                self.beat()
+                now = time.monotonic_ns()
             if now >= next_tick:
                 next_tick = max(next_tick + self.pace, now)
                 if self._tick is not None:
@@ -254,11 +273,14 @@ class Loop:
             if packet is None:
                 break
             diverted: Diverted = packet.token
+            crossing.sent += packet.length
+            crossing.packets += 1
             probe = packet.conversation.probe
             if probe is not None and probe.token is diverted:
                 probe.left(now)
             if packet.marked or packet.dscp >= 0:
-                diverted.queue.accept_marked(diverted.token, diverted.fwmark | wishes(packet.marked, packet.dscp))
+                mark = diverted.fwmark | wishes(packet.marked, packet.dscp)
+                diverted.queue.accept_marked(diverted.token, mark, again=not diverted.inside)
             else:
                 diverted.queue.accept(diverted.token)
         for queue in crossing.queues:

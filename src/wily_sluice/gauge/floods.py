@@ -34,11 +34,14 @@ class Sending(NamedTuple):
 
 
 class Span(NamedTuple):
-    """When to send, and from when until when to count."""
+    """When to send, and from when until when to count: by the kernel's stamps, unless what the kernel has received may
+    have been held back since.
+    """
 
     begin: int
     counted: int
     until: int
+    stamped: bool = True
 
 
 class Arrived(NamedTuple):
@@ -111,7 +114,7 @@ def count(ends: Sequence[socket.socket], span: Span) -> list[Arrived]:
                     if data[:1] != FLOODS or len(data) < SENT.size:
                         continue
                     seconds, nanoseconds = STAMP.unpack_from(about[0][2])
-                    arrived = seconds * 1_000_000_000 + nanoseconds
+                    arrived = seconds * 1_000_000_000 + nanoseconds if span.stamped else time.time_ns()
                     if span.counted <= arrived < span.until:
                         _, stream, sent = SENT.unpack_from(data)
                         waits.setdefault(stream, []).append(arrived - sent)

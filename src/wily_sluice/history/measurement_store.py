@@ -17,7 +17,7 @@ _SCHEMA = (
     ) without rowid
     """,
 )
-SLOWER = 0.95  # of the plan's rate: less is a slower line
+SLOWER = 0.95  # of what the plan uses: less is a slower line
 KEPT = 3660 * 86_400  # seconds
 
 

@@ -108,6 +108,7 @@ def build_site(
     """
     builder = RuleBuilder(plan, Clock(), behaviour)
     asked = [rule.terms for rule in plan.sorting] + [limiter.terms for limiter in plan.limiters]
+    asked += [route.terms for route in plan.routing]
     parts = [terms for one in asked for terms in one.walk()]
     neighbours = Neighbours(frozenset(one for terms in parts if terms.local for one in terms.local.members.hardware))
     ledgers = {limiter.name: Ledger() for limiter in plan.limiters if limiter.quota and limiter.enabled}
@@ -136,7 +137,7 @@ def build_site(
         any(terms.when is not None for rule in plan.sorting for terms in rule.terms.walk()),
     )
     crowd = Crowd(tuple(homes_of(plan).values())) if crowded else None
-    return SiteEngine(spec, shapers, specs, banks, neighbours, crowd)
+    return SiteEngine(spec, shapers, specs, banks, neighbours, crowd, builder.router())
 
 
 def _per(plan: Plan, per: Per) -> Per:

@@ -13,6 +13,7 @@ from wily_sluice.engine.classify.condition import (
 )
 from wily_sluice.engine.classify.names import NameSet
 from wily_sluice.engine.classify.neighbours import Neighbours
+from wily_sluice.engine.classify.router import NO_LINE, Route, Router
 from wily_sluice.engine.classify.rule_index import Reach
 from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.conversations.watch import WatchSpec
@@ -73,6 +74,7 @@ class RuleBuilder:
     def _asking(self) -> Iterable[Terms]:
         yield from (rule.terms for rule in self._plan.sorting)
         yield from (limiter.terms for limiter in self._plan.limiters)
+        yield from (route.terms for route in self._plan.routing)
 
     def condition(self, terms: Terms, uplink: str) -> Condition:
         """What these terms ask of a conversation on an uplink."""
@@ -84,6 +86,21 @@ class RuleBuilder:
             parts.append(AnyOf(tuple(self.condition(part, uplink) for part in terms.any)))
         parts += [Not(self.condition(part, uplink)) for part in terms.none]
         return parts[0] if len(parts) == 1 else All(tuple(parts))
+
+    def router(self) -> Router:
+        """The plan's routes, their lines by their places in `Plan.lines`."""
+        places = {line.name: index for index, line in enumerate(self._plan.lines)}
+        return Router(
+            tuple(
+                Route(
+                    route.name,
+                    self.condition(route.terms, ""),
+                    tuple((places[name], weight) for name, weight in route.shares),
+                    places[route.otherwise] if route.otherwise is not None else NO_LINE,
+                )
+                for route in self._plan.routing
+            )
+        )
 
     def classifier(self, tree: planned.Tree, uplink: str, neighbours: Neighbours | None = None) -> Classifier:
         """The plan's rules and limiters, for one of its trees on one of its uplinks; leaves by their index in it."""

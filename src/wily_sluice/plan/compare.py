@@ -51,6 +51,12 @@ def _uplinks(before: Plan, after: Plan) -> Iterable[Change]:
             for d in DIRECTIONS
             if was.usable(d) != now.usable(d)
         ]
+        told += [
+            f"the lowest {d} {_rate(was.lowest.of(d) or 0)} → {_rate(now.lowest.of(d) or 0)}"
+            for d in DIRECTIONS
+            if was.lowest.of(d) != now.lowest.of(d)
+        ]
+        told += ["another probe"] if was.probing != now.probing else []
         told += [f"{was.interface} → {now.interface}"] if was.interface != now.interface else []
         told += [f"framing {was.framed.words} → {now.framed.words}"] if was.framing != now.framing else []
         told += [
@@ -274,6 +280,8 @@ def _kept(span: Nanoseconds | None) -> str:
 
 
 _NAMED: dict[str, Callable[[Plan], Mapping[str, object]]] = {
+    "route": lambda plan: {route.name: route for route in plan.routes},
+    "tunnel": lambda plan: {tunnel.name: tunnel for tunnel in plan.tunnels},
     "network": lambda plan: {network.name: network for network in plan.networks},
     "host": lambda plan: plan.named_hosts,
     "group": lambda plan: plan.groups,

@@ -1,11 +1,12 @@
 """The plan, read and with its references followed: what the checks, the forecast, the gate and the views work from."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Generic, Literal, TypeAlias, TypeVar
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, LONGEST_FRAME, Framing
+from wily_sluice.engine.conversations.strangers import GATEWAY
+from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, LONGEST_FRAME, Framing, Wrapping
 from wily_sluice.engine.limit.limiter import Excess, LimiterSpec, Per, waiting_burst
 from wily_sluice.engine.queueing.spec import Discipline, LeafSpec
 from wily_sluice.plan.asking import Members, Party, Service, Services, Terms
@@ -33,11 +34,28 @@ class Directional(Generic[T]):
 
 
 @dataclass(frozen=True, slots=True)
+class RateSpan:
+    """The rate of a line, in bit/s; of one that varies the highest, with the lowest."""
+
+    highest: Rate
+    lowest: Rate | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class FramingWords:
     """A framing, and how the plan says it."""
 
     framing: Framing
     words: str
+
+
+@dataclass(frozen=True, slots=True)
+class Probing:
+    """Remotes that are to answer over an uplink, `within` such a time; it fails when `lost` in a row were not."""
+
+    remotes: tuple[str, ...]
+    within: Nanoseconds
+    lost: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +75,13 @@ class Uplink:
     tree: Directional[str] = Directional(None, None)
     advertised: Directional[Rate] = Directional(None, None)
     honours_marks: bool = False
+    probing: Probing | None = None
+    next_hops: tuple[str, ...] = ()
+    lowest: Directional[Rate] = Directional(None, None)
+
+    def at(self, direction: Direction, rate: Rate) -> "Uplink":
+        """The same line, when it measures that much in a direction."""
+        return replace(self, up=rate) if direction == "up" else replace(self, down=rate)
 
     @property
     def framing(self) -> Framing:
@@ -77,6 +102,23 @@ class Uplink:
     def usable(self, direction: Direction) -> Rate:
         """What is left of it after the headroom, in bit/s; at least 1."""
         return max(1, round(self.measured(direction) * (1 - (self.headroom.of(direction) or 0))))
+
+
+@dataclass(frozen=True, slots=True)
+class Tunnel:
+    """A tunnel that ends on this machine. `uplink` carries it; `protocol`, `ports` and `remotes` tell its packets there
+    from others, `remotes` being none where any may be its far end. `protocol` is None where IP carries packets bare.
+    """
+
+    name: str
+    interface: str
+    uplink: str
+    words: str
+    wrapping: Wrapping
+    protocol: int | None
+    ports: tuple[int, ...]
+    remotes: tuple[str, ...]
+    next_hops: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -267,6 +309,21 @@ class Rule:
 
 
 @dataclass(frozen=True, slots=True)
+class Route:
+    """Sends conversations over an uplink or a tunnel. `index` is that in the file's list, from 0. `shares` are names of
+    these with their weights; `otherwise` is the one for when all of these are down.
+    """
+
+    name: str
+    index: int
+    terms: Terms
+    shares: tuple[tuple[str, float], ...]
+    otherwise: str | None = None
+    enabled: bool = True
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class HostNaming:
     """Where names come from that the plan does not have: files of leases, and the reverse zone of the name service."""
 
@@ -312,11 +369,23 @@ class Plan:
     services: dict[str, Service]
     gate: GateSettings = GateSettings()
     named_hosts: dict[str, Members] = field(default_factory=dict)
+    tunnels: tuple[Tunnel, ...] = ()
+    routes: tuple[Route, ...] = ()
 
     @property
     def sorting(self) -> tuple[Rule, ...]:
         """The rules that are not switched off."""
         return tuple(rule for rule in self.rules if rule.enabled)
+
+    @property
+    def lines(self) -> tuple["Uplink | Tunnel", ...]:
+        """All that routes may choose: the uplinks, then the tunnels."""
+        return (*self.uplinks, *self.tunnels)
+
+    @property
+    def routing(self) -> tuple[Route, ...]:
+        """The routes that are not switched off."""
+        return tuple(route for route in self.routes if route.enabled)
 
     def tree(self, uplink: Uplink, direction: Direction) -> Tree:
         """The tree of an uplink in a direction."""
@@ -331,5 +400,6 @@ class Plan:
 
     @property
     def hosts(self) -> AddressSet:
-        """Every address of every network."""
-        return AddressSet(part for network in self.networks for part in network.addresses)
+        """Every address of every network, and those that stand for the gateway; none where there is no network."""
+        inside = AddressSet(part for network in self.networks for part in network.addresses)
+        return inside | GATEWAY.addresses if inside else inside

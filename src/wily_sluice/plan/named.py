@@ -1,8 +1,10 @@
 """Names of hosts: those that the plan has for hosts, and groups of one address, or of one of IPv4 and one of IPv6."""
 
+from collections.abc import Mapping
 from ipaddress import ip_address
 from itertools import islice
 
+from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.plan.file.addresses import hardware_text
 from wily_sluice.plan.model import Plan
 
@@ -17,7 +19,7 @@ def host_names(plan: Plan) -> dict[str, str]:
             found.update({str(ip_address(first)): name for first, _ in ranges})
     for name, members in plan.named_hosts.items():
         found.update({str(ip_address(first)): name for first, _ in members.addresses})
-    return found
+    return found | {str(ip_address(first)): GATEWAY.name for first, _ in GATEWAY.addresses}
 
 
 def hardware_names(plan: Plan) -> dict[str, str]:
@@ -29,3 +31,9 @@ def hardware_names(plan: Plan) -> dict[str, str]:
         if len(members.hardware) == 1 or named is plan.named_hosts
         for one in members.hardware
     }
+
+
+def host_label(address: str, names: Mapping[str, str]) -> str:
+    """What a host is called and where it is; the gateway, which has many addresses, by its name alone."""
+    name = names.get(address, "")
+    return name if name == GATEWAY.name else f"{name} {address}".strip()

@@ -6,6 +6,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.engine.queueing.spec import LeafSpec
 from wily_sluice.plan.file.addresses import address_set
 from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document
@@ -23,6 +24,7 @@ from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.check import check, check_allowances
 from wily_sluice.plan.findings.finding import FileError, Finding
+from wily_sluice.plan.lines import Lines
 from wily_sluice.plan.model import (
     Directional,
     GateSettings,
@@ -30,6 +32,7 @@ from wily_sluice.plan.model import (
     Limiter,
     Network,
     Plan,
+    Probing,
     Queue,
     Rule,
     Tree,
@@ -129,6 +132,10 @@ class _Builder:
         )
         self.networks = {network.name: network.addresses for network in networks}
         self.resolve = Resolver(self.reading, self.networks, self.findings.append)
+        for kind, names in (("networks", entry.networks), ("groups", entry.groups), ("hosts", entry.hosts)):
+            if GATEWAY.name in names:
+                message = f"“{GATEWAY.name}” is this machine itself in every plan"
+                self.error((kind, GATEWAY.name), message, "choose another name")
         for name in entry.groups:
             if name in self.networks:
                 self.error(("groups", name), f"“{name}” is a network already", "give the group another name")
@@ -138,24 +145,34 @@ class _Builder:
                 if name in others:
                     self.error(("hosts", name), f"“{name}” is a {kind} already", "give the host another name")
             self.resolve.groups.group(name)
+        self.lines = Lines(self.reading, self.resolve, entry, self.error)
         trees = {name: self._tree(name, e) for name, e in entry.trees.items()}
+        for name, line in entry.uplinks.items():
+            if (line.down.lowest or line.up.lowest) and line.probe is None:
+                remedy = "add `probe: [ADDRESS]` of a remote that answers echoes"
+                self.error(("uplinks", name, "probe"), "the rate of a line that varies is found by its delay", remedy)
         uplinks = tuple(
             Uplink(
                 name,
                 e.interface,
-                e.down,
-                e.up,
+                e.down.highest,
+                e.up.highest,
                 e.headroom,
                 e.framing,
                 self._tree_names(name, e, trees),
                 e.advertised,
                 e.honours_marks,
+                Probing(tuple(e.probe.remotes), e.probe.within, e.probe.lost) if e.probe is not None else None,
+                tuple(e.next_hop),
+                Directional(e.up.lowest, e.down.lowest),
             )
             for name, e in entry.uplinks.items()
         )
+        tunnels = tuple(self.lines.tunnel(name, e) for name, e in entry.tunnels.items())
         schedules = {name: self._schedule(name, e, entry.timezone) for name, e in entry.schedules.items()}
         limiters = tuple(self._limiter(name, e, entry) for name, e in entry.limiters.items())
         rules = tuple(self._rule(index, e, trees) for index, e in enumerate(entry.rules) if e is not None)
+        routes = tuple(self.lines.route(index, e) for index, e in enumerate(entry.routes) if e is not None)
         if entry.services or entry.catalogues:
             self.resolve.services.all()  # so that mistakes in them are reported, used or not
         return Plan(
@@ -180,6 +197,8 @@ class _Builder:
                 entry.gate.ipfix,
             ),
             {name: members for name, members in self.resolve.groups.found.items() if name in entry.hosts},
+            tunnels,
+            routes,
         )
 
     def _rule(self, index: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:

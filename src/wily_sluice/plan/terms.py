@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable, Mapping
 from typing import Any, Final, Literal
 
 from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.plan.asking import Members, Party, PortWords, Service, Terms
 from wily_sluice.plan.fields.port import LOCAL_PORT_FIELD, PORT, REMOTE_PORT_FIELD
 from wily_sluice.plan.fields.registry import FIELDS
@@ -69,8 +70,8 @@ class Resolver:
     def _error(self, location: Location, message: str, remedy: str = "", code: str = "does-not-fit") -> None:
         self._tell(self._document.error(location, message, remedy, code))
 
-    def terms(self, here: Location, e: TermsEntry) -> Terms:
-        """What an entry asks."""
+    def terms(self, here: Location, e: TermsEntry, but: tuple[str, ...] = ()) -> Terms:
+        """What an entry asks; fields with the keys in `but` mean something else in it."""
 
         def parts(key: str, entries: Iterable[TermsEntry | None]) -> tuple[Terms, ...]:
             places = ((*here, key, index) for index, _ in enumerate(entries))
@@ -80,7 +81,7 @@ class Resolver:
                 if part is not None
             )
 
-        words = ((field, getattr(e, attribute)) for field, attribute in ATTRIBUTES)
+        words = ((field, getattr(e, attribute)) for field, attribute in ATTRIBUTES if field.key not in but)
         asked, transports = by_transport(
             {field.key: field.resolve(said, (*here, field.key), self) for field, said in words if said is not None}
         )
@@ -119,8 +120,9 @@ class Resolver:
         members, told = Members(), self._told
         for index, word in enumerate(words):
             where = (*location, index) if (*location, index) in self._document.lines else location
-            if remote and word in self._networks:
-                self._error(where, f"“{word}” is your own network; remote is the far side", f"write local: {word}")
+            if remote and word in (*self._networks, GATEWAY.name):
+                own = "this machine itself" if word == GATEWAY.name else "your own network"
+                self._error(where, f"“{word}” is {own}; remote is the far side", f"write local: {word}")
                 continue
             found = self.groups.members(where, word)
             if remote and found.hardware:

@@ -7,12 +7,12 @@ for documentation (RFC 5737, RFC 3849) and, between line and far side, from the 
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 
 from wily_sluice.engine.framing import Framing
 from wily_sluice.plan.model import Network, Plan
-from wily_sluice.units import Nanoseconds, Rate
+from wily_sluice.units import Direction, Nanoseconds, Rate
 
 FAR_SUBNETS = ("198.51.100.0/24", "203.0.113.0/24", "2001:db8:f000::/36")
 FAR_ADDRESSES = ("198.51.100.10", "2001:db8:f000::10")  # where the far side's own program listens
@@ -21,13 +21,18 @@ MOST_NAMED = 64  # addresses of one range that get a host
 
 @dataclass(frozen=True, slots=True)
 class LineFigures:
-    """What the simulated line is like: rates in bit/s, one-way delay and depth of its buffers in ns, framing."""
+    """What the simulated line is like: rates in bit/s, one-way delay and depth of its buffers in ns, framing.
+
+    A direction that has a course follows it from the moment that the line's program is sent SIGUSR1, its times counted
+    from there.
+    """
 
     down: Rate
     up: Rate
     delay: Nanoseconds
     buffer: Nanoseconds
     framing: Framing
+    courses: dict[Direction, tuple[tuple[Nanoseconds, Rate], ...]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +79,10 @@ class Layout:
                 if high - low < MOST_NAMED and ip_address(first) in subnet and ip_address(last) in subnet:
                     yield from (str(ip_address(number.to_bytes(len(first)))) for number in range(low, high + 1))
 
+    def own_addresses(self, uplink: int) -> tuple[str, str]:
+        """Those of the gateway itself on the uplink with this index: of IPv4, and of IPv6."""
+        return f"192.0.2.{4 * uplink + 2}", f"2001:db8:{uplink:x}::2"
+
     def namespaces(self) -> list[str]:
         """All namespaces."""
         return [self.namespace(node) for node in self.nodes]
@@ -117,9 +126,10 @@ class Layout:
             line = commands[self.namespace(f"line-{uplink.name}")]
             wan4, mid4 = f"192.0.2.{4 * index}", f"100.64.0.{4 * index}"
             wan6, mid6 = f"2001:db8:{index:x}", f"2001:db8:ff:{index:x}"
+            own4, own6 = self.own_addresses(index)
             ends = (
                 (line, "near", _next(wan4, 1), f"{wan6}::1"),
-                (gateway, uplink.interface, _next(wan4, 2), f"{wan6}::2"),
+                (gateway, uplink.interface, own4, own6),
                 (line, "far", _next(mid4, 1), f"{mid6}::1"),
                 (far, f"line{index}", _next(mid4, 2), f"{mid6}::2"),
             )

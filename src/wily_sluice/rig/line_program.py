@@ -2,27 +2,34 @@
 
 Run in the line's own namespace, between the links `near` (to the gateway) and `far`:
 
-    python -m wily_sluice.rig.line_program DOWN UP DELAY BUFFER OVERHEAD MINIMUM CELLS
+    python -m wily_sluice.rig.line_program DOWN UP DELAY BUFFER OVERHEAD MINIMUM CELLS COURSES
 
-in bit/s, nanoseconds and bytes; CELLS is atm, ptm or none. It is the engine's `Line` in the gate's own loop. One that
+in bit/s, nanoseconds and bytes; CELLS is atm, ptm or none. COURSES are JSON: for a direction whose rate changes, times
+and rates, which it follows from the moment of a SIGUSR1. It is the engine's `Line` in the gate's own loop. One that
 is faster than FAST takes the large packets of offloading uncut, and charges them as when cut, so that it keeps up.
 """
 
+import json
 import os
 import signal
 import sys
+import time
+from typing import TypeAlias
 
 from wily_sluice.engine.classify.header import is_ipv6, parse
 from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.course import RateCourse, steady
 from wily_sluice.engine.framing import LARGEST_PACKET, Cells, Framing
-from wily_sluice.engine.line import Line
+from wily_sluice.engine.line import Line, VaryingLine
 from wily_sluice.engine.packet import Packet
 from wily_sluice.gate.admission import TCP_HEADERS
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.gate.kernel.packet_queue import Diverted, PacketQueue
 from wily_sluice.gate.kernel.urgency import run_before_others
 from wily_sluice.gate.loop import Crossing, Entrance, Loop
-from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate
+from wily_sluice.units import BYTE_TIME, Direction, Nanoseconds, Rate
+
+Points: TypeAlias = tuple[tuple[Nanoseconds, Rate], ...]
 
 FAST: Rate = 200_000_000
 NOBODY = Conversation(bytes(13))  # a line does not tell conversations apart
@@ -45,17 +52,39 @@ class End(Entrance):
         return Packet(self._framing.cost_when_cut(length, TCP_HEADERS[is_ipv6(parsed.key)]), NOBODY, diverted)
 
 
-def crossing(number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing) -> Crossing:
+def crossing(
+    number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing, course: Points
+) -> Crossing:
     """One direction of the line. When its queue is full, it drops new packets, as a real line does."""
     queue = PacketQueue(number, whole=rate > FAST)
-    line = Line(rate, delay, rate * buffer // BYTE_TIME, lambda packet: queue.drop(packet.token.token))
 
+    def drop(packet: Packet) -> None:
+        queue.drop(packet.token.token)
+
+    line = Line(rate, delay, rate * buffer // BYTE_TIME, drop)
+    if course:
+        line = VaryingLine(steady(course[0][1]), delay, rate * buffer // BYTE_TIME, drop)
     return Crossing(queue, line, End(framing))
 
 
-def main(down: Rate, up: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing) -> None:
+def begin(line: VaryingLine, course: Points) -> None:
+    """Follow a course from now on."""
+    now = time.monotonic_ns()
+    line.course = RateCourse(((0, course[0][1]), *((now + at, rate) for at, rate in course)))
+
+
+def main(
+    down: Rate,
+    up: Rate,
+    delay: Nanoseconds,
+    buffer: Nanoseconds,
+    framing: Framing,
+    courses: dict[Direction, Points],
+) -> None:
     """Divert what is forwarded, and run until told to stop."""
-    crossings = [crossing(1, up, delay, buffer, framing), crossing(2, down, delay, buffer, framing)]
+    ways: tuple[tuple[int, Rate, Direction], ...] = ((1, up, "up"), (2, down, "down"))
+    crossings = [crossing(n, rate, delay, buffer, framing, courses.get(way, ())) for n, rate, way in ways]
+    lines = [(one.discipline, courses.get(way, ())) for one, (_, _, way) in zip(crossings, ways, strict=True)]
     for family in ("iptables", "ip6tables"):
         for number, interface in ((1, "near"), (2, "far")):
             rule = ["-A", "FORWARD", "-i", interface, "-j", "NFQUEUE", "--queue-num", str(number)]
@@ -66,6 +95,13 @@ def main(down: Rate, up: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing:
     loop = Loop(crossings, reader)
     signal.signal(signal.SIGTERM, lambda *_: loop.stop())
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+    def begin_all(*_: object) -> None:
+        for line, course in lines:
+            if isinstance(line, VaryingLine):
+                begin(line, course)
+
+    signal.signal(signal.SIGUSR1, begin_all)
     run_before_others()
     print("ready", flush=True)
     loop.run()
@@ -74,4 +110,5 @@ def main(down: Rate, up: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing:
 if __name__ == "__main__":
     down, up, delay, buffer, overhead, minimum = map(int, sys.argv[1:7])
     cells: dict[str, Cells | None] = {"atm": "atm", "ptm": "ptm", "none": None}
-    main(down, up, delay, buffer, Framing(overhead, minimum, cells[sys.argv[7]]))
+    courses = {way: tuple((at, rate) for at, rate in points) for way, points in json.loads(sys.argv[8]).items()}
+    main(down, up, delay, buffer, Framing(overhead, minimum, cells[sys.argv[7]]), courses)

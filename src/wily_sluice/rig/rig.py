@@ -3,6 +3,7 @@
 Whatever runs in a rig's namespaces belongs to the rig: taking it down ends those processes and no others.
 """
 
+import json
 import os
 import shutil
 import signal
@@ -54,7 +55,7 @@ class Rig:
             for uplink, line in figures.items():
                 frame = (line.framing.overhead, line.framing.minimum, line.framing.cells or "none")
                 figures_of_line = (line.down, line.up, line.delay, line.buffer)
-                self._start(f"line-{uplink}", ["line_program", *figures_of_line, *frame])
+                self._start(f"line-{uplink}", ["line_program", *figures_of_line, *frame, json.dumps(line.courses)])
             self._start("far", ["endpoint", "serve", *FAR_ADDRESSES])
             if on_virtual_machine():
                 self._start("gateway", ["awake_program"])

@@ -20,16 +20,10 @@ import time
 from collections.abc import Callable
 from ipaddress import ip_address
 
+from wily_sluice.gate.kernel.echo import checksum
+
 BURST = 0.001  # seconds: how often it sends
 HEADER = 14  # bytes of Ethernet
-
-
-def checksum(data: bytes) -> int:
-    """The Internet checksum (RFC 1071)."""
-    total: int = sum(struct.unpack(f">{len(data) // 2}H", data + bytes(len(data) & 1) if len(data) & 1 else data))
-    while total >> 16:
-        total = (total & 0xFFFF) + (total >> 16)
-    return total ^ 0xFFFF
 
 
 def _ipv4(local: bytes, remote: bytes, protocol: int, payload: bytes, fragment: int = 0) -> bytearray:

@@ -22,7 +22,7 @@ from wily_sluice.gate.kernel.command import PYTHON
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
 from wily_sluice.rig.rig import Rig
-from wily_sluice.units import MILLISECOND, Nanoseconds
+from wily_sluice.units import MILLISECOND, Nanoseconds, Rate
 
 DELAY: Nanoseconds = 9 * MILLISECOND
 BUFFER: Nanoseconds = 300 * MILLISECOND
@@ -66,11 +66,13 @@ class CallTrial:
 
 
 @contextmanager
-def built(plan: Plan, name: str, delay: Nanoseconds = DELAY) -> Iterator[Rig]:
-    """A rig while the context lasts. Its lines have the rates of the plan's uplinks and this one-way delay."""
+def built(plan: Plan, name: str, delay: Nanoseconds = DELAY, rate: Rate | None = None) -> Iterator[Rig]:
+    """A rig while the context lasts. Its lines have this rate, or the rates of the plan's uplinks, and this one-way
+    delay.
+    """
     rig = Rig(name)
     rig.down()
-    lines = {u.name: LineFigures(u.down, u.up, delay, BUFFER, u.framing) for u in plan.uplinks}
+    lines = {u.name: LineFigures(rate or u.down, rate or u.up, delay, BUFFER, u.framing) for u in plan.uplinks}
     rig.up(Layout(plan, name, hosts=8), lines)
     try:
         yield rig

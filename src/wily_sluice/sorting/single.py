@@ -8,7 +8,7 @@ from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.classify.known import Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.plan.build import build_site
-from wily_sluice.plan.model import Plan, Uplink
+from wily_sluice.plan.model import Plan, Route, Uplink
 from wily_sluice.sorting.explain import Services, Way, way_of
 from wily_sluice.units import DIRECTIONS, Direction, Size
 
@@ -34,12 +34,13 @@ class Described:
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """Its way in each direction on each uplink, and of which service it is."""
+    """Its way in each direction on each uplink, of which service it is, and the route that chooses its uplink."""
 
     ways: dict[str, dict[Direction, Way]]
     service: str
     category: str
     sign: str
+    route: Route | None = None
 
 
 def explain(plan: Plan, uplinks: list[Uplink], described: Described, at: datetime) -> Answer:
@@ -66,4 +67,6 @@ def explain(plan: Plan, uplinks: list[Uplink], described: Described, at: datetim
             ways[uplink.name][direction] = way_of(
                 plan, uplink.name, shaper.classifier, lane, subject(described.kind), described.unknown
             )
-    return Answer(ways, *Services(plan).of(subject(0)))
+    chosen = next((n for n, one in enumerate(engine.router.routes) if one.condition.holds(subject(0))), None)
+    route = plan.routing[chosen] if chosen is not None else None
+    return Answer(ways, *Services(plan).of(subject(0)), route)

@@ -24,6 +24,7 @@ from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.kind import NAMES as KINDS
 from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
+from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.addresses import parse_hardware
 from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_dscp, parse_host_name, parse_protocol
@@ -59,7 +60,9 @@ class Party(click.ParamType[tuple[bytes, int, int | None]]):
     def convert(
         self, value: object, param: click.Parameter | None, ctx: click.Context | None
     ) -> tuple[bytes, int, int | None]:
-        """Parse an address with its port."""
+        """Parse an address with its port, or the gateway's name with its."""
+        if param is not None and param.name == "local":
+            value = re.sub(rf"^{GATEWAY.name}\b", str(ip_address(GATEWAY.v4)), str(value))
         match = _PARTY.fullmatch(str(value))
         try:
             if match is None:
@@ -146,6 +149,8 @@ def classify(
         return
     if local is None or remote is None:
         raise click.UsageError("give --local and --remote, or --pcap FILE")
+    if local[0] == GATEWAY.v4:
+        local = GATEWAY.stranger(len(remote[0])), *local[1:]
     _check_versions(local, remote)
     if local[0] not in plan.hosts:
         networks = ", ".join(network.name for network in plan.networks)

@@ -7,27 +7,17 @@ answer counts when it comes within a second; a remote that has given none for LO
 import asyncio
 import os
 import socket
-import struct
 from collections.abc import Sequence
 from contextlib import suppress
 from ipaddress import ip_address
 
 from wily_sluice.control.link.overseer import boot_clock
+from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 EVERY = 1.0  # seconds
 LATEST: Nanoseconds = SECOND
 LONGEST: Nanoseconds = 3500 * MILLISECOND
-ASK, ANSWER = {4: 8, 6: 128}, {4: 0, 6: 129}  # types of ICMP
-_ECHO = struct.Struct("!BBHHH")
-
-
-def checksum(data: bytes) -> int:
-    """The Internet checksum of an even number of bytes (RFC 1071)."""
-    total: int = sum(struct.unpack(f"!{len(data) // 2}H", data))
-    while total >> 16:
-        total = (total & 0xFFFF) + (total >> 16)
-    return ~total & 0xFFFF
 
 
 class Pulse:
@@ -35,7 +25,7 @@ class Pulse:
 
     def __init__(self) -> None:
         self._number = os.getpid() & 0xFFFF
-        self._ends: dict[int, socket.socket] = {}
+        self._ends: dict[socket.AddressFamily, socket.socket] = {}
         self._remotes: tuple[str, ...] = ()
         self._sequence = 0
         self._asked: dict[int, Nanoseconds] = {}
@@ -47,14 +37,9 @@ class Pulse:
         self._remotes = tuple(str(ip_address(remote)) for remote in remotes)
         self._answered = {remote: at for remote, at in self._answered.items() if remote in self._remotes}
         loop = asyncio.get_running_loop()
-        for version in {ip_address(remote).version for remote in self._remotes} - self._ends.keys():
-            family, protocol = (
-                (socket.AF_INET, socket.IPPROTO_ICMP) if version == 4 else (socket.AF_INET6, socket.IPPROTO_ICMPV6)
-            )
-            end = socket.socket(family, socket.SOCK_RAW, protocol)
-            end.setblocking(False)
-            self._ends[version] = end
-            loop.add_reader(end.fileno(), self._hear, version)
+        for family in {family_of(remote) for remote in self._remotes} - self._ends.keys():
+            self._ends[family] = echo_socket(family)
+            loop.add_reader(self._ends[family].fileno(), self._hear, family)
         if self._remotes and self._task is None:
             self._task = loop.create_task(self._ask())
 
@@ -65,25 +50,21 @@ class Pulse:
             self._asked[self._sequence] = now
             self._asked.pop((self._sequence - 16) & 0xFFFF, None)
             for remote in self._remotes:
-                version = ip_address(remote).version
-                body = _ECHO.pack(ASK[version], 0, 0, self._number, self._sequence)
-                if version == 4:  # of IPv6 the kernel works it out
-                    body = _ECHO.pack(ASK[4], 0, checksum(body), self._number, self._sequence)
+                family = family_of(remote)
                 with suppress(OSError):
-                    self._ends[version].sendto(body, (remote, 0))
+                    self._ends[family].sendto(request(family, self._number, self._sequence), (remote, 0))
             await asyncio.sleep(EVERY)
 
-    def _hear(self, version: int) -> None:
-        with suppress(BlockingIOError):
+    def _hear(self, family: socket.AddressFamily) -> None:
+        with suppress(OSError):
             while True:
-                data, source = self._ends[version].recvfrom(2048)
-                start = (data[0] & 15) * 4 if version == 4 else 0
-                if len(data) < start + _ECHO.size:
-                    continue
-                kind, _, _, number, sequence = _ECHO.unpack_from(data, start)
-                asked = self._asked.get(sequence)
+                data, source = self._ends[family].recvfrom(2048)
+                answer = parse_answer(family, data)
+                asked = self._asked.get(answer.sequence) if answer is not None else None
                 remote = source[0].partition("%")[0]
-                if (kind, number) == (ANSWER[version], self._number) and asked is not None and remote in self._remotes:
+                if answer is None or answer.identifier != self._number:
+                    continue
+                if asked is not None and remote in self._remotes:
                     now = boot_clock()
                     if now - asked <= LATEST:
                         self._answered[remote] = now

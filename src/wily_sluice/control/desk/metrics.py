@@ -87,6 +87,7 @@ class Gathered(Collector):
                 usable.add_metric((direction, uplink.name), uplink.usable(direction))
         yield usable
         yield here
+        yield from _uplinks(plan, health)
         called = InfoMetricFamily("sluice_host_name", "what a host is called", labels=("host",))
         for address in sorted({key.name for key, _ in by_subject.get("host", []) if key.name in names}):
             called.add_metric((address,), {"name": names[address]})
@@ -99,6 +100,31 @@ class Gathered(Collector):
         yield GaugeMetricFamily("sluice_gate_longest_turn_seconds", about, value=health.longest_turn / SECOND)
         yield GaugeMetricFamily("sluice_plan_revision", "the plan that runs, by its number", value=revision)
         yield GaugeMetricFamily("sluice_plan_on_trial", "1 while it is on trial", value=float(trial))
+
+
+def _uplinks(plan: Plan | None, health: Health) -> Iterable[Metric]:
+    """What crossed each, and how routes use it."""
+    crossed = CounterMetricFamily(
+        "sluice_uplink_crossed_bytes",
+        "what crossed an uplink, by the count of its interface and by that of the gate",
+        labels=("direction", "uplink", "by"),
+    )
+    for name, ways in health.crossed.items():
+        for direction, (line, ours) in ways.items():
+            crossed.add_metric((direction, name, "interface"), line)
+            crossed.add_metric((direction, name, "gate"), ours)
+    yield crossed
+    if plan is None or not plan.routing:
+        return
+    up = GaugeMetricFamily("sluice_uplink_up", "1 while routes use it", labels=("uplink",))
+    routed = CounterMetricFamily(
+        "sluice_uplink_routed_conversations", "conversations that routes sent over it", labels=("uplink",)
+    )
+    for uplink in plan.uplinks:
+        up.add_metric((uplink.name,), float(uplink.name not in health.down))
+        routed.add_metric((uplink.name,), health.carried.get(uplink.name, 0))
+    yield up
+    yield routed
 
 
 def _of(subject: Subject, labels: tuple[str, ...], found: list[tuple[Key, Counts]]) -> Iterable[Metric]:

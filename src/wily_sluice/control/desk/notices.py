@@ -4,6 +4,7 @@
 - a quota of which somebody has used 80%
 - a line that every measurement of an hour found slower than the plan says (`sluice gauge line --every`)
 - packets that went past the gate, since they came faster than it takes them
+- an uplink of which more than 0.5% went past it in a minute
 - a chain that something else removed, or that something stands before (`gate.kernel.guard`)
 
 A notice is in the log and in `gate status`. The plan may name a receiver: a web address gets it by POST, as JSON; a
@@ -38,6 +39,8 @@ PATIENCE = 10.0  # seconds for the receiver
 CHAIN_EVENTS = {
     "chain.repaired": "something removed the gate's chain, and traffic went unshaped until it was put back",
     "chain.bypassed": "a rule of something else stands before the gate's chain, and traffic goes past it",
+    "uplink.down": "an uplink is down, and routes avoid it: `sluice gate status` says which",
+    "uplink.past": "more than 0.5% of what crosses an uplink goes past the gate: `sluice gate status` says how much",
     "chain.unrepaired": "the gate's chain cannot be put back, and traffic goes unshaped",
 }
 
@@ -86,11 +89,11 @@ class Notices:
         for uplink in plan.uplinks:
             for way in DIRECTIONS:
                 rates = [rate for one in measured if one.uplink == uplink.name and (rate := getattr(one, way))]
-                planned = uplink.measured(way)
+                planned = uplink.usable(way)  # more does not come by the gate, which measurements cross as well
                 if rates and max(rates) < SLOWER * planned:
                     words = (
-                        f"{uplink.name} was slower than the plan says, {way}: {format_rate(round(max(rates)))} at most "
-                        f"in the last hour, instead of {format_rate(planned)}; what waits then waits beyond the gate"
+                        f"{uplink.name} was slower than the plan uses it, {way}: {format_rate(round(max(rates)))} "
+                        f"at most in the last hour, not {format_rate(planned)}; what waits then waits beyond the gate"
                     )
                     found.append(Notice(at, "line", f"line {uplink.name} {way}", words))
         return [one for one in found if self._is_new(one)]

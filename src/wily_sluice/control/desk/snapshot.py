@@ -15,7 +15,7 @@ from wily_sluice.history.counts import Counts, Key, Subject
 from wily_sluice.history.revisions import Revision
 from wily_sluice.plan.file.traffic_words import protocol_text
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.named import host_names
+from wily_sluice.plan.named import host_label, host_names
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds
 
@@ -120,7 +120,7 @@ def snapshot_data(plan: Plan, snapshot: Snapshot, names: Mapping[str, str] | Non
                 ways = part.setdefault(key.name, {})
                 ways[key.direction] = {**ways.get(key.direction, {}), **counts_data(snapshot, counts)}
                 if key.subject == "host" and key.name in names:
-                    ways[key.direction]["label"] = f"{names[key.name]} {key.name}"
+                    ways[key.direction]["label"] = host_label(key.name, names)
     for part in parts.values():
         for ways in part.values():  # seen in one direction's packets or the other's, and true of both
             trips = next((one["round_trip"] for one in ways.values() if "round_trip" in one), None)

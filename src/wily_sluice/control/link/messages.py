@@ -69,7 +69,9 @@ class Health(msgspec.Struct, frozen=True):
     by a stand-in (`crowd`), `unrecognised` were not looked at for want of time; `late_turns` of the loop took
     too long; `refused` messages of verdicts were sent again; `shed` packets would have opened conversations and were
     dropped, since there were too many (`gate.openings`). `busy` is the part of the time in which the loop worked.
-    `unseen` packets crossed an uplink, by name, and came by no queue, or an interface that is a way out and no uplink.
+    `unseen` packets crossed an interface that is a way out and no uplink. `crossed` has for each uplink and direction
+    the bytes that crossed its interface, and those of them that came by the gate. `down` uplinks are not used by
+    routes; `carried` conversations were sent over each by them. `found` are the rates that varying lines carry now.
     """
 
     unreadable: int = 0
@@ -82,6 +84,10 @@ class Health(msgspec.Struct, frozen=True):
     longest_turn: Nanoseconds = 0
     busy: float = 0.0
     unseen: dict[str, int] = msgspec.field(default_factory=dict)
+    crossed: dict[str, dict[str, tuple[Size, Size]]] = msgspec.field(default_factory=dict)
+    down: list[str] = []
+    carried: dict[str, int] = msgspec.field(default_factory=dict)
+    found: dict[str, dict[str, int]] = msgspec.field(default_factory=dict)
 
 
 class Tick(Message, frozen=True):

@@ -4,7 +4,12 @@ A host has given itself an address that the plan does not know; or it speaks a v
 mention. It is that network's all the same: sorted, limited and counted as its *stranger*, the first address of its
 first subnet, which no host has, so that all strangers of a network share one bucket. A stranger whose device is known
 by another address is that device (`neighbours`).
+
+Likewise what this machine itself sends and receives is that of one host, the *gateway*, whatever addresses it has at
+the moment: those by which every machine knows itself (RFC 1122 §3.2.1.3, RFC 4291 §2.5.3) stand for it.
 """
+
+from typing import Final
 
 from wily_sluice.engine.classify.addresses import AddressSet
 
@@ -24,3 +29,7 @@ class Home:
     def stranger(self, width: int) -> bytes:
         """The address of its stranger, of this width if there is one."""
         return (self.v4 or self.v6) if width == 4 else (self.v6 or self.v4)
+
+
+_ITSELF: Final = bytes((127, 0, 0, 1)), bytes(15) + b"\1"
+GATEWAY: Final = Home("gateway", AddressSet((address, address) for address in _ITSELF))

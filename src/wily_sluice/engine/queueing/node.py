@@ -73,13 +73,9 @@ class Node(Station):
         self.index = len(parent.children) if parent is not None else 0
         self.band = parent.band_of[spec.priority] if parent is not None else None
         self.weight = spec.weight
-        self.guarantee = spec.guarantee
-        # A child whose cap is its parent's is held by the parent's clock already.
-        self.cap = spec.cap if parent is not None and spec.cap < parent.limit else 0
-        self.cap_burst = max(CAP_BURST_TIME, transmission_time(CAP_BURST_FRAMES * LONGEST_FRAME, spec.cap))
-        self.idle_credit = (
-            max(IDLE_CREDIT, transmission_time(2 * LONGEST_FRAME, spec.guarantee)) if spec.guarantee else 0
-        )
+        self.guarantee = self.cap = 0
+        self.cap_burst = self.idle_credit = 0
+        self._set_rates(spec)
         self.cap_clock: Nanoseconds = 0
         self.due: Nanoseconds = 0  # the guarantee's clock
         self.start = 0.0  # start tag, in bytes over weight
@@ -90,6 +86,22 @@ class Node(Station):
         self.sent_bytes: Size = 0
         self.marks = 0
         self.drops = 0
+
+    def _set_rates(self, spec: QueueSpec) -> None:
+        self.guarantee = spec.guarantee
+        # A child whose cap is its parent's is held by the parent's clock already.
+        self.cap = spec.cap if self.parent is not None and spec.cap < self.parent.limit else 0
+        self.cap_burst = max(CAP_BURST_TIME, transmission_time(CAP_BURST_FRAMES * LONGEST_FRAME, spec.cap))
+        self.idle_credit = (
+            max(IDLE_CREDIT, transmission_time(2 * LONGEST_FRAME, spec.guarantee)) if spec.guarantee else 0
+        )
+
+    def retune(self, spec: QueueSpec, now: Nanoseconds) -> None:
+        """Go on with the rates of `spec`, with what was used of the rates before."""
+        cap, guarantee = self.cap, self.guarantee
+        self._set_rates(spec)
+        self.cap_clock = at_rate(self.cap_clock, now, cap, self.cap)
+        self.due = at_rate(self.due, now, guarantee, self.guarantee)
 
     @property
     def past(self) -> Past:
@@ -151,6 +163,15 @@ class Leaf(Node):
         if self.promise is not None and self.head is None:
             self.head = self.queue.dequeue(now)
 
+    def retune(self, spec: QueueSpec, now: Nanoseconds) -> None:
+        """Likewise, with a promise of another rate."""
+        Node.retune(self, spec, now)
+        if self.promise is not None and self.parent is not None:
+            promise = _promise(spec, self.parent)
+            if promise is not None and not promise.is_like(self.promise):
+                promise.begin(now)
+                self.promise = promise
+
     def uproot(self) -> list[Packet]:
         """Leave the tree: hand out the packets here, in order."""
         self.parent = None
@@ -205,6 +226,11 @@ class Parent(Node):
         self.band_of = {
             priority: self.bands[0 if self.is_curve else index] for index, priority in enumerate(priorities)
         }
+
+    def retune(self, spec: QueueSpec, now: Nanoseconds) -> None:
+        """Likewise, with another limit for its children."""
+        Node.retune(self, spec, now)
+        self.limit = spec.cap
 
     @property
     def has_packet(self) -> bool:

@@ -87,6 +87,15 @@ class Tree:
                 self._make_ready(leaf, now)
         return packets
 
+    def retune(self, spec: QueueSpec, now: Nanoseconds) -> None:
+        """Go on with the rates of `spec`, a specification of the same queues."""
+        self._now = now
+        specs = {one.path: one for one in spec.walk()}
+        for node in self.nodes:  # parents before children, whose caps depend on theirs
+            node.retune(specs[node.path], now)
+            if isinstance(node, Leaf) and node.promise is not None and self._real_time is not None:
+                self._real_time.place(node)
+
     def dissolve(self) -> None:
         """Be of no more use: leave no cycle of objects behind, which only a collector of garbage would find."""
         for node in self.nodes:

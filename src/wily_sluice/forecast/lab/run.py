@@ -7,15 +7,16 @@ from random import Random
 
 from wily_sluice.engine.classify.header import key_of
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.line import Line
+from wily_sluice.engine.line import Line, VaryingLine
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.lab.applications import CALL_PERIOD, Course, Probe, Source, Talk
 from wily_sluice.forecast.lab.events import Events
+from wily_sluice.forecast.lab.finding import LineWatch
 from wily_sluice.forecast.lab.measure import Measured, Meter
 from wily_sluice.forecast.lab.path import BareLine, Path, ShapedBy, deliver, shaped_down, shaped_up
 from wily_sluice.forecast.lab.tcp import Transfer
-from wily_sluice.forecast.lab.traffic import Application, Traffic
+from wily_sluice.forecast.lab.traffic import Application, RealLine, Traffic
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Direction, Nanoseconds
@@ -94,15 +95,18 @@ class Lab:
         self._paths: dict[tuple[str, Direction], Path] = {}
         self._lines: dict[tuple[str, Direction], Line] = {}
         self._behind: dict[str, ShapedBy] = {}  # the shapers that stand behind a line, by uplink
-        for name, line in traffic.lines.items():
-            up = Line(line.up, line.delay, line.up * line.buffer // BYTE_TIME, _lost)
-            down = Line(line.down, line.delay, line.down * line.buffer // BYTE_TIME, _lost)
+        self._watches: list[LineWatch] = []
+        for uplink in plan.uplinks:
+            name, real = uplink.name, traffic.lines[uplink.name]
+            up, down = (_line(real, way) for way in ("up", "down"))
             self._lines |= {(name, "up"): up, (name, "down"): down}
             if shaped:
                 self._paths[name, "up"] = shaped_up(self.events, self._engine.shapers[name, "up"], up)
                 behind = ShapedBy(self.events, self._engine.shapers[name, "down"], deliver)
                 self._behind[name] = behind
                 self._paths[name, "down"] = shaped_down(self.events, down, behind)
+                if any(uplink.lowest.of(way) is not None for way in DIRECTIONS):
+                    self._watches.append(LineWatch(self.events, plan, uplink, self._engine, up, down))
             else:
                 self._paths[name, "up"] = BareLine(self.events, up)
                 self._paths[name, "down"] = BareLine(self.events, down)
@@ -177,6 +181,14 @@ class Lab:
             for a, way, shaper, conversation, meter in self._meters
         )
         return Run(tuple(rows), carried)
+
+
+def _line(real: RealLine, way: Direction) -> Line:
+    course = real.course(way)
+    buffer = course.highest * real.buffer // BYTE_TIME
+    if course.steady:
+        return Line(course.highest, real.delay, buffer, _lost)
+    return VaryingLine(course, real.delay, buffer, _lost)
 
 
 def _lost(_: Packet) -> None:

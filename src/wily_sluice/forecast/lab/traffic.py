@@ -8,20 +8,24 @@ from pydantic import BeforeValidator, Field
 
 from wily_sluice.engine.classify.header import TCP, UDP, Parties
 from wily_sluice.engine.classify.known import NOTHING, PROTOCOLS_SEEN, Known
+from wily_sluice.engine.course import RateCourse, steady
+from wily_sluice.forecast.lab.courses import CourseFile, parse_course, read_course
 from wily_sluice.plan.file.document import Document, hold_against, read_document
-from wily_sluice.plan.file.schema import Entry, RateText
+from wily_sluice.plan.file.schema import Entry
 from wily_sluice.plan.file.source import Source
 from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import parse_dscp, parse_host_name
 from wily_sluice.plan.file.words import Name
+from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.model import Plan
-from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Rate, format_time, parse_time
+from wily_sluice.units import MILLISECOND, SECOND, Direction, Nanoseconds, format_time, parse_time
 
 USUAL_DELAY: Nanoseconds = 10 * MILLISECOND
 USUAL_BUFFER: Nanoseconds = 300 * MILLISECOND
 LONGEST: Nanoseconds = 3600 * SECOND
 MOST_FLOWS = 64
+MOST_SERIES = 10_000_000  # bytes
 
 Kind = Literal["call", "download", "upload", "probe"]
 ICMP = {4: 1, 6: 58}
@@ -35,14 +39,15 @@ def _address(value: object) -> bytes:
 
 
 TimeText = Annotated[Nanoseconds, BeforeValidator(parse_time)]
+CourseText = Annotated[Any, BeforeValidator(parse_course)]
 Address = Annotated[bytes, BeforeValidator(_address)]
 
 
 class LineEntry(Entry):
     """What a real line is like; the plan's figures where nothing is said."""
 
-    down: RateText | None = Field(default=None, examples=["180 Mbit/s"])
-    up: RateText | None = Field(default=None, examples=["24 Mbit/s"])
+    down: CourseText | None = Field(default=None, examples=["180 Mbit/s"])
+    up: CourseText | None = Field(default=None, examples=["{0 s: 24 Mbit/s, 10 s: 8 Mbit/s}"])
     delay: TimeText = Field(default=USUAL_DELAY, examples=["9 ms"])
     buffer: TimeText = Field(default=USUAL_BUFFER, examples=["300 ms"])
 
@@ -77,12 +82,16 @@ class TrafficEntry(Entry):
 
 @dataclass(frozen=True, slots=True)
 class RealLine:
-    """A line as it really is: bit/s, ns one way, ns of buffer at its rate."""
+    """A line as it really is: how its rates go, ns one way, ns of buffer at its highest rate."""
 
-    down: Rate
-    up: Rate
+    down: RateCourse
+    up: RateCourse
     delay: Nanoseconds
     buffer: Nanoseconds
+
+    def course(self, direction: Direction) -> RateCourse:
+        """How the rate of a direction goes."""
+        return self.up if direction == "up" else self.down
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,7 +146,12 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
     lines = {}
     for name, uplink in uplinks.items():
         line = entry.lines.get(name, LineEntry())
-        lines[name] = RealLine(line.down or uplink.down, line.up or uplink.up, line.delay, line.buffer)
+        courses = []
+        for way, rate, course in (("down", uplink.down, line.down), ("up", uplink.up, line.up)):
+            if isinstance(course, CourseFile):
+                course = _recorded(document, ("lines", name, way), course.name, findings)
+            courses.append(course or steady(rate))
+        lines[name] = RealLine(courses[0], courses[1], line.delay, line.buffer)
     applications = []
     for index, application in enumerate(entry.applications):
         if application is not None:
@@ -156,6 +170,19 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
                 findings.append(document.error((*where, "remote"), "is not of the same IP version as local"))
             applications.append(_application(application, next(iter(uplinks)), entry.duration))
     return Traffic(entry.duration, entry.warmup, entry.seed, lines, tuple(applications))
+
+
+def _recorded(document: Document, here: Location, name: str, findings: list[Finding]) -> RateCourse | None:
+    """The series in a file beside the traffic file; None where that cannot be had."""
+    source = document.beside(name)
+    try:
+        return read_course(source.read(MOST_SERIES).decode())
+    except (OSError, UnicodeDecodeError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "it is not text"
+        findings.append(document.error(here, f"{source.name} cannot be read: {reason}", "name a file beside this one"))
+    except ValueError as error:
+        findings.append(document.error(here, f"{source.name}: {error}", "write rows like 0,40000000"))
+    return None
 
 
 def _application(entry: ApplicationEntry, uplink: str, duration: Nanoseconds) -> Application:

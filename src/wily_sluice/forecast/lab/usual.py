@@ -2,6 +2,7 @@
 
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.known import NOTHING, Known
+from wily_sluice.engine.course import steady
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.forecast.lab.traffic import Application, Kind, RealLine, Traffic
 from wily_sluice.plan.model import Plan
@@ -37,7 +38,7 @@ def usual_traffic(plan: Plan, packets: int = PACKETS) -> Traffic:
         add(f"Call{several}", "call", hosts[0], 1, Known("rtp"))
         add(f"Uploads{several}", "upload", hosts[1], FLOWS)
         add(f"Downloads{several}", "download", hosts[2], FLOWS)
-    lines = {uplink.name: RealLine(uplink.down, uplink.up, DELAY, BUFFER) for uplink in plan.uplinks}
+    lines = {uplink.name: RealLine(steady(uplink.down), steady(uplink.up), DELAY, BUFFER) for uplink in plan.uplinks}
     return Traffic(duration, WARMUP, 1, lines, tuple(applications))
 
 

@@ -1,33 +1,50 @@
-"""The chain that hands forwarded packets to the gate, and its removal.
+"""The chain that hands the packets of uplinks to the gate, and its removal.
 
 The chain stands at the end of FORWARD in the mangle table, for IPv4 and IPv6: there both directions still carry the
-local host's own address, before or after any translation. A verdict ends a packet's way through this table, so what
-others have put into the chain before runs first. `--queue-bypass` lets packets flow while no gate reads the queue.
+local host's own address, before or after any translation. What this machine itself receives comes there from INPUT, and
+what it sends from POSTROUTING, where it is settled by which interface it leaves. A verdict ends a packet's way through
+this table, so what others have put into these chains before runs first. `--queue-bypass` lets packets flow while no
+gate reads the queue.
+
+A packet that enters or leaves a tunnel of the plan is diverted at the tunnel's own interface, where it is not wrapped;
+so its wrapped form, which this machine itself sends or receives, is let past by a chain before that one.
+
+Where the plan has routes, the first packet of a conversation also goes to a queue at PREROUTING, or at OUTPUT, and
+leaves it with the mark of its uplink; another chain has the kernel keep that mark with the conversation, whose later
+packets have it restored.
+
+What neighbours on the link say to each other never crosses the line and is left alone.
 
 A packet whose ECN field is to tell of congestion (RFC 3168), or that is to have another DSCP, leaves the gate with
 that wish in the highest byte of the kernel's mark, and a second chain, at the end of POSTROUTING, writes the field and
-clears the byte. So no packet need be copied to the gate for its sake.
+clears the byte. So no packet need be copied to the gate for its sake. What this machine itself sends is there already,
+so it goes through POSTROUTING once more, and leaves at the end of that chain.
 
 Where the gate is to recognise conversations, the first packets of each go to a queue of their own, from which they are
 copied whole; the kernel's tracking of connections counts them. What names and calls are asked for on (DNS, SIP) always
-goes there. A third chain, at OUTPUT, shows the gate what this machine itself answers to questions of DNS.
+goes there. A third chain, at OUTPUT, shows the gate what this machine answers when its hosts ask it for names.
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from typing import NamedTuple
 
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import run
+from wily_sluice.gate.kernel.policy_routes import MASK
 from wily_sluice.units import Direction
 
-CHAINS = CHAIN, MARKING_CHAIN, NAMES_CHAIN, HEALTH_CHAIN = "SLUICE", "SLUICE-MARKS", "SLUICE-NAMES", "SLUICE-HEALTH"
+CHAINS = CHAIN, MARKING_CHAIN, NAMES_CHAIN, WRAPPED_CHAIN, ROUTES_CHAIN, KEPT_CHAIN = (
+    "SLUICE", "SLUICE-MARKS", "SLUICE-NAMES", "SLUICE-WRAPPED", "SLUICE-ROUTES", "SLUICE-KEPT"
+)  # fmt: skip
 # Of the kernel's 32-bit mark: whether a DSCP is to be written, whether congestion is, and which DSCP.
 DSCP_BIT, CE_BIT, DSCP_SHIFT = 1 << 31, 1 << 30, 24
 OURS = 0xFF << DSCP_SHIFT
 TABLE = "mangle"
 FAMILIES = ("iptables", "ip6tables")
-ENDING = ("ACCEPT", "DROP", "RETURN")  # targets after which a packet of FORWARD does not come to rules behind
+OWN = ("-m", "addrtype", "--src-type", "LOCAL")  # sent by this machine
+NEIGHBOURS = range(133, 138)  # ICMPv6: who is a router, a neighbour, or a better way (RFC 4861 §4)
+ENDING = ("ACCEPT", "DROP", "RETURN")  # targets after which a packet does not come to rules behind
 FIRST_PACKETS = 48  # of a conversation, both ways together: as many as recognition looks at
 TELLING_PORTS = (53, 5060)  # DNS, SIP
 
@@ -41,28 +58,97 @@ class Diverting(NamedTuple):
     opening: int | None = None
 
 
+class Wrapped(NamedTuple):
+    """The packets of a tunnel on the interface that carries it: their protocol, None where it is what they carry; one
+    of their ports, where there are any; and the far end, where that is known.
+    """
+
+    interface: str
+    protocol: int | None
+    ports: tuple[int, ...] = ()
+    remotes: tuple[str, ...] = ()
+
+
+class Steered(NamedTuple):
+    """Whose conversations routes choose uplinks for, and which queue asks: interfaces of hosts; those of uplinks with
+    their marks.
+    """
+
+    number: int
+    inside: tuple[str, ...]
+    uplinks: tuple[tuple[str, int], ...]
+
+
 def rules(
-    queues: Sequence[Diverting], names: int | None, marking: Iterable[int] | None, health: Iterable[str] = ()
+    queues: Sequence[Diverting],
+    names: int | None,
+    marking: Iterable[int] | None,
+    tunnels: Iterable[Wrapped] = (),
+    steered: Steered | None = None,
 ) -> tuple[str, str]:
-    """What the chains are to hold, for IPv4 and for IPv6: divert what interfaces forward; show queue `names` the
+    """What the chains are to hold, for IPv4 and for IPv6: divert what crosses interfaces; show queue `names` the
     answers of DNS that this machine gives; have written what the gate asks for, congestion and the DSCPs in `marking`,
-    unless that is None; divert the echoes that this machine itself has from the remotes in `health`.
+    unless that is None; let past what `tunnels` have wrapped; have routes choose for those who are `steered`.
     """
     dscps = sorted(set(marking)) if marking is not None else None
-    remotes = sorted(set(health))
-    v4, v6 = (_rules(queues, names, dscps, [r for r in remotes if (":" in r) == six]) for six in (False, True))
-    return v4, v6
+    wrapped = [[words for one in tunnels for words in _wrapped(one, six)] for six in (False, True)]
+    if steered is not None:
+        wrapped = [[*one, *_steered(steered)] for one in wrapped]
+    return _rules(queues, names, dscps, wrapped[0]), _rules(queues, names, dscps, _on_the_link() + wrapped[1])
 
 
-def _rules(queues: Sequence[Diverting], names: int | None, marking: list[int] | None, health: list[str]) -> str:
+def _steered(steered: Steered) -> Iterator[tuple[str, ...]]:
+    """Has the first packets of conversations go to a queue, and all later ones have their mark again."""
+    part = f"{MASK:#x}"
+    ask = ("-m", "conntrack", "--ctstate", "NEW", *_queue(steered.number))
+    known = ("-m", "connmark", "!", "--mark", f"0x0/{part}")
+    first = ("-A", ROUTES_CHAIN)
+    yield (*first, "-m", "mark", "!", "--mark", "0x0", "-j", "RETURN")  # others have a way for it already
+    yield (*first, *known, "-j", "CONNMARK", "--restore-mark", "--nfmask", part, "--ctmask", part)
+    yield (*first, "-m", "mark", "!", "--mark", f"0x0/{part}", "-j", "RETURN")
+    yield (*first, "-m", "addrtype", "--dst-type", "MULTICAST", "-j", "RETURN")
+    for interface, mark in steered.uplinks:
+        # What begins beyond an uplink is answered by way of it.
+        begun = ("-i", interface, "-m", "conntrack", "--ctstate", "NEW")
+        yield (*first, *begun, "-j", "CONNMARK", "--set-xmark", f"{mark:#x}/{part}")
+        yield (*first, "-o", interface, *ask)
+    for interface in steered.inside:
+        yield (*first, "-i", interface, "-m", "addrtype", "!", "--dst-type", "LOCAL", *ask)
+    marked = ("-m", "mark", "!", "--mark", f"0x0/{part}", "-m", "connmark", "--mark", f"0x0/{part}")
+    yield ("-A", KEPT_CHAIN, *marked, "-j", "CONNMARK", "--save-mark", "--nfmask", part, "--ctmask", part)
+
+
+def _wrapped(tunnel: Wrapped, six: bool) -> Iterator[tuple[str, ...]]:
+    """What lets a tunnel's packets past, over IPv4 or over IPv6."""
+    remotes = [remote for remote in tunnel.remotes if (":" in remote) == six]
+    if tunnel.remotes and not remotes:
+        return
+    ports = ("-m", "multiport", "--ports", ",".join(map(str, tunnel.ports))) if tunnel.ports else ()
+    protocols = (4, 41) if tunnel.protocol is None else (tunnel.protocol,)
+    for way, end in (("-o", "-d"), ("-i", "-s")):
+        for protocol in protocols:
+            for remote in remotes or ("",):
+                far = (end, remote) if remote else ()
+                what = ("-p", str(protocol), *far, *ports, "-j", "ACCEPT")
+                yield ("-A", WRAPPED_CHAIN, way, tunnel.interface, *what)
+
+
+def _on_the_link() -> list[tuple[str, ...]]:
+    """What leaves IPv6 alone that stays on the link."""
+    told = [("-p", "ipv6-icmp", "--icmpv6-type", str(kind)) for kind in NEIGHBOURS]
+    return [("-A", CHAIN, *part, "-j", "RETURN") for part in (*told, ("-d", "ff02::/16"))]
+
+
+def _rules(
+    queues: Sequence[Diverting], names: int | None, marking: list[int] | None, left: Iterable[tuple[str, ...]]
+) -> str:
     lines = [f":{chain} - [0:0]" for chain in CHAINS]
+    lines += [" ".join(words) for words in left]
     for interface, direction, number, opening in queues:
         way = ("-A", CHAIN, "-o" if direction == "up" else "-i", interface)
         if opening is not None:
             lines += [" ".join((*way, *part, *_queue(opening))) for part in _openings()]
         lines.append(" ".join((*way, *_queue(number))))
-        end = "-d" if direction == "up" else "-s"
-        lines += [" ".join(("-A", HEALTH_CHAIN, *way[2:], end, remote, *_queue(number))) for remote in health]
     if names is not None:
         lines.append(" ".join(("-A", NAMES_CHAIN, *_queue(names))))
     if marking is not None:
@@ -78,7 +164,7 @@ def put(contents: tuple[str, str], first: bool = False) -> None:
     """
     try:
         for family, own in zip(FAMILIES, contents, strict=True):
-            jumps = [" ".join(("-A", *jump)) for jump in _jumps(family)] if first else []
+            jumps = [" ".join(("-A", *jump)) for jump in _jumps()] if first else []
             text = "\n".join((f"*{TABLE}", own, *jumps, "COMMIT", ""))
             run([f"{family}-restore", "-w", "--noflush"], stdin=text)
     except LiveError as error:
@@ -104,13 +190,13 @@ def examine(contents: tuple[str, str]) -> Standing:
     missing, before = [], []
     for family, own in zip(FAMILIES, contents, strict=True):
         lines = run([f"{family}-save", "-t", TABLE]).stdout.splitlines()
-        for jump in _jumps(family):
+        for jump in _jumps():
             chain, target = jump[0], jump[-1]
             there = [line for line in lines if line.startswith(f"-A {chain} ")]
             index = next((n for n, line in enumerate(there) if line.endswith(f" -j {target}")), None)
             if index is None:
                 missing.append(f"{family}: the jump from {chain} to {target}")
-            elif chain == "FORWARD":
+            elif target == CHAIN:
                 before += [f"{family}: {line}" for line in there[:index] if line.split()[-1] in ENDING]
         for chain in CHAINS:
             wanted = sum(line.startswith(f"-A {chain} ") for line in own.splitlines())
@@ -122,7 +208,7 @@ def examine(contents: tuple[str, str]) -> Standing:
 def repair(contents: tuple[str, str]) -> None:
     """Put the chains there anew, whatever is left of them. LiveError when the system refuses."""
     for family in FAMILIES:
-        for jump in _jumps(family):
+        for jump in _jumps():
             while _table(family, "-D", *jump, check=False):
                 pass
     put(contents, first=True)
@@ -176,6 +262,7 @@ def _writing(dscps: Iterable[int]) -> list[tuple[str, ...]]:
         marked = f"{wishes(False, dscp):#x}/{OURS & ~CE_BIT:#x}"
         lines.append(("-m", "mark", "--mark", marked, "-j", "TOS", "--set-tos", f"{dscp << 2:#x}/0xfc"))
     lines.append(("-j", "MARK", "--set-xmark", f"0x0/{OURS:#x}"))
+    lines.append((*OWN, "-j", "ACCEPT"))
     return lines
 
 
@@ -183,7 +270,7 @@ def remove() -> bool:
     """Take the chains away, whatever of them is there. True when there was something to take."""
     found = False
     for family in FAMILIES:
-        for jump in _jumps(family):
+        for jump in _jumps():
             while _table(family, "-D", *jump, check=False):
                 pass
         for chain in CHAINS:
@@ -193,15 +280,19 @@ def remove() -> bool:
     return found
 
 
-def _jumps(family: str) -> list[tuple[str, ...]]:
+def _jumps() -> list[tuple[str, ...]]:
     """What leads to the chains."""
-    protocol, kind = ("icmp", "--icmp-type") if family == "iptables" else ("ipv6-icmp", "--icmpv6-type")
     wished = f"0x0/{DSCP_BIT | CE_BIT:#x}"
     return [
         ("POSTROUTING", "-m", "mark", "!", "--mark", wished, "-j", MARKING_CHAIN),
+        ("PREROUTING", "-j", ROUTES_CHAIN),
+        ("OUTPUT", "-j", ROUTES_CHAIN),
         ("OUTPUT", "-p", "udp", "--sport", "53", "-j", NAMES_CHAIN),
-        ("OUTPUT", "-p", protocol, kind, "echo-request", "-j", HEALTH_CHAIN),
-        ("INPUT", "-p", protocol, kind, "echo-reply", "-j", HEALTH_CHAIN),
+        ("POSTROUTING", "-j", KEPT_CHAIN),
+        ("POSTROUTING", "-j", WRAPPED_CHAIN),
+        ("INPUT", "-j", WRAPPED_CHAIN),
+        ("POSTROUTING", *OWN, "-j", CHAIN),
+        ("INPUT", "-j", CHAIN),
         ("FORWARD", "-j", CHAIN),
     ]
 

@@ -3,8 +3,7 @@
 - Another program may flush the tables, or put a rule before ours. The kernel tells of changes (nf_tables); where it
   does not, an interface over which far more packets go than come to the queues gives it away within a second. What is
   missing is restored and logged; a rule of others that ends a packet's path before the gate is logged and left.
-- What crosses an uplink's interface and comes to no queue, and an uplink that the plan does not name, are counted and
-  told.
+- What crosses an uplink that the plan does not name is counted and told.
 - Where rules ask what conversations speak, the kernel tracks connections for the gate's sake; and when its table is
   full, it drops the packets of new ones. Before that, the gate stops using it, and resumes when there is room.
 """
@@ -48,8 +47,7 @@ class Guard:
         self._trouble = ""
         self.repairs = 0
         self._unnamed: set[str] = set()
-        # Packets that crossed each uplink's interface, and came by no queue, since the gate began; and all that crossed
-        # another that a default route leads to.
+        # Packets that crossed an interface that a default route leads to and that is no uplink's, since the gate began.
         self.unseen: dict[str, int] = {}
 
     def tick(self, plan: Plan, news: TableNews | None, survey: Survey, now: Nanoseconds) -> None:
@@ -83,8 +81,6 @@ class Guard:
                 continue
             through = here.up - before.up + here.down - before.down
             came = max(0, seen - seen_before)
-            if through > came:
-                self.unseen[uplink.name] = self.unseen.get(uplink.name, 0) + through - came
             astray = astray or (through >= FEW and came < through // 2)
         self._crossed = crossed
         return astray

@@ -4,33 +4,42 @@ interfaces and how much crossed them, and the gate's own place among other proce
 `Machine` is the real one. Tests put another in its place, and so run a whole gate without root.
 """
 
+import fcntl
 import os
 import socket
+import struct
 import sys
-from collections.abc import Set
+from collections.abc import Iterable, Mapping, Set
 from contextlib import suppress
+from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 from typing import NamedTuple
 
 from wily_sluice.engine.classify.addresses import AddressSet, Range
+from wily_sluice.engine.tally import ETHERNET_HEADER
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel import diversion
+from wily_sluice.gate.kernel import diversion, policy_routes
 from wily_sluice.gate.kernel.command import require
 from wily_sluice.gate.kernel.lock import take_lock
 from wily_sluice.gate.kernel.packet_queue import PacketQueue
+from wily_sluice.gate.kernel.policy_routes import Hop
 from wily_sluice.gate.kernel.urgency import run_before_others
 from wily_sluice.units import Size
 
 NETLINK_NETFILTER = 12
+SIOCGIFHWADDR, ARPHRD_ETHER = 0x8927, 1  # linux/sockios.h, linux/if_arp.h
+SIOCGIFFLAGS, IFF_UP, IFF_RUNNING = 0x8913, 0x1, 0x40  # linux/if.h
 RTF_LOCAL = 0x80000000  # linux/ipv6_route.h: an address of this machine itself
 NFNLGRP_NFTABLES = 7  # linux/netfilter/nfnetlink_compat.h: changes of the tables are announced there
 
 
 class Crossed(NamedTuple):
-    """Packets that crossed an interface: sent is up, for one of an uplink."""
+    """Packets and bytes that crossed an interface: sent is up, for one of an uplink."""
 
     up: int
     down: int
+    up_bytes: Size = 0
+    down_bytes: Size = 0
 
 
 class Tracking(NamedTuple):
@@ -55,6 +64,9 @@ class Survey(NamedTuple):
     crossed: dict[str, Crossed]
     ways_out: set[str]
     tracking: Tracking | None
+    headers: dict[str, Size]
+    running: set[str]
+    hops: tuple[Hop, ...]
 
 
 class TableNews:
@@ -136,9 +148,75 @@ class Machine:
             return None
         return TableNews(end)
 
-    def survey(self, networks: Set[str]) -> Survey:
-        """All of it, `near` of the interfaces of networks. May take its time, where there are many routes."""
-        return Survey(self.interfaces(), self.near(networks), self.crossed(), self.ways_out(), self.tracking())
+    def survey(self, networks: Set[str], uplinks: Set[str]) -> Survey:
+        """All of it, by the interfaces of networks and of uplinks. May take its time, where there are many routes."""
+        headers = {name: self.header(name) for name in uplinks}
+        running = {name for name in uplinks if self.has_link(name)}
+        return Survey(
+            self.interfaces(),
+            self.near(networks),
+            self.crossed(),
+            self.ways_out(),
+            self.tracking(),
+            headers,
+            running,
+            self.hops(),
+        )
+
+    def lead(self, numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int]) -> None:
+        """As `policy_routes.lead`."""
+        policy_routes.lead(numbers, hops, ends)
+
+    def leave(self) -> None:
+        """As `policy_routes.leave`."""
+        policy_routes.leave()
+
+    def forget(self, number: int) -> None:
+        """As `policy_routes.forget`."""
+        policy_routes.forget(number)
+
+    def has_link(self, interface: str) -> bool:
+        """Whether an interface is up and its link as well (netdevice(7))."""
+        try:
+            with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as end:
+                answer = fcntl.ioctl(end, SIOCGIFFLAGS, struct.pack("16sH22x", interface.encode(), 0))
+        except OSError:
+            return False
+        flags: int = struct.unpack_from("=H", answer, 16)[0]
+        return flags & (IFF_UP | IFF_RUNNING) == IFF_UP | IFF_RUNNING
+
+    def hops(self) -> tuple[Hop, ...]:
+        """Where the default routes of each interface lead; of several of one interface, the first that is preferred."""
+        found: dict[tuple[str, str], tuple[int, Hop]] = {}
+
+        def add(metric: int, hop: Hop) -> None:
+            before = found.get((hop.family, hop.interface))
+            if before is None or metric < before[0]:
+                found[hop.family, hop.interface] = metric, hop
+
+        with suppress(OSError, ValueError):
+            for line in Path("/proc/self/net/route").read_text().splitlines()[1:]:
+                name, target, gateway, _, _, _, metric, mask = line.split()[:8]
+                if not int(target, 16) and not int(mask, 16):
+                    address = int(gateway, 16).to_bytes(4, sys.byteorder)
+                    add(int(metric), Hop("-4", name, str(IPv4Address(address)) if any(address) else ""))
+        with suppress(OSError, ValueError):
+            for line in Path("/proc/self/net/ipv6_route").read_text().splitlines():
+                target, length, _, _, gateway, metric, _, _, _, name = line.split()
+                if not int(target, 16) and length == "00":
+                    packed = bytes.fromhex(gateway)
+                    add(int(metric, 16), Hop("-6", name, str(IPv6Address(packed)) if any(packed) else ""))
+        return tuple(hop for _, hop in found.values() if hop.interface != "lo")
+
+    def header(self, interface: str) -> Size:
+        """What an interface counts of each packet beyond its IP: an Ethernet header, or nothing (netdevice(7))."""
+        request = struct.pack("16sH22x", interface.encode(), 0)
+        try:
+            with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as end:
+                answer = fcntl.ioctl(end, SIOCGIFHWADDR, request)
+        except OSError:
+            return ETHERNET_HEADER
+        return ETHERNET_HEADER if struct.unpack_from("=H", answer, 16)[0] == ARPHRD_ETHER else 0
 
     def interfaces(self) -> dict[str, int]:
         """Those that there are, with their indices."""
@@ -181,7 +259,7 @@ class Machine:
         for line in Path("/proc/self/net/dev").read_text().splitlines()[2:]:
             name, _, numbers = line.partition(":")
             fields = numbers.split()
-            found[name.strip()] = Crossed(int(fields[9]), int(fields[1]))
+            found[name.strip()] = Crossed(int(fields[9]), int(fields[1]), int(fields[8]), int(fields[0]))
         return found
 
     def tracking(self) -> Tracking | None:

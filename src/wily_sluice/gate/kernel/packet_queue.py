@@ -54,6 +54,7 @@ PAYLOAD: Final = 10
 CAP_LEN: Final = 13
 DROP: Final = 0
 ACCEPT: Final = 1
+REPEAT: Final = 4  # linux/netfilter.h
 
 HEADER_BYTES: Final = 128  # enough for IPv6 with some extension headers, and the ports
 WHOLE_BYTES: Final = 2048  # enough for any packet of a line
@@ -243,9 +244,9 @@ class PacketQueue:
         """Let a packet go, at the next `flush` or when enough have gathered."""
         self._say(self._accept, token)
 
-    def accept_marked(self, token: bytes, fwmark: int) -> None:
-        """Let a packet go with this mark of the kernel's upon it."""
-        verdict = _attribute(VERDICT_HDR, struct.pack(">I", ACCEPT) + token)
+    def accept_marked(self, token: bytes, fwmark: int, again: bool = False) -> None:
+        """Let a packet go with this mark of the kernel's upon it; `again` through the table that it came from."""
+        verdict = _attribute(VERDICT_HDR, struct.pack(">I", REPEAT if again else ACCEPT) + token)
         self._say(_message(MSG_VERDICT, 0, self.number, verdict + _attribute(FWMARK, struct.pack(">I", fwmark))), b"")
 
     def drop(self, token: bytes) -> None:

@@ -102,6 +102,25 @@ GLOSSARY: Final[tuple[Term, ...]] = (
         ("line", "wan"),
         _uplinks,
     ),
+    Term(
+        "tunnel",
+        "A line within a line: its packets leave inside others, over an uplink. What they carry is sorted, and charged "
+        "with what goes around it.",
+        ("vpn",),
+        lambda p: [f"{t.name}: {t.words} over {t.uplink}" for t in p.tunnels],
+    ),
+    Term(
+        "route",
+        "Chooses the uplink of a conversation, where there are several: the first that matches and has one that is up.",
+        ("policy routing",),
+        lambda p: [f"{r.name}: {' and '.join(name for name, _ in r.shares)}" for r in p.routes],
+    ),
+    Term(
+        "probe",
+        "An echo a second to remotes that should answer over an uplink. Routes avoid an uplink whose probes are lost.",
+        ("health check",),
+    ),
+    Term("gateway", "This machine itself: what it sends and receives is a host's of that name.", ("router",)),
     Term("network", "The hosts behind one interface of the gateway, by their subnets.", ("lan", "subnet"), _networks),
     Term(
         "host",

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, create_model
 
-from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET
 from wily_sluice.engine.limit.limiter import Excess, Per
 from wily_sluice.engine.queueing.spec import (
     FIRST_PRIORITY,
@@ -50,6 +50,7 @@ from wily_sluice.plan.file.values import (
     parse_per,
     parse_queue_words,
     parse_quota,
+    parse_rate_span,
     parse_remotes,
     parse_retention,
     parse_seen,
@@ -57,8 +58,10 @@ from wily_sluice.plan.file.values import (
     parse_tree_names,
 )
 from wily_sluice.plan.file.words import Name, PortWords, Words, flat, listed
-from wily_sluice.plan.model import USUAL_HEADROOM, USUAL_ROUND_TRIP, Directional, FramingWords, Quota
+from wily_sluice.plan.file.wrappings import Wrapper, parse_wrapper
+from wily_sluice.plan.model import USUAL_HEADROOM, USUAL_ROUND_TRIP, Directional, FramingWords, Quota, RateSpan
 from wily_sluice.units import (
+    SECOND,
     Nanoseconds,
     Rate,
     parse_rate,
@@ -67,6 +70,7 @@ from wily_sluice.units import (
 
 Interface = Annotated[str, BeforeValidator(parse_interface)]
 RateText = Annotated[Rate, BeforeValidator(parse_rate)]
+RateSpanText = Annotated[RateSpan, BeforeValidator(parse_rate_span)]
 Amounts = Annotated[Any, BeforeValidator(parse_directional_amount)]
 Subnet = Annotated[str, BeforeValidator(lambda value: str(parse_prefix(value)))]
 
@@ -86,12 +90,20 @@ class Entry(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
 
+class ProbeEntry(Entry):
+    """How it is found out whether an uplink carries anything. A list alone is a list of remotes."""
+
+    remotes: Annotated[Words, AfterValidator(parse_remotes)] = Field(examples=["[198.51.100.10, 203.0.113.1]"])
+    within: Annotated[Nanoseconds, BeforeValidator(parse_delay)] = Field(default=SECOND, examples=["500 ms"])
+    lost: Annotated[int, Field(ge=1, le=60, strict=True)] = Field(default=3, examples=["3"])
+
+
 class UplinkEntry(Entry):
     """A line to the internet, with what it measured."""
 
     interface: Interface = Field(examples=["wan0"])
-    down: RateText = Field(examples=["180 Mbit/s"])
-    up: RateText = Field(examples=["24 Mbit/s"])
+    down: RateSpanText = Field(examples=["180 Mbit/s"])
+    up: RateSpanText = Field(examples=["5 to 24 Mbit/s"])
     advertised: Annotated[Directional[Rate], BeforeValidator(parse_advertised)] = Field(
         default=Directional(None, None), examples=["{down: 200 Mbit/s, up: 25 Mbit/s}"]
     )
@@ -102,6 +114,10 @@ class UplinkEntry(Entry):
         default=FramingWords(ETHERNET, "ethernet"), examples=["pppoe over ptm"]
     )
     tree: Annotated[Any, BeforeValidator(parse_tree_names)] = Field(default=Directional(None, None), examples=["main"])
+    probe: Annotated[ProbeEntry, _list_is("remotes")] | None = Field(default=None, examples=["[198.51.100.10]"])
+    next_hop: Annotated[Words, AfterValidator(parse_remotes)] = Field(
+        default=(), alias="next-hop", examples=["[192.0.2.1, '2001:db8::1']"]
+    )
     honours_marks: bool = Field(default=False, alias="honours-marks", examples=["true"])
 
 
@@ -110,6 +126,20 @@ class NetworkEntry(Entry):
 
     interface: Interface = Field(examples=["lan0"])
     subnets: Annotated[list[Subnet], Field(min_length=1)] = Field(examples=["[10.61.0.0/24]"])
+
+
+class TunnelEntry(Entry):
+    """A tunnel that ends on the gateway, and the uplink that carries it."""
+
+    interface: Interface = Field(examples=["office0"])
+    uplink: str | None = Field(default=None, examples=["fibre"])
+    wrapping: Annotated[Wrapper, BeforeValidator(parse_wrapper)] = Field(examples=["wireguard"])
+    remote: Annotated[Words, AfterValidator(parse_remotes)] = Field(default=(), examples=["203.0.113.20"])
+    port: Annotated[int, Field(ge=1, le=65_535, strict=True)] | None = Field(default=None, examples=["51820"])
+    next_hop: Annotated[Words, AfterValidator(parse_remotes)] = Field(
+        default=(), alias="next-hop", examples=["[192.0.2.1, '2001:db8::1']"]
+    )
+    mtu: Annotated[int, Field(ge=576, le=LARGEST_PACKET, strict=True)] | None = Field(default=None, examples=["1420"])
 
 
 class QueueEntry(Entry):
@@ -258,6 +288,19 @@ class RuleEntry(TermsEntry):
     note: str = ""
 
 
+class RouteEntry(TermsEntry):
+    """Which uplink conversations take."""
+
+    name: str | None = Field(default=None, examples=["Backups"])
+    uplink: str | None = Field(default=None, examples=["fibre"])
+    uplinks: dict[Name, Annotated[float, Field(ge=0.001, le=10_000)]] | None = Field(
+        default=None, examples=["{fibre: 3, mobile: 1}"]
+    )
+    else_: str | None = Field(default=None, alias="else", examples=["mobile"])
+    enabled: bool = True
+    note: str = ""
+
+
 class ServiceEntry(Entry):
     """The signs by which a service is recognised."""
 
@@ -317,6 +360,7 @@ class PlanEntry(Entry):
     uplinks: dict[Name, UplinkEntry] = Field(
         default={}, examples=["{fibre: {interface: wan0, down: 180 Mbit/s, up: 24 Mbit/s}}"]
     )
+    tunnels: dict[Name, TunnelEntry] = {}
     networks: dict[Name, NetworkEntry] = {}
     hosts: dict[Name, Annotated[HostEntry, _list_is("addresses")]] = {}
     groups: dict[Name, Annotated[GroupEntry, _list_is("members")]] = {}
@@ -327,3 +371,4 @@ class PlanEntry(Entry):
     gate: GateEntry = GateEntry()
     catalogues: Words = Field(default=(), examples=["[own-services.yaml]"])
     rules: list[RuleEntry | None] = []
+    routes: list[RouteEntry | None] = []

@@ -19,7 +19,7 @@ from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import (
     parse_dscp,
 )
-from wily_sluice.plan.model import USUAL_HEADROOM, Burst, Directional, FramingWords, Period, Quota
+from wily_sluice.plan.model import USUAL_HEADROOM, Burst, Directional, FramingWords, Period, Quota, RateSpan
 from wily_sluice.units import (
     SECOND,
     Amount,
@@ -228,6 +228,20 @@ def parse_quota(value: object) -> Quota:
         raise ValueError(f"{quoted(value)} leaves nothing: at least 1 B")
     period: Period = "month" if words[-1] == "month" else "week" if words[-1] == "week" else "day"
     return Quota(size, period)
+
+
+def parse_rate_span(value: object) -> RateSpan:
+    """A rate, or two between which it varies: `8 to 40 Mbit/s`, `900 kbit/s to 20 Mbit/s`."""
+    if isinstance(value, RateSpan):
+        return value
+    if not isinstance(value, str) or " to " not in value:
+        return RateSpan(parse_rate(value))
+    first, last = (part.strip() for part in value.split(" to ", 1))
+    unit = last.lstrip("0123456789. ")
+    lowest, highest = parse_rate(first if first[-1:].isalpha() else f"{first} {unit}"), parse_rate(last)
+    if lowest >= highest:
+        raise ValueError(f"{quoted(value)} begins with the higher rate: write it like 8 to 40 Mbit/s")
+    return RateSpan(highest, lowest)
 
 
 def parse_framing(value: object) -> FramingWords:

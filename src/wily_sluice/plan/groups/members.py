@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 
 from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.plan.asking import Members, PortWords
 from wily_sluice.plan.edit.operations import Operation, Remove
 from wily_sluice.plan.file.addresses import address_set, hardware_text, looks_like_address, parse_hardware
@@ -124,6 +125,8 @@ class Groups:
             return self.group(word, within)
         elif word in self._networks:
             return Members(self._networks[word])
+        elif word == GATEWAY.name:
+            return Members(GATEWAY.addresses)
         elif (hardware := parse_hardware(word)) is not None:
             return Members(hardware=frozenset([hardware]))
         elif looks_like_address(word):
@@ -137,7 +140,7 @@ class Groups:
             except ValueError as error:
                 self._error(location, str(error))
         elif not (self._reading.was_cut("groups", word) or self._reading.was_cut("networks", word)):
-            known = [*self._entries, *self._networks]
+            known = [*self._entries, *self._networks, GATEWAY.name]
             self._error(
                 location, f"there is no host, group or network “{word}”", suggestion(word, known), "unknown-name"
             )

@@ -32,8 +32,8 @@ from contextlib import suppress
 from threading import Thread
 from typing import Any
 
+from wily_sluice.gate.kernel.echo import request
 from wily_sluice.gauge.floods import ECHOES, FLOODS, OPENS, Sending, Span, family, flood_and_count, udp
-from wily_sluice.rig.promises.wire import icmp_echo
 
 WISH = b"\x01so many bytes\x00"
 PATIENCE = 6.0  # seconds for one conversation
@@ -125,7 +125,7 @@ def converse(one: dict[str, Any], held: list[socket.socket]) -> None:
     end.connect((one["remote"], 0 if raw else one["remote_port"]))
     begun = time.monotonic()
     packets = (
-        [icmp_echo(end.family, one["identifier"])]
+        [request(socket.AddressFamily(end.family), one["identifier"], 1)]
         if one["protocol"] in (1, 58)
         else [bytes.fromhex(text) for text in one["opening"]]
     )
@@ -196,7 +196,7 @@ def main() -> None:
             answer = hold(order["converse"])
         else:
             to, asked = far.callers or calls, order["flood"]
-            span = Span(asked["begin"], asked["from"], asked["until"])
+            span = Span(asked["begin"], asked["from"], asked["until"], asked.get("stamped", True))
             ends = far.datagrams or [end for end, _ in calls.values()]
             answer = flood_and_count(ends, [Sending(*one) for one in asked["send"]], to, span)
         print(json.dumps({"answer": answer}), flush=True)

@@ -14,6 +14,7 @@ from typing import Any
 
 from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
 from wily_sluice.engine.conversations.behaviour import BULK
+from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import LOCAL_PORT
@@ -221,7 +222,9 @@ class RigWorld:
         streams = [
             (asked, stream, rate) for asked, rates in ready for stream, rate in zip(asked.streams, rates, strict=True)
         ]
-        parties = [self._with_port(stream.example.parties._replace(protocol=UDP)) for _, stream, _ in streams]
+        parties = [
+            self._with_port(self._placed(stream.example.parties._replace(protocol=UDP))) for _, stream, _ in streams
+        ]
         nodes = [self._node(one.local) for one in parties]
         far = self._ends["far"]
         listens = {(_text(one.remote), one.remote_port): None for one in parties}
@@ -258,7 +261,9 @@ class RigWorld:
 
         far.order({"flood": {"send": sent("down", range(len(streams))), **span}})
         for node, indices in mine.items():
-            self._ends[node].order({"flood": {"send": sent("up", indices), **span}})
+            # The kernel stamps what comes to the gateway itself before the gate has it.
+            stamped = node != "gateway"
+            self._ends[node].order({"flood": {"send": sent("up", indices), **span, "stamped": stamped}})
         came = {index: counts for index, *counts in far.answer()["answer"]}
         for node in mine:
             came |= {index: counts for index, *counts in self._ends[node].answer()["answer"]}
@@ -288,8 +293,19 @@ class RigWorld:
         self._ports += 1
         return parties._replace(local_port=LOCAL_PORT + self._ports)
 
+    def _placed(self, parties: Parties) -> Parties:
+        """With an address that the gateway has on the uplink that is used, where the gateway itself is meant."""
+        if parties.local not in GATEWAY.addresses:
+            return parties
+        index = [one.name for one in self._layout.plan.uplinks].index(self._uplink)
+        own = self._layout.own_addresses(index)[len(parties.local) == 16]
+        return parties._replace(local=ip_address(own).packed)
+
     def _node(self, local: bytes) -> str:
         address = ip_address(local)
+        uplinks = range(len(self._layout.plan.uplinks))
+        if any(address in map(ip_address, self._layout.own_addresses(index)) for index in uplinks):
+            return "gateway"
         for network in self._layout.plan.networks:
             if any(address in ip_network(subnet) for subnet in network.subnets):
                 return network.name
@@ -314,12 +330,13 @@ class RigWorld:
         self._ends["far"].ask({"listen": listens})
         by_node: dict[str, list[int]] = {}
         for index, (asked, _) in enumerate(ready):
-            by_node.setdefault(self._node(asked.example.parties.local), []).append(index)
+            by_node.setdefault(self._node(self._placed(asked.example.parties).local), []).append(index)
         for node, indices in by_node.items():
             self._ends[node].order({"converse": [ready[index][1] for index in indices]})
         for node in by_node:
             self._ends[node].answer()
-        keys = [key_of(asked.example.parties._replace(local_port=made["port"])).hex() for asked, made in ready]
+        placed = [self._placed(asked.example.parties)._replace(local_port=made["port"]) for asked, made in ready]
+        keys = [key_of(parties).hex() for parties in placed]
         looked = self._gate.ask({"look": keys, "uplink": wheres[0].uplink})
         for (asked, _), up, down in zip(ready, looked["up"], looked["down"], strict=True):
             answered = asked.example.parties.protocol in (TCP, UDP, 1, 58)
@@ -334,7 +351,7 @@ class RigWorld:
         if example.fast or example.moved * BYTE_TIME > usable * LONGEST_MOVE:
             return CannotTry("it takes more bytes, or more time, than a rig gives to one conversation")
         self._ports += 1
-        parties = self._with_port(parties)
+        parties = self._with_port(self._placed(parties))
         said = opening(example.known, parties.protocol)
         if said is None:
             return CannotTry(f"a rig has no way to speak {example.known.seen or example.known.names[0]}")
@@ -395,7 +412,7 @@ def rig_world(
         gate = Program(command, rig.logs / "gate.log")
         stack.callback(gate.close)
         ends = {}
-        for node in ("far", *(network.name for network in plan.networks)):
+        for node in ("far", "gateway", *(network.name for network in plan.networks)):
             ends[node] = Program(rig.program(node, "promises.traffic_program"), rig.logs / f"traffic-{node}.log")
             stack.callback(ends[node].close)
         yield RigWorld(bench, rig, layout, gate, ends)

@@ -12,6 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from wily_sluice.engine.classify.header import Parties
+from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.plan.file.traffic_words import PROTOCOLS, dscp_text, kinds_text
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.named import host_names
@@ -21,7 +22,7 @@ from wily_sluice.sorting.single import Answer
 from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_share, format_size
 from wily_sluice.views.plan.tree import ARROWS
 from wily_sluice.views.text.console import print_line
-from wily_sluice.views.text.sentences import asked_text
+from wily_sluice.views.text.sentences import asked_text, route_words
 
 _NAMES = {number: name for name, numbers in PROTOCOLS.items() for number in numbers}
 WIDE = 118  # columns that the table of conversations takes with what was recognised
@@ -89,9 +90,13 @@ def print_answer(screen: Console, plan: Plan, parties: Parties, names: tuple[str
     far = endpoint(parties.remote, parties.remote_port) + (f" ({', '.join(names)})" if names else "")
     called = host_names(plan).get(str(ip_address(parties.local)))
     near = endpoint(parties.local, parties.local_port) + (f" ({called})" if called else "")
+    if parties.local in GATEWAY.addresses:
+        near = f"{GATEWAY.name}:{parties.local_port}" if parties.local_port else GATEWAY.name
     print_line(screen, Text(f"{near} with {far}, {protocol_name(parties.protocol)}", "bold"))
     if answer.service != UNKNOWN:
         print_line(screen, f"Service {answer.service} ({answer.category}): it {answer.sign}.")
+    if answer.route is not None:
+        print_line(screen, f"Route {answer.route.name}: over {route_words(answer.route)}.")
     for uplink, ways in answer.ways.items():
         up, down = ways["up"], ways["down"]
         for arrow, way in (("↑", up), ("↓", down)):
@@ -272,6 +277,7 @@ def answer_data(parties: Parties, answer: Answer) -> dict[str, Any]:
         "service": answer.service,
         "category": answer.category,
         "sign": answer.sign,
+        "route": answer.route.name if answer.route is not None else None,
         "uplinks": {uplink: {d: way_data(ways[d]) for d in DIRECTIONS} for uplink, ways in answer.ways.items()},
     }
 

@@ -5,9 +5,10 @@ from typing import Any
 
 from rich.console import Console
 
-from wily_sluice.units import format_rate
+from wily_sluice.units import format_rate, format_size
 
 WORTH_TELLING = 1000  # packets
+MUCH, FEW = 0.005, 1_000_000  # of what crossed an uplink; bytes of which nothing is concluded
 
 
 def span_words(seconds: float) -> str:
@@ -30,7 +31,14 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
     for name, uplink in status["uplinks"].items():
         rates = f"{format_rate(uplink['down'])} down and {format_rate(uplink['up'])} up"
         here = "" if uplink["here"] else "  [yellow]interface missing[/]"
-        console.print(f"  {name} on {uplink['interface']}: {rates}{here}")
+        carried = status["health"]["carried"].get(name)
+        routed = f", {carried:,} conversations routed" if carried else ""
+        if name in status["health"]["down"]:
+            here = "  [bold yellow]down: routes avoid it[/]"
+        console.print(f"  {name} on {uplink['interface']}: {rates}{routed}{here}")
+        for direction, rate in status["health"]["found"].get(name, {}).items():
+            console.print(f"    {direction}: the line varies, and carries {format_rate(rate)} now")
+        _print_crossed(console, status["health"]["crossed"].get(name, {}))
     trial = status["trial"]
     if trial is not None:
         left = span_words(trial["left"])
@@ -53,10 +61,21 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
         console.print(f"[yellow]{health['shed']:,} {told}[/]")
     for name, packets in health["unseen"].items():
         if packets >= WORTH_TELLING:
-            console.print(f"{packets:,} packets crossed {name} without passing the gate, such as the gateway's own")
+            console.print(f"[yellow]{packets:,} packets crossed {name}, which is no uplink of the plan[/]")
     if health["unreadable"]:
         console.print(f"{health['unreadable']:,} packets could not be parsed and went to the default queue")
     for one in status.get("notices", []):
         at = datetime.fromtimestamp(one["at"], UTC).astimezone()
         console.print(f"[yellow]{at:%a %H:%M}[/] {one['words']}")
     console.print(f"state folder {status['state']}; clients connected: {status['clients']}", style="dim")
+
+
+def _print_crossed(console: Console, ways: dict[str, list[int]]) -> None:
+    """What crossed an uplink since the gate began, by its own counters, beside what came by the gate."""
+    for direction, (line, ours) in ways.items():
+        past = max(0.0, 1 - ours / line) if line else 0.0
+        words = f"    {direction}: {format_size(line)} crossed the interface, {format_size(ours)} by the gate"
+        if past > MUCH and line >= FEW:
+            console.print(f"{words}  [bold yellow]{past:.1%} went past it[/]")
+        else:
+            console.print(words, style="dim")

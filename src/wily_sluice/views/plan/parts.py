@@ -20,7 +20,9 @@ from wily_sluice.views.plan.tree import tree_caption, tree_data, tree_tables
 from wily_sluice.views.text.sentences import (
     default_sentence,
     network_sentence,
+    route_sentence,
     rule_sentence,
+    tunnel_sentence,
     uplink_sentence,
 )
 
@@ -54,6 +56,7 @@ def part_tables(
     rules = [(f"{index:>{digits}}. {rule.name}", rule_sentence(rule)) for index, rule in enumerate(plan.rules, 1)]
     return {
         "uplinks": lambda: _sentences("Uplinks", [(u.name, uplink_sentence(u)) for u in plan.uplinks]),
+        "tunnels": lambda: _sentences("Tunnels", [(t.name, tunnel_sentence(t)) for t in plan.tunnels]),
         "networks": lambda: _sentences("Networks", [(n.name, network_sentence(n)) for n in plan.networks]),
         "hosts": lambda: _sentences(
             "Hosts", [(name, ", ".join(member_words(members))) for name, members in plan.named_hosts.items()]
@@ -68,6 +71,10 @@ def part_tables(
         "schedules": lambda: list(schedule_parts(plan, moment, exact)),
         "limiters": lambda: _sentences("Limiters", [(lim.name, limiter_sentences(plan, lim)) for lim in plan.limiters]),
         "rules": lambda: _sentences("Rules: the first match decides", [*rules, ("", default_sentence(plan))]),
+        "routes": lambda: _sentences(
+            "Routes: the first match with a line that is up decides",
+            [(f"{index}. {route.name}", route_sentence(route)) for index, route in enumerate(plan.routes, 1)],
+        ),
     }
 
 
@@ -106,6 +113,27 @@ def part_data(plan: Plan, moment: datetime) -> dict[str, Any]:
             }
             for u in plan.uplinks
         },
+        "tunnels": {
+            t.name: {
+                "interface": t.interface,
+                "uplink": t.uplink,
+                "wrapping": t.words,
+                "remote": list(t.remotes),
+                "port": list(t.ports),
+                "outside": {str(length): t.wrapping.outside(length) for length in (100, 1000)},
+            }
+            for t in plan.tunnels
+        },
+        "routes": [
+            {
+                "name": route.name,
+                "uplinks": dict(route.shares),
+                "else": route.otherwise,
+                "enabled": route.enabled,
+                "sentence": route_sentence(route),
+            }
+            for route in plan.routes
+        ],
         "networks": {n.name: {"interface": n.interface, "subnets": list(n.subnets)} for n in plan.networks},
         "hosts": {name: member_words(members) for name, members in plan.named_hosts.items()},
         "groups": {name: member_words(members) for name, members in plan.groups.items()},

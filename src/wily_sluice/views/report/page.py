@@ -150,7 +150,7 @@ def _measurement(report: Report, one: LineMeasurement) -> dict[str, str | bool]:
     uplink = next((uplink for uplink in report.plan.uplinks if uplink.name == one.uplink), None)
     rates = {"down": one.down, "up": one.up}
     slower = uplink is not None and any(
-        rate is not None and rate < SLOWER * uplink.measured(way)
+        rate is not None and rate < SLOWER * uplink.usable(way)
         for way in DIRECTIONS
         if (rate := rates[way]) is not None
     )

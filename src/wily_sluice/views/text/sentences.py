@@ -3,8 +3,8 @@
 from wily_sluice.plan.asking import Party, Terms
 from wily_sluice.plan.fields.registry import IN_A_SENTENCE, asked
 from wily_sluice.plan.file.traffic_words import dscp_text
-from wily_sluice.plan.model import Network, Plan, Rule, Uplink
-from wily_sluice.units import DIRECTIONS, format_rate, format_rate_both, format_share
+from wily_sluice.plan.model import Network, Plan, Route, Rule, Tunnel, Uplink
+from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_rate_both, format_share
 
 BEFORE = tuple(field for field in IN_A_SENTENCE if field.before)
 BEHIND = tuple(field for field in IN_A_SENTENCE if not field.before)
@@ -15,14 +15,39 @@ def who(party: Party) -> str:
     return " or ".join(party.words)
 
 
+def _conversations(terms: Terms) -> str:
+    """Which conversations terms ask for."""
+    if terms.anyone:
+        return "Every conversation"
+    before = (f"{field.phrase(value)}{field.before}" for field, value in asked(terms, BEFORE))
+    return f"{''.join(before)}conversations{terms_text(terms)}"
+
+
+def route_sentence(route: Route) -> str:
+    """What a route sends, and over which uplink."""
+    verb = "goes" if route.terms.anyone else "go"
+    sentence = f"{_conversations(route.terms)} {verb} over {route_words(route)}."
+    return sentence[0].upper() + sentence[1:] + ("" if route.enabled else " Switched off.")
+
+
+def route_words(route: Route) -> str:
+    """`fibre (3) and mobile (1), else spare`."""
+    several = len(route.shares) > 1
+    words = " and ".join(f"{name} ({weight:g})" if several else name for name, weight in route.shares)
+    return words + (f", else {route.otherwise}" if route.otherwise is not None else "")
+
+
+def tunnel_sentence(tunnel: Tunnel) -> str:
+    """Where a tunnel is, and what it costs."""
+    size = tunnel.wrapping.outside(1000)
+    far = f" to {' or '.join(tunnel.remotes)}" if tunnel.remotes else ""
+    return f"{tunnel.interface}: {tunnel.words} over {tunnel.uplink}{far}; a packet of 1000 bytes becomes {size}."
+
+
 def rule_sentence(rule: Rule) -> str:
     """What a rule sorts, and where to."""
     terms = rule.terms
-    if terms.anyone:
-        text = "Every conversation"
-    else:
-        before = (f"{field.phrase(value)}{field.before}" for field, value in asked(terms, BEFORE))
-        text = f"{''.join(before)}conversations{terms_text(terms)}"
+    text = _conversations(terms)
     verb = "goes" if terms.anyone else "go"
     parts = [f"{verb} to {destination(rule)}"] if rule.queues or rule.mark is None else []
     if rule.mark is not None:
@@ -71,13 +96,21 @@ def destination(rule: Rule) -> str:
 def uplink_sentence(uplink: Uplink) -> str:
     """What a line has, and what of it is used."""
     usable = " and ".join(f"{format_rate(uplink.usable(direction))} {direction}" for direction in DIRECTIONS)
+    measured = " and ".join(f"{measured_text(uplink, direction)} {direction}" for direction in DIRECTIONS)
     return (
-        f"{uplink.interface}: measured {format_rate(uplink.down)} down and {format_rate(uplink.up)} up; "
+        f"{uplink.interface}: measured {measured}; "
         f"{headroom_text(uplink)} headroom leaves {usable}. "
         f"Framing {uplink.framed.words}: a packet of 1500 bytes takes {uplink.framing.cost(1500)} on the line, "
         f"one of 100 takes {uplink.framing.cost(100)}; TCP goodput with full packets is "
         f"{' and '.join(format_rate_both(uplink.goodput(uplink.usable(d))) + f' {d}' for d in DIRECTIONS)}."
     )
+
+
+def measured_text(uplink: Uplink, direction: Direction) -> str:
+    """`40 Mbit/s`, or `8 Mbit/s to 40 Mbit/s` of a line that varies."""
+    lowest = uplink.lowest.of(direction)
+    highest = format_rate(uplink.measured(direction))
+    return f"{format_rate(lowest)} to {highest}" if lowest is not None else highest
 
 
 def headroom_text(uplink: Uplink) -> str:

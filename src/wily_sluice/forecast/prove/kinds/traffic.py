@@ -2,25 +2,31 @@
 
 from collections.abc import Iterator
 
+from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UDP, Parties
+from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTE, REMOTE_PORT, Example, first_of
 from wily_sluice.forecast.prove.proof import Judged, Promise, Proof
 from wily_sluice.forecast.prove.setting import Where, World
-from wily_sluice.plan.model import Network, Uplink
+from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.model import Uplink
 
 
 def promises(bench: Bench) -> Iterator[Promise]:
-    """TCP, UDP and ICMP of a host of each network and version, on each uplink."""
+    """TCP, UDP and ICMP of a host of each network and version, and of the gateway, on each uplink."""
     for uplink in bench.plan.uplinks:
-        for network in bench.plan.networks:
+        homes: list[tuple[str, AddressSet, Location]] = [
+            (network.name, network.addresses, ("networks", network.name, "subnets")) for network in bench.plan.networks
+        ]
+        for name, addresses, place in (*homes, (GATEWAY.name, GATEWAY.addresses, ("uplinks", uplink.name))):
             for version, width in ((4, 4), (6, 16)):
-                local = first_of(network.addresses, width)
+                local = first_of(addresses, width)
                 if local is not None:
-                    yield _passes(uplink, network, version, local)
+                    yield _passes(uplink, name, place, version, local)
 
 
-def _passes(uplink: Uplink, network: Network, version: int, local: bytes) -> Promise:
+def _passes(uplink: Uplink, name: str, place: Location, version: int, local: bytes) -> Promise:
     remote = REMOTE[len(local)]
     parties = {
         "TCP": Parties(TCP, local, remote, LOCAL_PORT, REMOTE_PORT),
@@ -29,9 +35,9 @@ def _passes(uplink: Uplink, network: Network, version: int, local: bytes) -> Pro
     }
     proof = Proof(
         "traffic",
-        f"{network.name}, IPv{version}",
+        f"{name}, IPv{version}",
         uplink.name,
-        ("networks", network.name, "subnets"),
+        place,
         f"{', '.join(parties)} go through the gate",
         uplink=uplink.name,
     )

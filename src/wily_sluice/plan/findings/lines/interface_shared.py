@@ -1,4 +1,4 @@
-"""Two uplinks or networks that name one interface."""
+"""Two uplinks, tunnels or networks that name one interface."""
 
 from collections.abc import Iterator
 
@@ -8,7 +8,8 @@ from wily_sluice.plan.findings.kind import Checked, Kind, Told
 def find(checked: Checked) -> Iterator[Told]:
     """Each but the first that names it."""
     owners: dict[str, str] = {}
-    for kind, parts in (("uplinks", checked.plan.uplinks), ("networks", checked.plan.networks)):
+    plan = checked.plan
+    for kind, parts in (("uplinks", plan.uplinks), ("tunnels", plan.tunnels), ("networks", plan.networks)):
         for part in parts:
             if part.interface in owners:
                 message = f"{part.interface} is already the interface of {owners[part.interface]}"
@@ -21,8 +22,8 @@ KIND = Kind(
     "error",
     find,
     story="""\
-Packets are told apart by the interface that they come and leave through. If two uplinks or networks have the same
-interface, the gate cannot know which one a packet belongs to.
+Packets are told apart by the interface that they come and leave through. If two uplinks, tunnels or networks have the
+same interface, the gate cannot know which one a packet belongs to.
 """,
     has="""\
 networks:

@@ -1,0 +1,123 @@
+"""Finds the usable rate of a line that varies, between two bounds, by the delay of what crosses it.
+
+Where more is sent than a line carries, packets wait before it, and the delay grows beyond the line's own: the *excess*.
+A step is made every TICK:
+
+- With an excess of more than HIGH, the line is taken for slower: what it carries is what comes of it, or, toward the
+  line, what was sent over one more than the slope of the delay. The rate becomes that, less what drains the queue that
+  stands there within DRAIN. Then nothing is changed until that can show.
+- Once the excess is gone, the rate returns to a little less than what the line was found to carry.
+- With hardly any excess, while there is more to send than may pass, the rate grows: quickly where the line was never
+  found wanting of late, or is well past where it last was; slowly near there.
+
+The line's own delay is the least of the last half minute. Where both directions are full, a growing delay is blamed on
+both: each recovers by itself.
+
+Source: RFC 6817 §2.1, for the delay beyond the least that was seen as the sign of a queue.
+"""
+
+from typing import Final
+
+from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Nanoseconds, Rate, Size
+
+TICK: Final[Nanoseconds] = 50 * MILLISECOND
+LOW: Final[Nanoseconds] = 6 * MILLISECOND  # of excess
+HIGH: Final[Nanoseconds] = 14 * MILLISECOND
+DRAIN: Final[Nanoseconds] = 400 * MILLISECOND
+LEAST_PART: Final = 0.25  # of what the line carries is always let pass
+AFTER: Final = 0.93  # of what it was found to carry, once the queue is gone
+WINDOW: Final[Nanoseconds] = 15 * SECOND  # half of the time in which the least delay is the line's own
+LOOKED_BACK: Final = 3  # ticks over which what was moved is averaged
+SILENT: Final = 6  # ticks without an answer, while there were some before, that are as good as a great excess
+QUICK, SLOW, SLOWEST = 1.04, 1.012, 1.004  # growth in a tick
+
+
+class RateFinder:
+    """Of one direction. `rate` in bit/s lies between `lowest` and `highest`; `toward` says that packets pass the
+    shaper before the line. `steps` counts changes downward.
+    """
+
+    def __init__(self, lowest: Rate, highest: Rate, toward: bool) -> None:
+        self.lowest = lowest
+        self.highest = highest
+        self.rate = lowest
+        self.steps = 0
+        self._toward = toward
+        self._least: list[Nanoseconds | None] = [None, None]  # of this window and of the one before
+        self._turn: Nanoseconds = 0
+        self._samples: list[Nanoseconds] = []
+        self._heard = False
+        self._quiet = 0
+        self._before: Nanoseconds = 0  # excess
+        self._moved: list[Size] = []
+        self._hold: Nanoseconds = 0
+        self._carries = 0.0  # what the line was last found to carry, while it drains
+        self._wanting = 0.0  # the same, after that
+
+    def saw(self, delay: Nanoseconds, now: Nanoseconds) -> None:
+        """Take note of a round trip over the line."""
+        self._heard = True
+        self._samples.append(delay)
+        if now >= self._turn:
+            self._turn = now + WINDOW
+            self._least = [None, self._least[0]]
+        least = self._least[0]
+        if least is None or delay < least:
+            self._least[0] = delay
+
+    @property
+    def own_delay(self) -> Nanoseconds:
+        """The line's own round trip, as far as it is known."""
+        return min((one for one in self._least if one is not None), default=0)
+
+    def step(self, moved: Size, busy: bool, now: Nanoseconds) -> Rate:
+        """The rate from now on, where so many bytes were moved since the last step; `busy` says that more waited."""
+        self._moved = [*self._moved[1 - LOOKED_BACK :], moved]
+        excess = self._excess()
+        if excess is None:
+            return self.rate
+        slope = max(0.0, (excess - self._before) / TICK)
+        self._before = excess
+        if now < self._hold:
+            return self.rate
+        if excess > HIGH:
+            self._back_off(excess, slope, now)
+        elif self._carries:
+            if excess <= LOW:
+                self.rate = self._within(self._carries * AFTER)
+                self._wanting, self._carries = self._carries, 0.0
+        elif busy and excess <= LOW:
+            self._grow()
+        return self.rate
+
+    def _excess(self) -> Nanoseconds | None:
+        """How much longer than the line's own the delay is now; None where nobody knows."""
+        samples, self._samples = self._samples, []
+        if samples:
+            self._quiet = 0
+            return min(samples) - self.own_delay
+        self._quiet += 1
+        return 2 * DRAIN if self._heard and self._quiet >= SILENT else None
+
+    def _back_off(self, excess: Nanoseconds, slope: float, now: Nanoseconds) -> None:
+        arrived = sum(self._moved) * BYTE_TIME / (len(self._moved) * TICK)
+        carries = min(float(self.rate), arrived / (1 + slope) if self._toward else arrived)
+        if carries <= 0:
+            carries = float(self.lowest)
+        carries = max(carries, float(self.lowest))
+        self._carries = carries
+        self.rate = self._within(carries * max(LEAST_PART, 1 - excess / DRAIN))
+        self.steps += 1
+        self._hold = now + self.own_delay + min(excess, DRAIN) // 2 + TICK
+
+    def _grow(self) -> None:
+        if not 0.9 * self._wanting <= self.rate < 1.2 * self._wanting:
+            factor = QUICK
+        elif self.rate < 1.05 * self._wanting:
+            factor = SLOWEST
+        else:
+            factor = SLOW
+        self.rate = self._within(self.rate * factor)
+
+    def _within(self, rate: float) -> Rate:
+        return round(max(self.lowest, min(self.highest, rate)))

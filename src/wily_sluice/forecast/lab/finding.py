@@ -1,0 +1,60 @@
+"""Finds the usable rate of a line that varies, in simulated time, as the gate does it."""
+
+from wily_sluice.engine.line import Line
+from wily_sluice.engine.shaper import Shaper
+from wily_sluice.engine.site import SiteEngine
+from wily_sluice.engine.varying import TICK, RateFinder
+from wily_sluice.forecast.lab.events import Events
+from wily_sluice.plan.model import Plan, Uplink
+from wily_sluice.plan.rates import resolve
+from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Size
+
+PROBE: Size = 102  # bytes on the line, of an echo
+
+
+class LineWatch:
+    """Of one uplink: a probe there and back each TICK, and what its finders make of that."""
+
+    def __init__(self, events: Events, plan: Plan, uplink: Uplink, engine: SiteEngine, up: Line, down: Line) -> None:
+        self._events = events
+        self._plan = plan
+        self._uplink = uplink
+        self._lines: dict[Direction, Line] = {"up": up, "down": down}
+        self._shapers: dict[Direction, Shaper] = {way: engine.shapers[uplink.name, way] for way in DIRECTIONS}
+        self.finders: dict[Direction, RateFinder] = {}
+        self._before: dict[Direction, Size] = dict.fromkeys(DIRECTIONS, 0)
+        for way in DIRECTIONS:
+            lowest = uplink.lowest.of(way)
+            if lowest is not None:
+                self.finders[way] = RateFinder(lowest, uplink.measured(way), toward=way == "up")
+                self._retune(way)
+        events.at(0, self._tick)
+
+    def _tick(self, _: object) -> None:
+        now = self._events.now
+        arrival = self._lines["up"].transmit(PROBE, now)
+        if arrival is not None:
+            self._events.at(arrival, self._there, now)
+        for way, finder in self.finders.items():
+            line, shaper = self._lines[way], self._shapers[way]
+            left = line.carried - line.waiting(now) if way == "down" else line.carried
+            moved, self._before[way] = round(left - self._before[way]), round(left)
+            before = finder.rate
+            if finder.step(moved, shaper.tree.active or shaper.free_at > now, now) != before:
+                self._retune(way)
+        self._events.at(now + TICK, self._tick)
+
+    def _there(self, sent: Nanoseconds) -> None:
+        arrival = self._lines["down"].transmit(PROBE, self._events.now)
+        if arrival is not None:
+            self._events.at(arrival, self._back, sent)
+
+    def _back(self, sent: Nanoseconds) -> None:
+        now = self._events.now
+        for finder in self.finders.values():
+            finder.saw(now - sent, now)
+
+    def _retune(self, way: Direction) -> None:
+        """Shape by the rate that was found; what was found is what the line measures now."""
+        uplink = self._uplink.at(way, self.finders[way].rate)
+        self._shapers[way].retune(resolve(self._plan, uplink, way), self._events.now)

@@ -1,0 +1,167 @@
+"""Finds the usable rates of lines that vary, while the gate runs.
+
+Echoes go over each such uplink at every beat, past the gate's own queues, so that their round trip is the line's. What
+they tell, and what was moved since the last beat, is for the engine's `RateFinder`; its answer retunes the shaper.
+"""
+
+import os
+import select
+import socket
+import time
+from collections.abc import Callable, Mapping
+from contextlib import suppress
+from typing import Final
+
+from wily_sluice.engine.shaper import Shaper
+from wily_sluice.engine.varying import RateFinder
+from wily_sluice.gate.balance import Line, Moved
+from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
+from wily_sluice.gate.kernel.policy_routes import mark_of
+from wily_sluice.plan.model import Plan, Uplink
+from wily_sluice.plan.rates import resolve
+from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds, Rate
+
+A_TURN: Final = 64  # answers, and what else comes to such a socket
+LATEST: Final = 64  # echoes after which one that is not answered is given up
+NOTICEABLE: Final = 0.003  # of a rate: less is no reason to retune the tree
+IDENTIFIER: Final = 0x5000  # so that these are told from the probes of `probes`
+USUAL_LENGTH: Final = 1000  # bytes, by which what a packet costs beyond its own is worked out
+
+
+class FoundLine:
+    """One uplink: its echoes, and the finders of its directions. `routed` says that marks lead packets to it."""
+
+    def __init__(self, uplink: Uplink, number: int, routed: bool) -> None:
+        assert uplink.probing is not None
+        self.uplink = uplink
+        self.routed = routed
+        self.remote = uplink.probing.remotes[0]
+        self.family = family_of(self.remote)
+        self.identifier = (os.getpid() + IDENTIFIER + number) & 0xFFFF
+        self.end = echo_socket(self.family)
+        if routed:
+            self.end.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, mark_of(number))
+        self.finders: dict[Direction, RateFinder] = {}
+        self.before: dict[Direction, Moved] = {}
+        for way in DIRECTIONS:
+            lowest = uplink.lowest.of(way)
+            if lowest is not None:
+                self.finders[way] = RateFinder(lowest, uplink.measured(way), toward=way == "up")
+        self._sent: dict[int, Nanoseconds] = {}
+        self._sequence = 0
+
+    def ask(self, now: Nanoseconds) -> None:
+        """Send an echo."""
+        self._sequence = (self._sequence + 1) & 0xFFFF
+        self._sent[self._sequence] = now
+        self._sent.pop((self._sequence - LATEST) & 0xFFFF, None)
+        with suppress(OSError):  # no way there now
+            # Anew each time, since the interface may have been made anew.
+            self.end.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, self.uplink.interface.encode())
+            self.end.sendto(request(self.family, self.identifier, self._sequence), (self.remote, 0))
+
+    def read(self) -> None:
+        """Read what has come."""
+        with suppress(OSError):  # no more, or the interface has gone
+            for _ in range(A_TURN):
+                data, source = self.end.recvfrom(128)
+                answer = parse_answer(self.family, data)
+                if answer is None or answer.identifier != self.identifier or source[0].partition("%")[0] != self.remote:
+                    continue
+                sent = self._sent.pop(answer.sequence, None)
+                if sent is not None:
+                    now = time.monotonic_ns()
+                    for finder in self.finders.values():
+                        finder.saw(now - sent, now)
+
+
+class Finding:
+    """All uplinks of a gate that vary. `tell` is called with each event, its level and details."""
+
+    def __init__(self, tell: Callable[..., None]) -> None:
+        self._tell = tell
+        self._poll = select.epoll()
+        self._lines: dict[str, FoundLine] = {}
+        self._shapers: Mapping[Line, Shaper] = {}
+        self._plan: Plan | None = None
+        self._tuned: dict[Line, Rate] = {}
+        self._told: dict[Line, Nanoseconds] = {}
+
+    def fileno(self) -> int:
+        """For select."""
+        return self._poll.fileno()
+
+    def __bool__(self) -> bool:
+        return bool(self._lines)
+
+    @property
+    def rates(self) -> dict[str, dict[str, Rate]]:
+        """What each line that varies carries now, by uplink and direction."""
+        return {name: {way: one.rate for way, one in line.finders.items()} for name, line in self._lines.items()}
+
+    def arrange(self, plan: Plan, shapers: Mapping[Line, Shaper], numbers: Mapping[str, int]) -> None:
+        """Go on by this plan. An uplink that stays as it was keeps what was found. OSError where this machine does
+        not let us.
+        """
+        before, self._lines = self._lines, {}
+        self._plan, self._shapers, self._tuned = plan, shapers, {}
+        for uplink in plan.uplinks:
+            if uplink.probing is None or not any(uplink.lowest.of(way) for way in DIRECTIONS):
+                continue
+            old = before.get(uplink.name)
+            if old is not None and (old.uplink, old.routed) == (uplink, bool(plan.routing)):
+                self._lines[uplink.name] = before.pop(uplink.name)
+            else:
+                line = self._lines[uplink.name] = FoundLine(uplink, numbers[uplink.name], bool(plan.routing))
+                self._poll.register(line.end, select.EPOLLIN)
+        for gone in before.values():
+            self._poll.unregister(gone.end)
+            gone.end.close()
+        for line in self._lines.values():
+            for way in line.finders:
+                self._retune(line, way, time.monotonic_ns())
+
+    def turn(self) -> None:
+        """Read what has come."""
+        for line in self._lines.values():
+            line.read()
+
+    def beat(self, moved: Mapping[Line, Moved], now: Nanoseconds) -> None:
+        """Take a step, and ask again; to be called every TICK, with what was moved in all."""
+        for name, line in self._lines.items():
+            around = line.uplink.framing.cost(USUAL_LENGTH) - USUAL_LENGTH
+            for way, finder in line.finders.items():
+                ours = moved.get((name, way), Moved())
+                last = line.before.get(way, ours)
+                line.before[way] = ours
+                framed = ours.bytes - last.bytes + (ours.packets - last.packets) * around
+                shaper = self._shapers[name, way]
+                steps, rate = finder.steps, finder.rate
+                finder.step(max(0, framed), shaper.tree.active or shaper.free_at > now, now)
+                if finder.steps != steps:
+                    self._tell_of(name, way, rate, finder.rate, now)
+                self._retune(line, way, now)
+            line.ask(now)
+
+    def _tell_of(self, name: str, way: Direction, before: Rate, after: Rate, now: Nanoseconds) -> None:
+        key = name, way
+        if now - self._told.get(key, -SECOND) >= SECOND:
+            self._told[key] = now
+            self._tell("line.slower", "info", uplink=name, direction=way, before=before, after=after)
+
+    def _retune(self, line: FoundLine, way: Direction, now: Nanoseconds) -> None:
+        """Shape by the rate that was found; what was found is what the line measures now."""
+        assert self._plan is not None
+        key, rate = (line.uplink.name, way), line.finders[way].rate
+        tuned = self._tuned.get(key)
+        if tuned is not None and abs(rate - tuned) <= NOTICEABLE * tuned:
+            return
+        self._tuned[key] = rate
+        self._shapers[key].retune(resolve(self._plan, line.uplink.at(way, rate), way), now)
+
+    def close(self) -> None:
+        """Ask no more."""
+        for line in self._lines.values():
+            line.end.close()
+        self._lines = {}
+        self._poll.close()

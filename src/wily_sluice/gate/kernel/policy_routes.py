@@ -1,0 +1,91 @@
+"""The kernel's policy routing, as routes of a plan use it: a table for each uplink, which marks lead to.
+
+A conversation's mark is that of its uplink. What the machine's own routes know more closely than by a default route,
+such as its networks, they decide as ever; a marked packet goes by its uplink's default route, which is copied from the
+machine's own. All rules stand behind those that others usually have.
+
+A packet that enters a tunnel may keep its mark on the packet that carries it, which would lead that one into the tunnel
+again. So what is sent to the far end of a tunnel goes by its uplink, whatever its mark.
+"""
+
+from collections.abc import Iterable, Mapping
+from contextlib import suppress
+from typing import Final, NamedTuple
+
+from wily_sluice.errors import LiveError
+from wily_sluice.gate.kernel.command import run
+
+SHIFT: Final = 16  # of the kernel's mark: the byte that tells uplinks apart
+MASK: Final = 0xFF << SHIFT
+NO_UPLINK: Final = 0xFF  # of a conversation that no route is for
+FIRST_TABLE: Final = 7100
+OWN_ROUTES, TO_TUNNELS, BY_MARK = 30_000, 30_001, 30_002  # preferences of rules, in their order
+MOST_UPLINKS: Final = 200
+FAMILIES: Final = ("-4", "-6")
+
+
+class Hop(NamedTuple):
+    """Where a default route leads: to a gateway, empty where the interface has but one other end."""
+
+    family: str
+    interface: str
+    gateway: str
+
+
+def mark_of(number: int) -> int:
+    """The mark of the uplink with this number, from 1."""
+    return number << SHIFT
+
+
+def lead(numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int]) -> None:
+    """Lead marked packets to uplinks: `numbers` are those of their interfaces; `ends` has the numbers of the uplinks
+    that lead to the far ends of tunnels. LiveError when the kernel refuses some of it.
+    """
+    for family in FAMILIES:
+        known = run(["ip", family, "rule", "list"]).stdout
+        lines = []
+        if f"{OWN_ROUTES}:" not in known:
+            lines.append(f"rule add pref {OWN_ROUTES} lookup main suppress_prefixlength 0")
+        for end, number in ends.items():
+            wanted = f"to {end} lookup {FIRST_TABLE + number}"
+            if wanted not in known and (":" in end) == (family == "-6"):
+                lines.append(f"rule add pref {TO_TUNNELS} {wanted}")
+        for number in numbers.values():
+            wanted = f"fwmark {mark_of(number):#x}/{MASK:#x} lookup {FIRST_TABLE + number}"
+            if wanted not in known:
+                lines.append(f"rule add pref {BY_MARK} {wanted}")
+        for hop in hops:
+            if hop.family == family and hop.interface in numbers:
+                via = f"via {hop.gateway} " if hop.gateway else ""
+                onlink = " onlink" if hop.gateway else ""
+                table = FIRST_TABLE + numbers[hop.interface]
+                lines.append(f"route replace default {via}dev {hop.interface}{onlink} table {table}")
+        if lines:  # all that the kernel takes, even where it refuses one
+            run(["ip", family, "-force", "-batch", "-"], stdin="\n".join(lines) + "\n")
+
+
+def leave() -> None:
+    """Take all of it away, whatever is there."""
+    for family in FAMILIES:
+        with suppress(LiveError):
+            for line in run(["ip", family, "rule", "list"]).stdout.splitlines():
+                preference, _, rule = line.partition(":")
+                if preference in map(str, (OWN_ROUTES, TO_TUNNELS, BY_MARK)):
+                    words = rule.replace("[detached]", "").split()
+                    run(["ip", family, "rule", "del", "pref", preference, *words], check=False)
+                    table = words[-1]
+                    if table.isdigit() and FIRST_TABLE < int(table) <= FIRST_TABLE + MOST_UPLINKS:
+                        run(["ip", family, "route", "flush", "table", table], check=False)
+
+
+def forget(number: int) -> None:
+    """Have the kernel forget the conversations of an uplink, so that they are translated and routed anew. What they
+    send next opens them again elsewhere, or is refused at the far end, so that they end at once.
+    """
+    from pyroute2 import NFCTSocket  # which takes its time, and few plans need it
+
+    try:
+        with NFCTSocket() as table:
+            table.flush(mark=mark_of(number), mark_mask=MASK)
+    except Exception as error:  # of many kinds, all of which mean the same
+        raise LiveError(f"the kernel does not forget the conversations of an uplink: {error}") from error

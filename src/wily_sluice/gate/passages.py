@@ -1,0 +1,84 @@
+"""The crossings of a plan's ways, made anew for each plan, and what came by all of them since the gate began."""
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+from wily_sluice.engine.conversations.strangers import Home
+from wily_sluice.engine.site import SiteEngine
+from wily_sluice.gate.admission import Admission
+from wily_sluice.gate.balance import Line, Moved
+from wily_sluice.gate.budget import Budget
+from wily_sluice.gate.intake import Intake, Taken, Way
+from wily_sluice.gate.loop import Crossing
+from wily_sluice.gate.visits import Visits
+from wily_sluice.plan.model import Plan
+from wily_sluice.recognition.recognition import Recognition
+
+
+class Passages:
+    """Of one gate; `homes` are the networks, by the index of their interface, as they are at any time."""
+
+    def __init__(self, homes: dict[int, Home]) -> None:
+        self._homes = homes
+        self._budget = Budget()
+        self._open: dict[Way, tuple[Admission, Crossing]] = {}
+        self._unreadable = 0  # by ways that are no more
+        self._moved: dict[Line, Moved] = {}  # likewise
+
+    def arrange(
+        self,
+        plan: Plan,
+        engine: SiteEngine,
+        recognition: Recognition | None,
+        intake: Intake,
+        taken: Taken,
+        visits: Visits,
+    ) -> list[Crossing]:
+        """The crossings by which the queues of a plan are read from now on."""
+        self._unreadable, self._moved = self.unreadable, self.moved()
+        self._open = {}
+        framings = {uplink.name: uplink.framing for uplink in plan.uplinks}
+        wrappings = {tunnel.name: tunnel.wrapping for tunnel in plan.tunnels}
+        for way in taken.indexes:
+            queue, opening = intake.queues(way)
+            admission = Admission(
+                engine,
+                recognition,
+                replace(framings[way.uplink], wrapping=wrappings.get(way.tunnel)),
+                way.direction,
+                intake.can_write,
+                visits if plan.gate.keep_contacts is not None else None,
+                self._budget,
+                self._homes,
+            )
+            shaper = engine.shapers[way.uplink, way.direction]
+            self._open[way] = admission, Crossing(queue, shaper, admission, opening, admission.up)
+        return [crossing for _, crossing in self._open.values()]
+
+    @property
+    def unreadable(self) -> int:
+        """Packets that were no IP that can be read; they go to the default."""
+        return self._unreadable + sum(admission.unreadable for admission, _ in self._open.values())
+
+    @property
+    def unrecognised(self) -> int:
+        """Packets that recognition did not look at, for want of time."""
+        return self._budget.refused
+
+    def moved(self) -> dict[Line, Moved]:
+        """What each uplink has moved, up what was let go and down what came."""
+        found = dict(self._moved)
+        for way, (admission, crossing) in self._open.items():
+            key = way.uplink, way.direction
+            before = found.get(key, Moved())
+            size, packets = (
+                (crossing.sent, crossing.packets) if admission.up else (admission.arrived, admission.packets)
+            )
+            found[key] = Moved(before.bytes + size, before.packets + packets)
+        return found
+
+    def strangers(self) -> Iterator[tuple[str, bytes]]:
+        """Networks that had a packet of another address than their own, with that address, since last asked."""
+        for admission, _ in self._open.values():
+            yield from admission.strangers.items()
+            admission.strangers.clear()

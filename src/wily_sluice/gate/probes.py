@@ -1,0 +1,144 @@
+"""Whether uplinks carry anything: an echo a second over each, to remotes that the plan names.
+
+A probe is lost unless its answer comes in time. An uplink fails when so many in a row were lost, of all its remotes; it
+is well again with the first answer, and it is for others to wait until that has lasted.
+"""
+
+import os
+import select
+import socket
+import time
+from collections.abc import Mapping
+from contextlib import suppress
+from typing import Final
+
+from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
+from wily_sluice.gate.kernel.policy_routes import mark_of
+from wily_sluice.plan.model import Plan, Probing
+from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
+
+A_TURN: Final = 64  # answers, and what else comes to such a socket
+EVERY: Final[Nanoseconds] = 900 * MILLISECOND  # at least, between two probes
+
+
+class Probed:
+    """One uplink: the probes that are on their way, and how many rounds in a row were lost."""
+
+    def __init__(
+        self,
+        interface: str,
+        probing: Probing,
+        ends: Mapping[socket.AddressFamily, socket.socket],
+        identifier: int,
+    ) -> None:
+        self.interface = interface
+        self.probing = probing
+        self.ends = ends
+        self.identifier = identifier
+        self.lost = 0
+        self._sequence = 0
+        self._sent: Nanoseconds = 0
+        self._waiting = False
+        self.round_trip: Nanoseconds | None = None
+
+    def beat(self, now: Nanoseconds) -> None:
+        """Send the next probes; those of before are lost, if nobody has answered them."""
+        if now - self._sent < max(EVERY, self.probing.within):
+            return
+        if self._waiting:
+            self.lost += 1
+        self._sequence = (self._sequence + 1) & 0xFFFF
+        self._sent, self._waiting = now, True
+        for remote in self.probing.remotes:
+            family = family_of(remote)
+            with suppress(OSError):  # no way there, which is as good as lost
+                # Anew each time, since the interface may have been made anew.
+                self.ends[family].setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, self.interface.encode())
+                self.ends[family].sendto(request(family, self.identifier, self._sequence), (remote, 0))
+
+    def heard(self, remote: str, sequence: int, now: Nanoseconds) -> None:
+        """Take note of an answer."""
+        if remote in self.probing.remotes and sequence == self._sequence and now - self._sent <= self.probing.within:
+            if self._waiting:
+                self.round_trip = now - self._sent
+            self._waiting, self.lost = False, 0
+
+    @property
+    def failing(self) -> bool:
+        """Whether too many were lost."""
+        return self.lost >= self.probing.lost
+
+
+class Probes:
+    """Those of one gate. To be read whenever it is readable, and to be called about once a second."""
+
+    def __init__(self) -> None:
+        self._poll = select.epoll()
+        self._probed: dict[str, Probed] = {}
+        self._by_number: dict[int, tuple[socket.AddressFamily, Probed]] = {}
+
+    def fileno(self) -> int:
+        """For select."""
+        return self._poll.fileno()
+
+    def arrange(self, plan: Plan, numbers: Mapping[str, int]) -> None:
+        """Probe the uplinks of this plan, each by its own mark. OSError where this machine does not let us."""
+        before, self._probed = self._probed, {}
+        for uplink in plan.uplinks:
+            old = before.get(uplink.name)
+            if uplink.probing is None or not plan.routing:
+                continue
+            if old is not None and (old.interface, old.probing) == (uplink.interface, uplink.probing):
+                self._probed[uplink.name] = before.pop(uplink.name)
+                continue
+            number = numbers[uplink.name]
+            ends = {}
+            for family in {family_of(remote) for remote in uplink.probing.remotes}:
+                end = ends[family] = echo_socket(family)
+                end.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, mark_of(number))
+            probed = Probed(uplink.interface, uplink.probing, ends, (os.getpid() + number) & 0xFFFF)
+            self._probed[uplink.name] = probed
+            for family, end in ends.items():
+                self._poll.register(end, select.EPOLLIN)
+                self._by_number[end.fileno()] = family, probed
+        for gone in before.values():
+            self._close(gone)
+
+    def turn(self) -> None:
+        """Read what has come."""
+        for number, _ in self._poll.poll(0):
+            family, probed = self._by_number[number]
+            with suppress(OSError):  # no more, or the interface has gone
+                for _ in range(A_TURN):
+                    data, source = probed.ends[family].recvfrom(128)
+                    answer = parse_answer(family, data)
+                    if answer is not None and answer.identifier == probed.identifier:
+                        probed.heard(source[0].partition("%")[0], answer.sequence, time.monotonic_ns())
+
+    def beat(self, now: Nanoseconds) -> None:
+        """Send the next probes."""
+        for probed in self._probed.values():
+            probed.beat(now)
+
+    def why(self, uplink: str) -> str:
+        """Why an uplink is not to be used; empty for one that is well, or not probed."""
+        probed = self._probed.get(uplink)
+        if probed is None or not probed.failing:
+            return ""
+        within = probed.probing.within / SECOND
+        return (
+            f"{' and '.join(probed.probing.remotes)} gave no answer within {within:g} s, {probed.lost} times in a row"
+        )
+
+    def _close(self, probed: Probed) -> None:
+        for end in probed.ends.values():
+            self._by_number.pop(end.fileno(), None)
+            self._poll.unregister(end)
+            end.close()
+
+    def close(self) -> None:
+        """Probe no more."""
+        for probed in self._probed.values():
+            self._close(probed)
+        self._probed = {}
+        self._poll.close()

@@ -1,0 +1,155 @@
+"""Leads each conversation over the uplink that the plan's routes choose, and away from uplinks that are down.
+
+The first packet of a conversation comes here before the kernel routes it, and leaves with its uplink's mark. The kernel
+keeps that with the conversation, and later packets, both ways, have it without coming here. Packets that come before
+the kernel has kept it, as the second of two at once, get the same mark again.
+"""
+
+from collections import OrderedDict
+from collections.abc import Callable, Iterator, Mapping
+from typing import Final
+
+from wily_sluice.engine.classify.header import parse
+from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.classify.router import NO_LINE
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.conversations.strangers import Home
+from wily_sluice.engine.site import SiteEngine
+from wily_sluice.errors import LiveError
+from wily_sluice.gate.kernel.machine import Machine, Survey
+from wily_sluice.gate.kernel.packet_queue import Diverted
+from wily_sluice.gate.kernel.policy_routes import FAMILIES, MASK, NO_UPLINK, Hop, mark_of
+from wily_sluice.gate.probes import Probes
+from wily_sluice.plan.model import Plan
+from wily_sluice.recognition.recognition import Recognition
+from wily_sluice.units import SECOND, Nanoseconds
+
+REMEMBERED: Final[Nanoseconds] = 2 * SECOND
+MOST_REMEMBERED: Final = 4096
+HOLD_DOWN: Final[Nanoseconds] = 10 * SECOND  # an uplink is up for so long before conversations go there again
+
+
+def _planned(plan: Plan) -> Iterator[Hop]:
+    """Where lines lead by the plan: to next hops that it names; of a tunnel without one, to its only other end."""
+    for line in plan.lines:
+        for address in line.next_hops:
+            yield Hop("-6" if ":" in address else "-4", line.interface, address)
+    for tunnel in plan.tunnels:
+        if not tunnel.next_hops:
+            yield from (Hop(family, tunnel.interface, "") for family in FAMILIES)
+
+
+class Steering:
+    """Of one gate. `tell` is called with each event, its level and details."""
+
+    def __init__(self, machine: Machine, homes: Mapping[int, Home], tell: Callable[..., None], probes: Probes) -> None:
+        self._probes = probes
+        self._machine = machine
+        self._homes = homes
+        self._tell = tell
+        self.numbers: dict[str, int] = {}  # of uplinks, from 1; an uplink that stays keeps its
+        self._hops: dict[tuple[str, str], Hop] = {}
+        self._led: tuple[dict[str, int], dict[str, int], tuple[Hop, ...]] | None = None
+        self._recent: OrderedDict[bytes, tuple[Nanoseconds, int]] = OrderedDict()
+        self._up_since: dict[str, Nanoseconds] = {}
+        self._troubles: list[str] = []  # in threads beside the loop, to be told in the loop
+        self.down: set[str] = set()
+        self.carried: dict[str, int] = {}  # conversations by uplinks
+
+    def number(self, plan: Plan) -> dict[str, int]:
+        """The numbers of a plan's uplinks and tunnels."""
+        known = {name: self.numbers[name] for name in (one.name for one in plan.lines) if name in self.numbers}
+        free = iter(number for number in range(1, NO_UPLINK) if number not in known.values())
+        return {line.name: known[line.name] if line.name in known else next(free) for line in plan.lines}
+
+    def follow(self, plan: Plan, survey: Survey) -> None:
+        """Have the kernel's tables lead where the uplinks do now; in a thread of its own."""
+        if not plan.routing:
+            if self._led is not None:
+                self._machine.leave()
+                self._led = None
+            return
+        for hop in (*survey.hops, *_planned(plan)):
+            self._hops[hop.family, hop.interface] = hop
+        numbers = {line.interface: self.numbers[line.name] for line in plan.lines}
+        here = tuple(hop for hop in self._hops.values() if hop.interface in survey.running)
+        ends = {remote: self.numbers[one.uplink] for one in plan.tunnels for remote in one.remotes}
+        if self._led is not None and (numbers, ends) != self._led[:2]:
+            self._machine.leave()  # with what is no more
+            self._led = None
+        if (numbers, ends, here) != self._led:
+            self._led = numbers, ends, here
+            try:
+                self._machine.lead(numbers, here, ends)
+            except LiveError as error:
+                self._troubles.append(str(error))
+
+    def look(self, plan: Plan, engine: SiteEngine, survey: Survey, now: Nanoseconds) -> list[int]:
+        """See which uplinks are down or have been back for long enough; the numbers of those that have just failed,
+        whose conversations the kernel is to forget.
+        """
+        if not plan.routing:
+            return []
+        while self._troubles:
+            self._tell("routes.unusable", "error", why=self._troubles.pop())
+        failed = []
+        for line in plan.lines:
+            name = line.name
+            why = self._probes.why(name)
+            if line.interface not in survey.running:
+                why = "its interface has no link"
+            if why:
+                self._up_since.pop(name, None)
+                if name not in self.down:
+                    self.down.add(name)
+                    failed.append(self.numbers[name])
+                    self._tell("uplink.down", "warning", uplink=name, why=why)
+            elif name in self.down:
+                since = self._up_since.setdefault(name, now)
+                if now - since >= HOLD_DOWN:
+                    self.down.discard(name)
+                    self._tell("uplink.back", "info", uplink=name)
+        engine.router.down = frozenset(index for index, line in enumerate(plan.lines) if line.name in self.down)
+        if failed:
+            self._recent.clear()
+        return failed
+
+    def forget(self, numbers: list[int]) -> None:
+        """Have the kernel forget the conversations of these uplinks; in a thread of its own."""
+        for number in numbers:
+            try:
+                self._machine.forget(number)
+            except LiveError as error:
+                self._troubles.append(str(error))
+
+    def mark(
+        self, plan: Plan, engine: SiteEngine, recognition: Recognition | None, diverted: Diverted, now: Nanoseconds
+    ) -> int:
+        """The mark of a conversation by one of its first packets, with those of others that it has; -1 for none."""
+        parsed = parse(diverted.header, True)
+        if parsed is None:
+            return -1
+        key = parsed.key
+        known = self._recent.get(key)
+        if known is not None and now - known[0] < REMEMBERED:
+            return diverted.fwmark & ~MASK | known[1]
+        conversation = engine.conversations.peek(key) or Conversation(key)
+        if conversation.known is None and recognition is not None:
+            local, remote = conversation.parties.local, conversation.parties.remote
+            names = recognition.names.names(remote, local, now)
+            if names:
+                conversation.known = Known(names=names)
+        home = self._homes.get(diverted.inside)
+        if home is not None and not conversation.home and conversation.parties.local not in home.addresses:
+            conversation.home = home.stranger(len(conversation.parties.local))
+        classifier = next(iter(engine.shapers.values())).classifier
+        _, line = engine.router.choose(classifier.subject(conversation))
+        number = NO_UPLINK
+        if line != NO_LINE:
+            name = plan.lines[line].name
+            number = self.numbers[name]
+            self.carried[name] = self.carried.get(name, 0) + 1
+        self._recent[key] = now, mark_of(number)
+        if len(self._recent) > MOST_REMEMBERED:
+            self._recent.popitem(last=False)
+        return diverted.fwmark & ~MASK | mark_of(number)

@@ -1,0 +1,84 @@
+"""Reads what a plan says of the ways out beyond its uplinks: tunnels that they carry, and routes that choose them."""
+
+from collections.abc import Callable
+
+from wily_sluice.plan.file.document import Reading
+from wily_sluice.plan.file.schema import PlanEntry, RouteEntry, TunnelEntry
+from wily_sluice.plan.file.suggestion import suggestion
+from wily_sluice.plan.file.wrappings import UDP
+from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.model import Route, Tunnel
+from wily_sluice.plan.terms import Resolver
+
+TOO_LATE = ("moved", "rate", "packet", "length")  # for routes
+
+
+class Lines:
+    """Of one plan file, with this content; `error` is told of what is wrong, and where."""
+
+    def __init__(
+        self, reading: Reading[PlanEntry], resolve: Resolver, entry: PlanEntry, error: Callable[..., None]
+    ) -> None:
+        self._reading = reading
+        self._resolve = resolve
+        self._uplinks = list(entry.uplinks)
+        self._lines = [*entry.uplinks, *entry.tunnels]
+        self._error = error
+
+    def tunnel(self, name: str, e: TunnelEntry) -> Tunnel:
+        """An entry of `tunnels`, likewise."""
+        here = ("tunnels", name)
+        if name in self._uplinks:
+            self._error(here, f"“{name}” is an uplink already", "give the tunnel another name")
+        self._resolve.require((*here, "uplink"), "uplink", e.uplink, self._uplinks)
+        if e.uplink is None and len(self._uplinks) > 1:
+            message = f"there are {len(self._uplinks)} uplinks, and none is named to carry it"
+            self._error((*here, "uplink"), message, f"add `uplink: {self._uplinks[0]}`")
+        ports = (e.port,) if e.port is not None else e.wrapping.ports
+        if e.wrapping.protocol == UDP and not ports:
+            self._error((*here, "port"), f"the UDP port of “{e.wrapping.words}” is missing", "add `port: 51820`")
+        if e.wrapping.protocol != UDP and e.port is not None:
+            self._error((*here, "port"), f"“{e.wrapping.words}” has no ports", "remove `port`")
+        return Tunnel(
+            name,
+            e.interface,
+            e.uplink or next(iter(self._uplinks), ""),
+            e.wrapping.words,
+            e.wrapping.wrapping(any(":" in remote for remote in e.remote), e.mtu),
+            e.wrapping.protocol,
+            ports,
+            tuple(e.remote),
+            tuple(e.next_hop),
+        )
+
+    def route(self, index: int, e: RouteEntry) -> Route:
+        """An entry of `routes`, and what is wrong with it."""
+        here = ("routes", index)
+        if (e.uplink is None) == (e.uplinks is None) and not self._reading.was_cut(*here, "uplinks"):
+            wrong = "says both `uplink` and `uplinks`" if e.uplink is not None else "says no uplink"
+            self._error(
+                here, wrong, f"write `uplink: {next(iter(self._uplinks), 'fibre')}`, or several with their weights"
+            )
+        shares = tuple(e.uplinks.items()) if e.uplinks is not None else ((e.uplink, 1.0),) if e.uplink else ()
+        key = "uplinks" if e.uplinks is not None else "uplink"
+        for name, _ in shares:
+            self._line((*here, key), name)
+        self._line((*here, "else"), e.else_)
+        if e.else_ is not None and e.else_ in dict(shares):
+            message = f"“{e.else_}” is used already, so it cannot be what is used instead of it"
+            self._error((*here, "else"), message, "name another uplink, or remove `else`")
+        for part in e.walk():
+            late = [key for key in TOO_LATE if part.said(key) is not None]
+            if late or (part is not e and part.said("uplink") is not None):
+                message = f"“{(late or ['uplink'])[0]}” is not known when a conversation opens, and then it is routed"
+                self._error(
+                    (*here, *late[:1]) if part is e else here, message, "ask for hosts, ports, names or services"
+                )
+        terms = self._resolve.terms(here, e, but=("uplink",))
+        return Route(e.name or f"route {index + 1}", index, terms, shares, e.else_, e.enabled, e.note)
+
+    def _line(self, here: Location, name: str | None) -> None:
+        """Tell when there is no uplink or tunnel of this name."""
+        if name is not None and name not in self._lines and not self._reading.was_cut("uplinks", name):
+            remedy = suggestion(name, self._lines)
+            self._error(here, f"there is no uplink or tunnel “{name}”", remedy, "unknown-name")

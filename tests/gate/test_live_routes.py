@@ -1,0 +1,207 @@
+"""Routes on real packets: two uplinks, and which of them each conversation takes."""
+
+import subprocess
+import sys
+import time
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from subprocess import PIPE
+
+import pytest
+
+from tests.gate.running import Running
+from tests.gate.stillness import hold
+from wily_sluice.outside.files import load
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import Host, built, call_result, finish, start_endpoint
+from wily_sluice.units import MILLISECOND
+
+pytestmark = pytest.mark.live
+PLAN = """\
+site: Two lines
+uplinks:
+  fibre: {interface: wan0, down: 20 Mbit/s, up: 20 Mbit/s, probe: [198.51.100.10]}
+  mobile: {interface: wan1, down: 10 Mbit/s, up: 10 Mbit/s}
+networks:
+  house: {interface: lan0, subnets: [10.7.0.0/24]}
+trees:
+  main: {queues: {calls: {priority: 1, guarantee: 20%}, rest: {default: true}}}
+rules:
+  - {protocol: udp, port: 7000, queue: calls}
+routes:
+  - {name: Calls, protocol: udp, port: 7000, uplink: mobile}
+  - {name: Own, local: gateway, uplink: mobile}
+  - {name: Shared, remote-port: 7101, uplinks: {fibre: 3, mobile: 1}}
+  - {name: Workshop, local: 10.7.0.102, uplink: mobile}
+  - {name: Rest, uplink: fibre, else: mobile}
+"""
+UPLINKS = {"192.0.2.2": "fibre", "192.0.2.6": "mobile"}  # by the address that the far side sees
+FAR, HOST = "198.51.100.10", Host("house", "10.7.0.100")
+# Says who calls, and then echoes, so that a conversation can be held.
+SERVER = """
+import socket, sys, threading
+def serve(one):
+    with one:
+        try:
+            one.sendall((one.getpeername()[0] + chr(10)).encode())
+            while data := one.recv(64):
+                one.sendall(data)
+        except OSError:
+            pass
+def listen(port):
+    end = socket.create_server(("198.51.100.10", port), backlog=256)
+    while True:
+        threading.Thread(target=serve, args=(end.accept()[0],), daemon=True).start()
+threads = [threading.Thread(target=listen, args=(port,)) for port in (7100, 7101)]
+for one in threads:
+    one.start()
+print("ready", flush=True)
+"""
+# Opens so many conversations, says by whom they came, and tries them all again when told to: what became of each.
+CLIENT = """
+import socket, sys
+def said(one, word):
+    try:
+        one.sendall(word)
+        return one.recv(64).decode().strip() or "closed"
+    except OSError as error:
+        return type(error).__name__
+ends = []
+for _ in range(int(sys.argv[2])):
+    one = socket.create_connection(("198.51.100.10", int(sys.argv[1])), timeout=8, source_address=(sys.argv[3], 0))
+    ends.append(one)
+print(*(one.recv(64).decode().strip() for one in ends), flush=True)
+for line in sys.stdin:
+    print(*(said(one, b"again") for one in ends), flush=True)
+"""
+
+
+class Calls:
+    """Conversations of a host, held open."""
+
+    def __init__(self, rig: Rig, port: int, count: int = 1, host: Host = HOST) -> None:
+        command = rig.command(host.network, [sys.executable, "-c", CLIENT, str(port), str(count), host.address])
+        self.process = subprocess.Popen(command, stdin=PIPE, stdout=PIPE, text=True)
+        self.by = [UPLINKS.get(word, word) for word in self._line()]
+
+    def _line(self) -> list[str]:
+        assert self.process.stdout is not None
+        return self.process.stdout.readline().split()
+
+    def again(self) -> list[str]:
+        assert self.process.stdin is not None
+        self.process.stdin.write("again\n")
+        self.process.stdin.flush()
+        return self._line()
+
+    def end(self) -> None:
+        self.process.kill()
+        self.process.wait()
+
+
+@contextmanager
+def site(tmp_path: Path, plan: str = PLAN) -> Iterator[tuple[Rig, Running]]:
+    file = tmp_path / "sluice.yaml"
+    file.write_text(plan)
+    with built(load(file), "routes", 10 * MILLISECOND) as rig:
+        server = subprocess.Popen(rig.command("far", [sys.executable, "-c", SERVER]), stdout=PIPE)
+        assert server.stdout is not None and server.stdout.readline()
+        gate = Running(rig, tmp_path / "state", str(file)).wait()
+        rules = rig.command("gateway", ["ip", "rule", "list"])
+        try:
+            assert "fwmark" in subprocess.run(rules, capture_output=True, text=True, check=True).stdout
+            yield rig, gate
+        finally:
+            gate.end()
+            server.kill()
+            server.wait()
+        assert "lookup 710" not in subprocess.run(rules, capture_output=True, text=True, check=True).stdout
+
+
+def test_conversations_take_the_uplinks_that_routes_choose_and_stay_there(tmp_path: Path) -> None:
+    with site(tmp_path) as (rig, gate):
+        shared, rest = Calls(rig, 7101, 100), Calls(rig, 7100, 5)
+        assert Counter(shared.by) == {"fibre": 75, "mobile": 25}
+        assert Counter(rest.by) == {"fibre": 5}
+        own = Calls(rig, 7100, 5, Host("gateway", "192.0.2.2"))
+        assert Counter(own.by) == {"mobile": 5}
+        for calls in (shared, rest, own):
+            assert set(calls.again()) == {"again"}
+            calls.end()
+        now = gate.call("watch.now")["uplinks"]
+        assert set(now) == {"fibre", "mobile"}
+
+
+BESIDE = """
+iptables -P FORWARD DROP
+iptables -A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT
+iptables -A FORWARD -i lan0 -s 10.7.0.0/24 -j ACCEPT
+iptables -t mangle -I PREROUTING -s 10.7.0.103 -j MARK --set-mark 1
+ip rule add pref 1000 fwmark 1 lookup 200
+ip route add default via 192.0.2.5 table 200
+"""
+
+
+def test_a_firewall_and_the_policy_routing_of_others_go_on_as_they_were(tmp_path: Path) -> None:
+    with site(tmp_path) as (rig, gate):
+        subprocess.run(rig.command("gateway", ["sh", "-ec", BESIDE]), check=True)
+        marked, usual = Calls(rig, 7100, 3, Host("house", "10.7.0.103")), Calls(rig, 7100, 3)
+        assert (set(marked.by), set(usual.by)) == ({"mobile"}, {"fibre"})
+        assert set(marked.again()) == set(usual.again()) == {"again"}
+        for calls in (marked, usual):
+            calls.end()
+        assert "chain.bypassed" not in [one["event"] for one in gate.events()]
+
+
+@pytest.mark.slow
+def test_each_uplinks_tree_holds_while_both_are_full_both_ways(tmp_path: Path) -> None:
+    with site(tmp_path) as (rig, _):
+        # Acknowledgements of the other direction take some of each.
+        usable = {HOST: 0.92 * 20e6, Host("house", "10.7.0.102"): 0.92 * 10e6}
+        span = ("--flows", 4, "--seconds", 8, "--warmup", 5)
+
+        def goodput() -> dict[tuple[Host, str], float]:
+            loads = {
+                (host, way): start_endpoint(rig, host, "load", way, *span) for host in usable for way in ("up", "down")
+            }
+            return {key: finish(load)["goodput"] * 1518 / 1448 for key, load in loads.items()}
+
+        hold(goodput, lambda got: all(0.93 < rate / usable[host] < 1.0 for (host, _), rate in got.items()))
+
+
+CUTS = {
+    "link": (["ip", "link", "set", "near", "down"], ["ip", "link", "set", "near", "up"], 3.0),
+    "silent": (["iptables", "-I", "FORWARD", "-j", "DROP"], ["iptables", "-D", "FORWARD", "-j", "DROP"], 6.0),
+}
+
+
+@pytest.mark.parametrize("kind", CUTS)
+def test_else_takes_over_when_a_line_fails_and_calls_elsewhere_lose_nothing(tmp_path: Path, kind: str) -> None:
+    cut, mend, soon_enough = CUTS[kind]
+    with site(tmp_path) as (rig, gate):
+        before = Calls(rig, 7100, 3)
+        assert set(before.by) == {"fibre"}
+        call = start_endpoint(rig, HOST, "call", "--seconds", 20)
+        time.sleep(2)
+        subprocess.run(rig.command("line-fibre", cut), check=True)
+        begun = time.monotonic()
+        while "fibre" not in gate.call("gate.status")["health"]["down"]:
+            assert time.monotonic() - begun < soon_enough
+            time.sleep(0.1)
+        after = Calls(rig, 7100, 3)
+        assert set(after.by) == {"mobile"}
+        assert "again" not in before.again()  # the far side refuses what it does not know: they end at once
+        assert set(after.again()) == {"again"}
+        subprocess.run(rig.command("line-fibre", mend), check=True)
+        time.sleep(2)
+        soon = Calls(rig, 7100, 2)
+        assert set(soon.by) == {"mobile"}
+        time.sleep(11.5)
+        late = Calls(rig, 7100, 2)
+        assert set(late.by) == {"fibre"}
+        assert set(after.again()) == {"again"}
+        assert call_result(finish(call)).loss == 0
+        for calls in (before, after, soon, late):
+            calls.end()

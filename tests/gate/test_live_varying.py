@@ -1,0 +1,83 @@
+"""A line whose rate changes, on real packets: what a call waits, and how much of the line is used."""
+
+import os
+import signal
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tests.gate.running import Running
+from tests.gate.stillness import hold
+from wily_sluice.engine.course import RateCourse
+from wily_sluice.forecast.lab.tcp import SEGMENT
+from wily_sluice.outside.files import load
+from wily_sluice.rig.layout import Layout, LineFigures
+from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import Host, finish, start_endpoint
+from wily_sluice.units import MILLISECOND, SECOND, Direction
+
+pytestmark = pytest.mark.live
+DELAY, BUFFER = 20 * MILLISECOND, 300 * MILLISECOND
+PHASE = 9  # seconds of each rate
+COURSE = ((0, 40_000_000), (PHASE * SECOND, 12_000_000), (2 * PHASE * SECOND, 30_000_000))
+PLAN = """\
+site: Varying
+uplinks:
+  mobile: {interface: wan0, down: DOWN, up: UP, headroom: 2%, probe: [198.51.100.10]}
+networks: {house: {interface: lan0, subnets: [10.7.0.0/24]}}
+trees: {main: {queues: {calls: {guarantee: 10%, priority: 1}, rest: {default: true}}}}
+rules: [{protocol: udp, port: 7000, queue: calls}]
+"""
+WORKER, CALLER = Host("house", "10.7.0.100"), Host("house", "10.7.0.101")
+
+
+def measured(tmp_path: Path, way: Direction, rate: str) -> tuple[list[float], float]:
+    """For each phase, the p99 of a call beyond the line's delay from three seconds on, in ms; and the part of what the
+    line could carry that was carried.
+    """
+    file = tmp_path / "sluice.yaml"
+    other = "40 Mbit/s"
+    text = PLAN.replace("DOWN", rate if way == "down" else other).replace("UP", rate if way == "up" else other)
+    file.write_text(text)
+    plan = load(file)
+    rig = Rig("varying")
+    rig.down()
+    framing = plan.uplinks[0].framing
+    figures = LineFigures(40_000_000, 40_000_000, DELAY, BUFFER, framing, {way: COURSE})
+    rig.up(Layout(plan, "varying", hosts=4), {"mobile": figures})
+    try:
+        gate = Running(rig, tmp_path / "state", str(file)).wait()
+        span = ("--flows", 4, "--seconds", 3 * PHASE, "--warmup", 4)
+        loads = start_endpoint(rig, WORKER, "load", way, *span)
+        time.sleep(4)
+        begun = time.monotonic()
+        for process in rig.processes("line-mobile"):
+            signal.pidfd_send_signal(os.pidfd_open(process), signal.SIGUSR1)
+        waits = []
+        for phase in range(len(COURSE)):
+            time.sleep(max(0.0, begun + phase * PHASE + 3 - time.monotonic()))
+            call = finish(start_endpoint(rig, CALLER, "call", "--seconds", PHASE - 4))
+            waits.append((float(np.percentile(call[way], 99)) - DELAY) / MILLISECOND)
+        goodput = finish(loads)["goodput"]
+        gate.end()
+    finally:
+        rig.down()
+    could = RateCourse(COURSE).bits(3 * PHASE * SECOND) / (3 * PHASE)
+    return waits, goodput * framing.cost(1500) / SEGMENT / could
+
+
+@pytest.mark.parametrize("way", ["down", pytest.param("up", marks=pytest.mark.slow)])
+def test_a_call_waits_little_and_most_of_a_line_is_used_whose_rate_steps(tmp_path: Path, way: Direction) -> None:
+    hold(
+        lambda: measured(tmp_path, way, "8 to 40 Mbit/s"),
+        lambda found: max(found[0]) < 40 and 0.85 < found[1] < 1.01,
+    )
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize(("rate", "worse"), [("40 Mbit/s", 0), ("12 Mbit/s", 1)])
+def test_a_fixed_rate_is_worse_in_delay_or_in_use(tmp_path: Path, rate: str, worse: int) -> None:
+    waits, used = measured(tmp_path, "down", rate)
+    assert (max(waits) > 100, used < 0.6)[worse], (waits, used)

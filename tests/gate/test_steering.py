@@ -1,0 +1,145 @@
+"""Steering with a kernel of a few lines: marks, numbers, lines that fail and come back, and probes."""
+
+import socket
+from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.gate.fakes import FakeMachine, udp
+from wily_sluice.engine.conversations.strangers import GATEWAY
+from wily_sluice.engine.site import SiteEngine
+from wily_sluice.gate.kernel.echo import Answer, checksum, parse_answer, request
+from wily_sluice.gate.kernel.machine import Survey
+from wily_sluice.gate.kernel.packet_queue import Diverted
+from wily_sluice.gate.kernel.policy_routes import MASK, NO_UPLINK, Hop, mark_of
+from wily_sluice.gate.probes import Probed, Probes
+from wily_sluice.gate.steering import HOLD_DOWN, Steering
+from wily_sluice.outside.files import load
+from wily_sluice.plan.build import build_site
+from wily_sluice.plan.model import Plan, Probing
+from wily_sluice.units import MILLISECOND, SECOND
+
+PLAN = """\
+site: Two
+uplinks:
+  fibre: {interface: wan0, down: 20 Mbit/s, up: 20 Mbit/s}
+  mobile: {interface: wan1, down: 10 Mbit/s, up: 10 Mbit/s}
+networks: {house: {interface: lan0, subnets: [10.7.0.0/24]}}
+trees: {main: {queues: {rest: {default: true}}}}
+routes:
+  - {local: gateway, uplink: mobile}
+  - {port: 5004, uplink: mobile}
+  - {remote: 203.0.113.0/24, uplink: fibre, else: mobile}
+"""
+HOPS = (Hop("-4", "wan0", "192.0.2.1"), Hop("-4", "wan1", ""))
+
+
+class Kernel(FakeMachine):
+    def __init__(self) -> None:
+        super().__init__()
+        self.led: list[tuple[dict[str, int], tuple[Hop, ...]]] = []
+        self.forgotten: list[int] = []
+
+    def lead(self, numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int]) -> None:
+        self.led.append((dict(numbers), tuple(hops)))
+
+    def forget(self, number: int) -> None:
+        self.forgotten.append(number)
+
+
+class Site:
+    def __init__(self, tmp_path: Path, text: str = PLAN) -> None:
+        file = tmp_path / "sluice.yaml"
+        file.write_text(text)
+        self.plan: Plan = load(file)
+        self.engine: SiteEngine = build_site(self.plan, lambda _: None)
+        self.kernel = Kernel()
+        self.events: list[str] = []
+        homes = {0: GATEWAY}
+        tell: Callable[..., None] = lambda event, level, **about: self.events.append(event)  # noqa: E731
+        self.steering = Steering(self.kernel, homes, tell, Probes())
+        self.steering.numbers = self.steering.number(self.plan)
+
+    def mark(self, remote: str, port: int = 80, local_port: int = 7, inside: int = 2, fwmark: int = 0) -> int:
+        queue = self.kernel.open_queue(1, True, 128, 1 << 16, True)
+        packet = Diverted(b"", udp("10.7.0.9", remote, local_port, port), 0, fwmark, b"", inside, queue)
+        return self.steering.mark(self.plan, self.engine, None, packet, SECOND)
+
+    def look(self, running: set[str], at: int) -> list[int]:
+        survey: Any = Survey({}, None, {}, set(), None, {}, running, HOPS)  # type: ignore[arg-type]
+        self.steering.follow(self.plan, survey)
+        return self.steering.look(self.plan, self.engine, survey, at)
+
+
+BOTH = {"wan0", "wan1"}
+
+
+def test_a_conversation_gets_its_uplinks_mark_and_keeps_those_of_others(tmp_path: Path) -> None:
+    site = Site(tmp_path)
+    fibre, mobile = mark_of(1), mark_of(2)
+    assert site.mark("203.0.113.9", fwmark=0x12) == fibre | 0x12
+    assert site.mark("203.0.113.9", 5004) == mobile
+    assert site.mark("198.51.100.9") == mark_of(NO_UPLINK)
+    assert site.mark("203.0.113.9", local_port=8, inside=0) == mobile  # sent by the gateway itself
+    site.engine.router.down = frozenset({0})
+    assert site.mark("203.0.113.9") == fibre  # of a moment ago, which the kernel may not have kept yet
+    assert site.mark("203.0.113.9", local_port=9) == mobile
+    assert fibre & ~MASK == 0 == mobile & ~MASK
+
+
+def test_an_uplink_without_a_link_is_left_at_once_and_used_again_after_the_hold_down(tmp_path: Path) -> None:
+    site = Site(tmp_path)
+    assert site.look(BOTH, 0) == []
+    assert site.look({"wan1"}, SECOND) == [1]
+    assert site.mark("203.0.113.9") == mark_of(2)
+    assert site.look({"wan1"}, 2 * SECOND) == []
+    for at in (3 * SECOND, 3 * SECOND + HOLD_DOWN - 1):
+        site.look(BOTH, at)
+        assert site.steering.down == {"fibre"}
+    site.look({"wan1"}, 3 * SECOND + HOLD_DOWN)  # again: the time begins anew
+    site.look(BOTH, 20 * SECOND)
+    site.look(BOTH, 20 * SECOND + HOLD_DOWN)
+    assert site.steering.down == set()
+    assert site.events == ["uplink.down", "uplink.back"]
+    assert [hops for _, hops in site.kernel.led] == [HOPS, HOPS[1:], HOPS, HOPS[1:], HOPS]
+    site.steering.forget([1])
+    assert site.kernel.forgotten == [1]
+
+
+def test_uplinks_keep_their_numbers_when_others_come_and_go(tmp_path: Path) -> None:
+    site = Site(tmp_path)
+    more = PLAN.replace("  fibre:", "  cable: {interface: wan2, down: 9 Mbit/s, up: 9 Mbit/s}\n  fibre:")
+    assert site.steering.number(Site(tmp_path, more).plan) == {"cable": 3, "fibre": 1, "mobile": 2}
+
+
+def test_an_uplink_fails_when_so_many_probes_in_a_row_were_lost_and_is_well_with_the_first_answer() -> None:
+    near, far = socket.socketpair(socket.AF_UNIX, socket.SOCK_DGRAM)
+    near.close()
+    far.close()
+    probed = Probed("wan0", Probing(("198.51.100.10",), 500 * MILLISECOND, 3), {socket.AF_INET: near}, 77)
+    for second in range(1, 5):
+        assert probed.failing == (second > 4)
+        probed.beat(second * SECOND)
+    assert probed.failing
+    probed.heard("198.51.100.10", 3, 4 * SECOND)  # an older one
+    probed.heard("198.51.100.99", 4, 4 * SECOND)  # by somebody else
+    probed.heard("198.51.100.10", 4, 4 * SECOND + 501 * MILLISECOND)  # too late
+    assert probed.failing
+    probed.heard("198.51.100.10", 4, 4 * SECOND + 499 * MILLISECOND)
+    assert not probed.failing
+    assert probed.round_trip == 499 * MILLISECOND
+
+
+@pytest.mark.parametrize("family", [socket.AF_INET, socket.AF_INET6])
+def test_an_echo_is_asked_for_and_known_by_its_answer(family: socket.AddressFamily) -> None:
+    asked = request(family, 77, 5)
+    answered = bytes((0 if family == socket.AF_INET else 129,)) + asked[1:]
+    head = bytes((0x45,)) + bytes(19) if family == socket.AF_INET else b""
+    assert parse_answer(family, head + answered) == Answer(77, 5)
+    assert parse_answer(family, head + asked) is None
+    assert parse_answer(family, (head + answered)[:-1]) is None
+    assert parse_answer(family, b"") is None
+    if family == socket.AF_INET:
+        assert checksum(asked) == 0
