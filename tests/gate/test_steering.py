@@ -14,7 +14,7 @@ from wily_sluice.gate.kernel.echo import Answer, checksum, parse_answer, request
 from wily_sluice.gate.kernel.machine import Survey
 from wily_sluice.gate.kernel.packet_queue import Diverted
 from wily_sluice.gate.kernel.policy_routes import MASK, NO_UPLINK, Hop, mark_of
-from wily_sluice.gate.probes import Probed, Probes
+from wily_sluice.gate.probes import PACE, Probed, Probes
 from wily_sluice.gate.steering import HOLD_DOWN, Steering
 from wily_sluice.outside.files import load
 from wily_sluice.plan.build import build_site
@@ -119,17 +119,22 @@ def test_an_uplink_fails_when_so_many_probes_in_a_row_were_lost_and_is_well_with
     near.close()
     far.close()
     probed = Probed("wan0", Probing(("198.51.100.10",), 500 * MILLISECOND, 3), {socket.AF_INET: near}, 77)
-    for second in range(1, 5):
-        assert probed.failing == (second > 4)
-        probed.beat(second * SECOND)
+    begun = 100 * SECOND
+    for beat in range(1, 26):  # a little early and a little late in turn, as a loop calls
+        probed.beat(begun + beat * PACE + (-1 if beat % 2 else 1) * MILLISECOND)
+        assert not probed.failing  # sent at 0.1, 1.1 and 2.1 s
+    probed.beat(begun + 26 * PACE)
     assert probed.failing
-    probed.heard("198.51.100.10", 3, 4 * SECOND)  # an older one
-    probed.heard("198.51.100.99", 4, 4 * SECOND)  # by somebody else
-    probed.heard("198.51.100.10", 4, 4 * SECOND + 501 * MILLISECOND)  # too late
+    probed.beat(begun + 33 * PACE)
+    probed.heard("198.51.100.10", 3, begun + 33 * PACE)  # an older one
+    probed.heard("198.51.100.99", 4, begun + 33 * PACE)  # by somebody else
+    probed.heard("198.51.100.10", 4, begun + 33 * PACE + 501 * MILLISECOND)  # too late
     assert probed.failing
-    probed.heard("198.51.100.10", 4, 4 * SECOND + 499 * MILLISECOND)
+    probed.beat(begun + 44 * PACE)
+    probed.heard("198.51.100.10", 5, begun + 44 * PACE + 499 * MILLISECOND)
     assert not probed.failing
-    assert probed.round_trip == 499 * MILLISECOND
+    probed.heard("198.51.100.10", 5, begun + 45 * PACE)  # twice
+    assert probed.lost == 0
 
 
 @pytest.mark.parametrize("family", [socket.AF_INET, socket.AF_INET6])

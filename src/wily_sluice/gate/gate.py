@@ -37,7 +37,7 @@ from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews
 from wily_sluice.gate.kernel.packet_queue import Diverted
 from wily_sluice.gate.loop import Listener, Loop
 from wily_sluice.gate.passages import Passages
-from wily_sluice.gate.probes import Probes
+from wily_sluice.gate.probes import PACE, Probes
 from wily_sluice.gate.quotas import Quotas
 from wily_sluice.gate.steering import Steering
 from wily_sluice.gate.visits import Visits
@@ -310,13 +310,17 @@ class Gate:
             self._finding.arrange(self.plan, self.engine.shapers, self._steering.numbers)
         except OSError as error:
             self._happened("probes.unusable", "error", why=str(error))
-        self._loop.beat = self._beat if self._finding else None
-        self._loop.beat_pace = TICK
+        self._loop.beat = self._beat if self._finding or self._probes else None
+        self._loop.beat_pace = TICK if self._finding else PACE
         for shaper in self.engine.shapers.values():
             shaper.count_conversations(self._talking)
 
     def _beat(self) -> None:
-        self._finding.beat(self._passages.moved(), time.monotonic_ns())
+        now = time.monotonic_ns()
+        if self._finding:
+            self._finding.beat(self._passages.moved(), now)
+        if self._probes.beat(now):
+            self._look()
 
     def _listeners(self) -> list[Listener]:
         """Hears the answers of DNS that this machine gives to its hosts, and what opens conversations to be routed."""
@@ -348,17 +352,20 @@ class Gate:
         self._tell(now)
         if now - self._looked >= SECOND - 100 * MILLISECOND:
             self._looked = now
-            self._probes.beat(now)
-            plan = self.plan
-
-            def look() -> tuple[Plan, int, Survey]:
-                survey = self._survey(plan)
-                self._steering.follow(plan, survey)
-                return plan, open_schedules(plan, self._moment()), survey
-
-            self._beside.do("look", look, self._looked_about)
+            self._look()
             self._tell_of_strangers()
         self._quotas.tick(now)
+
+    def _look(self) -> None:
+        """See what there is around, in a thread of its own."""
+        plan = self.plan
+
+        def look() -> tuple[Plan, int, Survey]:
+            survey = self._survey(plan)
+            self._steering.follow(plan, survey)
+            return plan, open_schedules(plan, self._moment()), survey
+
+        self._beside.do("look", look, self._looked_about)
 
     def _tell(self, now: Nanoseconds) -> None:
         """Begin to copy what was counted, some of it in each turn."""

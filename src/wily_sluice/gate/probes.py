@@ -1,7 +1,7 @@
 """Whether uplinks carry anything: an echo a second over each, to remotes that the plan names.
 
-A probe is lost unless its answer comes in time. An uplink fails when so many in a row were lost, of all its remotes; it
-is well again with the first answer, and it is for others to wait until that has lasted.
+A probe is lost unless one of its remotes answers in time. An uplink fails when so many in a row were lost; it is well
+again with the first answer, and it is for others to wait until that has lasted.
 """
 
 import os
@@ -18,7 +18,7 @@ from wily_sluice.plan.model import Plan, Probing
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 A_TURN: Final = 64  # answers, and what else comes to such a socket
-EVERY: Final[Nanoseconds] = 900 * MILLISECOND  # at least, between two probes
+PACE: Final[Nanoseconds] = 100 * MILLISECOND  # of looking whether one is lost, or the next is due
 
 
 class Probed:
@@ -39,14 +39,16 @@ class Probed:
         self._sequence = 0
         self._sent: Nanoseconds = 0
         self._waiting = False
-        self.round_trip: Nanoseconds | None = None
+        self._due: Nanoseconds = 0
 
     def beat(self, now: Nanoseconds) -> None:
-        """Send the next probes; those of before are lost, if nobody has answered them."""
-        if now - self._sent < max(EVERY, self.probing.within):
-            return
-        if self._waiting:
+        """See whether a probe is lost, and send the next when it is due."""
+        if self._waiting and now - self._sent > self.probing.within:
+            self._waiting = False
             self.lost += 1
+        if self._waiting or now < self._due:
+            return
+        self._due = self._due + SECOND if self._due + SECOND > now else now + SECOND
         self._sequence = (self._sequence + 1) & 0xFFFF
         self._sent, self._waiting = now, True
         for remote in self.probing.remotes:
@@ -58,10 +60,9 @@ class Probed:
 
     def heard(self, remote: str, sequence: int, now: Nanoseconds) -> None:
         """Take note of an answer."""
-        if remote in self.probing.remotes and sequence == self._sequence and now - self._sent <= self.probing.within:
-            if self._waiting:
-                self.round_trip = now - self._sent
-            self._waiting, self.lost = False, 0
+        if self._waiting and remote in self.probing.remotes and sequence == self._sequence:
+            late = now - self._sent > self.probing.within
+            self._waiting, self.lost = False, self.lost + 1 if late else 0
 
     @property
     def failing(self) -> bool:
@@ -70,16 +71,20 @@ class Probed:
 
 
 class Probes:
-    """Those of one gate. To be read whenever it is readable, and to be called about once a second."""
+    """Those of one gate. To be read whenever it is readable, and to be called every PACE or more often."""
 
     def __init__(self) -> None:
         self._poll = select.epoll()
         self._probed: dict[str, Probed] = {}
         self._by_number: dict[int, tuple[socket.AddressFamily, Probed]] = {}
+        self._failing: set[str] = set()
 
     def fileno(self) -> int:
         """For select."""
         return self._poll.fileno()
+
+    def __bool__(self) -> bool:
+        return bool(self._probed)
 
     def arrange(self, plan: Plan, numbers: Mapping[str, int]) -> None:
         """Probe the uplinks of this plan, each by its own mark. OSError where this machine does not let us."""
@@ -115,10 +120,12 @@ class Probes:
                     if answer is not None and answer.identifier == probed.identifier:
                         probed.heard(source[0].partition("%")[0], answer.sequence, time.monotonic_ns())
 
-    def beat(self, now: Nanoseconds) -> None:
-        """Send the next probes."""
+    def beat(self, now: Nanoseconds) -> bool:
+        """Send what is due; whether an uplink has begun to fail or to answer since the last call."""
         for probed in self._probed.values():
             probed.beat(now)
+        before, self._failing = self._failing, {name for name, one in self._probed.items() if one.failing}
+        return before != self._failing
 
     def why(self, uplink: str) -> str:
         """Why an uplink is not to be used; empty for one that is well, or not probed."""

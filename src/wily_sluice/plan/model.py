@@ -11,6 +11,7 @@ from wily_sluice.engine.limit.limiter import Excess, LimiterSpec, Per, waiting_b
 from wily_sluice.engine.queueing.spec import Discipline, LeafSpec
 from wily_sluice.plan.asking import Members, Party, Service, Services, Terms
 from wily_sluice.plan.file.document import Document
+from wily_sluice.plan.grant import Grant
 from wily_sluice.plan.schedules.schedule import Schedule
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Amount, Direction, Nanoseconds, Rate, Size
 
@@ -371,6 +372,8 @@ class Plan:
     named_hosts: dict[str, Members] = field(default_factory=dict)
     tunnels: tuple[Tunnel, ...] = ()
     routes: tuple[Route, ...] = ()
+    grants: tuple[Grant, ...] = ()
+    steady: Party | None = None  # whose ports stay the same through translation
 
     @property
     def sorting(self) -> tuple[Rule, ...]:
@@ -397,6 +400,11 @@ class Plan:
         """The trees of an uplink, each with the directions that it is for; one tree, where it is the same for both."""
         names = {uplink.tree.of(direction): self.tree(uplink, direction) for direction in DIRECTIONS}
         return [(tree, tuple(d for d in DIRECTIONS if uplink.tree.of(d) == name)) for name, tree in names.items()]
+
+    @property
+    def granting(self) -> tuple[Grant, ...]:
+        """The grants that are not switched off."""
+        return tuple(grant for grant in self.grants if grant.enabled)
 
     @property
     def hosts(self) -> AddressSet:

@@ -24,6 +24,7 @@ from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.check import check, check_allowances
 from wily_sluice.plan.findings.finding import FileError, Finding
+from wily_sluice.plan.granting import Grants
 from wily_sluice.plan.lines import Lines
 from wily_sluice.plan.model import (
     Directional,
@@ -172,6 +173,8 @@ class _Builder:
         schedules = {name: self._schedule(name, e, entry.timezone) for name, e in entry.schedules.items()}
         limiters = tuple(self._limiter(name, e, entry) for name, e in entry.limiters.items())
         rules = tuple(self._rule(index, e, trees) for index, e in enumerate(entry.rules) if e is not None)
+        granting = Grants(self.resolve, list(entry.uplinks), self.error)
+        grants = tuple(granting.grant(index, e) for index, e in enumerate(entry.openings) if e is not None)
         routes = tuple(self.lines.route(index, e) for index, e in enumerate(entry.routes) if e is not None)
         if entry.services or entry.catalogues:
             self.resolve.services.all()  # so that mistakes in them are reported, used or not
@@ -199,6 +202,8 @@ class _Builder:
             {name: members for name, members in self.resolve.groups.found.items() if name in entry.hosts},
             tunnels,
             routes,
+            grants,
+            granting.steady(entry.nat),
         )
 
     def _rule(self, index: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:

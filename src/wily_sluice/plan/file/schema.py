@@ -44,6 +44,7 @@ from wily_sluice.plan.file.values import (
     parse_headroom,
     parse_host_addresses,
     parse_interface,
+    parse_lifetime,
     parse_limit,
     parse_mark,
     parse_notify,
@@ -301,6 +302,29 @@ class RouteEntry(TermsEntry):
     note: str = ""
 
 
+class OpeningEntry(Entry):
+    """Who may have which ports opened, by PCP or NAT-PMP."""
+
+    name: str | None = Field(default=None, examples=["Consoles"])
+    local: Words = Field(examples=["play-room"])
+    protocol: Annotated[tuple[int, ...], flat(parse_protocol)] | None = Field(default=None, examples=["udp"])
+    port: PortWords = Field(examples=["3000-3099"])
+    count: Annotated[int, Field(ge=1, le=1000, strict=True)] = Field(default=8, examples=["4"])
+    lifetime: Annotated[Nanoseconds, BeforeValidator(parse_lifetime)] = Field(
+        default=2 * 3600 * SECOND, examples=["2 h"]
+    )
+    uplink: str | None = Field(default=None, examples=["fibre"])
+    service: str | None = Field(default=None, examples=["league"])
+    enabled: bool = True
+    note: str = ""
+
+
+class NatEntry(Entry):
+    """What the translation of addresses is to keep."""
+
+    keep_ports: Words = Field(default=(), alias="keep-ports", examples=["[play-room]"])
+
+
 class ServiceEntry(Entry):
     """The signs by which a service is recognised."""
 
@@ -372,3 +396,5 @@ class PlanEntry(Entry):
     catalogues: Words = Field(default=(), examples=["[own-services.yaml]"])
     rules: list[RuleEntry | None] = []
     routes: list[RouteEntry | None] = []
+    openings: list[OpeningEntry | None] = []
+    nat: NatEntry = NatEntry()

@@ -35,6 +35,7 @@ from wily_sluice.units import (
 )
 
 COLLECTOR_PORT = 4739  # of IPFIX (RFC 7011 §10.3.4)
+LONGEST_LIFETIME = 24 * 3600 * SECOND  # of an opening (RFC 6887 §15)
 SHORTEST_RETENTION, LONGEST_RETENTION = 3600 * SECOND, 400 * 86_400 * SECOND  # of names that hosts spoke with
 
 
@@ -269,6 +270,14 @@ def parse_delay(value: object) -> Nanoseconds:
     if delay < 1:
         raise ValueError(f"{quoted(value)} is too short: write it like 10 ms")
     return delay
+
+
+def parse_lifetime(value: object) -> Nanoseconds:
+    """How long an opening lasts without being asked for again."""
+    span = parse_time(value)
+    if not SECOND <= span <= LONGEST_LIFETIME:
+        raise ValueError(f"{quoted(value)} is out of range: 1 s to 24 h")
+    return span
 
 
 def parse_as_number(word: object) -> tuple[str]:

@@ -1,0 +1,261 @@
+"""Which ports are open for whom: what a plan grants, what was asked for, and until when.
+
+A host asks for a port of its own, `inside`, and is given one of the uplink's, `outside`, for a while. Over IPv6, where
+no address is translated, both are the same, and the address outside is the host's own.
+"""
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, replace
+from enum import Enum
+from hashlib import blake2s
+from typing import Final
+
+from wily_sluice.plan.grant import TRANSPORTS, Grant
+from wily_sluice.ports.pcp import Filter
+from wily_sluice.units import SECOND, Nanoseconds
+
+MOST_OPENINGS: Final = 4096
+MOST_FILTERS: Final = 8  # of one opening
+SHORTEST: Final = 120  # seconds, where the plan does not say less (RFC 6887 §15)
+REVOKED_FOR: Final[Nanoseconds] = 3600 * SECOND
+
+
+class Refused(Enum):
+    """Why there is no opening, in words for the log."""
+
+    NOT_GRANTED = "the plan does not grant it"
+    REVOKED = "it was revoked less than an hour ago"
+    NOT_ITS_OWN = "another program of the host has it"
+    TOO_MANY = "the host has as many as the plan grants"
+    TOO_MANY_REMOTES = f"more than {MOST_FILTERS} filters"
+    NOT_FREE = "the port that it insists on cannot be had"
+    NONE_FREE = "no port that the plan grants is free"
+    NO_ADDRESS = "the uplink has no address"
+    FULL = f"there are {MOST_OPENINGS} openings already"
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What a host asks for. `outside` and `external` are what it would like, 0 and empty for no wish; it `insists` on
+    them or does without. `lifetime` is in seconds. `hardware` is its hardware address, where that is known.
+    """
+
+    host: bytes
+    protocol: int
+    inside: int
+    lifetime: int
+    by: str
+    outside: int = 0
+    external: bytes = b""
+    nonce: bytes = b""
+    insists: bool = False
+    filters: tuple[Filter, ...] = ()
+    anew: bool = False
+    hardware: bytes = b""
+
+
+@dataclass(frozen=True, slots=True)
+class Opening:
+    """A port that is open. It `ends` on the clock that the book is kept by, and was asked for `by` PCP or NAT-PMP."""
+
+    host: bytes
+    protocol: int
+    inside: int
+    outside: int
+    external: bytes
+    ends: Nanoseconds
+    grant: str
+    uplink: str
+    service: str
+    by: str
+    nonce: bytes
+    filters: tuple[Filter, ...] = ()
+
+    @property
+    def key(self) -> tuple[bytes, int, int]:
+        """What tells it from others."""
+        return self.host, self.protocol, self.inside
+
+    def left(self, now: Nanoseconds) -> int:
+        """In seconds, rounded up."""
+        return max(0, -((now - self.ends) // SECOND))
+
+
+class Book:
+    """Of one gate. `external` says the IPv4 address of an uplink, empty for none; `busy` on which ports this machine
+    itself listens, with their protocols.
+    """
+
+    def __init__(self, external: Callable[[str], bytes], busy: Callable[[], set[tuple[int, int]]]) -> None:
+        self._external = external
+        self._busy = busy
+        self._grants: tuple[Grant, ...] = ()
+        self.openings: dict[tuple[bytes, int, int], Opening] = {}
+        self._revoked: dict[tuple[bytes, int, int], Nanoseconds] = {}
+
+    def follow(self, grants: tuple[Grant, ...], hardware: Callable[[bytes], bytes]) -> list[Opening]:
+        """Go on by these grants; the openings that have ended, since none of them is for them."""
+        self._grants = grants
+        self._revoked.clear()
+        ended = []
+        for opening in list(self.openings.values()):
+            mac = hardware(opening.host)
+            grant = next(
+                (one for one in grants if _is_for(one, opening.host, mac, opening.protocol, opening.inside)), None
+            )
+            if (
+                grant is None
+                or grant.uplink != opening.uplink
+                or not _granted(grant, opening.protocol, opening.outside)
+            ):
+                ended.append(self.openings.pop(opening.key))
+            else:
+                self.openings[opening.key] = replace(opening, grant=grant.name, service=grant.service)
+        return ended
+
+    def ask(self, wish: Wish, now: Nanoseconds) -> Opening | Refused:
+        """Open a port, or keep it open for longer."""
+        key = wish.host, wish.protocol, wish.inside
+        before = self.openings.get(key)
+        if self._revoked.get(key, now) > now:
+            return Refused.REVOKED
+        if before is not None and before.nonce != wish.nonce:
+            return Refused.NOT_ITS_OWN
+        why = Refused.NOT_GRANTED
+        for grant in self._grants:
+            if wish.inside and _is_for(grant, wish.host, wish.hardware, wish.protocol, wish.inside):
+                found = self._open(grant, wish, before, now)
+                if isinstance(found, Opening):
+                    self.openings[key] = found
+                    return found
+                why = found
+        return why
+
+    def _open(self, grant: Grant, wish: Wish, before: Opening | None, now: Nanoseconds) -> Opening | Refused:
+        six = len(wish.host) == 16
+        external = wish.host if six else self._external(grant.uplink)
+        if not external:
+            return Refused.NO_ADDRESS
+        if wish.insists and any(wish.external) and wish.external != external:
+            return Refused.NOT_FREE
+        if before is not None and before.uplink == grant.uplink:
+            outside = before.outside
+        else:
+            held = sum(one.host == wish.host and one.grant == grant.name for one in self.openings.values())
+            if held >= grant.count:
+                return Refused.TOO_MANY
+            if len(self.openings) >= MOST_OPENINGS:
+                return Refused.FULL
+            outside = wish.inside if six else self._choose(grant, wish)
+        if not outside:
+            return Refused.NONE_FREE
+        if wish.insists and wish.outside not in (0, outside):
+            return Refused.NOT_FREE
+        filters = wish.filters if before is None or wish.anew else (*before.filters, *wish.filters)
+        filters = tuple(dict.fromkeys(filters))
+        if len(filters) > MOST_FILTERS:
+            return Refused.TOO_MANY_REMOTES
+        most = grant.lifetime // SECOND
+        lifetime = min(max(wish.lifetime, SHORTEST), most)
+        return Opening(
+            wish.host,
+            wish.protocol,
+            wish.inside,
+            outside,
+            external,
+            now + lifetime * SECOND,
+            grant.name,
+            grant.uplink,
+            grant.service,
+            wish.by,
+            wish.nonce,
+            filters,
+        )
+
+    def _choose(self, grant: Grant, wish: Wish) -> int:
+        """A port outside: that which is asked for, or the host's own, or one that is the same whenever it asks."""
+        others = {
+            (one.protocol, one.outside)
+            for one in self.openings.values()
+            if len(one.host) == 4 and one.uplink == grant.uplink and one.key != (wish.host, wish.protocol, wish.inside)
+        }
+        # Whoever has a port of one protocol may want that of the other as well (RFC 6886 §3.3).
+        foreign = {
+            one.outside for one in self.openings.values() if one.host != wish.host and one.uplink == grant.uplink
+        }
+        busy = self._busy() | others
+
+        def free(port: int) -> bool:
+            return _granted(grant, wish.protocol, port) and (wish.protocol, port) not in busy and port not in foreign
+
+        if wish.insists and wish.outside:
+            return wish.outside if free(wish.outside) else 0
+        return next((port for port in (wish.outside, wish.inside, *_in_turn(grant, wish)) if free(port)), 0)
+
+    def end(self, host: bytes, protocol: int, inside: int, nonce: bytes) -> list[Opening] | Refused:
+        """End an opening at its host's own wish: all of a protocol where `inside` is 0, and all where both are."""
+        if inside:
+            before = self.openings.get((host, protocol, inside))
+            if before is None:
+                return []
+            if before.nonce != nonce:
+                return Refused.NOT_ITS_OWN
+            del self.openings[before.key]
+            return [before]
+        return self._take(
+            one
+            for one in self.openings.values()
+            if one.host == host and one.protocol in (protocol or one.protocol,) and one.nonce == nonce
+        )
+
+    def expire(self, now: Nanoseconds) -> list[Opening]:
+        """End those whose time is over."""
+        self._revoked = {key: until for key, until in self._revoked.items() if until > now}
+        return self._take(one for one in self.openings.values() if one.ends <= now)
+
+    def revoke(self, host: bytes, protocol: int | None, inside: int | None, now: Nanoseconds) -> list[Opening]:
+        """End a host's openings, and refuse them for an hour."""
+        ended = self._take(
+            one
+            for one in self.openings.values()
+            if one.host == host and protocol in (None, one.protocol) and inside in (None, one.inside)
+        )
+        for one in ended:
+            self._revoked[one.key] = now + REVOKED_FOR
+        return ended
+
+    def drop(self, opening: Opening) -> None:
+        """Take back one that the kernel did not take."""
+        if self.openings.get(opening.key) == opening:
+            del self.openings[opening.key]
+
+    def _take(self, openings: Iterable[Opening]) -> list[Opening]:
+        taken = list(openings)
+        for one in taken:
+            del self.openings[one.key]
+        return taken
+
+
+def _is_for(grant: Grant, host: bytes, hardware: bytes, protocol: int, inside: int) -> bool:
+    """Whether a grant is for a host and a port of it."""
+    who = host in grant.local.addresses or hardware in grant.local.members.hardware
+    return who and protocol in TRANSPORTS and _granted(grant, protocol, inside)
+
+
+def _granted(grant: Grant, protocol: int, port: int) -> bool:
+    return any(first <= port <= last for first, last in grant.ports.get(protocol, ()))
+
+
+def _in_turn(grant: Grant, wish: Wish) -> Iterator[int]:
+    """All ports of a grant, from one that depends on who asks."""
+    spans = grant.ports[wish.protocol]
+    total = sum(last - first + 1 for first, last in spans)
+    seed = blake2s(wish.host + bytes((wish.protocol,)) + wish.inside.to_bytes(2), digest_size=4).digest()
+    start = int.from_bytes(seed) % total
+    for number in range(total):
+        left = (start + number) % total
+        for first, last in spans:
+            if left <= last - first:
+                yield first + left
+                break
+            left -= last - first + 1
