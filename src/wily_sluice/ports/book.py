@@ -148,7 +148,7 @@ class Book:
                 return Refused.FULL
             outside = wish.inside if six else self._choose(grant, wish)
         if not outside:
-            return Refused.NONE_FREE
+            return Refused.NOT_FREE if wish.insists and wish.outside else Refused.NONE_FREE
         if wish.insists and wish.outside not in (0, outside):
             return Refused.NOT_FREE
         filters = wish.filters if before is None or wish.anew else (*before.filters, *wish.filters)
