@@ -17,13 +17,14 @@ MAY_IMPORT = {
     "comparing": {"units", "plan", "forecast", "comparing"},
     "history": {"units", "errors", "engine", "plan", "history"},
     "sorting": {"units", "engine", "recognition", "plan", "sorting"},
-    "gate": {"units", "errors", "engine", "recognition", "plan", "gate"},
+    "ports": {"units", "engine", "plan", "ports"},
+    "gate": {"units", "errors", "engine", "recognition", "plan", "ports", "gate"},
     "outside": {"units", "errors", "plan", "forecast", "outside"},
     "gauge": {"units", "errors", "engine", "plan", "gauge"},
     "doctor": {"units", "errors", "plan", "doctor"},
     "rig": {"units", "outside", "errors", "engine", "plan", "forecast", "gate", "gauge", "rig"},
     "proving": {"units", "errors", "engine", "plan", "forecast", "gate", "gauge", "rig", "control", "proving"},
-    "control": {"units", "outside", "errors", "engine", "plan", "history", "gate", "control", "__version__"},
+    "control": {"units", "outside", "errors", "engine", "plan", "ports", "history", "gate", "control", "__version__"},
     "views": {
         "units",
         "outside",
@@ -63,7 +64,7 @@ MAY_IMPORT = {
         "__version__",
     },
 }
-PURE = ("engine", "recognition", "plan", "forecast", "comparing", "sorting")
+PURE = ("engine", "recognition", "plan", "forecast", "comparing", "sorting", "ports")
 WORLDLY = {"click", "socket", "subprocess", "select", "time"}
 FILES_AND_PROCESSES = {"os", "pathlib", "tempfile", "multiprocessing", "concurrent", "signal", "shutil"}
 

@@ -87,6 +87,7 @@ class Gate:
         self._quotas = Quotas(keeper, lambda: self.engine, lambda: self._beside, self._happened)
         self._watcher = watcher
         self._machine = machine or Machine()
+        self._opened: dict[tuple[bytes, int, int], str] = {}
         self._recognition = Recognition() if self.engine.recognises else None
         self.visits = Visits()
         self._homes: dict[int, Home] = {}
@@ -219,6 +220,12 @@ class Gate:
         for shaper in self.engine.shapers.values():
             shaper.count_conversations(conversations)
 
+    def ports_opened(self, ports: list[tuple[bytes, int, int, str]]) -> None:
+        """Of hosts, for services: what comes by these is of those from now on."""
+        self._opened = {(host, protocol, port): service for host, protocol, port, service in ports}
+        if self._recognition is not None:
+            self._recognition.opened = self._opened
+
     def talks(self) -> list[Talk]:
         """The busiest conversations since the last call, where they are counted."""
         return copy_talks(self.engine) if self._talking else []
@@ -291,6 +298,7 @@ class Gate:
             self._recognition = None
         elif self._recognition is None:
             self._recognition = Recognition()
+            self._recognition.opened = self._opened
         self._look_about(making.survey)
         self._arrange(making.taken)
         self._follow(making.schedules)

@@ -135,10 +135,11 @@ class Steering:
             return diverted.fwmark & ~MASK | known[1]
         conversation = engine.conversations.peek(key) or Conversation(key)
         if conversation.known is None and recognition is not None:
-            local, remote = conversation.parties.local, conversation.parties.remote
-            names = recognition.names.names(remote, local, now)
-            if names:
-                conversation.known = Known(names=names)
+            parties = conversation.parties
+            names = recognition.names.names(parties.remote, parties.local, now)
+            opened = recognition.opened.get((parties.local, parties.protocol, parties.local_port), "")
+            if names or opened:
+                conversation.known = Known(names=names, opened=opened)
         home = self._homes.get(diverted.inside)
         if home is not None and not conversation.home and conversation.parties.local not in home.addresses:
             conversation.home = home.stranger(len(conversation.parties.local))

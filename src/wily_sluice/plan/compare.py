@@ -247,6 +247,9 @@ def _others(before: Plan, after: Plan) -> Iterable[Change]:
                 yield Change("changed", part, name)
     if before.timezone != after.timezone:
         yield Change("changed", "plan", "timezone", f"{before.timezone} → {after.timezone}")
+    if before.steady != after.steady:
+        was, now = (" and ".join(plan.steady.words) if plan.steady else "nobody" for plan in (before, after))
+        yield Change("changed", "plan", "keep-ports", f"{was} → {now}")
     if before.gate != after.gate:
         whom = ("everybody",) if before.gate.keep_contacts != after.gate.keep_contacts else ()
         yield Change("changed", "plan", "gate", "; ".join(_gate_words(before.gate, after.gate)), whom)
@@ -281,6 +284,7 @@ def _kept(span: Nanoseconds | None) -> str:
 
 _NAMED: dict[str, Callable[[Plan], Mapping[str, object]]] = {
     "route": lambda plan: {route.name: route for route in plan.routes},
+    "opening": lambda plan: {grant.name: grant for grant in plan.grants},
     "tunnel": lambda plan: {tunnel.name: tunnel for tunnel in plan.tunnels},
     "network": lambda plan: {network.name: network for network in plan.networks},
     "host": lambda plan: plan.named_hosts,

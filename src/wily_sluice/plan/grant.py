@@ -6,7 +6,7 @@ from wily_sluice.engine.classify.header import TCP, UDP
 from wily_sluice.plan.asking import Party
 from wily_sluice.units import Nanoseconds
 
-TRANSPORTS = (TCP, UDP)
+TRANSPORTS = {TCP: "tcp", UDP: "udp"}  # those whose ports can be opened
 
 
 @dataclass(frozen=True, slots=True)

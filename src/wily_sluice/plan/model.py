@@ -381,6 +381,11 @@ class Plan:
         return tuple(rule for rule in self.rules if rule.enabled)
 
     @property
+    def asking(self) -> tuple["Rule | Route", ...]:
+        """All that asks what conversations are."""
+        return (*self.rules, *self.routes)
+
+    @property
     def lines(self) -> tuple["Uplink | Tunnel", ...]:
         """All that routes may choose: the uplinks, then the tunnels."""
         return (*self.uplinks, *self.tunnels)

@@ -49,6 +49,7 @@ class Recognition:
     def __init__(self) -> None:
         self.names = LearntNames()
         self.media = ExpectedMedia()
+        self.opened: Mapping[tuple[bytes, int, int], str] = {}  # services, by hosts' ports that were opened for them
         self._open: dict[bytes, tuple[Conversation, Opening]] = {}
 
     def look(self, conversation: Conversation, parsed: Parsed, packet: bytes, up: bool, now: Nanoseconds) -> bool:
@@ -86,8 +87,12 @@ class Recognition:
         self._open[conversation.key] = (conversation, opening)
         parties = opening.parties
         names = self.names.names(parties.remote, parties.local, now)
-        if names:
-            conversation.known = Known(names=names, evidence=(f"an answer of DNS gives its address to {names[0]}",))
+        opened = self.opened.get((parties.local, parties.protocol, parties.local_port), "")
+        if names or opened:
+            called = f"an answer of DNS gives its address to {names[0]}" if names else ""
+            asked = f"port {parties.local_port} of the host was opened for {opened}" if opened else ""
+            evidence = tuple(why for why in (called, asked) if why)
+            conversation.known = Known(names=names, evidence=evidence, opened=opened)
         if parties.protocol == UDP:
             kind = self.media.kind(parties.remote, parties.remote_port, now) or self.media.kind(
                 parties.local, parties.local_port, now
@@ -114,7 +119,7 @@ class Recognition:
             self._end(conversation)
             if opening.opened and any(opening.streams) and not (known := conversation.known or NOTHING).seen:
                 evidence = (*known.evidence, "its first bytes are none of what can be recognised")[:MOST_EVIDENCE]
-                conversation.known = Known("", known.names, evidence, known.likely, foreign=True)
+                conversation.known = Known("", known.names, evidence, known.likely, True, known.opened)
                 changed = True
         return changed
 
@@ -129,13 +134,13 @@ class Recognition:
         if not verdict.certain:
             if before.seen or before.likely:
                 return False
-            conversation.known = Known(before.seen, before.names, evidence, verdict.seen)
+            conversation.known = Known(before.seen, before.names, evidence, verdict.seen, opened=before.opened)
             return False
         # What the client itself says is worth more than what the address may be called.
         names = (verdict.name,) if verdict.name else before.names
         if before.seen == verdict.seen and names == before.names:
             return False
-        conversation.known = Known(verdict.seen, names, evidence)
+        conversation.known = Known(verdict.seen, names, evidence, opened=before.opened)
         return True
 
     def _hear(self, conversation: Conversation, payload: bytes, up: bool, now: Nanoseconds) -> None:

@@ -27,7 +27,19 @@ from wily_sluice.views.plan.services import service_data, service_table
 from wily_sluice.views.text.console import console, print_json
 
 DRAWING = click.Path(path_type=Path, dir_okay=False)
-PARTS = ["uplinks", "tunnels", "networks", "hosts", "groups", "schedules", "trees", "limiters", "rules", "routes"]
+PARTS = [
+    "uplinks",
+    "tunnels",
+    "networks",
+    "hosts",
+    "groups",
+    "schedules",
+    "trees",
+    "limiters",
+    "rules",
+    "routes",
+    "openings",
+]
 ALSO = ["framings", "services"]  # shown only when asked for; they need no plan
 
 

@@ -32,6 +32,7 @@ from wily_sluice.control.desk.metrics import Endpoint, Gathered, Totals
 from wily_sluice.control.desk.notices import Notices
 from wily_sluice.control.desk.params import (
     ApplyParams,
+    HostPortParams,
     ListParams,
     LookParams,
     NoParams,
@@ -39,6 +40,7 @@ from wily_sluice.control.desk.params import (
     SubscribeParams,
     UndoParams,
 )
+from wily_sluice.control.desk.port_desk import PortDesk
 from wily_sluice.control.desk.server import Caller, Server, methods_data
 from wily_sluice.control.desk.snapshot import Snapshot, conversations_data, look_data, revision_data, snapshot_data
 from wily_sluice.control.desk.strain import Strain
@@ -48,6 +50,7 @@ from wily_sluice.control.link.messages import (
     FromGate,
     Heard,
     Interface,
+    Opened,
     Rows,
     State,
     Stop,
@@ -70,6 +73,7 @@ from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schedules.periods import period_start
+from wily_sluice.ports.book import Opening
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
@@ -125,12 +129,14 @@ class Desk:
         self._names = NameBook(state)
         self._hosts_called = HostNames()
         self._export = FlowExport()
+        self._ports = PortDesk(self._ports_changed)
         self._last = Snapshot(0, 0, {})
         self._second: dict[Key, Counts] = {}
         self._second_lasted: Nanoseconds = 0
         self._wanted = (SECOND, False)
         self._hosts = 0  # in the totals, in each direction
         self._pulse = Pulse()
+        self._opened: list[tuple[bytes, int, int, str]] = []
         self._answering: set[str] = set()  # before the trial, and not known to have stopped
         self._totals: dict[Key, Counts] = {}
         self._metrics = Endpoint(Gathered(self._gathered))
@@ -149,6 +155,7 @@ class Desk:
         self._pulse.close()
         self._hosts_called.close()
         self._export.close()
+        self._ports.close()
         self._names.write(int(time.time()))
         if self._counters is not None:
             with suppress(sqlite3.Error, OSError):
@@ -201,6 +208,7 @@ class Desk:
         self._server.let_watch(plan.gate.watchers)
         self._names.keep(plan.gate.keep_contacts, self.life.trial is not None)
         self._hosts_called.follow(plan)
+        self._ports.follow(plan)
         try:
             self._pulse.watch(plan.gate.health)
         except OSError as error:
@@ -213,6 +221,13 @@ class Desk:
             self._metrics.serve(plan.gate.metrics)
         except OSError as error:
             note("metrics.unusable", "error", port=plan.gate.metrics, why=str(error))
+
+    def _ports_changed(self, openings: Iterable[Opening]) -> None:
+        """Have the gate know what is to come by ports that were opened for it."""
+        told = [(one.host, one.protocol, one.inside, one.service) for one in openings if one.service]
+        if told != self._opened:
+            self._opened = told
+            self._orders.tell(Opened(told))
 
     def _look_after_trial(self) -> None:
         """End a trial when a remote that answered before it no longer does."""
@@ -339,6 +354,8 @@ class Desk:
             "plan.read": Method(RevisionParams, self._read, "a revision's plan and files"),
             "history.list": Method(ListParams, self._history, "the revisions, the newest first"),
             "classify.look": Method(LookParams, self._look, "what is known of a conversation, and where it goes"),
+            "openings.list": Method(NoParams, self._openings, "the ports that hosts have had opened", watchers=True),
+            "openings.revoke": Method(HostPortParams, self._revoke, "close ports of a host, for an hour"),
             "watch.now": Method(NoParams, self._now, "what was counted last", watchers=True),
             "watch.subscribe": Method(SubscribeParams, self._subscribe, "be told twice a second", watchers=True),
         }
@@ -439,6 +456,20 @@ class Desk:
         key = key_of(Parties(params.protocol, local, remote, params.local_port, params.remote_port))
         found = await self._orders.ask(key)
         return look_data(found) if found is not None else None
+
+    async def _openings(self, _: NoParams, __: Caller) -> dict[str, Any]:
+        plan, names = self._plan, self._hosts_called.known
+        return {
+            "granted": [grant.name for grant in plan.granting],
+            "openings": self._ports.data(names),
+            "refused": self._ports.refused,
+        }
+
+    async def _revoke(self, params: HostPortParams, caller: Caller) -> dict[str, Any]:
+        ended = self._ports.revoke(params.host.packed, params.protocol, params.port)
+        for one in ended:
+            note("opening.revoked", who=caller.who, host=str(params.host), port=one.inside)
+        return {"ended": len(ended)}
 
     async def _now(self, _: NoParams, __: Caller) -> dict[str, Any]:
         return self._snapshot(self._last)

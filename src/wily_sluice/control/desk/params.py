@@ -46,6 +46,14 @@ class RevisionParams(Params):
     revision: int | None = Field(default=None, ge=1, le=1 << 62)
 
 
+class HostPortParams(Params):
+    """A host, and one of its ports by the protocol's number (IANA); without these, all of it."""
+
+    host: IPvAnyAddress
+    protocol: int | None = Field(default=None, ge=0, le=255)
+    port: int | None = Field(default=None, ge=1, le=65_535)
+
+
 class LookParams(Params):
     """A conversation: its protocol by number (IANA), both addresses and ports, 0 where it has none."""
 

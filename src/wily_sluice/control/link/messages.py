@@ -180,6 +180,12 @@ class Watch(Message, frozen=True):
     conversations: bool
 
 
+class Opened(Message, frozen=True):
+    """Ports of hosts that were opened for a service: address, protocol, port, and the service's name. All of them."""
+
+    ports: list[tuple[bytes, int, int, str]]
+
+
 class Heard(Message, frozen=True):
     """The tick has come, and was dealt with."""
 
@@ -247,5 +253,5 @@ class Refused(Message, frozen=True):
 FromGate: TypeAlias = Hello | State | Undone | Rows | Tick | Interface | Event | Done | Seen
 ToClerk: TypeAlias = Examine | Used
 FromClerk: TypeAlias = PlanRead | UsedSoFar | Refused
-ToGate: TypeAlias = Hello | Take | Hold | Resume | Kept | Undo | Ask | Watch | Heard | Stop
+ToGate: TypeAlias = Hello | Take | Hold | Resume | Kept | Undo | Ask | Watch | Opened | Heard | Stop
 PROTOCOL = sha256(json.dumps(msgspec.json.schema(FromGate | ToGate), sort_keys=True).encode()).hexdigest()[:16]

@@ -23,6 +23,7 @@ from wily_sluice.control.link.messages import (
     Interface,
     Kept,
     Message,
+    Opened,
     Past,
     Resume,
     Rows,
@@ -247,6 +248,8 @@ class Overseer:
                 self._say(Seen(number, look_at(self._gate.engine, key)))
             case Watch(pace, conversations):
                 self._gate.watch(pace, conversations)
+            case Opened(ports):
+                self._gate.ports_opened(ports)
             case Heard():
                 self._heard = boot_clock()
             case Stop(number):

@@ -11,10 +11,10 @@ class Known:
 
     `names` are the names of the remote, the likeliest first. `likely` is a protocol that is probable but not certain.
     `evidence` says for a person what each of these rests on. `foreign`: its beginning was seen, and is none of what can
-    be recognised.
+    be recognised. `opened` is the service that a port of the local host was opened for, by which it goes.
     """
 
-    __slots__ = ("evidence", "foreign", "likely", "names", "seen")
+    __slots__ = ("evidence", "foreign", "likely", "names", "opened", "seen")
 
     def __init__(
         self,
@@ -23,12 +23,14 @@ class Known:
         evidence: tuple[str, ...] = (),
         likely: str = "",
         foreign: bool = False,
+        opened: str = "",
     ) -> None:
         self.seen = seen
         self.names = names
         self.evidence = evidence
         self.likely = likely
         self.foreign = foreign
+        self.opened = opened
 
 
 NOTHING: Final = Known()

@@ -2,6 +2,7 @@
 
 A conversation is of a service when any of its signs is there:
 
+- it goes by a port of the local host that was opened for the service;
 - it was seen to speak one of the protocols in `seen`;
 - a name of its remote is among `names`;
 - its remote port is among `ports`, or its remote address in `remote`.
@@ -44,6 +45,8 @@ class Service:
 
     def sign(self, parties: Parties, known: Known, shape: str) -> str:
         """Why the conversation is of this service, in words; empty when it is not."""
+        if known.opened and known.opened == self.name:
+            return "goes by a port that was opened for it"
         if self.shape and shape != self.shape:
             return ""
         if known.seen and known.seen in self.seen:

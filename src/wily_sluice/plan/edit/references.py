@@ -62,6 +62,21 @@ def references(data: dict[str, Any]) -> Iterator[Reference]:
             yield from _words(("services", name, "remote"), entry.get("remote"), "party")
     for name, entry in _entries(data, "limiters"):
         yield from _terms(("limiters", name), entry)
+    for name, entry in _entries(data, "tunnels"):
+        if isinstance(entry, dict):
+            yield from _words(("tunnels", name, "uplink"), entry.get("uplink"), "uplink")
+    nat = data.get("nat")
+    if isinstance(nat, dict):
+        yield from _words(("nat", "keep-ports"), nat.get("keep-ports"), "party")
+    for section in ("routes", "openings"):
+        parts = data.get(section)
+        for index, part in enumerate(parts if isinstance(parts, list) else ()):
+            yield from _terms((section, index), part)
+            if isinstance(part, dict):
+                yield from _words((section, index, "else"), part.get("else"), "uplink")
+                shares = part.get("uplinks")
+                for name in shares if isinstance(shares, dict) else ():
+                    yield Reference((section, index, "uplinks", name), name, "uplink", as_key=True)
     rules = data.get("rules")
     for index, rule in enumerate(rules if isinstance(rules, list) else ()):
         yield from _terms(("rules", index), rule)

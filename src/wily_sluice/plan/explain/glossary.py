@@ -120,6 +120,19 @@ GLOSSARY: Final[tuple[Term, ...]] = (
         "An echo a second to remotes that should answer over an uplink. Routes avoid an uplink whose probes are lost.",
         ("health check",),
     ),
+    Term(
+        "opening",
+        "A port of a host that remotes may reach. Hosts ask for it by PCP (RFC 6887) or NAT-PMP (RFC 6886), and get it "
+        "where the plan grants it.",
+        ("port forwarding", "pcp", "nat-pmp"),
+        lambda p: [f"{one.name}: {' and '.join(one.local.words)}" for one in p.grants],
+    ),
+    Term(
+        "keep-ports",
+        "Hosts whose source ports stay the same when their addresses are translated, unless two would collide.",
+        ("static port",),
+        lambda p: list(p.steady.words) if p.steady is not None else [],
+    ),
     Term("gateway", "This machine itself: what it sends and receives is a host's of that name.", ("router",)),
     Term("network", "The hosts behind one interface of the gateway, by their subnets.", ("lan", "subnet"), _networks),
     Term(

@@ -52,6 +52,12 @@ from wily_sluice.plan.findings.named import (
     schedule_unused,
     service_unused,
 )
+from wily_sluice.plan.findings.opened import (
+    opening_low_port,
+    opening_nothing,
+    opening_to_network,
+    opening_wide,
+)
 from wily_sluice.plan.findings.rates import (
     cap_above_parent,
     capacity_unusable,
@@ -116,6 +122,10 @@ KINDS: Final[tuple[Kind, ...]] = (
     line_unmeasured.KIND,
     measured_above_advertised.KIND,
     acks_fill_uplink.KIND,
+    opening_nothing.KIND,
+    opening_to_network.KIND,
+    opening_low_port.KIND,
+    opening_wide.KIND,
     default_parent.KIND,
     default_twice.KIND,
     no_default.KIND,

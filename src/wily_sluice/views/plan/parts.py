@@ -9,9 +9,10 @@ from rich.console import Console, RenderableType
 from rich.table import Table
 from rich.text import Text
 
+from wily_sluice.plan.grant import TRANSPORTS
 from wily_sluice.plan.groups.members import member_words
 from wily_sluice.plan.model import Plan
-from wily_sluice.units import DIRECTIONS
+from wily_sluice.units import DIRECTIONS, SECOND
 from wily_sluice.views.plan.framings import framing_data, framing_table, layer_table
 from wily_sluice.views.plan.limiters import limiter_data, limiter_sentences
 from wily_sluice.views.plan.schedules import schedule_data, schedule_parts
@@ -19,6 +20,7 @@ from wily_sluice.views.plan.services import service_data, service_table
 from wily_sluice.views.plan.tree import tree_caption, tree_data, tree_tables
 from wily_sluice.views.text.sentences import (
     default_sentence,
+    grant_sentence,
     network_sentence,
     route_sentence,
     rule_sentence,
@@ -74,6 +76,10 @@ def part_tables(
         "routes": lambda: _sentences(
             "Routes: the first match with a line that is up decides",
             [(f"{index}. {route.name}", route_sentence(route)) for index, route in enumerate(plan.routes, 1)],
+        ),
+        "openings": lambda: _sentences(
+            "Openings: ports that hosts may ask for",
+            [(grant.name, grant_sentence(grant)) for grant in plan.grants],
         ),
     }
 
@@ -134,6 +140,21 @@ def part_data(plan: Plan, moment: datetime) -> dict[str, Any]:
             }
             for route in plan.routes
         ],
+        "openings": [
+            {
+                "name": grant.name,
+                "local": list(grant.local.words),
+                "ports": {TRANSPORTS[protocol]: spans for protocol, spans in grant.ports.items()},
+                "count": grant.count,
+                "lifetime": grant.lifetime / SECOND,
+                "uplink": grant.uplink,
+                "service": grant.service or None,
+                "enabled": grant.enabled,
+                "sentence": grant_sentence(grant),
+            }
+            for grant in plan.grants
+        ],
+        "keep-ports": list(plan.steady.words) if plan.steady is not None else [],
         "networks": {n.name: {"interface": n.interface, "subnets": list(n.subnets)} for n in plan.networks},
         "hosts": {name: member_words(members) for name, members in plan.named_hosts.items()},
         "groups": {name: member_words(members) for name, members in plan.groups.items()},

@@ -3,8 +3,18 @@
 from wily_sluice.plan.asking import Party, Terms
 from wily_sluice.plan.fields.registry import IN_A_SENTENCE, asked
 from wily_sluice.plan.file.traffic_words import dscp_text
+from wily_sluice.plan.grant import TRANSPORTS, Grant
 from wily_sluice.plan.model import Network, Plan, Route, Rule, Tunnel, Uplink
-from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_rate_both, format_share
+from wily_sluice.units import (
+    DIRECTIONS,
+    SECOND,
+    Direction,
+    Nanoseconds,
+    format_rate,
+    format_rate_both,
+    format_share,
+    format_time,
+)
 
 BEFORE = tuple(field for field in IN_A_SENTENCE if field.before)
 BEHIND = tuple(field for field in IN_A_SENTENCE if not field.before)
@@ -35,6 +45,34 @@ def route_words(route: Route) -> str:
     several = len(route.shares) > 1
     words = " and ".join(f"{name} ({weight:g})" if several else name for name, weight in route.shares)
     return words + (f", else {route.otherwise}" if route.otherwise is not None else "")
+
+
+def grant_sentence(grant: Grant) -> str:
+    """Who may have which ports opened."""
+    spans: dict[tuple[tuple[int, int], ...], list[str]] = {}
+    for protocol, ranges in grant.ports.items():
+        spans.setdefault(ranges, []).append(TRANSPORTS[protocol].upper())
+    ports = [
+        f"{' and '.join(names)} {' and '.join(_span(*span) for span in ranges)}" for ranges, names in spans.items()
+    ]
+    service = f", for {grant.service}" if grant.service else ""
+    off = "" if grant.enabled else " Switched off."
+    return (
+        f"{' and '.join(grant.local.words)} may have {grant.count} of {' and '.join(ports)} opened each on "
+        f"{grant.uplink}{service}, for {_lasting(grant.lifetime)} at a time.{off}"
+    )
+
+
+def _lasting(span: Nanoseconds) -> str:
+    """`2 h`, `90 s`."""
+    for factor, unit in ((3600, "h"), (60, "min")):
+        if not span % (factor * SECOND):
+            return f"{span // (factor * SECOND)} {unit}"
+    return format_time(span)
+
+
+def _span(first: int, last: int) -> str:
+    return str(first) if first == last else f"{first}–{last}"
 
 
 def tunnel_sentence(tunnel: Tunnel) -> str:

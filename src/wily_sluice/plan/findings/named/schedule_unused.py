@@ -1,4 +1,4 @@
-"""A schedule that no rule and no limiter names."""
+"""A schedule that no rule, route or limiter names."""
 
 from collections.abc import Iterator
 
@@ -8,7 +8,7 @@ from wily_sluice.plan.findings.kind import Checked, Kind, Told
 def find(checked: Checked) -> Iterator[Told]:
     """Each such schedule."""
     plan = checked.plan
-    named = {terms.when for rule in plan.rules for terms in rule.terms.walk()}
+    named = {terms.when for part in plan.asking for terms in part.terms.walk()}
     named |= {limiter.when for limiter in plan.limiters}
     for schedule in plan.schedules:
         if schedule not in named:
@@ -21,7 +21,7 @@ KIND = Kind(
     find,
     whole=True,
     story="""\
-No rule or limiter has `when:` with this schedule.
+No rule, route or limiter has `when:` with this schedule.
 """,
     has="""\
 schedules:

@@ -8,7 +8,7 @@ from wily_sluice.plan.findings.kind import Checked, Kind, Told
 def find(checked: Checked) -> Iterator[Told]:
     """Each such service, where its category is not named either."""
     plan, content = checked.plan, checked.reading.content
-    called = {word for rule in plan.rules for terms in rule.terms.walk() for word in terms.service_words}
+    called = {word for part in plan.asking for terms in part.terms.walk() for word in terms.service_words}
     called |= {word for limiter in plan.limiters for word in limiter.service_words}
     for service in plan.services.values():
         written = content is not None and service.own and service.name in content.services

@@ -1,0 +1,238 @@
+"""The chains that open ports, and those that keep ports the same through translation; and their removal.
+
+For IPv4, an opening is a translation of what comes to an address of this machine by its uplink (`nat` table); what its
+host sends from the port leaves by the same port outside, so that both look like one. For both versions, what comes by
+an opening is let through FORWARD, before the rules of others. Each rule ends by itself at the opening's end, whether or
+not anybody is left to take it away.
+
+Whose ports are to be kept is translated here, before any rule of others that would choose ports by chance. The kernel
+then keeps the source port, unless the same remote is already spoken to from that port by somebody else. These
+conversations have a bit of the kernel's mark, by which they are found again.
+"""
+
+import fcntl
+import socket
+import struct
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
+from datetime import UTC, datetime
+from ipaddress import ip_address
+from pathlib import Path
+from typing import Any, Final, NamedTuple
+
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.header import TCP, UDP
+from wily_sluice.errors import LiveError
+from wily_sluice.gate.kernel.command import run
+from wily_sluice.plan.grant import TRANSPORTS
+from wily_sluice.ports.pcp import Filter
+
+OPENED, STEADY = "SLUICE-OPENED", "SLUICE-STEADY"
+KEPT_BIT: Final = 1 << 24  # of the mark of a conversation, not of a packet
+SIOCGIFADDR: Final = 0x8915  # linux/sockios.h
+LISTENING: Final = "0A"  # a state of TCP, in /proc/net/tcp
+_JUMPS: Final[
+    dict[str, dict[str, tuple[tuple[str, str, str], ...]]]
+] = {  # where they are put, by family and table: before others, or behind them
+    "iptables": {
+        "nat": (("-A", "PREROUTING", OPENED), ("-I", "POSTROUTING", STEADY)),
+        "filter": (("-I", "FORWARD", OPENED),),
+    },
+    "ip6tables": {"filter": (("-I", "FORWARD", OPENED),)},
+}
+
+
+class OpenPort(NamedTuple):
+    """One port of a host, open on an interface until a moment, in seconds since 1970."""
+
+    interface: str
+    host: bytes
+    protocol: int
+    inside: int
+    outside: int
+    until: float
+    filters: tuple[Filter, ...] = ()
+
+
+class MovedPort(NamedTuple):
+    """A conversation that left by another port than its host's, or keeps one that another host may want."""
+
+    host: str
+    protocol: int
+    port: int
+    became: int
+    remote: str
+    remote_port: int
+
+
+def contents(opened: Iterable[OpenPort], steady: AddressSet, uplinks: Iterable[str]) -> dict[str, dict[str, list[str]]]:
+    """The rules, by family and table. `steady` are the addresses whose ports are kept on all `uplinks`' interfaces."""
+    found: dict[str, dict[str, list[str]]] = {
+        family: {table: [] for table in tables} for family, tables in _JUMPS.items()
+    }
+    for one in opened:
+        four = len(one.host) == 4
+        tables = found["iptables" if four else "ip6tables"]
+        host, kind = str(ip_address(one.host)), TRANSPORTS[one.protocol]
+        until = datetime.fromtimestamp(one.until, UTC).strftime("%Y-%m-%dT%H:%M:%S")
+        while_open = f"-m time --datestop {until}"
+        for far in _remotes(one.filters):
+            if four:
+                tables["nat"].append(
+                    f"-A {OPENED} -i {one.interface} -m addrtype --dst-type LOCAL -p {kind} {far} "
+                    f"--dport {one.outside} {while_open} -j DNAT --to-destination {host}:{one.inside}"
+                )
+            tables["filter"].append(
+                f"-A {OPENED} -i {one.interface} -d {host} -p {kind} {far} --dport {one.inside} "
+                f"{'-m conntrack --ctstate DNAT ' if four else ''}{while_open} -j ACCEPT"
+            )
+        if four:
+            tables["nat"].append(
+                f"-A {STEADY} -o {one.interface} -s {host} -p {kind} --sport {one.inside} {while_open} "
+                f"-j MASQUERADE --to-ports {one.outside}"
+            )
+    for first, last in steady:
+        if len(first) == 4:
+            for interface in uplinks:
+                span = f"-m iprange --src-range {ip_address(first)}-{ip_address(last)}"
+                mark = f"-j CONNMARK --set-xmark {KEPT_BIT:#x}/{KEPT_BIT:#x}"
+                found["iptables"]["nat"] += [
+                    f"-A {STEADY} -o {interface} {span} {mark}",
+                    f"-A {STEADY} -o {interface} {span} -j MASQUERADE",
+                ]
+    return found
+
+
+def _remotes(filters: Sequence[Filter]) -> Iterator[str]:
+    """What those who may come are matched by."""
+    for one in filters:
+        port = f" --sport {one.port}" if one.port else ""
+        yield f"-s {ip_address(one.address)}/{one.length}{port}"
+    if not filters:
+        yield ""
+
+
+def put(wanted: dict[str, dict[str, list[str]]], first: bool = False) -> None:
+    """Load these rules, a table at a time in one step; `first` also leads packets there. LiveError on refusal."""
+    for family, tables in wanted.items():
+        text = ""
+        for table, rules in tables.items():
+            jumps = _JUMPS[family][table]
+            chains = [f":{chain} - [0:0]" for _, _, chain in jumps]
+            lead = (
+                [f"{how} {where}{' 1' if how == '-I' else ''} -j {chain}" for how, where, chain in jumps]
+                if first
+                else []
+            )
+            text += "\n".join((f"*{table}", *chains, *lead, *rules, "COMMIT", ""))
+        run([f"{family}-restore", "-w", "--noflush"], stdin=text)
+
+
+def stands(wanted: dict[str, dict[str, list[str]]]) -> bool:
+    """Whether they are all there, as many as were put. LiveError when that cannot be seen."""
+    for family, tables in wanted.items():
+        for table, rules in tables.items():
+            lines = run([f"{family}-save", "-t", table]).stdout.splitlines()
+            ours = sum(line.startswith((f"-A {OPENED} ", f"-A {STEADY} ")) for line in lines)
+            jumps = [f"-A {where} -j {chain}" for _, where, chain in _JUMPS[family][table]]
+            if ours != len(rules) or any(jump not in lines for jump in jumps):
+                return False
+    return True
+
+
+def remove() -> None:
+    """Take the chains away, whatever of them is there."""
+    for family, tables in _JUMPS.items():
+        for table, jumps in tables.items():
+            for _, where, chain in jumps:
+                with suppress(LiveError):
+                    base = [family, "-w", "-t", table]
+                    while not run([*base, "-D", where, "-j", chain], check=False).returncode:
+                        pass
+                    run([*base, "-F", chain], check=False)
+                    run([*base, "-X", chain], check=False)
+
+
+def forget(opened: Iterable[OpenPort]) -> None:
+    """Have the kernel forget the conversations that came by these openings, so that they end now (RFC 6887 §15).
+
+    LiveError when it does not.
+    """
+    from pyroute2 import NFCTSocket  # which takes its time, and few plans need it
+    from pyroute2.netlink.nfnetlink.nfctsocket import NFCTAttrTuple
+
+    try:
+        for one in opened:
+            family = socket.AF_INET if len(one.host) == 4 else socket.AF_INET6
+            host = str(ip_address(one.host))
+            # An answer of the host's would go from this address and port.
+            answer = NFCTAttrTuple(family, saddr=host, proto=one.protocol, sport=one.inside)
+            with NFCTSocket(family) as table:
+                for entry in list(table.dump(tuple_reply=answer)):
+                    begun = NFCTAttrTuple.from_netlink(family, entry.get_attr("CTA_TUPLE_ORIG"))
+                    back = NFCTAttrTuple.from_netlink(family, entry.get_attr("CTA_TUPLE_REPLY"))
+                    if (back.saddr, back.proto, back.sport) == (host, one.protocol, one.inside):
+                        with suppress(KeyError):  # it ended meanwhile
+                            table.entry("del", tuple_orig=begun)
+    except Exception as error:  # of many kinds, all of which mean the same
+        raise LiveError(f"the kernel does not forget what came by an opening: {error}") from error
+
+
+def moved_ports() -> list[MovedPort]:
+    """The conversations of those whose ports are kept that have another one all the same. LiveError if unknown."""
+    from pyroute2 import NFCTSocket
+    from pyroute2.netlink.nfnetlink.nfctsocket import NFCTAttrTuple
+
+    found = []
+    try:
+        with NFCTSocket(socket.AF_INET) as table:
+            for entry in table.dump(mark=KEPT_BIT, mark_mask=KEPT_BIT):
+                begun = _tuple(NFCTAttrTuple, entry, "CTA_TUPLE_ORIG")
+                back = _tuple(NFCTAttrTuple, entry, "CTA_TUPLE_REPLY")
+                if begun.proto in TRANSPORTS and begun.sport != back.dport:
+                    found.append(MovedPort(begun.saddr, begun.proto, begun.sport, back.dport, begun.daddr, begun.dport))
+    except Exception as error:  # likewise
+        raise LiveError(f"the kernel's table of connections cannot be read: {error}") from error
+    return found
+
+
+def _tuple(kind: Any, entry: Any, which: str) -> Any:
+    return kind.from_netlink(socket.AF_INET, entry.get_attr(which))
+
+
+def address_of(interface: str) -> bytes:
+    """The first IPv4 address of an interface (netdevice(7)); empty for none."""
+    try:
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as end:
+            answer = fcntl.ioctl(end, SIOCGIFADDR, struct.pack("16sH22x", interface.encode(), socket.AF_INET))
+    except OSError:
+        return b""
+    return answer[20:24]
+
+
+def listening() -> set[tuple[int, int]]:
+    """The protocols and ports on which this machine itself listens."""
+    found = set()
+    for protocol, files in ((UDP, ("udp", "udp6")), (TCP, ("tcp", "tcp6"))):
+        for file in files:
+            with suppress(OSError, ValueError, IndexError):
+                for line in Path(f"/proc/self/net/{file}").read_text().splitlines()[1:]:
+                    _, local, _, state, *_ = line.split()
+                    if protocol == UDP or state == LISTENING:
+                        found.add((protocol, int(local.rpartition(":")[2], 16)))
+    return found
+
+
+def hardware_of(host: bytes) -> bytes:
+    """The hardware address of a host, as this machine has learnt it; empty where it has not."""
+    from pyroute2 import IPRoute
+
+    try:
+        with IPRoute() as kernel:
+            for found in kernel.get_neighbours(dst=str(ip_address(host))):
+                words = found.get_attr("NDA_LLADDR")
+                if words:
+                    return bytes.fromhex(words.replace(":", ""))
+    except Exception:  # of many kinds, all of which mean that it is not known
+        return b""
+    return b""

@@ -1,0 +1,1 @@
+"""Ports that hosts may have opened."""

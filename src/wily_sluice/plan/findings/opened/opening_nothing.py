@@ -1,0 +1,34 @@
+"""Openings that nobody can ask for."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each grant without a host of the plan's networks, or without a port."""
+    hosts = checked.hosts
+    for grant in checked.plan.granting:
+        here = ("openings", grant.index)
+        if not grant.ports:
+            yield Told((*here, "port"), "none of these ports is of a protocol that is granted", "check `protocol`")
+        if hosts and not grant.local.members.hardware and not grant.local.addresses & hosts:
+            yield Told((*here, "local"), "none of these hosts is in a network of the plan", "name hosts of your own")
+
+
+KIND = Kind(
+    "opening-nothing",
+    "error",
+    find,
+    story="""\
+A grant needs hosts that are in your networks, and ports of TCP or UDP. This one would never open anything.
+""",
+    has="""\
+openings:
+  - {local: 203.0.113.20, port: 3000}
+""",
+    lacks="""\
+openings:
+  - {local: 192.0.2.20, port: 3000}
+""",
+)

@@ -1,0 +1,36 @@
+"""Openings for every host of a network."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each grant that has a whole network in it."""
+    for grant in checked.plan.granting:
+        for network in checked.plan.networks:
+            if network.addresses and not network.addresses - grant.local.addresses:
+                message = f"any host of {network.name} may have ports opened, whatever runs on it"
+                yield Told(
+                    ("openings", grant.index, "local"), message, "name the hosts that need it, or a group of them"
+                )
+                break
+
+
+KIND = Kind(
+    "opening-to-network",
+    "warning",
+    find,
+    story="""\
+Whoever may ask can have the internet reach it. A program that nobody knows of on any device of the network could do so:
+what is opened should be for a few devices that need it, such as consoles.
+""",
+    has="""\
+openings:
+  - {local: guests, port: 3000-3010}
+""",
+    lacks="""\
+openings:
+  - {local: 198.51.100.20-198.51.100.29, port: 3000-3010}
+""",
+)
