@@ -48,4 +48,10 @@ class Grants:
 
     def steady(self, e: NatEntry) -> Party | None:
         """Whose ports are kept; None where nobody's are."""
-        return self._resolve.party(("nat", "keep-ports"), e.keep_ports) if e.keep_ports else None
+        if not e.keep_ports:
+            return None
+        party = self._resolve.party(("nat", "keep-ports"), e.keep_ports)
+        if party.members.hardware:
+            message = "hardware addresses are not known where packets are translated"
+            self._error(("nat", "keep-ports"), message, "write the hosts' addresses")
+        return party

@@ -11,7 +11,7 @@ import time
 from base64 import b64decode, b64encode
 from binascii import Error as Base64Error
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import closing, suppress
 from datetime import datetime
 from pathlib import Path
@@ -129,7 +129,7 @@ class Desk:
         self._names = NameBook(state)
         self._hosts_called = HostNames()
         self._export = FlowExport()
-        self._ports = PortDesk(self._ports_changed)
+        self._ports = PortDesk(self._ports_changed, self._happened)
         self._last = Snapshot(0, 0, {})
         self._second: dict[Key, Counts] = {}
         self._second_lasted: Nanoseconds = 0
@@ -195,11 +195,16 @@ class Desk:
                 self._missing = self._missing - {name} if here else self._missing | {name}
                 level: Level = "info" if here else "warning"
                 note("interface.back" if here else "interface.missing", level, interface=name)
-            case Event(event, level_, about):
-                self._events.append((time.time(), event))
-                if self.life.plan is not None:
-                    self._notices.tell(self.life.plan, self._notices.event(event, time.time()))
-                note(event, "error" if level_ == "error" else "warning" if level_ == "warning" else "info", **about)
+            case Event(event, word, about):
+                level = "error" if word == "error" else "warning" if word == "warning" else "info"
+                self._happened(event, level, about)
+
+    def _happened(self, event: str, level: Level, about: Mapping[str, Any]) -> None:
+        """Write it to the log and keep it for the status; give notice, where somebody should know."""
+        self._events.append((time.time(), event))
+        if self.life.plan is not None:
+            self._notices.tell(self.life.plan, self._notices.event(event, time.time()))
+        note(event, level, **about)
 
     def _plan_changed(self) -> None:
         plan = self.life.plan

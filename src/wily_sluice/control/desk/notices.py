@@ -6,6 +6,7 @@
 - packets that went past the gate, since they came faster than it takes them
 - an uplink of which more than 0.5% went past it in a minute
 - a chain that something else removed, or that something stands before (`gate.kernel.guard`)
+- a port that is to be kept and is not; openings that cannot be made
 
 A notice is in the log and in `gate status`. The plan may name a receiver: a web address gets it by POST, as JSON; a
 command gets its sentence as an argument, and the JSON on its standard input.
@@ -40,6 +41,8 @@ CHAIN_EVENTS = {
     "chain.repaired": "something removed the gate's chain, and traffic went unshaped until it was put back",
     "chain.bypassed": "a rule of something else stands before the gate's chain, and traffic goes past it",
     "uplink.down": "an uplink is down, and routes avoid it: `sluice gate status` says which",
+    "port.moved": "a host whose ports are to be kept has another one, since two hosts would collide: see the log",
+    "openings.unusable": "ports cannot be opened for hosts that ask: the log says why",
     "uplink.past": "more than 0.5% of what crosses an uplink goes past the gate: `sluice gate status` says how much",
     "chain.unrepaired": "the gate's chain cannot be put back, and traffic goes unshaped",
 }

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from ipaddress import ip_address
 from typing import Any, Final
 
-from wily_sluice.control.log import note
+from wily_sluice.control.log import Level
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel import port_chains
@@ -58,10 +58,17 @@ class Asked:
 
 
 class PortDesk:
-    """Of one gate. `changed` is called with the openings whenever others are open."""
+    """Of one gate. `changed` is called with the openings whenever others are open, `tell` with each event, its level
+    and details.
+    """
 
-    def __init__(self, changed: Callable[[Iterable[Opening]], None]) -> None:
+    def __init__(
+        self,
+        changed: Callable[[Iterable[Opening]], None],
+        tell: Callable[[str, Level, Mapping[str, str]], None],
+    ) -> None:
         self._changed = changed
+        self._tell = tell
         self._plan: Plan | None = None
         self._begun = time.monotonic_ns()
         self.book = Book(self._address, port_chains.listening)
@@ -76,6 +83,7 @@ class PortDesk:
         self._clear = False  # whether none of a gate that was killed are left
         self._external: dict[str, bytes] = {}
         self._told: dict[tuple[Any, ...], float] = {}
+        self._known: set[tuple[bytes, int, int]] = set()  # those that were told of
         self._refused = 0
 
     @property
@@ -178,7 +186,8 @@ class PortDesk:
             self._tell_once("openings.unusable", "error", AGAIN, why=str(error))
             return False
         for one in ended:
-            note("opening.ended", "info", **dict[str, Any](_about(one)))
+            self._known.discard(one.key)
+            self._tell("opening.ended", "info", _about(one))
         try:
             if ended:
                 await asyncio.to_thread(port_chains.forget, [self._port(one) for one in ended])
@@ -213,7 +222,9 @@ class PortDesk:
 
     def _tell_of(self, answer: Answer, done: bool) -> None:
         if answer.opened is not None and done:
-            self._tell_once("opening.made", "info", AGAIN, **_about(answer.opened))
+            if answer.opened.key not in self._known:
+                self._known.add(answer.opened.key)
+                self._tell("opening.made", "info", _about(answer.opened))
         elif answer.refused is not None and answer.wish is not None:
             wish = answer.wish
             self._refused += 1
@@ -227,7 +238,7 @@ class PortDesk:
                 why=answer.refused.value,
             )
 
-    def _tell_once(self, event: str, level: Any, again: float, **about: str) -> None:
+    def _tell_once(self, event: str, level: Level, again: float, **about: str) -> None:
         """Write to the log, unless the same was told a short while ago."""
         now = time.monotonic()
         key = event, *about.values()
@@ -236,7 +247,7 @@ class PortDesk:
         self._told[key] = now
         if len(self._told) > MOST_WAITING:
             self._told = {one: at for one, at in self._told.items() if now - at < again / 60}
-        note(event, level, **dict[str, Any](about))
+        self._tell(event, level, about)
 
     async def _look_after(self) -> None:
         """Every second, see what has ended; now and then, whether the chains still stand and ports are kept."""
