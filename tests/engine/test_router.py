@@ -32,6 +32,7 @@ def test_lines_that_are_down_are_left_out_and_what_is_left_still_shares() -> Non
     assert {route.line(frozenset({0, 1})) for _ in range(5)} == {2}
     assert route.line(frozenset({0, 1, 2})) == 3
     assert route.line(frozenset({0, 1, 2, 3})) == NO_LINE
+    assert {route.line(frozenset(), spent=True) for _ in range(5)} == {3}
     back = Counter(route.line(frozenset()) for _ in range(400))
     assert all(abs(back[line] - wanted) <= 2 for line, wanted in {0: 200, 1: 100, 2: 100}.items())
 
@@ -43,6 +44,10 @@ def test_the_first_route_decides_that_matches_and_has_a_line() -> None:
     assert router.choose(subject(UDP)) == ("calls", 1)
     assert router.choose(subject(TCP)) == ("rest", 0)
     router.down = frozenset({1})
+    assert router.choose(subject(UDP)) == ("rest", 0)
+    router.down = frozenset()
+    assert router.choose(subject(UDP), frozenset({1})) == ("rest", 0)
+    router.spent = frozenset({"calls"})
     assert router.choose(subject(UDP)) == ("rest", 0)
     router.down = frozenset({0, 1})
     assert router.choose(subject(UDP)) == ("", NO_LINE)

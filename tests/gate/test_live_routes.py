@@ -50,11 +50,18 @@ def serve(one):
                 one.sendall(data)
         except OSError:
             pass
-def listen(port):
+def stream(one):
+    with one:
+        try:
+            while True:
+                one.sendall(bytes(10000))
+        except OSError:
+            pass
+def listen(port, target):
     end = socket.create_server(("198.51.100.10", port), backlog=256)
     while True:
-        threading.Thread(target=serve, args=(end.accept()[0],), daemon=True).start()
-threads = [threading.Thread(target=listen, args=(port,)) for port in (7100, 7101)]
+        threading.Thread(target=target, args=(end.accept()[0],), daemon=True).start()
+threads = [threading.Thread(target=listen, args=each) for each in ((7100, serve), (7101, serve), (7102, stream))]
 for one in threads:
     one.start()
 print("ready", flush=True)
@@ -76,6 +83,23 @@ print(*(one.recv(64).decode().strip() for one in ends), flush=True)
 for line in sys.stdin:
     print(*(said(one, b"again") for one in ends), flush=True)
 """
+
+# Only listens, until that is over: says how it ended.
+DOWNLOAD = """
+import socket, sys
+one = socket.create_connection(("198.51.100.10", 7102), timeout=25, source_address=(sys.argv[1], 0))
+try:
+    while one.recv(100000):
+        pass
+    print("closed")
+except OSError as error:
+    print(type(error).__name__)
+"""
+
+
+def download(rig: Rig, address: str) -> subprocess.Popen[str]:
+    command = rig.command("house", [sys.executable, "-c", DOWNLOAD, address])
+    return subprocess.Popen(command, stdout=PIPE, text=True)
 
 
 class Calls:
@@ -134,6 +158,49 @@ def test_conversations_take_the_uplinks_that_routes_choose_and_stay_there(tmp_pa
         assert set(now) == {"fibre", "mobile"}
 
 
+LIMITED = (
+    PLAN.replace("up: 10 Mbit/s}", "up: 10 Mbit/s, refuses: [backups]}")
+    .replace("rest: {default: true}", "backups: {weight: 1}, rest: {default: true}")
+    .replace("rules:", """limiters:
+  month: {uplink: mobile, per: together, quota: 9 MB per month, down: 9 Mbit/s, up: 9 Mbit/s}
+rules:
+  - {local: 10.7.0.102, queue: backups}
+  - {local: 10.7.0.104, moved: over 100 kB, queue: backups}""")
+    .replace("routes:", """routes:
+  - {local: 10.7.0.104, uplink: mobile}
+  - {name: Small, local: 10.7.0.103, uplink: mobile, while: under 10% of quota, else: fibre}""")
+)  # fmt: skip
+
+
+def test_quotas_and_refusals_lead_conversations_elsewhere(tmp_path: Path) -> None:
+    with site(tmp_path, LIMITED) as (rig, gate):
+        small, workshop = Host("house", "10.7.0.103"), Host("house", "10.7.0.102")
+        backup = Calls(rig, 7100, 2, workshop)
+        assert set(backup.by) == {"fibre"}  # its own route has but the uplink that refuses it
+        first = Calls(rig, 7101, 2, small)
+        assert set(first.by) == {"mobile"}
+        finish(start_endpoint(rig, small, "load", "down", "--flows", 1, "--seconds", 3, "--warmup", 1))
+        deadline = time.monotonic() + 5
+        while "route.spent" not in [one["event"] for one in gate.call("gate.status")["events"]]:
+            assert time.monotonic() < deadline
+            time.sleep(0.2)
+        second = Calls(rig, 7101, 2, small)
+        assert set(second.by) == {"fibre"}
+        assert set(first.again()) == {"again"}  # what is open stays on its line
+        for calls in (backup, first, second):
+            calls.end()
+        # What turns out to be refused later ends soon, with little moved there.
+        before, begun = received(rig, "wan1"), time.monotonic()
+        assert download(rig, "10.7.0.104").communicate(timeout=30)[0] == "ConnectionResetError\n"
+        assert time.monotonic() - begun < 8
+        assert 100_000 < received(rig, "wan1") - before < 500_000
+
+
+def received(rig: Rig, interface: str) -> int:
+    file = f"/sys/class/net/{interface}/statistics/rx_bytes"
+    return int(subprocess.run(rig.command("gateway", ["cat", file]), capture_output=True, text=True, check=True).stdout)
+
+
 BESIDE = """
 iptables -P FORWARD DROP
 iptables -A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT
@@ -183,6 +250,7 @@ def test_else_takes_over_when_a_line_fails_and_calls_elsewhere_lose_nothing(tmp_
     with site(tmp_path) as (rig, gate):
         before = Calls(rig, 7100, 3)
         assert set(before.by) == {"fibre"}
+        listening = download(rig, HOST.address)
         call = start_endpoint(rig, HOST, "call", "--seconds", 20)
         time.sleep(2)
         subprocess.run(rig.command("line-fibre", cut), check=True)
@@ -192,6 +260,7 @@ def test_else_takes_over_when_a_line_fails_and_calls_elsewhere_lose_nothing(tmp_
             time.sleep(0.1)
         after = Calls(rig, 7100, 3)
         assert set(after.by) == {"mobile"}
+        assert listening.communicate(timeout=5)[0] == "ConnectionResetError\n"
         assert "again" not in before.again()  # the far side refuses what it does not know: they end at once
         assert set(after.again()) == {"again"}
         subprocess.run(rig.command("line-fibre", mend), check=True)

@@ -1,14 +1,17 @@
 """Steering with a kernel of a few lines: marks, numbers, lines that fail and come back, and probes."""
 
 import socket
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Set
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from tests.gate.fakes import FakeMachine, udp
+from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.strangers import GATEWAY
+from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.gate.kernel.echo import Answer, checksum, parse_answer, request
 from wily_sluice.gate.kernel.machine import Survey
@@ -45,7 +48,7 @@ class Kernel(FakeMachine):
     def lead(self, numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int]) -> None:
         self.led.append((dict(numbers), tuple(hops)))
 
-    def forget(self, number: int) -> None:
+    def forget(self, number: int, outside: Set[str]) -> None:
         self.forgotten.append(number)
 
 
@@ -54,7 +57,8 @@ class Site:
         file = tmp_path / "sluice.yaml"
         file.write_text(text)
         self.plan: Plan = load(file)
-        self.engine: SiteEngine = build_site(self.plan, lambda _: None)
+        self.dropped: list[Packet] = []
+        self.engine: SiteEngine = build_site(self.plan, self.dropped.append)
         self.kernel = Kernel()
         self.events: list[str] = []
         homes = {0: GATEWAY}
@@ -104,8 +108,52 @@ def test_an_uplink_without_a_link_is_left_at_once_and_used_again_after_the_hold_
     assert site.steering.down == set()
     assert site.events == ["uplink.down", "uplink.back"]
     assert [hops for _, hops in site.kernel.led] == [HOPS, HOPS[1:], HOPS, HOPS[1:], HOPS]
-    site.steering.forget([1])
+    site.steering.forget(site.plan, [1])
     assert site.kernel.forgotten == [1]
+
+
+LIMITED = (
+    PLAN.replace("up: 10 Mbit/s}", "up: 10 Mbit/s, refuses: [backups]}")
+    .replace("{rest: {default: true}}", "{backups: {weight: 1}, rest: {default: true}}")
+    .replace("routes:", """rules: [{remote-port: 7100, queue: backups}, {moved: over 1 MB, queue: backups}]
+limiters: {month: {uplink: mobile, per: together, quota: 9 MB per month, down: 9 Mbit/s, up: 9 Mbit/s}}
+routes:
+  - {name: Small, local: 10.7.0.9, uplink: mobile, while: under 10% of quota, else: fibre}""")
+)  # fmt: skip
+
+
+def test_a_route_ends_with_its_part_of_a_quota_and_begins_again_with_the_next(tmp_path: Path) -> None:
+    site = Site(tmp_path, LIMITED)
+    site.look(BOTH, 0)
+    assert site.mark("198.51.100.9") == mark_of(2)
+    ledger = site.engine.ledgers["month"]
+    ledger.add({b"": 900_000})
+    site.look(BOTH, SECOND)
+    assert site.mark("198.51.100.9", local_port=8) == mark_of(1)
+    ledger.begin("the next")
+    site.look(BOTH, 2 * SECOND)
+    assert site.mark("198.51.100.9", local_port=9) == mark_of(2)
+    assert site.events == ["route.spent", "route.again"]
+
+
+def test_what_an_uplink_refuses_is_led_elsewhere_or_dropped_there(tmp_path: Path) -> None:
+    site = Site(tmp_path, LIMITED)
+    assert site.mark("198.51.100.9") == mark_of(2)
+    assert site.mark("198.51.100.9", 7100) == mark_of(1)
+    site.engine.router.down = frozenset({0})
+    assert site.mark("198.51.100.9", 7100, local_port=8) == mark_of(NO_UPLINK)
+    # One of which it turns out later is dropped on the line, and comes here again.
+    shaper = site.engine.shapers["mobile", "up"]
+    conversation = Conversation(key_of(Parties(17, bytes((10, 7, 0, 9)), bytes((198, 51, 100, 9)), 7, 80)))
+    for count in range(1, 1201):
+        now = SECOND + count * 2 * MILLISECOND
+        shaper.offer(Packet(1000, conversation), now)
+        shaper.release(now)
+    assert site.dropped and site.dropped[-1].conversation is conversation
+    sent = 1200 - len(site.dropped)
+    assert sent == 1001  # those that bring it over 1 MB
+    assert site.steering.lead_elsewhere(site.plan, site.engine) == [conversation.key]
+    assert site.steering.lead_elsewhere(site.plan, site.engine) == []
 
 
 def test_uplinks_keep_their_numbers_when_others_come_and_go(tmp_path: Path) -> None:

@@ -107,6 +107,7 @@ class Gate:
         self._changing = False
         self._next: tuple[Callable[[], Plan], Callable[[str], None]] | None = None
         self._missing: set[str] = set()
+        self._failed: list[int] = []  # numbers of uplinks whose conversations are to be forgotten
         self._talking = False
         self._ticked: Nanoseconds = 0
         self._worked: Nanoseconds = 0
@@ -427,12 +428,16 @@ class Gate:
     def _looked_about(self, seen: Any) -> None:
         """What was seen beside the loop, of the time and of the machine; by a plan that may have gone meanwhile."""
         if isinstance(seen, tuple) and seen[0] is self.plan:
-            _, schedules, survey = seen
+            plan, schedules, survey = seen
             self._follow(schedules)
             self._look_about(survey)
-            failed = self._steering.look(self.plan, self.engine, survey, time.monotonic_ns())
-            if failed:
-                self._beside.do("forget", lambda: self._steering.forget(failed), lambda _: None)
+            self._failed += self._steering.look(plan, self.engine, survey, time.monotonic_ns())
+            if self._failed and "forget" not in self._beside:
+                failed, self._failed = self._failed, []
+                self._beside.do("forget", lambda: self._steering.forget(plan, failed), lambda _: None)
+            refused = self._steering.lead_elsewhere(plan, self.engine) if "refused" not in self._beside else []
+            if refused:
+                self._beside.do("refused", lambda: self._steering.forget_conversations(plan, refused), lambda _: None)
             self._balance.look(self.plan.uplinks, survey.crossed, survey.headers, self._passages.moved())
             if self._guard is not None:
                 self._guard.tick(self.plan, self._news, survey, time.monotonic_ns())

@@ -14,6 +14,7 @@ from wily_sluice.engine.classify.known import Known
 from wily_sluice.engine.classify.router import NO_LINE
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.strangers import Home
+from wily_sluice.engine.queueing.refusing import Refusing
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.machine import Machine, Survey
@@ -22,7 +23,7 @@ from wily_sluice.gate.kernel.policy_routes import FAMILIES, MASK, NO_UPLINK, Hop
 from wily_sluice.gate.probes import Probes
 from wily_sluice.plan.model import Plan
 from wily_sluice.recognition.recognition import Recognition
-from wily_sluice.units import SECOND, Nanoseconds
+from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds
 
 REMEMBERED: Final[Nanoseconds] = 2 * SECOND
 MOST_REMEMBERED: Final = 4096
@@ -54,6 +55,7 @@ class Steering:
         self._up_since: dict[str, Nanoseconds] = {}
         self._troubles: list[str] = []  # in threads beside the loop, to be told in the loop
         self.down: set[str] = set()
+        self.spent: set[str] = set()  # names of routes
         self.carried: dict[str, int] = {}  # conversations by uplinks
 
     def number(self, plan: Plan) -> dict[str, int]:
@@ -109,16 +111,66 @@ class Steering:
                 if now - since >= HOLD_DOWN:
                     self.down.discard(name)
                     self._tell("uplink.back", "info", uplink=name)
+        engine.router.spent = self._spent(plan, engine)
         engine.router.down = frozenset(index for index, line in enumerate(plan.lines) if line.name in self.down)
         if failed:
             self._recent.clear()
         return failed
 
-    def forget(self, numbers: list[int]) -> None:
+    def _spent(self, plan: Plan, engine: SiteEngine) -> frozenset[str]:
+        """The routes whose part of a quota is used up."""
+        quotas = {limiter.name: limiter.quota.size for limiter in plan.limiters if limiter.quota is not None}
+        spent = set()
+        for route in plan.routing:
+            if route.budget is not None and route.budget.limiter in engine.ledgers:
+                used = sum(engine.ledgers[route.budget.limiter].used().values())
+                if used >= route.budget.share * quotas[route.budget.limiter]:
+                    spent.add(route.name)
+        for name in sorted(spent - self.spent):
+            self._tell("route.spent", "info", route=name)
+        for name in sorted(self.spent - spent):
+            self._tell("route.again", "info", route=name)
+        self.spent = spent
+        return frozenset(spent)
+
+    def _refusing(self, plan: Plan, engine: SiteEngine, conversation: Conversation) -> frozenset[int]:
+        """The lines that refuse the queue of a conversation, by what is known of it now; and tunnels over these."""
+        lines = {
+            uplink.name
+            for uplink in plan.uplinks
+            if uplink.refuses and engine.shapers[uplink.name, "up"].leaf_of(conversation).path in uplink.refuses
+        }
+        if not lines:
+            return frozenset()
+        carriers = {tunnel.name: tunnel.uplink for tunnel in plan.tunnels}
+        return frozenset(n for n, line in enumerate(plan.lines) if carriers.get(line.name, line.name) in lines)
+
+    def lead_elsewhere(self, plan: Plan, engine: SiteEngine) -> list[bytes]:
+        """The conversations that were refused where they went, which the kernel is to forget: their next packets come
+        here again, by what is known of them now.
+        """
+        refused: list[bytes] = []
+        for uplink in plan.uplinks if plan.routing else ():
+            for way in DIRECTIONS if uplink.refuses else ():
+                for leaf in engine.shapers[uplink.name, way].tree.leaves:
+                    if isinstance(leaf.queue, Refusing):
+                        refused += leaf.queue.take_refused()
+        for key in refused:
+            self._recent.pop(key, None)
+        return refused
+
+    def forget_conversations(self, plan: Plan, keys: list[bytes]) -> None:
+        """Have the kernel forget these; in a thread of its own."""
+        try:
+            self._machine.forget_conversations(keys, {line.interface for line in plan.lines})
+        except LiveError as error:
+            self._troubles.append(str(error))
+
+    def forget(self, plan: Plan, numbers: list[int]) -> None:
         """Have the kernel forget the conversations of these uplinks; in a thread of its own."""
         for number in numbers:
             try:
-                self._machine.forget(number)
+                self._machine.forget(number, {line.interface for line in plan.lines})
             except LiveError as error:
                 self._troubles.append(str(error))
 
@@ -144,7 +196,8 @@ class Steering:
         if home is not None and not conversation.home and conversation.parties.local not in home.addresses:
             conversation.home = home.stranger(len(conversation.parties.local))
         classifier = next(iter(engine.shapers.values())).classifier
-        _, line = engine.router.choose(classifier.subject(conversation))
+        refusing = self._refusing(plan, engine, conversation)
+        _, line = engine.router.choose(classifier.subject(conversation), refusing)
         number = NO_UPLINK
         if line != NO_LINE:
             name = plan.lines[line].name

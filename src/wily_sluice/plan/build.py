@@ -18,6 +18,7 @@ from wily_sluice.engine.queueing.codel import TARGET, Codel
 from wily_sluice.engine.queueing.fifo import Fifo
 from wily_sluice.engine.queueing.fq_codel import MOST_PACKETS, FqCodel
 from wily_sluice.engine.queueing.leaf_queue import LeafQueue
+from wily_sluice.engine.queueing.refusing import Refusing
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.queueing.tree import Tree
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
@@ -48,6 +49,8 @@ def build_tree(spec: QueueSpec, drop: Callable[[Packet], None]) -> Tree:
     fair = spec.cap // sum(1 for _ in spec.leaves())
 
     def leaf_queue(leaf: QueueSpec, leaf_drop: Callable[[Packet], None]) -> LeafQueue:
+        if leaf.leaf.refused:
+            return Refusing(leaf_drop)
         limit, packet_limit, target = leaf_limit(leaf), leaf_packet_limit(leaf), leaf_target(leaf, fair)
         if leaf.leaf.aqm == "fifo":
             return Fifo(leaf_drop, limit, packet_limit)

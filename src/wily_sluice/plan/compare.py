@@ -56,6 +56,7 @@ def _uplinks(before: Plan, after: Plan) -> Iterable[Change]:
             for d in DIRECTIONS
             if was.lowest.of(d) != now.lowest.of(d)
         ]
+        told += ["another next hop"] if was.next_hops != now.next_hops else []
         told += ["another probe"] if was.probing != now.probing else []
         told += [f"{was.interface} → {now.interface}"] if was.interface != now.interface else []
         told += [f"framing {was.framed.words} → {now.framed.words}"] if was.framing != now.framing else []
@@ -93,6 +94,8 @@ def _queues(before: Plan, after: Plan) -> Iterable[Change]:
 
 
 def _queue_words(one: QueueSpec, other: QueueSpec) -> str:
+    if one.leaf.refused != other.leaf.refused:
+        return "refused" if other.leaf.refused else "no longer refused"
     told = [
         f"{what} {_rate(was)} → {_rate(now)}"
         for what, was, now in (("guarantee", one.guarantee, other.guarantee), ("cap", one.cap, other.cap))

@@ -1,13 +1,13 @@
 """Reads what a plan says of the ways out beyond its uplinks: tunnels that they carry, and routes that choose them."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import PlanEntry, RouteEntry, TunnelEntry
 from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.wrappings import UDP
 from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.plan.model import Route, Tunnel
+from wily_sluice.plan.model import Budget, Limiter, Route, Tunnel
 from wily_sluice.plan.terms import Resolver
 
 TOO_LATE = ("moved", "rate", "packet", "length")  # for routes
@@ -51,7 +51,7 @@ class Lines:
             tuple(e.next_hop),
         )
 
-    def route(self, index: int, e: RouteEntry) -> Route:
+    def route(self, index: int, e: RouteEntry, limiters: Sequence[Limiter]) -> Route:
         """An entry of `routes`, and what is wrong with it."""
         here = ("routes", index)
         if (e.uplink is None) == (e.uplinks is None) and not self._reading.was_cut(*here, "uplinks"):
@@ -75,7 +75,35 @@ class Lines:
                     (*here, *late[:1]) if part is e else here, message, "ask for hosts, ports, names or services"
                 )
         terms = self._resolve.terms(here, e, but=("uplink",))
-        return Route(e.name or f"route {index + 1}", index, terms, shares, e.else_, e.enabled, e.note)
+        budget = self._budget((*here, "while"), *e.while_, shares, limiters) if e.while_ is not None else None
+        return Route(e.name or f"route {index + 1}", index, terms, shares, e.else_, e.enabled, e.note, budget)
+
+    def _budget(
+        self,
+        here: Location,
+        share: float,
+        word: str,
+        shares: Sequence[tuple[str, float]],
+        limiters: Sequence[Limiter],
+    ) -> Budget | None:
+        """A part of a quota that all share: that of the limiter with this name, or where the word is `quota`, of the
+        only one on the route's uplinks.
+        """
+        of_all = [one for one in limiters if one.quota is not None and one.enabled and one.per.whom == "together"]
+        lines = [name for name, _ in shares]
+        named = [one for one in of_all if (one.uplink in lines if word == "quota" else one.name == word)]
+        if len(named) == 1:
+            return Budget(share, named[0].name)
+        if word == "quota":
+            message = (
+                f"{'several limiters have' if named else 'no limiter has'} a quota of {' or '.join(lines)} for all"
+            )
+            remedy = f"write under {share:.0%} of the limiter’s name, one with `quota`, `per: together` and `uplink`"
+            self._error(here, message, remedy)
+        else:
+            remedy = suggestion(word, [one.name for one in of_all]) if of_all else "give a limiter a `quota`"
+            self._error(here, f"there is no limiter “{word}” with a quota for all together", remedy, "unknown-name")
+        return None
 
     def _line(self, here: Location, name: str | None) -> None:
         """Tell when there is no uplink or tunnel of this name."""

@@ -79,6 +79,7 @@ class Uplink:
     probing: Probing | None = None
     next_hops: tuple[str, ...] = ()
     lowest: Directional[Rate] = Directional(None, None)
+    refuses: frozenset[str] = frozenset()  # paths of leaves
 
     def at(self, direction: Direction, rate: Rate) -> "Uplink":
         """The same line, when it measures that much in a direction."""
@@ -310,9 +311,17 @@ class Rule:
 
 
 @dataclass(frozen=True, slots=True)
+class Budget:
+    """That less than a share of what a limiter's quota allows was used in its period."""
+
+    share: float
+    limiter: str
+
+
+@dataclass(frozen=True, slots=True)
 class Route:
     """Sends conversations over an uplink or a tunnel. `index` is that in the file's list, from 0. `shares` are names of
-    these with their weights; `otherwise` is the one for when all of these are down.
+    these with their weights, for as long as the `budget` lasts; `otherwise` is the one for when all of these are down.
     """
 
     name: str
@@ -322,6 +331,7 @@ class Route:
     otherwise: str | None = None
     enabled: bool = True
     note: str = ""
+    budget: Budget | None = None
 
 
 @dataclass(frozen=True, slots=True)

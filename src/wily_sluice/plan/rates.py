@@ -31,18 +31,31 @@ def resolve(plan: Plan, uplink: Uplink, direction: Direction) -> QueueSpec:
     usable = uplink.usable(direction)
     tree = plan.tree(uplink, direction)
     largest = uplink.framing.cost(LARGEST_PACKET)
-    top = tuple(_resolved(queue, direction, largest, tree.discipline, usable, usable) for queue in tree.queues)
+    refused = uplink.refuses
+    top = tuple(_resolved(queue, direction, largest, tree.discipline, usable, usable, refused) for queue in tree.queues)
     return QueueSpec("", usable, usable, children=top, discipline=tree.discipline, largest=largest)
 
 
 def _resolved(
-    queue: Queue, direction: Direction, largest: Size, parent: Discipline, guarantee: Rate, cap: Rate
+    queue: Queue,
+    direction: Direction,
+    largest: Size,
+    parent: Discipline,
+    guarantee: Rate,
+    cap: Rate,
+    refused: frozenset[str],
 ) -> QueueSpec:
-    """A queue below a parent of this discipline, guarantee and cap, with all below it."""
+    """A queue below a parent of this discipline, guarantee and cap, with all below it; leaves with these paths are
+    `refused`.
+    """
+    if queue.path in refused:
+        leaf = replace(queue.leaf, delay=None, refused=True)
+        return QueueSpec(queue.path, 0, 1, queue.priority, queue.weight, (), leaf, queue.discipline, largest)
     own_cap = cap_of(queue, direction, cap)
     own_guarantee = min(guarantee_of(queue, direction, guarantee), own_cap) if parent != "strict" else 0
     children = tuple(
-        _resolved(child, direction, largest, queue.discipline, own_guarantee, own_cap) for child in queue.children
+        _resolved(child, direction, largest, queue.discipline, own_guarantee, own_cap, refused)
+        for child in queue.children
     )
     leaf = queue.leaf if parent == "curve" else replace(queue.leaf, delay=None)
     return QueueSpec(

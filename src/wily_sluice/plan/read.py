@@ -166,6 +166,7 @@ class _Builder:
                 Probing(tuple(e.probe.remotes), e.probe.within, e.probe.lost) if e.probe is not None else None,
                 tuple(e.next_hop),
                 Directional(e.up.lowest, e.down.lowest),
+                self._refused(name, e, trees),
             )
             for name, e in entry.uplinks.items()
         )
@@ -175,7 +176,7 @@ class _Builder:
         rules = tuple(self._rule(index, e, trees) for index, e in enumerate(entry.rules) if e is not None)
         granting = Grants(self.resolve, list(entry.uplinks), self.error)
         grants = tuple(granting.grant(index, e) for index, e in enumerate(entry.openings) if e is not None)
-        routes = tuple(self.lines.route(index, e) for index, e in enumerate(entry.routes) if e is not None)
+        routes = tuple(self.lines.route(index, e, limiters) for index, e in enumerate(entry.routes) if e is not None)
         if entry.services or entry.catalogues:
             self.resolve.services.all()  # so that mistakes in them are reported, used or not
         return Plan(
@@ -304,6 +305,19 @@ class _Builder:
                 self.error(location, f"there are {len(trees)} trees, and none is named for {direction}", remedy)
             named[direction] = name if name in trees else only
         return Directional(named["up"], named["down"])
+
+    def _refused(self, uplink: str, entry: UplinkEntry, trees: dict[str, Tree]) -> frozenset[str]:
+        """The paths of the leaves that an uplink refuses, in each of its trees that has them."""
+        here = ("uplinks", uplink, "refuses")
+        paths = set()
+        for index, word in enumerate(entry.refuses):
+            where = (*here, index) if (*here, index) in self.document.lines else here
+            for name, path in self._queues_of(where, {"": word}, trees).items():
+                paths.add(path)
+                if any(leaf.default and leaf.path == path for leaf in trees[name].leaves):
+                    message = f"“{word}” is the default: all that no rule is for would be dropped"
+                    self.error(where, message, "name another queue")
+        return frozenset(paths)
 
     def _queues(self, entries: dict[str, QueueEntry], location: Location, above: str) -> tuple[Queue, ...]:
         queues = []

@@ -8,6 +8,8 @@ from wily_sluice.engine.classify.condition import Subject
 from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.limit.limiter import limiters_of
 from wily_sluice.engine.queueing.lane import Lane
+from wily_sluice.engine.queueing.node import Leaf
+from wily_sluice.engine.queueing.refusing import Refusing
 from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.build_rules import build_service
 from wily_sluice.plan.groups.services import shipped_services
@@ -34,7 +36,8 @@ class Way:
     """What happens to a conversation's packets in one direction. `rule` is None where the default decides.
 
     `limiters` are those that cap it, the first to be passed first; `idle` are others that match, each with the reason
-    why it does not apply now; `mark` is a DSCP that is written on it, or None.
+    why it does not apply now; `mark` is a DSCP that is written on it, or None; `refused` says that its packets are
+    dropped there.
     """
 
     uplink: str
@@ -44,6 +47,7 @@ class Way:
     mark: int | None
     tried: tuple[Tried, ...]
     idle: tuple[tuple[str, str], ...] = ()
+    refused: bool = False
 
 
 def way_of(
@@ -65,6 +69,7 @@ def way_of(
         rules[lane.rule].mark if lane.rule >= 0 else None,
         tried,
         tuple(_idle(plan, uplink, classifier, subject, set(limiters_of(lane)))),
+        isinstance(lane.leaf, Leaf) and isinstance(lane.leaf.queue, Refusing),
     )
 
 

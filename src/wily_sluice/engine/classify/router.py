@@ -28,9 +28,11 @@ class Route:
         self.otherwise = otherwise
         self._credits = [0.0] * len(shares)
 
-    def line(self, down: frozenset[int]) -> int:
-        """The line of the next conversation; NO_LINE while all that it may take are down."""
-        live = [index for index, (line, _) in enumerate(self.shares) if line not in down]
+    def line(self, down: frozenset[int], spent: bool = False) -> int:
+        """The line of the next conversation; NO_LINE while all that it may take are down. Where what it may use of a
+        quota is `spent`, only `otherwise` is left.
+        """
+        live = [index for index, (line, _) in enumerate(self.shares) if line not in down and not spent]
         if not live:
             return self.otherwise if self.otherwise not in down else NO_LINE
         credits = self._credits
@@ -46,19 +48,25 @@ class Route:
 
 
 class Router:
-    """The routes of a plan, in order. `down` are the lines that are not to be used now."""
+    """The routes of a plan, in order. `down` are the lines that are not to be used now, `spent` the names of routes
+    whose part of a quota is used up.
+    """
 
-    __slots__ = ("down", "routes")
+    __slots__ = ("down", "routes", "spent")
 
     def __init__(self, routes: tuple[Route, ...]) -> None:
         self.routes = routes
         self.down: frozenset[int] = frozenset()
+        self.spent: frozenset[str] = frozenset()
 
-    def choose(self, subject: Subject) -> tuple[str, int]:
-        """The route that a conversation takes and its line; an empty name and NO_LINE where none has one for it."""
+    def choose(self, subject: Subject, refusing: frozenset[int] = frozenset()) -> tuple[str, int]:
+        """The route that a conversation takes and its line; an empty name and NO_LINE where none has one for it.
+        Lines that are `refusing` it are not for it.
+        """
+        down = self.down | refusing if refusing else self.down
         for route in self.routes:
             if route.condition.holds(subject):
-                line = route.line(self.down)
+                line = route.line(down, route.name in self.spent)
                 if line != NO_LINE:
                     return route.name, line
         return "", NO_LINE

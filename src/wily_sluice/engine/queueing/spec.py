@@ -25,7 +25,7 @@ class LeafSpec:
     """How a leaf holds packets: under which management, and how many at most; None where nobody said.
 
     The limit is in bytes, in packets, or in nanoseconds at the leaf's cap. `delay` is what a packet inside the leaf's
-    guarantee waits at most, where its parent keeps one.
+    guarantee waits at most, where its parent keeps one. What is `refused` is dropped, all of it.
     """
 
     aqm: Aqm = "fq-codel"
@@ -35,11 +35,12 @@ class LeafSpec:
     most_packets: int | None = None
     longest: Nanoseconds | None = None
     delay: Nanoseconds | None = None
+    refused: bool = False
 
     def __reduce__(self) -> tuple[type["LeafSpec"], tuple[object, ...]]:
         """For pickling, which the default cannot do of a frozen compiled class."""
-        own = (self.aqm, self.fair_by, self.ecn, self.most_bytes, self.most_packets, self.longest, self.delay)
-        return (LeafSpec, own)
+        limits = (self.most_bytes, self.most_packets, self.longest)
+        return (LeafSpec, (self.aqm, self.fair_by, self.ecn, *limits, self.delay, self.refused))
 
 
 @dataclass(frozen=True, slots=True)

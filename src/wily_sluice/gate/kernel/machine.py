@@ -171,9 +171,13 @@ class Machine:
         """As `policy_routes.leave`."""
         policy_routes.leave()
 
-    def forget(self, number: int) -> None:
+    def forget(self, number: int, outside: Set[str]) -> None:
         """As `policy_routes.forget`."""
-        policy_routes.forget(number)
+        policy_routes.forget(number, outside)
+
+    def forget_conversations(self, keys: Iterable[bytes], outside: Set[str]) -> None:
+        """As `policy_routes.forget_conversations`."""
+        policy_routes.forget_conversations(keys, outside)
 
     def has_link(self, interface: str) -> bool:
         """Whether an interface is up and its link as well (netdevice(7))."""

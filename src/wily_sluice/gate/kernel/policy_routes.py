@@ -8,12 +8,16 @@ A packet that enters a tunnel may keep its mark on the packet that carries it, w
 again. So what is sent to the far end of a tunnel goes by its uplink, whatever its mark.
 """
 
-from collections.abc import Iterable, Mapping
+import socket
+from collections.abc import Iterable, Iterator, Mapping, Set
 from contextlib import suppress
-from typing import Final, NamedTuple
+from ipaddress import ip_address
+from typing import Any, Final, NamedTuple
 
+from wily_sluice.engine.classify.header import TCP, Parties, parties
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import run
+from wily_sluice.gate.kernel.nudge import nudge
 
 SHIFT: Final = 16  # of the kernel's mark: the byte that tells uplinks apart
 MASK: Final = 0xFF << SHIFT
@@ -78,14 +82,52 @@ def leave() -> None:
                         run(["ip", family, "route", "flush", "table", table], check=False)
 
 
-def forget(number: int) -> None:
+def forget(number: int, outside: Set[str]) -> None:
     """Have the kernel forget the conversations of an uplink, so that they are translated and routed anew. What they
-    send next opens them again elsewhere, or is refused at the far end, so that they end at once.
+    send next opens them again elsewhere, or is refused at the far end, so that they end at once; and hosts that only
+    listen are made to send something. `outside` are the interfaces of all lines. LiveError on trouble.
     """
     from pyroute2 import NFCTSocket  # which takes its time, and few plans need it
 
     try:
+        found = []
+        for family in (socket.AF_INET, socket.AF_INET6):
+            with NFCTSocket(family) as table:
+                entries = table.dump(mark=mark_of(number), mark_mask=MASK)
+                found += [who for entry in entries for who in _parties(family, entry)]
         with NFCTSocket() as table:
             table.flush(mark=mark_of(number), mark_mask=MASK)
+        nudge(found, outside)
     except Exception as error:  # of many kinds, all of which mean the same
         raise LiveError(f"the kernel does not forget the conversations of an uplink: {error}") from error
+
+
+def _parties(family: socket.AddressFamily, entry: Any) -> Iterator[Parties]:
+    """Who may be the parties of a connection in the kernel's table: by who opened it, and by who answers."""
+    from pyroute2.netlink.nfnetlink.nfctsocket import NFCTAttrTuple
+
+    begun, back = (
+        NFCTAttrTuple.from_netlink(family, entry.get_attr(which)) for which in ("CTA_TUPLE_ORIG", "CTA_TUPLE_REPLY")
+    )
+    if begun.proto == TCP:
+        opener, answerer = (socket.inet_pton(family, address) for address in (begun.saddr, back.saddr))
+        yield Parties(TCP, opener, answerer, begun.sport, back.sport)
+        yield Parties(TCP, answerer, opener, back.sport, begun.sport)
+
+
+def forget_conversations(keys: Iterable[bytes], outside: Set[str]) -> None:
+    """Likewise of single conversations, by their keys, which their local parties opened."""
+    from pyroute2 import NetlinkError, NFCTSocket
+    from pyroute2.netlink.nfnetlink.nfctsocket import NFCTAttrTuple
+
+    try:
+        found = [parties(key) for key in keys]
+        for who in found:
+            family = socket.AF_INET if len(who.local) == 4 else socket.AF_INET6
+            near, far = str(ip_address(who.local)), str(ip_address(who.remote))
+            opened = NFCTAttrTuple(family, near, far, who.protocol, who.local_port, who.remote_port)
+            with NFCTSocket(family) as table, suppress(NetlinkError):  # not opened so, or over already
+                table.entry("del", tuple_orig=opened)
+        nudge(found, outside)
+    except Exception as error:  # of many kinds, all of which mean the same
+        raise LiveError(f"the kernel does not forget conversations: {error}") from error

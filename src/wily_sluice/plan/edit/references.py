@@ -44,6 +44,8 @@ class Reference(NamedTuple):
 def references(data: dict[str, Any]) -> Iterator[Reference]:
     """All of a plan."""
     for name, entry in _entries(data, "uplinks"):
+        if isinstance(entry, dict):
+            yield from _words(("uplinks", name, "refuses"), entry.get("refuses"), "queue")
         tree = entry.get("tree") if isinstance(entry, dict) else None
         if isinstance(tree, dict):
             for way in tree:

@@ -30,6 +30,7 @@ from wily_sluice.plan.file.traffic_words import (
 from wily_sluice.plan.file.values import (
     parse_advertised,
     parse_as_number,
+    parse_budget,
     parse_burst,
     parse_cap,
     parse_collector,
@@ -119,6 +120,7 @@ class UplinkEntry(Entry):
     next_hop: Annotated[Words, AfterValidator(parse_remotes)] = Field(
         default=(), alias="next-hop", examples=["[192.0.2.1, '2001:db8::1']"]
     )
+    refuses: Annotated[tuple[str, ...], BeforeValidator(listed)] = Field(default=(), examples=["[backups]"])
     honours_marks: bool = Field(default=False, alias="honours-marks", examples=["true"])
 
 
@@ -298,6 +300,9 @@ class RouteEntry(TermsEntry):
         default=None, examples=["{fibre: 3, mobile: 1}"]
     )
     else_: str | None = Field(default=None, alias="else", examples=["mobile"])
+    while_: Annotated[tuple[float, str], BeforeValidator(parse_budget)] | None = Field(
+        default=None, alias="while", examples=["under 80% of quota"]
+    )
     enabled: bool = True
     note: str = ""
 

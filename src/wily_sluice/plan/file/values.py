@@ -272,6 +272,14 @@ def parse_delay(value: object) -> Nanoseconds:
     return delay
 
 
+def parse_budget(value: object) -> tuple[float, str]:
+    """How much of a quota a route may use: `under 80% of quota`, or of a limiter's by its name."""
+    words = value.split() if isinstance(value, str) else []
+    if len(words) != 4 or (words[0], words[2]) != ("under", "of"):
+        raise ValueError(f"{quoted(value)} is not a part of a quota: write it like under 80% of quota")
+    return parse_share(words[1]), words[3]
+
+
 def parse_lifetime(value: object) -> Nanoseconds:
     """How long an opening lasts without being asked for again."""
     span = parse_time(value)

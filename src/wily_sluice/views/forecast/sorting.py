@@ -52,7 +52,7 @@ def _far(followed: Followed) -> str:
 def way_words(way: Way) -> str:
     """`rule Handsets, queue calls, under visitor-each, marked EF`."""
     text = f"rule {way.rule}" if way.rule is not None else "no rule, so the default"
-    text += f", queue {way.queue}"
+    text += f", queue {way.queue}" + (", which this uplink refuses" if way.refused else "")
     if way.limiters:
         text += f", under {' and '.join(way.limiters)}"
     return text + (f", marked {dscp_text((way.mark,))}" if way.mark is not None else "")
@@ -255,6 +255,7 @@ def way_data(way: Way) -> dict[str, Any]:
         "queue": way.queue,
         "limiters": list(way.limiters),
         "mark": way.mark,
+        "refused": way.refused,
         "idle": dict(way.idle),
         "tried": [{"rule": one.rule, "field": one.field, "unknown": one.unknown} for one in way.tried],
     }

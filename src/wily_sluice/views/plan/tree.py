@@ -110,6 +110,9 @@ def tree_table(
         cells: list[RenderableType] = []
         for direction in ways:
             own = rates[direction][spec.path]
+            if own.leaf.refused:
+                cells += [Text("–", "dim"), Text("refused", "yellow"), *([""] if bars else []), ""]
+                continue
             cells.append(format_rate(own.guarantee) if own.guarantee else Text("–", "dim"))
             cells.append(Text(format_rate(own.cap), "" if queue.cap.of(direction) else "dim"))
             if bars:

@@ -44,6 +44,8 @@ def route_words(route: Route) -> str:
     """`fibre (3) and mobile (1), else spare`."""
     several = len(route.shares) > 1
     words = " and ".join(f"{name} ({weight:g})" if several else name for name, weight in route.shares)
+    if route.budget is not None:
+        words += f" while under {format_share(route.budget.share)} of {route.budget.limiter}’s quota is used"
     return words + (f", else {route.otherwise}" if route.otherwise is not None else "")
 
 
