@@ -1,5 +1,6 @@
 """Openings on real packets: hosts ask by PCP and NAT-PMP, and remotes reach them by the ports that they got."""
 
+import json
 import os
 import signal
 import subprocess
@@ -189,6 +190,9 @@ def test_a_port_that_was_opened_is_reached_and_is_closed_when_its_time_is_over(t
             ("tcp", 3000, 3001, "NAT-PMP"),
         ]
         assert listed["refused"] == 2
+        words = rig.command("gateway", [sys.executable, "-m", "wily_sluice", "openings", "--json"])
+        shown = json.loads(subprocess.run(words, capture_output=True, check=True).stdout)
+        assert [one["outside"] for one in shown["openings"]] == [3001, 3001]
         time.sleep(max(0.0, begun + 13 - time.monotonic()))
         assert gate.call("openings.list")["openings"] == []
         assert again(far) != "again" and again(stream) != "again"

@@ -1,5 +1,6 @@
 """Routes on real packets: two uplinks, and which of them each conversation takes."""
 
+import json
 import subprocess
 import sys
 import time
@@ -274,3 +275,9 @@ def test_else_takes_over_when_a_line_fails_and_calls_elsewhere_lose_nothing(tmp_
         assert call_result(finish(call)).loss == 0
         for calls in (before, after, soon, late):
             calls.end()
+        words = [sys.executable, "-m", "wily_sluice", "history", "--events", "--state", str(gate.state), "--json"]
+        told = json.loads(subprocess.run(words, capture_output=True, check=True).stdout)
+        assert [(one["event"], one["about"]["uplink"]) for one in told][:2] == [
+            ("uplink.back", "fibre"),
+            ("uplink.down", "fibre"),
+        ]

@@ -39,6 +39,7 @@ def told(plan: Plan, megabits: float = 30.0, unshaped: int = 0) -> dict[str, obj
         "revision": 3,
         "trial": {"revision": 3, "left": 75.0},
         "missing": ["wan1"],
+        "down": ["mobile"],
         "unshaped": unshaped,
         "strained": False,
     }
@@ -88,6 +89,7 @@ def test_every_page_fits_the_screen(demo_plan: Plan, size: tuple[int, int]) -> N
 def test_what_is_seen_is_what_was_told(demo_plan: Plan) -> None:
     async def steps(app: WatchScreen, pilot: Any) -> None:
         assert "on trial, 1 min 15 s left" in text_of(app, "title") and "wan1 is missing" in text_of(app, "title")
+        assert "mobile is down" in text_of(app, "title")
         assert "fibre ↓" in text_of(app, "lines") and "0%" in text_of(app, "lines")
         visitors = next(line for line in table_of(app) if line.startswith("visitors"))
         # 30 of a guarantee of 3.312 and a cap of 33.12 Mbit/s, on a line of 165.6; 40 ms stands in the step that ends

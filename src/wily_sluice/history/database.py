@@ -7,6 +7,7 @@
 | `quotas.sqlite` | what was used of quotas |
 | `contacts.sqlite` | names that hosts spoke with |
 | `measurements.sqlite` | measurements of lines |
+| `events.sqlite` | what happened to lines, routes, openings and chains |
 
 A schema is a list of steps: how far a database has come stands in its table `schema_version`. One that a newer program
 has brought further is refused, and left as it is.
@@ -20,7 +21,7 @@ from pathlib import Path
 
 FOLDER_MODE, FILE_MODE = 0o700, 0o600
 PLANS, COUNTERS, QUOTAS, CONTACTS = "plans.sqlite", "counters.sqlite", "quotas.sqlite", "contacts.sqlite"
-MEASUREMENTS = "measurements.sqlite"
+MEASUREMENTS, EVENTS = "measurements.sqlite", "events.sqlite"
 OLD_COUNTERS, OLD_QUOTAS = "history.sqlite", "counters.sqlite"  # as they were once called
 
 

@@ -4,6 +4,7 @@ import json
 import sqlite3
 import sys
 from base64 import b64encode
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,8 @@ from wily_sluice.control.client import Client, bundle_from
 from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.control.desk.snapshot import revision_data
 from wily_sluice.errors import LiveError
+from wily_sluice.history.database import EVENTS
+from wily_sluice.history.event_store import EventStore
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.outside.files import examine
 from wily_sluice.plan.compare import compare
@@ -23,6 +26,7 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.rig.cost import MIX, needed
 from wily_sluice.units import SECOND, Nanoseconds
 from wily_sluice.views.live.cost import ENOUGH
+from wily_sluice.views.live.events import events_data, events_table
 from wily_sluice.views.live.status import span_words
 from wily_sluice.views.plan.changes import changes_data, diff_lines, history_table, print_changes, print_diff
 from wily_sluice.views.text.console import console, print_json
@@ -163,10 +167,11 @@ def undo(revision: int | None, trial: Nanoseconds | None, as_json: bool) -> None
 @click.option(
     "--rows", type=click.IntRange(1, 10_000), metavar="N", default=50, show_default=True, help="Rows of the table."
 )
+@click.option("--events", is_flag=True, help="List what happened to lines, routes and openings instead.")
 @csv_option
 @json_option
-def history(state: Path, rows: int, as_csv: bool, as_json: bool) -> None:
-    """List the plans that the gate has run.
+def history(state: Path, rows: int, events: bool, as_csv: bool, as_json: bool) -> None:
+    """List the plans that the gate has run, or what happened meanwhile.
 
     Shows when each was given, by whom, and what became of it: ▶ is running now, • starts next time. Reads the state
     folder if no gate is running.
@@ -175,7 +180,11 @@ def history(state: Path, rows: int, as_csv: bool, as_json: bool) -> None:
     Examples:
       sudo sluice history
       sudo sluice history --rows 5 --json
+      sudo sluice history --events
     """
+    if events:
+        _print_events(state, rows, as_csv, as_json)
+        return
     try:
         with Client() as client:
             found = _call(client, "history.list", rows=rows)
@@ -195,6 +204,24 @@ def history(state: Path, rows: int, as_csv: bool, as_json: bool) -> None:
         click.echo("the gate has run no plan yet")
     else:
         console().print(history_table(found))
+
+
+def _print_events(state: Path, rows: int, as_csv: bool, as_json: bool) -> None:
+    if not (state / EVENTS).exists():
+        raise Refusal(f"no events are recorded in {state}: has a gate run with this folder?")
+    try:
+        with closing(EventStore(state)) as store:
+            found = list(store.last(rows))
+    except (OSError, sqlite3.Error) as error:
+        raise Refusal(f"cannot read the events in {state}: {error}") from None
+    if as_json:
+        print_json(events_data(found))
+    elif as_csv:
+        click.echo(records_csv(events_data(found)), nl=False)
+    elif not found:
+        click.echo("nothing has happened yet")
+    else:
+        console().print(events_table(found))
 
 
 @click.command()

@@ -67,6 +67,7 @@ from wily_sluice.gate.counters import CounterRow
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.database import MEASUREMENTS
+from wily_sluice.history.event_store import EventStore
 from wily_sluice.history.measurement_store import MeasurementStore
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
@@ -79,6 +80,7 @@ from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
 QUOTAS_EVERY = 60.0  # seconds
 HOUR = 3600
+FLEETING = ("line.",)  # events that are too many to be kept: steps of lines that vary
 MOST_HOSTS = 4096  # in the totals, in both directions together
 
 
@@ -194,14 +196,18 @@ class Desk:
             case Interface(name, here):
                 self._missing = self._missing - {name} if here else self._missing | {name}
                 level: Level = "info" if here else "warning"
-                note("interface.back" if here else "interface.missing", level, interface=name)
+                self._happened("interface.back" if here else "interface.missing", level, {"interface": name})
             case Event(event, word, about):
                 level = "error" if word == "error" else "warning" if word == "warning" else "info"
                 self._happened(event, level, about)
 
     def _happened(self, event: str, level: Level, about: Mapping[str, Any]) -> None:
-        """Write it to the log and keep it for the status; give notice, where somebody should know."""
-        self._events.append((time.time(), event))
+        """Write it to the log and keep it; give notice, where somebody should know."""
+        at = time.time()
+        self._events.append((at, event))
+        if not event.startswith(FLEETING):
+            with suppress(sqlite3.Error, OSError), closing(EventStore(self._state, 0.2)) as store:
+                store.add(at, event, about)
         if self.life.plan is not None:
             self._notices.tell(self.life.plan, self._notices.event(event, time.time()))
         note(event, level, **about)
@@ -343,6 +349,7 @@ class Desk:
             "revision": life.running,
             "trial": {"revision": trial.revision, "left": round(life.left() / SECOND, 1)} if trial else None,
             "missing": sorted(self._missing),
+            "down": self._strain.health.down,
             "unshaped": self._strain.health.unshaped,
             "strained": self._strain.lasting,
         }
@@ -473,7 +480,8 @@ class Desk:
     async def _revoke(self, params: HostPortParams, caller: Caller) -> dict[str, Any]:
         ended = self._ports.revoke(params.host.packed, params.protocol, params.port)
         for one in ended:
-            note("opening.revoked", who=caller.who, host=str(params.host), port=one.inside)
+            about = {"who": caller.who, "host": str(params.host), "port": one.inside}
+            self._happened("opening.revoked", "info", about)
         return {"ended": len(ended)}
 
     async def _now(self, _: NoParams, __: Caller) -> dict[str, Any]:

@@ -166,11 +166,13 @@ def title(told: dict[str, object], passed: int, frozen: bool, width: int) -> Tex
     from wily_sluice.views.live.status import span_words
 
     text = Text(f" {told['site']}", "bold")
-    trial, missing = told["trial"], told["missing"]
+    trial, missing, down = told["trial"], told["missing"], told.get("down")
     if isinstance(trial, dict):
         text.append(f"  on trial, {span_words(trial['left'])} left", f"bold {ORANGE}")
     for name in missing if isinstance(missing, list) else ():
         text.append(f"  {name} is missing", f"bold {RED}")
+    for name in down if isinstance(down, list) else ():
+        text.append(f"  {name} is down", f"bold {RED}")
     if passed:
         text.append(f"  too slow: {passed:,} packets unshaped", f"bold {RED}")
     elif told["strained"]:

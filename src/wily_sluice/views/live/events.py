@@ -1,0 +1,50 @@
+"""What happened around a gate, as a table and as data."""
+
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from rich.table import Table
+
+from wily_sluice.history.event_store import Happened
+
+WORDS = {
+    "uplink.down": "{uplink} is down: {why}",
+    "uplink.back": "{uplink} is used again",
+    "uplink.past": "{part:.1%} of {uplink} went past the gate",
+    "interface.missing": "interface {interface} is missing",
+    "interface.back": "interface {interface} is back",
+    "route.spent": "route {route} has used its part of the quota",
+    "route.again": "route {route} is used again",
+    "opening.made": "{host} had {port} opened, outside {outside}, on {uplink} ({grant}, by {by})",
+    "opening.ended": "{port} of {host} is closed",
+    "opening.refused": "{host} asked for {port} by {by} and was refused: {why}",
+    "opening.revoked": "{who} closed port {port} of {host}",
+    "port.moved": "{host} could not keep {port} toward {remote}: it became {became}",
+    "chain.repaired": "the gate’s chain was removed, and put back",
+    "chain.bypassed": "a rule stands before the gate’s chain",
+}
+
+
+def sentence(one: Happened) -> str:
+    """What an event says; its name and details where there are no words for it."""
+    try:
+        return WORDS[one.event].format(**one.about)
+    except (KeyError, ValueError):
+        return " ".join((one.event, *(f"{key}={value}" for key, value in one.about.items())))
+
+
+def events_table(events: Sequence[Happened]) -> Table:
+    """One row for each, in local time."""
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    table.add_column("When", no_wrap=True)
+    table.add_column("What happened", overflow="fold")
+    for one in events:
+        when = datetime.fromtimestamp(one.at, UTC).astimezone()
+        table.add_row(f"{when:%Y-%m-%d %H:%M:%S}", sentence(one))
+    return table
+
+
+def events_data(events: Sequence[Happened]) -> list[dict[str, Any]]:
+    """For JSON; `at` is in seconds since 1970."""
+    return [{"at": round(one.at, 3), "event": one.event, "about": one.about} for one in events]
