@@ -63,6 +63,8 @@ ILL: dict[str, tuple[Facts, str]] = {
     "link-slower": (with_interface("wan0", speed=10_000_000), "10 Mbit/s, the plan at 20 Mbit/s"),
     "discipline-behind": (with_interface("wan0", discipline="odd"), "end what set it (odd)"),
     "device-sleeps": (with_interface("lan0", sleeps=True), "power/control"),
+    "card-merges": (with_interface("wan0", features=frozenset({"rx-lro"})), "ethtool -K wan0 rx-lro off"),
+    "clamp-missing": (replace(with_interface("wan0", mtu=1492), clamps=False), "1492 bytes, hosts send 1500"),
     "forwarding-off": (with_settings(net__ipv4__ip_forward="0"), "net.ipv4.ip_forward to 1"),
     "uplink-unnamed": (replace(WELL, ways_out={4: ("wan0", "wan7"), 6: ("wan0",)}), "interface: wan7"),
     "no-way-out": (replace(WELL, ways_out={4: ("wan0",), 6: ()}), "no default route of IPv6"),
@@ -72,7 +74,9 @@ ILL: dict[str, tuple[Facts, str]] = {
         "conf.wan0.accept_ra to 2",
     ),
     "reverse-path": (with_settings(net__ipv4__conf__wan0__rp_filter="1"), "conf.wan0.rp_filter to 2"),
+    "bypass": (replace(WELL, flow_tables=("filter fast",)), "flow table filter fast"),
     "one-core": (replace(WELL, cores=1), "sluice gate cost"),
+    "core-full": (replace(WELL, busy=0.92), "need 92%"),
     "clock-out-of-step": (replace(WELL, in_step=False), "time service"),
     "connections-few": (with_settings(net__netfilter__nf_conntrack_max="8192"), "512 hosts may well need 131,072"),
 }
@@ -127,6 +131,7 @@ MAKES: dict[str, tuple[str, str]] = {
     "advertisements-ignored": (
         "echo 1 > /proc/sys/net/ipv6/conf/wan0/accept_ra", "cat /proc/sys/net/ipv6/conf/wan0/accept_ra"
     ),
+    "clamp-missing": ("ip link set wan0 mtu 1492", ""),
     "reverse-path": (
         "echo 1 > /proc/sys/net/ipv4/conf/all/rp_filter; echo 0 > /proc/sys/net/ipv4/conf/wan0/rp_filter",
         "cat /proc/sys/net/ipv4/conf/wan0/rp_filter",
@@ -197,6 +202,42 @@ def test_an_ailment_that_is_made_is_found_mended_and_taken_back(code: str, names
     doctor("--undo")
     assert inside("sh", "-c", state).stdout == before
     assert codes(doctor()) == {code}
+
+
+@pytest.mark.live
+def test_a_cards_feature_is_switched_and_put_back(namespace: str, tmp_path: Path) -> None:
+    script = """
+import sys
+from pathlib import Path
+from wily_sluice.doctor import features
+from wily_sluice.doctor.ailment import Change
+from wily_sluice.doctor.mend import Journal, MendError
+journal = Journal(Path(sys.argv[1]), lambda file, text: file.write_text(text) and None)
+path = features.path_of("v0", "rx-gro")
+print(features.read(path), end=" ")
+journal.mend([Change(path, "on")])
+print(features.read(path), end=" ")
+journal.undo()
+print(features.read(path), end=" ")
+try:
+    journal.mend([Change(features.path_of("v0", "rx-lro"), "on")])
+except MendError as error:
+    print(error)
+"""
+    subprocess.run(["ip", "-n", namespace, "link", "add", "v0", "type", "veth"], check=True)
+    words = ["ip", "netns", "exec", namespace, sys.executable, "-c", script, str(tmp_path)]
+    told = subprocess.run(words, capture_output=True, text=True, check=True).stdout
+    assert told.startswith("off on off ethtool/v0/rx-lro cannot be written: v0 keeps rx-lro off")
+
+
+@pytest.mark.live
+def test_a_rule_that_clamps_segments_is_seen(namespace: str) -> None:
+    script = "from wily_sluice.doctor.look import facts; print(facts().clamps, facts().flow_tables)"
+    words = ["ip", "netns", "exec", namespace, sys.executable, "-c", script]
+    rule = "iptables -t mangle -A FORWARD -p tcp --tcp-flags SYN,RST SYN -j TCPMSS --clamp-mss-to-pmtu"
+    assert subprocess.run(words, capture_output=True, text=True, check=True).stdout == "False ()\n"
+    subprocess.run(["ip", "netns", "exec", namespace, *rule.split()], check=True)
+    assert subprocess.run(words, capture_output=True, text=True, check=True).stdout == "True ()\n"
 
 
 def test_the_page_tells_of_every_ailment() -> None:

@@ -276,6 +276,9 @@ def test_a_line_that_follows_a_recorded_series_is_used_with_little_delay(tmp_pat
     shutil.copy(examples.folder() / "saltmarsh-mobile.csv", tmp_path / "mobile.csv")
     text = VARYING.replace("{0 s: 40 Mbit/s, 10 s: 12 Mbit/s, 20 s: 30 Mbit/s}", "{file: mobile.csv}")
     text = text.replace("WAY", "down").replace("OTHER", "up").replace("KIND", "download")
+    # It drops to half at 3.2 and at 16.8 s, and to two thirds at 22.4 s: from three seconds after each.
+    for before, begin, end in ((5, 7, 16), (13, 20, 22), (23, 26, 30)):
+        text = text.replace(f"at: {before} s, for: {5 if before == 5 else 7} s", f"at: {begin} s, for: {end - begin} s")
     (tmp_path / "traffic.yaml").write_text(text)
     file = tmp_path / "sluice.yaml"
     rates = "down: 6 to 40 Mbit/s, up: 40 Mbit/s, headroom: 2%, probe: [198.51.100.10]"

@@ -209,6 +209,21 @@ iptables -A FORWARD -i lan0 -s 10.7.0.0/24 -j ACCEPT
 iptables -t mangle -I PREROUTING -s 10.7.0.103 -j MARK --set-mark 1
 ip rule add pref 1000 fwmark 1 lookup 200
 ip route add default via 192.0.2.5 table 200
+iptables -t nat -A PREROUTING -d 192.0.2.2 -p tcp --dport 7200 -j DNAT --to-destination 10.7.0.102
+iptables -t nat -A POSTROUTING -s 10.7.0.0/24 -d 10.7.0.102 -j MASQUERADE
+iptables -A FORWARD -i lan0 -o lan0 -j ACCEPT
+"""
+# Says by whom it was called, at a port of the house that is reached by the uplink's own address.
+INSIDE = """
+import socket
+end = socket.create_server(("10.7.0.102", 7200))
+print("ready", flush=True)
+one, source = end.accept()
+one.sendall(source[0].encode())
+"""
+HAIRPIN = """
+import socket
+print(socket.create_connection(("192.0.2.2", 7200), 5, ("10.7.0.100", 0)).recv(64).decode())
 """
 
 
@@ -220,6 +235,14 @@ def test_a_firewall_and_the_policy_routing_of_others_go_on_as_they_were(tmp_path
         assert set(marked.again()) == set(usual.again()) == {"again"}
         for calls in (marked, usual):
             calls.end()
+        # A host that reaches another by the address outside never leaves the house.
+        command = rig.command("house", [sys.executable, "-c", INSIDE])
+        with subprocess.Popen(command, stdout=PIPE, text=True) as inside:
+            assert inside.stdout is not None and inside.stdout.readline()
+            before = gate.call("gate.status")["health"]["carried"]
+            call = rig.command("house", [sys.executable, "-c", HAIRPIN])
+            assert subprocess.run(call, capture_output=True, text=True, check=True).stdout == "10.7.0.1\n"
+        assert gate.call("gate.status")["health"]["carried"] == before
         assert "chain.bypassed" not in [one["event"] for one in gate.events()]
 
 

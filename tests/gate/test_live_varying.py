@@ -10,7 +10,9 @@ import pytest
 
 from tests.gate.running import Running
 from tests.gate.stillness import hold
+from wily_sluice import examples
 from wily_sluice.engine.course import RateCourse
+from wily_sluice.forecast.lab.courses import parse_course, read_course
 from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import Layout, LineFigures
@@ -20,8 +22,13 @@ from wily_sluice.units import MILLISECOND, SECOND, Direction
 
 pytestmark = pytest.mark.live
 DELAY, BUFFER = 20 * MILLISECOND, 300 * MILLISECOND
-PHASE = 9  # seconds of each rate
-COURSE = ((0, 40_000_000), (PHASE * SECOND, 12_000_000), (2 * PHASE * SECOND, 30_000_000))
+LONGEST = 27  # seconds
+# How a rate changes, in words or as a file; and when a call is held meanwhile, from three seconds after each step on.
+COURSES: dict[str, tuple[object, tuple[tuple[int, int], ...]]] = {
+    "steps": ({"0 s": "40 Mbit/s", "9 s": "12 Mbit/s", "18 s": "30 Mbit/s"}, ((3, 8), (12, 17), (21, 26))),
+    "ramp": ({"0 s": "40 Mbit/s", "12 s": "to 10 Mbit/s", "24 s": "to 35 Mbit/s"}, ((3, 26),)),
+    "series": ("saltmarsh-mobile.csv", ((7, 16), (20, 22))),  # it drops to half at 3.2 and at 16.8 s, to 0.66 at 22.4 s
+}
 PLAN = """\
 site: Varying
 uplinks:
@@ -33,10 +40,18 @@ rules: [{protocol: udp, port: 7000, queue: calls}]
 WORKER, CALLER = Host("house", "10.7.0.100"), Host("house", "10.7.0.101")
 
 
-def measured(tmp_path: Path, way: Direction, rate: str) -> tuple[list[float], float]:
-    """For each phase, the p99 of a call beyond the line's delay from three seconds on, in ms; and the part of what the
-    line could carry that was carried.
+def course_of(name: str) -> RateCourse:
+    said = COURSES[name][0]
+    course = parse_course(said) if isinstance(said, dict) else read_course((examples.folder() / str(said)).read_text())
+    assert isinstance(course, RateCourse)
+    return course
+
+
+def measured(tmp_path: Path, way: Direction, rate: str, name: str = "steps") -> tuple[list[float], float]:
+    """For each call, its p99 beyond the line's delay, in ms; and the part of what the line could carry that was
+    carried.
     """
+    course = course_of(name)
     file = tmp_path / "sluice.yaml"
     other = "40 Mbit/s"
     text = PLAN.replace("DOWN", rate if way == "down" else other).replace("UP", rate if way == "up" else other)
@@ -45,33 +60,42 @@ def measured(tmp_path: Path, way: Direction, rate: str) -> tuple[list[float], fl
     rig = Rig("varying")
     rig.down()
     framing = plan.uplinks[0].framing
-    figures = LineFigures(40_000_000, 40_000_000, DELAY, BUFFER, framing, {way: COURSE})
+    figures = LineFigures(40_000_000, 40_000_000, DELAY, BUFFER, framing, {way: course.points})
     rig.up(Layout(plan, "varying", hosts=4), {"mobile": figures})
     try:
         gate = Running(rig, tmp_path / "state", str(file)).wait()
-        span = ("--flows", 4, "--seconds", 3 * PHASE, "--warmup", 4)
+        span = ("--flows", 4, "--seconds", LONGEST, "--warmup", 4)
         loads = start_endpoint(rig, WORKER, "load", way, *span)
         time.sleep(4)
         begun = time.monotonic()
         for process in rig.processes("line-mobile"):
             signal.pidfd_send_signal(os.pidfd_open(process), signal.SIGUSR1)
         waits = []
-        for phase in range(len(COURSE)):
-            time.sleep(max(0.0, begun + phase * PHASE + 3 - time.monotonic()))
-            call = finish(start_endpoint(rig, CALLER, "call", "--seconds", PHASE - 4))
+        for begin, end in COURSES[name][1]:
+            time.sleep(max(0.0, begun + begin - time.monotonic()))
+            call = finish(start_endpoint(rig, CALLER, "call", "--seconds", end - begin))
             waits.append((float(np.percentile(call[way], 99)) - DELAY) / MILLISECOND)
         goodput = finish(loads)["goodput"]
         gate.end()
     finally:
         rig.down()
-    could = RateCourse(COURSE).bits(3 * PHASE * SECOND) / (3 * PHASE)
+    could = course.bits(LONGEST * SECOND) / LONGEST
     return waits, goodput * framing.cost(1500) / SEGMENT / could
 
 
-@pytest.mark.parametrize("way", ["down", pytest.param("up", marks=pytest.mark.slow)])
-def test_a_call_waits_little_and_most_of_a_line_is_used_whose_rate_steps(tmp_path: Path, way: Direction) -> None:
+@pytest.mark.parametrize(
+    ("name", "way"),
+    [
+        ("steps", "down"),
+        pytest.param("steps", "up", marks=pytest.mark.slow),
+        *(pytest.param(name, way, marks=pytest.mark.slow) for name in ("ramp", "series") for way in ("down", "up")),
+    ],
+)
+def test_a_call_waits_little_and_most_of_a_line_is_used_whose_rate_changes(
+    tmp_path: Path, name: str, way: Direction
+) -> None:
     hold(
-        lambda: measured(tmp_path, way, "8 to 40 Mbit/s"),
+        lambda: measured(tmp_path, way, "6 to 40 Mbit/s" if name == "series" else "8 to 40 Mbit/s", name),
         lambda found: max(found[0]) < 40 and 0.85 < found[1] < 1.01,
     )
 

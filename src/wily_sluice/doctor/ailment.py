@@ -12,7 +12,9 @@ Severity: TypeAlias = Literal["error", "warning"]
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """Write `value` into a file of the kernel's below /proc/sys or /sys, by its whole path."""
+    """Write `value` into a file of the kernel's below /proc/sys or /sys, by its whole path; or switch a feature of a
+    card (`doctor.features`).
+    """
 
     path: str
     value: str

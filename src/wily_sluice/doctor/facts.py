@@ -13,7 +13,8 @@ InterfaceAddress: TypeAlias = IPv4Interface | IPv6Interface
 class Interface:
     """`link` says that it is up and so is its link; `bridge` is the bridge that it is a port of, or empty; `discipline`
     is what the kernel queues its packets by. `speed` in bit/s and `full_duplex` are None where nobody says; so is
-    `sleeps`, that its device may be suspended to save power.
+    `sleeps`, that its device may be suspended to save power. `features` are those of its card that are on, of those
+    that matter (`doctor.features`).
     """
 
     name: str
@@ -25,6 +26,7 @@ class Interface:
     speed: Rate | None = None
     full_duplex: bool | None = None
     sleeps: bool | None = None
+    features: frozenset[str] = frozenset()
     addresses: tuple[InterfaceAddress, ...] = ()
 
 
@@ -32,6 +34,10 @@ class Interface:
 class Facts:
     """`ways_out` are interfaces of default routes, of IPv4 and of IPv6. `settings` are those of /proc/sys that could be
     read, by their paths there. `in_step` says that the clock is kept to a reference; None where nobody says.
+
+    `flow_tables` are those of nf_tables, which forward packets past all chains; `clamps` says that a rule lowers what
+    TCP takes for the largest segment, None where rules cannot be read. `busy` is the part of what the gate was measured
+    to carry here that the plan's lines come to, None where nobody has measured.
     """
 
     interfaces: dict[str, Interface]
@@ -39,6 +45,9 @@ class Facts:
     settings: dict[str, str] = field(default_factory=dict)
     cores: int = 1
     in_step: bool | None = None
+    flow_tables: tuple[str, ...] = ()
+    clamps: bool | None = None
+    busy: float | None = None
 
     def number(self, path: str) -> int | None:
         """A setting that is a number."""

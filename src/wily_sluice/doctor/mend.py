@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Final
 
+from wily_sluice.doctor import features
 from wily_sluice.doctor.ailment import Change
 from wily_sluice.errors import SluiceError
 
@@ -21,14 +22,17 @@ class MendError(SluiceError):
 
 def _write(path: str, value: str) -> None:
     try:
-        Path(path).write_text(value)
+        if path.startswith(features.PREFIX):
+            features.write(path, value)
+        else:
+            Path(path).write_text(value)
     except OSError as error:
         raise MendError(f"{path} cannot be written: {error.strerror}; be root, and see who else keeps it") from error
 
 
 def _read(path: str) -> str:
     try:
-        return Path(path).read_text().strip()
+        return features.read(path) if path.startswith(features.PREFIX) else Path(path).read_text().strip()
     except OSError as error:
         raise MendError(f"{path} cannot be read: {error.strerror}") from error
 
@@ -81,7 +85,7 @@ class Journal:
         """Take back all that was changed, the last first; those that were."""
         before, undone = self.read(), []
         for path, was in reversed(list(before.items())):
-            if Path(path).exists():
+            if path.startswith(features.PREFIX) or Path(path).exists():
                 _write(path, was)
                 undone.append(Change(path, was))
             del before[path]

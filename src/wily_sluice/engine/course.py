@@ -28,7 +28,12 @@ class RateCourse:
 
     def __reduce__(self) -> tuple[type["RateCourse"], tuple[tuple[tuple[Nanoseconds, Rate], ...]]]:
         """For pickling, which the default cannot do of a compiled class."""
-        return (RateCourse, (tuple(zip(self._times, self._rates, strict=True)),))
+        return (RateCourse, (self.points,))
+
+    @property
+    def points(self) -> tuple[tuple[Nanoseconds, Rate], ...]:
+        """As it was made of."""
+        return tuple(zip(self._times, self._rates, strict=True))
 
     @property
     def steady(self) -> bool:

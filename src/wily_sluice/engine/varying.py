@@ -20,16 +20,16 @@ from typing import Final
 
 from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Nanoseconds, Rate, Size
 
-TICK: Final[Nanoseconds] = 50 * MILLISECOND
+TICK: Final[Nanoseconds] = 25 * MILLISECOND
 LOW: Final[Nanoseconds] = 6 * MILLISECOND  # of excess
-HIGH: Final[Nanoseconds] = 14 * MILLISECOND
-DRAIN: Final[Nanoseconds] = 400 * MILLISECOND
+HIGH: Final[Nanoseconds] = 12 * MILLISECOND
+DRAIN: Final[Nanoseconds] = 200 * MILLISECOND
 LEAST_PART: Final = 0.25  # of what the line carries is always let pass
-AFTER: Final = 0.93  # of what it was found to carry, once the queue is gone
+AFTER: Final = 0.98  # of what it was found to carry, once the queue is gone
 WINDOW: Final[Nanoseconds] = 15 * SECOND  # half of the time in which the least delay is the line's own
-LOOKED_BACK: Final = 3  # ticks over which what was moved is averaged
-SILENT: Final = 6  # ticks without an answer, while there were some before, that are as good as a great excess
-QUICK, SLOW, SLOWEST = 1.04, 1.012, 1.004  # growth in a tick
+LOOKED_BACK: Final = 4  # ticks over which what was moved is averaged
+SILENT: Final = 12  # ticks without an answer, while there were some before, that are as good as a great excess
+QUICK, SLOW, SLOWEST = 1.02, 1.006, 1.002  # growth in a tick
 
 
 class RateFinder:

@@ -1,11 +1,13 @@
 """`sluice doctor`."""
 
+import json
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import click
 
-from wily_sluice.cli.options import CLEAN, ERRORS, Refusal, json_option, plan_from, state_option
+from wily_sluice.cli.options import CLEAN, COST, ERRORS, Refusal, json_option, plan_from, state_option
 from wily_sluice.doctor.ailment import Change
 from wily_sluice.doctor.examine import Complaint, examine
 from wily_sluice.doctor.look import facts
@@ -13,6 +15,8 @@ from wily_sluice.doctor.mend import Journal, MendError
 from wily_sluice.gate.kernel.lock import network_namespace
 from wily_sluice.history.database import private_file, private_folder
 from wily_sluice.outside.files import load
+from wily_sluice.plan.model import Plan
+from wily_sluice.rig.cost import MIX, needed
 from wily_sluice.views.text.console import console, print_json
 from wily_sluice.views.text.doctor import changes_data, complaints_data, print_changes, print_complaints
 
@@ -47,10 +51,11 @@ def doctor(context: click.Context, plan_file: Path, fix: bool, undo: bool, state
             changes = journal.undo()
         else:
             plan = load(plan_file)
-            complaints = examine(plan, facts())
+            busy = _busy(plan, state)
+            complaints = examine(plan, replace(facts(), busy=busy))
             if fix:
                 changes = journal.mend(change for one in complaints for change in one.found.changes)
-                complaints = examine(plan, facts())
+                complaints = examine(plan, replace(facts(), busy=busy))
     except MendError as error:
         raise Refusal(str(error)) from None
     if as_json:
@@ -58,6 +63,15 @@ def doctor(context: click.Context, plan_file: Path, fix: bool, undo: bool, state
     else:
         _print(complaints, changes, fix, undo)
     context.exit(ERRORS if any(one.ailment.severity == "error" for one in complaints) else CLEAN)
+
+
+def _busy(plan: Plan, state: Path) -> float | None:
+    """The part of what the gate was measured to carry here that the plan's lines come to; None if nobody measured."""
+    try:
+        carried = float(json.loads((state / COST).read_text())["mix"]["gate"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+    return needed(plan, MIX) / carried if carried else None
 
 
 def _print(complaints: Sequence[Complaint], changes: Sequence[Change], fix: bool, undo: bool) -> None:

@@ -5,6 +5,7 @@ from ipaddress import ip_network
 
 from wily_sluice.doctor.ailment import Ailment, Change, Found
 from wily_sluice.doctor.facts import Facts, Interface
+from wily_sluice.doctor.features import MERGING, path_of
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, format_rate
 
@@ -94,6 +95,26 @@ def _sleeps(plan: Plan, facts: Facts) -> Iterator[Found]:
             yield Found(whose, message, f"write “on” to {path}", (Change(path, "on"),))
 
 
+def _merges(plan: Plan, facts: Facts) -> Iterator[Found]:
+    for interface, whose in _here(plan, facts):
+        for feature in MERGING:
+            if feature in interface.features:
+                message = f"the card of {interface.name} makes one of several packets ({feature}), up to 64 kB long"
+                change = Change(path_of(interface.name, feature), "off")
+                yield Found(whose, message, f"`ethtool -K {interface.name} {feature} off`", (change,))
+
+
+def _clamp_missing(plan: Plan, facts: Facts) -> Iterator[Found]:
+    inside = [facts.interfaces[one.interface].mtu for one in plan.networks if one.interface in facts.interfaces]
+    for line in plan.lines:
+        interface = facts.interfaces.get(line.interface)
+        if interface is not None and facts.clamps is False and inside and 0 < interface.mtu < max(inside):
+            message = f"{interface.name} takes packets of {interface.mtu} bytes, hosts send {max(inside)}, and no rule "
+            message += "tells them so"
+            rule = "iptables -t mangle -A FORWARD -p tcp --tcp-flags SYN,RST SYN -j TCPMSS --clamp-mss-to-pmtu"
+            yield Found(line.name, message, f"`{rule}`, and the same with ip6tables")
+
+
 AILMENTS = (
     Ailment(
         "interface-missing",
@@ -128,5 +149,17 @@ AILMENTS = (
         "warning",
         "A network card that is suspended between packets delays the first of them by milliseconds.",
         _sleeps,
+    ),
+    Ailment(
+        "card-merges",
+        "warning",
+        "A card that makes one packet of several hands the gate lumps that keep a slow line busy for milliseconds.",
+        _merges,
+    ),
+    Ailment(
+        "clamp-missing",
+        "warning",
+        "Where a line takes shorter packets than hosts send, connections hang unless TCP is told the largest segment.",
+        _clamp_missing,
     ),
 )

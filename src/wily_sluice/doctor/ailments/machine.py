@@ -2,13 +2,15 @@
 
 from collections.abc import Iterator
 
-from wily_sluice.doctor.ailment import Ailment, Found, setting
+from wily_sluice.doctor.ailment import Ailment, Change, Found, setting
 from wily_sluice.doctor.facts import Facts
+from wily_sluice.doctor.features import BYPASSING, path_of
 from wily_sluice.plan.model import Plan
 
 PER_HOST = 256  # conversations that a host may well have open
 FEWEST = 16_384
 MOST_HOSTS = 256  # of a network, of which it is taken that they may be there
+ENOUGH = 0.7  # of what the gate carries
 LIMIT, COUNT = "net/netfilter/nf_conntrack_max", "net/netfilter/nf_conntrack_count"
 
 
@@ -39,8 +41,39 @@ def _small_table(plan: Plan, facts: Facts) -> Iterator[Found]:
         )
 
 
+def _core_full(plan: Plan, facts: Facts) -> Iterator[Found]:
+    if facts.busy is not None and facts.busy > ENOUGH:
+        message = f"full lines need {facts.busy:.0%} of what the gate was measured to carry here"
+        yield Found("processors", message, "a faster machine, or slower lines; `sluice gate cost` measures again")
+
+
+def _bypass(plan: Plan, facts: Facts) -> Iterator[Found]:
+    for table in facts.flow_tables:
+        message = f"packets of the flow table {table} of nf_tables are forwarded past all chains"
+        yield Found("flow tables", message, "take the table away, or the plan's interfaces out of it")
+    for name in {line.interface for line in plan.lines} | {network.interface for network in plan.networks}:
+        interface = facts.interfaces.get(name)
+        for feature in BYPASSING if interface is not None else ():
+            if interface is not None and feature in interface.features:
+                message = f"the card of {name} may forward packets by itself ({feature})"
+                change = Change(path_of(name, feature), "off")
+                yield Found(name, message, f"`ethtool -K {name} {feature} off`", (change,))
+
+
 AILMENTS = (
+    Ailment(
+        "bypass",
+        "error",
+        "A flow table, or the card itself, forwards packets of known conversations, and the gate does not see them.",
+        _bypass,
+    ),
     Ailment("one-core", "warning", "The gate has one core to itself when the line is full.", _one_core),
+    Ailment(
+        "core-full",
+        "warning",
+        "Where lines need more than the gate can carry, packets wait for the processor or go past the gate.",
+        _core_full,
+    ),
     Ailment(
         "clock-out-of-step", "warning", "Schedules and the periods of quotas go by this machine's clock.", _out_of_step
     ),

@@ -97,6 +97,7 @@ from wily_sluice.plan.findings.trees import (
     direction_unshaped,
     no_default,
     priority_below_curve,
+    queue_refused,
     queue_unused,
     tree_unused,
 )
@@ -133,6 +134,7 @@ KINDS: Final[tuple[Kind, ...]] = (
     priority_below_curve.KIND,
     tree_unused.KIND,
     queue_unused.KIND,
+    queue_refused.KIND,
     direction_unshaped.KIND,
     guarantees_overbooked.KIND,
     guarantee_below_strict.KIND,
