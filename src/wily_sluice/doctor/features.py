@@ -3,7 +3,8 @@
 A feature stands among the files of the kernel as `ethtool/INTERFACE/FEATURE`, and holds `on` or `off`.
 """
 
-from typing import Final
+from contextlib import suppress
+from typing import Any, Final
 
 PREFIX: Final = "ethtool/"
 MERGING: Final = ("rx-lro", "rx-gro-hw")  # the card makes one of several packets that came
@@ -15,25 +16,30 @@ def path_of(interface: str, feature: str) -> str:
     return f"{PREFIX}{interface}/{feature}"
 
 
-def enabled(interface: str) -> frozenset[str]:
-    """Those of the features above that are on; none where nobody says."""
+def _features(interface: str) -> Any:
+    """All features of a card, by their names. OSError when they cannot be read."""
     from pyroute2 import Ethtool  # which takes a while to load
 
     try:
         with Ethtool() as card:
-            found = card.get_features(interface).features
-    except Exception:  # of many kinds: no such thing, not allowed
+            return card.get_features(interface)
+    except Exception as error:  # of many kinds: no such card, not allowed
+        raise OSError(0, f"the card of {interface} does not say") from error
+
+
+def enabled(interface: str) -> frozenset[str]:
+    """Those of the features above that are on; none where nobody says."""
+    try:
+        found = _features(interface).features
+    except OSError:
         return frozenset()
     return frozenset(name for name in (*MERGING, *BYPASSING) if name in found and found[name].enable)
 
 
 def read(path: str) -> str:
     """`on` or `off`. OSError when there is no such feature."""
-    from pyroute2 import Ethtool
-
     _, interface, feature = path.split("/")
-    with Ethtool() as card:
-        found = card.get_features(interface).features
+    found = _features(interface).features
     if feature not in found:
         raise OSError(0, f"{interface} has no feature {feature}")
     return "on" if found[feature].enable else "off"
@@ -44,11 +50,10 @@ def write(path: str, value: str) -> None:
     from pyroute2 import Ethtool
 
     _, interface, feature = path.split("/")
-    with Ethtool() as card:
-        features = card.get_features(interface)
-        if feature not in features.features:
-            raise OSError(0, f"{interface} has no feature {feature}")
-        features.features[feature].enable = value == "on"
-        card.set_features(interface, features)
+    read(path)
+    wanted = _features(interface)
+    wanted.features[feature].enable = value == "on"
+    with suppress(Exception), Ethtool() as card:  # of many kinds; what has become of it is seen below
+        card.set_features(interface, wanted)
     if read(path) != value:
         raise OSError(0, f"{interface} keeps {feature} {'off' if value == 'on' else 'on'}")

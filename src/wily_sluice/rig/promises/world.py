@@ -191,8 +191,8 @@ class RigWorld:
         if uplink == self._uplink:
             return
         index = next(index for index, one in enumerate(self._layout.plan.uplinks) if one.name == uplink)
-        lines = [f"route replace default via 192.0.2.{4 * index + 1} metric 1"]
-        lines += [f"route replace default via 2001:db8:{index:x}::1 metric 1"]
+        lines = [f"route replace {half} via 192.0.2.{4 * index + 1}" for half in ("0.0.0.0/1", "128.0.0.0/1")]
+        lines.append(f"route replace 2000::/3 via 2001:db8:{index:x}::1")
         run(["ip", "-n", self._layout.namespace("gateway"), "-batch", "-"], stdin="\n".join(lines) + "\n")
         self._uplink = uplink
 
