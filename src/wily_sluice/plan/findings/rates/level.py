@@ -49,6 +49,15 @@ def levels(checked: Checked) -> Iterator[Level]:
         yield from _below(Level(tree, tree.queues, uplink.name, "", tree.discipline, root.cap, root.cap, way))
 
 
+def levels_at_lowest(checked: Checked) -> Iterator[Level]:
+    """Those of lines that vary, when these carry the least that they may."""
+    for tree, uplink, way, _ in checked.uses:
+        lowest = uplink.lowest.of(way)
+        if lowest is not None:
+            usable = uplink.at(way, lowest).usable(way)
+            yield from _below(Level(tree, tree.queues, uplink.name, "", tree.discipline, usable, usable, way))
+
+
 def levels_of_no_line(checked: Checked) -> Iterator[Level]:
     """Those of trees that no uplink has, as if of a line of the highest rate: only percentages mean something there."""
     used = {use.tree.name for use in checked.uses}

@@ -1,0 +1,47 @@
+"""Guarantees that a line that varies cannot keep when it is slowest."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.rates.level import levels_at_lowest
+from wily_sluice.units import format_rate
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each parent whose children's guarantees come to more than it then has."""
+    for level in levels_at_lowest(checked):
+        total = sum(level.guarantee_of(queue) for queue in level.queues)
+        if total > level.guarantee + len(level.queues):
+            message = (
+                f"when the line carries least, {level.name} has {format_rate(level.guarantee)} {level.direction}, and "
+                f"the guarantees below it come to {format_rate(total)}"
+            )
+            yield Told(level.location, message, "write percentages, which follow the line, or lower them")
+
+
+KIND = Kind(
+    "guarantees-above-lowest",
+    "warning",
+    find,
+    once=True,
+    story="""\
+On a line that varies, a guarantee in Mbit/s stays the same while the line gets slower. When all of them come to more
+than the line carries, they cannot be kept, and each gets less.
+""",
+    has="""\
+uplinks:
+  line: {down: 5 to 50 Mbit/s, probe: [203.0.113.1]}
+trees:
+  main:
+    queues:
+      calls: {guarantee: 6 Mbit/s}
+""",
+    lacks="""\
+uplinks:
+  line: {down: 5 to 50 Mbit/s, probe: [203.0.113.1]}
+trees:
+  main:
+    queues:
+      calls: {guarantee: {down: 3 Mbit/s, up: 6 Mbit/s}}
+""",
+)
