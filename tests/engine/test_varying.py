@@ -124,6 +124,22 @@ def test_a_finder_grows_only_where_more_waits_and_takes_silence_for_a_full_line(
         line.now += TICK
         finder.step(3000, True, line.now)
     assert finder.rate < 2_000_000
+    # The remote is dead, and not the line: what conversations show counts, and where nobody knows, nothing changes.
+    for tick in range(400):
+        line.now += TICK
+        if tick > 100:
+            finder.passed((tick % 5) * MILLISECOND)
+        finder.step(round(finder.rate * TICK / BYTE_TIME), True, line.now)
+        if tick == 100:
+            assert finder.unheard and finder.rate == 1_000_000
+    assert finder.rate == 10_000_000
+    for _ in range(20):
+        line.now += TICK
+        finder.passed(40 * MILLISECOND)
+        finder.step(round(3_000_000 * TICK / BYTE_TIME), True, line.now)
+    assert finder.rate < 3_000_000
+    finder.begin_anew()
+    assert not finder.unheard
     fresh = RateFinder(1_000_000, 10_000_000, toward=False)
     for _ in range(20):
         fresh.step(3000, True, line.now)  # nobody ever answered: nothing is known

@@ -29,6 +29,7 @@ from wily_sluice.units import MILLISECOND, Direction, Nanoseconds, Size
 
 CATCH_UP: Final[Nanoseconds] = 20 * MILLISECOND  # how much of a stall is made good afterwards
 MOST_TALLIES: Final = 16_384
+MOST_EXCESSES: Final = 256
 
 
 class Shaper(Onward):
@@ -55,6 +56,7 @@ class Shaper(Onward):
         self.bank = bank
         self._others = others
         self._utilisation: Utilisation | None = None
+        self.excesses: list[Nanoseconds] | None = None  # what `passed` was told, where somebody wants to know
         self.epoch = 0
         self._clock: Nanoseconds = 0
         self._tallies: dict[tuple[bytes, int, str], FlowTally] = {}
@@ -110,6 +112,11 @@ class Shaper(Onward):
 
     def _leaf(self, rule: int) -> Leaf:
         return self.tree.leaves[self.classifier.rules[rule].leaf if rule >= 0 else self.classifier.default]
+
+    def passed(self, excess: Nanoseconds) -> None:
+        """Take note of how much longer a round trip beyond the line took than the shortest of its conversation."""
+        if self.excesses is not None and len(self.excesses) < MOST_EXCESSES:
+            self.excesses.append(excess)
 
     def watch_utilisation(self) -> Utilisation:
         """Start measuring how busy the line is."""

@@ -10,6 +10,9 @@ A step is made every TICK:
 - With hardly any excess, while there is more to send than may pass, the rate grows: quickly where the line was never
   found wanting of late, or is well past where it last was; slowly near there.
 
+Where the remote that is asked no longer answers, the round trips of conversations stand in, each beyond the shortest of
+its own conversation. A short silence is taken for a full line; where nothing is known for longer, the rate stays.
+
 The line's own delay is the least of the last half minute. Where both directions are full, a growing delay is blamed on
 both: each recovers by itself.
 
@@ -29,6 +32,8 @@ AFTER: Final = 0.98  # of what it was found to carry, once the queue is gone
 WINDOW: Final[Nanoseconds] = 15 * SECOND  # half of the time in which the least delay is the line's own
 LOOKED_BACK: Final = 4  # ticks over which what was moved is averaged
 SILENT: Final = 12  # ticks without an answer, while there were some before, that are as good as a great excess
+GIVEN_UP: Final = 80  # ticks after which silence tells nothing
+PASSING: Final = 8  # ticks in which conversations' round trips count
 QUICK, SLOW, SLOWEST = 1.02, 1.006, 1.002  # growth in a tick
 
 
@@ -48,6 +53,8 @@ class RateFinder:
         self._samples: list[Nanoseconds] = []
         self._heard = False
         self._quiet = 0
+        self._passing: list[Nanoseconds | None] = []  # the least excess of conversations, by ticks
+        self._passed: Nanoseconds | None = None
         self._before: Nanoseconds = 0  # excess
         self._moved: list[Size] = []
         self._hold: Nanoseconds = 0
@@ -64,6 +71,21 @@ class RateFinder:
         least = self._least[0]
         if least is None or delay < least:
             self._least[0] = delay
+
+    def passed(self, excess: Nanoseconds) -> None:
+        """Take note of how much longer a conversation's round trip took than its shortest."""
+        if self._passed is None or excess < self._passed:
+            self._passed = excess
+
+    def begin_anew(self) -> None:
+        """Another remote is asked from now on, whose round trip is another one."""
+        self._least = [None, None]
+        self._turn, self._samples, self._heard, self._quiet = 0, [], False, 0
+
+    @property
+    def unheard(self) -> bool:
+        """Whether the remote has answered, and has not for long."""
+        return self._heard and self._quiet >= GIVEN_UP
 
     @property
     def own_delay(self) -> Nanoseconds:
@@ -93,11 +115,18 @@ class RateFinder:
     def _excess(self) -> Nanoseconds | None:
         """How much longer than the line's own the delay is now; None where nobody knows."""
         samples, self._samples = self._samples, []
+        self._passing = [*self._passing[1 - PASSING :], self._passed]
+        self._passed = None
         if samples:
             self._quiet = 0
             return min(samples) - self.own_delay
         self._quiet += 1
-        return 2 * DRAIN if self._heard and self._quiet >= SILENT else None
+        if self._quiet < SILENT:
+            return None
+        passing = [excess for excess in self._passing if excess is not None]
+        if passing:
+            return min(passing)
+        return 2 * DRAIN if self._heard and self._quiet < GIVEN_UP else None
 
     def _back_off(self, excess: Nanoseconds, slope: float, now: Nanoseconds) -> None:
         arrived = sum(self._moved) * BYTE_TIME / (len(self._moved) * TICK)

@@ -37,6 +37,8 @@ class FoundLine:
         self.routed = routed
         self.remote = uplink.probing.remotes[0]
         self.family = family_of(self.remote)
+        self.remotes = [one for one in uplink.probing.remotes if family_of(one) == self.family]
+        self.told = False  # that nobody answers
         self.identifier = (os.getpid() + IDENTIFIER + number) & 0xFFFF
         self.end = echo_socket(self.family)
         if routed:
@@ -49,6 +51,17 @@ class FoundLine:
                 self.finders[way] = RateFinder(lowest, uplink.measured(way), toward=way == "up")
         self._sent: dict[int, Nanoseconds] = {}
         self._sequence = 0
+
+    def look(self) -> bool:
+        """Ask another remote, where this one no longer answers and there is another; whether nobody answers now."""
+        unheard = any(finder.unheard for finder in self.finders.values())
+        if unheard and len(self.remotes) > 1:
+            self.remotes = [*self.remotes[1:], self.remotes[0]]
+            self.remote = self.remotes[0]
+            self._sent.clear()
+            for finder in self.finders.values():
+                finder.begin_anew()
+        return unheard
 
     def ask(self, now: Nanoseconds) -> None:
         """Send an echo."""
@@ -130,7 +143,14 @@ class Finding:
         """Take a step, and ask again; to be called every TICK, with what was moved in all."""
         for name, line in self._lines.items():
             around = line.uplink.framing.cost(USUAL_LENGTH) - USUAL_LENGTH
+            passing, self._shapers[name, "up"].excesses = self._shapers[name, "up"].excesses, []
+            unheard = line.look()
+            if unheard and not line.told:
+                self._tell("probe.unheard", "warning", uplink=name, remote=line.remote)
+            line.told = unheard
             for way, finder in line.finders.items():
+                if passing:
+                    finder.passed(min(passing))
                 ours = moved.get((name, way), Moved())
                 last = line.before.get(way, ours)
                 line.before[way] = ours

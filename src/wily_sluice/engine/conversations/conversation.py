@@ -39,7 +39,8 @@ class Conversation:
     follows it where rules ask for what only time shows. `settled` is for a caller that takes its packets from several
     places, to note that those of one place are past. While it was half open it sent `packets`, the last at `seen`; it
     is in turn to be forgotten since `due`. `home` is empty, or the address as whose it is sorted (`strangers`). `probe`
-    is the packet whose echo is awaited; `spin` is there while spin bits are read (`round_trips`).
+    is the packet whose echo is awaited; `spin` is there while spin bits are read; `trips` beyond the line were seen, of
+    which the shortest took `least` (`round_trips`).
     """
 
     __slots__ = (
@@ -49,11 +50,13 @@ class Conversation:
         "home",
         "key",
         "known",
+        "least",
         "packets",
         "probe",
         "seen",
         "settled",
         "spin",
+        "trips",
         "unknown",
         "up_lane",
         "watch",
@@ -67,6 +70,8 @@ class Conversation:
         self.watch = watch
         self.probe: Probe | None = None
         self.spin: Spin | None = None
+        self.trips = 0
+        self.least: Nanoseconds = 0
         self.settled = 0
         self.home = b""
         self.due: Nanoseconds = 0

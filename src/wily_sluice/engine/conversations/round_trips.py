@@ -32,6 +32,7 @@ TCP: Final = 6
 UDP: Final = 17
 FASTEST: Final[Nanoseconds] = 2 * MILLISECOND  # from edge to edge: faster is no spinning, but chance or disorder
 LEAST_RUN: Final = 4  # packets with one value before an edge that ends a trip: fewer may be out of order
+TELLING: Final = 4  # trips after which the shortest of a conversation says something
 MOST_EARLY: Final = 4  # edges too early, and one in so many
 
 
@@ -133,8 +134,16 @@ class RoundTrips:
 def _trip(conversation: "Conversation", probe: Probe, now: Nanoseconds) -> None:
     """A packet has had its answer."""
     lane = conversation.up_lane
-    if lane is not None:
-        lane.tally.trip(probe.up, now - probe.sent)
+    if lane is None:
+        return
+    lasted = now - probe.sent
+    lane.tally.trip(probe.up, lasted)
+    if probe.up:
+        conversation.trips += 1
+        if conversation.trips == 1 or lasted < conversation.least:
+            conversation.least = lasted
+        if conversation.trips >= TELLING:
+            lane.shaper.passed(lasted - conversation.least)
 
 
 def spin_bit(header: bytes) -> int:

@@ -32,6 +32,9 @@ class Onward(QueueingDiscipline):
         """Take packets that are past their limiters to where their conversations are now sorted to."""
         raise NotImplementedError
 
+    def passed(self, excess: Nanoseconds) -> None:
+        """Take note of how much longer a round trip beyond the line took than the shortest of its conversation."""
+
     def watch_utilisation(self) -> Utilisation:
         """Start measuring how busy the line is."""
         raise NotImplementedError
