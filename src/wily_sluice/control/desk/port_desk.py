@@ -9,8 +9,8 @@ import asyncio
 import socket
 import struct
 import time
-from collections import deque
-from collections.abc import Callable, Iterable, Mapping
+from collections import Counter, deque
+from collections.abc import Awaitable, Callable, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from ipaddress import ip_address
@@ -29,10 +29,12 @@ from wily_sluice.ports.book import Book, Opening
 from wily_sluice.units import SECOND
 
 MOST_WAITING: Final = 256  # datagrams; hosts ask again
+MOST_A_SECOND: Final = 10  # of one host
 A_BATCH: Final = 32  # after which the kernel is told
 REPAIRED_EVERY: Final = 30.0  # seconds
 LOOKED_EVERY: Final = 10.0
 AGAIN: Final = 3600.0  # before the same is told again
+SOON: Final = 60.0  # before another refusal of the same host is
 ANNOUNCED: Final = 10  # times, at first after 0.25 s, then after twice as long (RFC 6887 §14.1.2, RFC 6886 §3.2.1)
 ALL_HOSTS = {socket.AF_INET: "224.0.0.1", socket.AF_INET6: "ff02::1"}
 IP_PKTINFO: Final = 8  # linux/in.h
@@ -45,6 +47,7 @@ class Door:
     interface: str
     family: socket.AddressFamily
     end: socket.socket
+    index: int  # of the interface: one that was made anew has another
 
 
 @dataclass(slots=True)
@@ -75,6 +78,7 @@ class PortDesk:
         self._answers = Answers(self.book, self._begun, self._first_address, self._hardware)
         self._doors: dict[tuple[str, socket.AddressFamily], Door] = {}
         self._waiting: deque[Asked] = deque()
+        self._heard: Counter[str] = Counter()  # by hosts, in this second
         self._wake = asyncio.Event()
         self._tasks: list[asyncio.Task[None]] = []
         self._ended: list[Opening] = []
@@ -103,24 +107,27 @@ class PortDesk:
         self._open_doors({network.interface for network in plan.networks} if plan.granting else set())
         loop = asyncio.get_running_loop()
         if not self._tasks:
-            self._tasks = [loop.create_task(self._work())]
+            self._tasks = [loop.create_task(self._lasting(self._work))]
         if self.wanted and len(self._tasks) == 1:
-            self._tasks += [loop.create_task(work()) for work in (self._look_after, self._announce)]
+            self._tasks += [loop.create_task(self._lasting(work)) for work in (self._look_after, self._announce)]
         self._dirty = True
         self._wake.set()
 
     def _open_doors(self, interfaces: set[str]) -> None:
         loop = asyncio.get_running_loop()
-        for key in [key for key in self._doors if key[0] not in interfaces]:
+        indices = {name: index for index, name in socket.if_nameindex()}
+        for key in [
+            key for key, door in self._doors.items() if key[0] not in interfaces or indices.get(key[0]) != door.index
+        ]:
             door = self._doors.pop(key)
             loop.remove_reader(door.end.fileno())
             door.end.close()
         for interface in interfaces:
             for family in ALL_HOSTS:
-                if (interface, family) in self._doors:
+                if (interface, family) in self._doors or interface not in indices:
                     continue
                 try:
-                    door = Door(interface, family, _listen(interface, family))
+                    door = Door(interface, family, _listen(interface, family), indices[interface])
                 except OSError as error:
                     self._tell_once("openings.unusable", "error", AGAIN, interface=interface, why=str(error))
                     continue
@@ -131,9 +138,19 @@ class PortDesk:
         with suppress(OSError):
             for _ in range(A_BATCH):
                 data, ours, _, source = door.end.recvmsg(pcp.MOST + 1, 256)
-                if len(self._waiting) < MOST_WAITING:
+                self._heard[source[0]] += 1
+                if len(self._waiting) < MOST_WAITING and self._heard[source[0]] <= MOST_A_SECOND:
                     self._waiting.append(Asked(data, source, door, ours))
         self._wake.set()
+
+    async def _lasting(self, work: Callable[[], Awaitable[None]]) -> None:
+        """Go on with something whatever goes wrong in it."""
+        while True:
+            try:
+                await work()
+            except Exception as error:  # of any kind: hosts go on asking
+                self._tell_once("openings.unusable", "error", AGAIN, why=f"{type(error).__name__}: {error}")
+                await asyncio.sleep(1)
 
     async def _work(self) -> None:
         while True:
@@ -231,7 +248,7 @@ class PortDesk:
             self._tell_once(
                 "opening.refused",
                 "warning",
-                AGAIN,
+                SOON,
                 host=str(ip_address(wish.host)),
                 port=f"{wish.inside}/{TRANSPORTS[wish.protocol]}",
                 by=wish.by,
@@ -241,7 +258,7 @@ class PortDesk:
     def _tell_once(self, event: str, level: Level, again: float, **about: str) -> None:
         """Write to the log, unless the same was told a short while ago."""
         now = time.monotonic()
-        key = event, *about.values()
+        key = (event, about["host"]) if event == "opening.refused" else (event, *about.values())
         if now - self._told.get(key, -again) < again:
             return
         self._told[key] = now
@@ -254,6 +271,7 @@ class PortDesk:
         repaired = looked = time.monotonic()
         while True:
             await asyncio.sleep(1)
+            self._heard.clear()
             expired = self.book.expire(time.monotonic_ns())
             if expired:
                 self._ended += expired
