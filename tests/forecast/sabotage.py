@@ -14,7 +14,7 @@ from wily_sluice.units import parse_amount
 PLAN = """\
 site: Promises
 uplinks:
-  line: {interface: wan0, down: 10 Mbit/s, up: 4 Mbit/s, tree: {down: main, up: other}}
+  line: {interface: wan0, down: 10 Mbit/s, up: 4 Mbit/s, tree: {down: main, up: other}, refuses: [junk]}
 networks:
   house: {interface: lan0, subnets: [10.7.0.0/24, "fd07::/64"]}
   guests: {interface: lan1, subnets: [10.7.1.0/24]}
@@ -24,6 +24,7 @@ trees:
       calls: {guarantee: 20%, priority: 2, cap: 50%}
       work: {guarantee: 30%, priority: 5}
       bulk: {guarantee: 10%, priority: 8}
+      junk: {weight: 1}
       rest: {guarantee: 20%, priority: 1, default: true}
   other:
     discipline: curve
@@ -101,10 +102,15 @@ def _late(plan: Plan) -> Plan:
     return replace(plan, schedules={name: Shifted(one) for name, one in plan.schedules.items()})  # type: ignore[misc]
 
 
+def _nothing_refused(plan: Plan) -> Plan:
+    return replace(plan, uplinks=tuple(replace(one, refuses=frozenset()) for one in plan.uplinks))
+
+
 _TWENTIETH = parse_amount("5%")
 GUESTS: Key = ("limiter", "guest-each", "line down")
 # Each engine, as the plan that it follows instead, and the promises that it breaks.
 SABOTAGES: dict[str, tuple[Change, set[Key]]] = {
+    "nothing refused": (_nothing_refused, {("refusal", "junk", "line down")}),
     "no guarantee": (_queue("main", "work", guarantee=NOTHING), {("guarantee", "work", "line down")}),
     "half a guarantee": (
         _queue("main", "bulk", guarantee=Directional(_TWENTIETH, _TWENTIETH)),

@@ -11,6 +11,7 @@ from wily_sluice.forecast.prove.kinds import (
     guarantees,
     limiters,
     orders,
+    refusals,
     rules,
     schedules,
     traffic,
@@ -21,6 +22,7 @@ from wily_sluice.plan.model import Plan
 KINDS: Final[tuple[Callable[[Bench], Iterator[Promise]], ...]] = (
     guarantees.promises,
     caps.promises,
+    refusals.promises,
     orders.promises,
     delays.promises,
     limiters.promises,

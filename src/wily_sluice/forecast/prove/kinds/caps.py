@@ -16,7 +16,7 @@ def promises(bench: Bench) -> Iterator[Promise]:
         tree = bench.plan.tree(uplink, way)
         capped = {queue.path for queue in tree.walk() if queue.cap.of(way) is not None}
         for queue in bench.spec(uplink, way).walk():
-            if queue.path in capped:
+            if queue.path in capped and not queue.leaf.refused:
                 yield _cap(bench, uplink, way, queue)
 
 
