@@ -44,7 +44,7 @@ GROUPS: dict[str, dict[str, Entry]] = {
         "apply": Entry("running.life", "Switch the running gate to a new plan, on trial."),
         "keep": Entry("running.life", "Keep the plan that is on trial."),
         "undo": Entry("running.life", "End a trial, or return to an earlier plan."),
-        "history": Entry("running.life", "List the plans that the gate has run."),
+        "history": Entry("running.life", "List the plans that the gate has run, or what happened meanwhile."),
     },
     "Measure": {
         "gauge": Entry("measuring.gauge", "Measure the line between two machines."),
