@@ -2,6 +2,7 @@
 
 import os
 import signal
+import subprocess
 import time
 from pathlib import Path
 
@@ -47,9 +48,11 @@ def course_of(name: str) -> RateCourse:
     return course
 
 
-def measured(tmp_path: Path, way: Direction, rate: str, name: str = "steps") -> tuple[list[float], float]:
+def measured(
+    tmp_path: Path, way: Direction, rate: str, name: str = "steps", silent: bool = False
+) -> tuple[list[float], float]:
     """For each call, its p99 beyond the line's delay, in ms; and the part of what the line could carry that was
-    carried.
+    carried. From the beginning on the far side is `silent` when it is asked for echoes.
     """
     course = course_of(name)
     file = tmp_path / "sluice.yaml"
@@ -68,6 +71,9 @@ def measured(tmp_path: Path, way: Direction, rate: str, name: str = "steps") -> 
         loads = start_endpoint(rig, WORKER, "load", way, *span)
         time.sleep(4)
         begun = time.monotonic()
+        if silent:
+            words = ["iptables", "-w", "-A", "INPUT", "-p", "icmp", "-j", "DROP"]
+            subprocess.run(rig.command("far", words), check=True)
         for process in rig.processes("line-mobile"):
             signal.pidfd_send_signal(os.pidfd_open(process), signal.SIGUSR1)
         waits = []
@@ -96,6 +102,14 @@ def test_a_call_waits_little_and_most_of_a_line_is_used_whose_rate_changes(
 ) -> None:
     hold(
         lambda: measured(tmp_path, way, "6 to 40 Mbit/s" if name == "series" else "8 to 40 Mbit/s", name),
+        lambda found: max(found[0]) < 40 and 0.85 < found[1] < 1.01,
+    )
+
+
+@pytest.mark.slow
+def test_conversations_stand_in_where_the_remote_no_longer_answers(tmp_path: Path) -> None:
+    hold(
+        lambda: measured(tmp_path, "down", "8 to 40 Mbit/s", silent=True),
         lambda found: max(found[0]) < 40 and 0.85 < found[1] < 1.01,
     )
 
