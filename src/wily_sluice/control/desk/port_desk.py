@@ -14,6 +14,7 @@ from collections.abc import Awaitable, Callable, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from ipaddress import ip_address
+from threading import Lock
 from typing import Any, Final
 
 from wily_sluice.control.log import Level
@@ -84,6 +85,8 @@ class PortDesk:
         self._ended: list[Opening] = []
         self._dirty = False
         self._put = False  # whether packets are led to our chains
+        self._late: list[Opening] = []  # that have ended, and the kernel was not brought to do so
+        self._kernel, self._closed = Lock(), False
         self._clear = False  # whether none of a gate that was killed are left
         self._external: dict[str, bytes] = {}
         self._told: dict[tuple[Any, ...], float] = {}
@@ -190,18 +193,23 @@ class PortDesk:
             return True
 
         def carry_out() -> None:
-            if first or not wanted:
-                port_chains.remove()
-            if wanted:
-                port_chains.put(contents, first)
+            with self._kernel:
+                if self._closed:
+                    return
+                if first or not wanted:
+                    port_chains.remove()
+                if wanted:
+                    port_chains.put(contents, first)
 
         try:
             await asyncio.to_thread(carry_out)
             self._put, self._clear = wanted, True
         except LiveError as error:
             self._put = False
+            self._late += ended
             self._tell_once("openings.unusable", "error", AGAIN, why=str(error))
             return False
+        ended, self._late = [*self._late, *ended], []
         for one in ended:
             self._known.discard(one.key)
             self._tell("opening.ended", "info", _about(one))
@@ -385,7 +393,10 @@ class PortDesk:
         for door in self._doors.values():
             door.end.close()
         self._doors = {}
-        if self._tasks:
+        with self._kernel:  # what is under way beside is over, and nothing comes after
+            self._closed = True
+            if not (self._put or self.wanted):
+                return
             ended = [self._port(one) for one in self.book.openings.values()]
             port_chains.remove()
             with suppress(LiveError):
