@@ -2,7 +2,8 @@
 
 A shared or virtual machine may stop a processor for many milliseconds, whatever runs on it. A watcher on each
 processor, above everybody else's priority, asks to be woken every millisecond and adds up what it was late. A
-measurement that misses its mark on a still machine is repeated; on a machine that was not disturbed it is a failure.
+measurement that misses its mark while the machine stood still is repeated. On a machine that was not disturbed one
+miss may be chance, since a measurement of seconds has an error of its own: it must then hold twice in a row.
 """
 
 import multiprocessing
@@ -59,16 +60,25 @@ def stood_still_during(measure: Callable[[], T]) -> tuple[T, float]:
 
 def hold(measure: Callable[[], T], holds: Callable[[T], bool]) -> T:
     """Measure until it holds. Fails when it does not on an undisturbed machine; skips when there never was one."""
-    disturbed = []
+    disturbed: list[str] = []
+    missed: list[T] = []
+    held = 0
     for attempt in range(ATTEMPTS):
         begun = time.monotonic()
         measured, still = stood_still_during(measure)
-        if holds(measured):
-            return measured
-        if attempt:
+        if attempt and not missed:
             _spent[0] += time.monotonic() - begun
-        assert still > STILL, f"on a machine that was not disturbed: {measured}"
-        disturbed.append(f"{still:.1%}")
-        if _spent[0] > BUDGET:
+        if holds(measured):
+            held += 1
+            if held > len(missed):
+                return measured
+            continue
+        held = 0
+        if still > STILL:
+            disturbed.append(f"{still:.1%}")
+        else:
+            missed.append(measured)
+            assert len(missed) == 1, f"on a machine that was not disturbed: {missed}"
+        if _spent[0] > BUDGET and not missed:
             break
-    pytest.skip(f"the machine itself stood still for {', '.join(disturbed)} of the time of each attempt: {measured}")
+    pytest.skip(f"the machine itself stood still for {', '.join(disturbed)} of the time: {[*missed, measured]}")

@@ -36,6 +36,7 @@ SIOCOUTQ = 0x5411  # linux/sockios.h: bytes sent and not acknowledged
 CALL_PAYLOAD = 172  # bytes: with the headers of UDP and IPv4, a packet of 200
 CALL_PERIOD = 0.020  # seconds
 CONNECTED_WITHIN = 20.0  # seconds
+COOLDOWN = 1.0  # seconds that a load lasts beyond what counts, so that others that began later are measured beside it
 _STAMPS = struct.Struct("!Iqq")  # number, sent at, far side's time; ns
 
 
@@ -149,10 +150,10 @@ def flood(direction: str, local: str, remote: str, rate: int, seconds: float, wa
     far = (remote, FLOOD_PORT)
     if direction == "down":
         for line in lines:
-            line.sendto(b"d%d %f" % (rate, seconds + warmup + 1), far)
+            line.sendto(b"d%d %f" % (rate, seconds + warmup + COOLDOWN), far)
         carried = _receive_floods(lines, seconds, warmup)
     else:
-        sender = Thread(target=_send_floods, args=(lines, [far] * len(lines), rate, seconds + warmup + 1))
+        sender = Thread(target=_send_floods, args=(lines, [far] * len(lines), rate, seconds + warmup + COOLDOWN))
         sender.start()
         time.sleep(warmup)
         asked = time.monotonic()
@@ -233,24 +234,22 @@ def load(direction: str, local: str, remote: str, flows: int, seconds: float, wa
         selector.register(connection, selectors.EVENT_READ if direction == "down" else selectors.EVENT_WRITE, index)
     moved = [0] * len(connections)
     block, buffer = bytes(CHUNK), bytearray(CHUNK)
-    begun = time.monotonic()
-    counting = begun + warmup
-    before = list(moved)
-    end = counting + seconds
-    warm = False
-    while (now := time.monotonic()) < end:
-        if not warm and now >= counting:
-            warm, counting, before = True, now, _acknowledged(connections, moved, direction)
-        for key, _ in selector.select(0.05):
-            try:
-                if direction == "down":
-                    moved[key.data] += connections[key.data].recv_into(buffer)
-                else:
-                    moved[key.data] += connections[key.data].send(block)
-            except BlockingIOError:
-                continue
-    after = _acknowledged(connections, moved, direction)
-    lasted = time.monotonic() - counting
+    counts = []  # when the measurement began and ended, and what had arrived by then
+    until = time.monotonic()
+    for span in (warmup, seconds, COOLDOWN):
+        until += span
+        while time.monotonic() < until:
+            for key, _ in selector.select(0.05):
+                try:
+                    if direction == "down":
+                        moved[key.data] += connections[key.data].recv_into(buffer)
+                    else:
+                        moved[key.data] += connections[key.data].send(block)
+                except BlockingIOError:
+                    continue
+        counts.append((time.monotonic(), _acknowledged(connections, moved, direction)))
+    (counting, before), (counted, after), _ = counts
+    lasted = counted - counting
     for connection in connections:
         # Resets rather than drains: what is still on its way is of no use.
         connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
