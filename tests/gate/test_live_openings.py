@@ -43,6 +43,18 @@ iptables -A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT
 iptables -A FORWARD -i lan0 -j ACCEPT
 iptables -t nat -I POSTROUTING 1 -o wan0 -s 10.7.0.102 -p udp -j MASQUERADE --random
 """
+CLOSED_BY_NFT = """
+nft -f - <<'END'
+table inet house {
+  chain forward {
+    type filter hook forward priority filter; policy drop
+    ct state established,related accept
+    ct status dnat accept
+    iifname "lan0" accept
+  }
+}
+END
+"""
 # Asks the gateway, and prints the answer in hexadecimal.
 ASK = """
 import socket, sys
@@ -140,11 +152,11 @@ def wish(inside: int, outside: int = 0, lifetime: int = 600, host: int = 100, pr
 
 
 @contextmanager
-def site(tmp_path: Path) -> Iterator[tuple[Rig, Running]]:
+def site(tmp_path: Path, firewall: str = CLOSED) -> Iterator[tuple[Rig, Running]]:
     file = tmp_path / "sluice.yaml"
     file.write_text(PLAN)
     with built(load(file), "openings", 10 * MILLISECOND) as rig:
-        subprocess.run(rig.command("gateway", ["sh", "-ec", CLOSED]), check=True)
+        subprocess.run(rig.command("gateway", ["sh", "-ec", firewall]), check=True)
         server, mirror = python(rig, "house", SERVER, 3000), python(rig, "far", MIRROR)
         assert line(server) == line(mirror) == "ready"
         gate = Running(rig, tmp_path / "state", str(file)).wait()
@@ -215,7 +227,7 @@ def children(parent: int, program: str) -> list[int]:
 
 
 def test_openings_end_with_the_gate_and_hosts_are_told_to_ask_again(tmp_path: Path) -> None:
-    with site(tmp_path) as (rig, gate):
+    with site(tmp_path, CLOSED_BY_NFT) as (rig, gate):
         first = ask(rig, "00 00")
         time.sleep(2)
         assert ask(rig, wish(3000, 3001))[3] == 0
@@ -233,6 +245,7 @@ def test_openings_end_with_the_gate_and_hosts_are_told_to_ask_again(tmp_path: Pa
         closed = python(rig, "far", FAR, "udp", 3001)
         assert line(closed) != "again"
         assert ask(rig, wish(3000, 3001))[3] == 0
+        assert line(python(rig, "far", FAR, "udp", 3001)) == "again"
 
 
 def test_ports_are_kept_through_translation_and_it_is_told_when_two_collide(tmp_path: Path) -> None:

@@ -202,16 +202,39 @@ def received(rig: Rig, interface: str) -> int:
     return int(subprocess.run(rig.command("gateway", ["cat", file]), capture_output=True, text=True, check=True).stdout)
 
 
-BESIDE = """
+BESIDE = {}
+BESIDE["iptables"] = """
 iptables -P FORWARD DROP
 iptables -A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT
 iptables -A FORWARD -i lan0 -s 10.7.0.0/24 -j ACCEPT
 iptables -t mangle -I PREROUTING -s 10.7.0.103 -j MARK --set-mark 1
-ip rule add pref 1000 fwmark 1 lookup 200
-ip route add default via 192.0.2.5 table 200
 iptables -t nat -A PREROUTING -d 192.0.2.2 -p tcp --dport 7200 -j DNAT --to-destination 10.7.0.102
 iptables -t nat -A POSTROUTING -s 10.7.0.0/24 -d 10.7.0.102 -j MASQUERADE
 iptables -A FORWARD -i lan0 -o lan0 -j ACCEPT
+"""
+BESIDE["nft"] = """
+nft -f - <<'END'
+table inet house {
+  chain forward {
+    type filter hook forward priority filter; policy drop
+    ct state established,related accept
+    iifname "lan0" ip saddr 10.7.0.0/24 accept
+  }
+  chain marking {
+    type filter hook prerouting priority mangle - 10; ip saddr 10.7.0.103 meta mark set 1
+  }
+  chain inwards {
+    type nat hook prerouting priority dstnat; ip daddr 192.0.2.2 tcp dport 7200 dnat ip to 10.7.0.102
+  }
+  chain outwards {
+    type nat hook postrouting priority srcnat; ip saddr 10.7.0.0/24 ip daddr 10.7.0.102 masquerade
+  }
+}
+END
+"""
+ROUTED = """
+ip rule add pref 1000 fwmark 1 lookup 200
+ip route add default via 192.0.2.5 table 200
 """
 # Says by whom it was called, at a port of the house that is reached by the uplink's own address.
 INSIDE = """
@@ -227,9 +250,10 @@ print(socket.create_connection(("192.0.2.2", 7200), 5, ("10.7.0.100", 0)).recv(6
 """
 
 
-def test_a_firewall_and_the_policy_routing_of_others_go_on_as_they_were(tmp_path: Path) -> None:
+@pytest.mark.parametrize("firewall", BESIDE)
+def test_a_firewall_and_the_policy_routing_of_others_go_on_as_they_were(tmp_path: Path, firewall: str) -> None:
     with site(tmp_path) as (rig, gate):
-        subprocess.run(rig.command("gateway", ["sh", "-ec", BESIDE]), check=True)
+        subprocess.run(rig.command("gateway", ["sh", "-ec", BESIDE[firewall] + ROUTED]), check=True)
         marked, usual = Calls(rig, 7100, 3, Host("house", "10.7.0.103")), Calls(rig, 7100, 3)
         assert (set(marked.by), set(usual.by)) == ({"mobile"}, {"fibre"})
         assert set(marked.again()) == set(usual.again()) == {"again"}
