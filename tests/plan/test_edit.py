@@ -13,8 +13,9 @@ from hypothesis import strategies as st
 
 from wily_sluice import examples
 from wily_sluice.outside.plan_edits import CannotEditError, TextFile, held
-from wily_sluice.plan.edit.edits import SECTIONS, Edits
+from wily_sluice.plan.edit.edits import Edits
 from wily_sluice.plan.edit.operations import EditError, Insert, Move, Operation, Remove, Rename, Set
+from wily_sluice.plan.edit.parts import IN_ORDER, SECTIONS
 from wily_sluice.plan.edit.text import apply
 from wily_sluice.plan.file.yaml_text import parse
 from wily_sluice.plan.read import examine
@@ -30,7 +31,20 @@ VALUES: dict[str, dict[str, Any]] = {
     "limiter": {"down": "7 Mbit/s", "engage": "above 80%"},
     "rule": {"mark": "CS1", "dscp": None},
     "service": {"about": "a game, and: more"},
+    "tunnel": {"remote": "203.0.113.21"},
+    "route": {"else": "mobile"},
+    "opening": {"count": 3},
 }
+MORE = """
+tunnels:
+  office: {interface: vpn0, wrapping: vxlan, remote: 203.0.113.20}   # to the other practice
+routes:
+  - {name: Records, remote: 198.51.100.0/24, uplink: office}   # patients'
+  # For all the rest, both lines.
+  - {uplinks: {fibre: 3, mobile: 1}}
+openings:
+  - {name: Play, local: scanner, port: 3000-3009}   # for the break
+"""
 
 
 @pytest.fixture(autouse=True)
@@ -51,10 +65,11 @@ def drawn_edit(draw: st.DataObject, text: str, number: int) -> list[Operation]:
     values = dict(VALUES[kind])
     action = draw.draw(st.sampled_from(("set", "rename", "copy", "remove", "move", "switch")))
     if action == "move":
-        rules = edits.names("rule")
-        return edits.move_rule(draw.draw(st.sampled_from(rules)), ("to", str(draw.draw(st.integers(1, len(rules))))))
+        kind = draw.draw(st.sampled_from([one for one in IN_ORDER if edits.names(one)]))
+        names = edits.names(kind)
+        return edits.move(kind, draw.draw(st.sampled_from(names)), ("to", str(draw.draw(st.integers(1, len(names))))))
     if action == "switch":
-        kind = draw.draw(st.sampled_from([one for one in ("rule", "limiter") if edits.names(one)]))
+        kind = draw.draw(st.sampled_from([one for one in (*IN_ORDER, "limiter") if edits.names(one)]))
         return edits.switch(kind, draw.draw(st.sampled_from(edits.names(kind))), draw.draw(st.booleans()))
     if action == "rename":
         return edits.rename(kind, name, f"other-{number}")
@@ -68,7 +83,7 @@ def drawn_edit(draw: st.DataObject, text: str, number: int) -> list[Operation]:
 @settings(max_examples=230, deadline=None)
 @given(st.data())
 def test_edits_keep_every_comment_leave_no_reference_behind(draw: st.DataObject) -> None:
-    text = DEMO.read_text()
+    text = DEMO.read_text() + MORE
     for number in range(5):
         try:
             operations = drawn_edit(draw, text, number)
@@ -122,11 +137,14 @@ def test_what_an_anchor_stands_for_is_not_edited_behind_its_back() -> None:
         (lambda e: e.add("queue", "wrok/new", {}, "main"), "did you mean “work”"),
         (lambda e: e.switch("rule", "Play", True), "is on already"),
         (lambda e: e.set("rule", "Play", {"port": None}), "has no “port”"),
+        (lambda e: e.remove("tunnel", "office"), "still needed by route Records"),
+        (lambda e: e.insert("route", "Records", {}), "there is a route “Records” already"),
+        (lambda e: e.move("opening", "Play", ("to", "1")), "is there already"),
     ],
 )
 def test_an_edit_that_cannot_be_made_says_why(edit: Any, says: str) -> None:
     with pytest.raises(EditError, match=re.escape(says)):
-        edit(Edits(data_of(DEMO.read_text())))
+        edit(Edits(data_of(DEMO.read_text() + MORE)))
 
 
 def test_a_queue_renamed_in_one_tree_keeps_its_name_in_the_rules_of_the_other() -> None:

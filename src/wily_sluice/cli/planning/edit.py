@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from wily_sluice.cli.options import Refusal, json_option, names_in_plan, plan_from
+from wily_sluice.plan.edit.parts import IN_ORDER, LIST_KEY
 
 if TYPE_CHECKING:
     from wily_sluice.plan.edit.edits import Edits
@@ -31,6 +32,9 @@ KINDS = {  # of parts: an article with the word, and examples of values
     "limiter": ("a limiter", "guest-each local=guests per=host down='6 Mbit/s'", "down='4 Mbit/s' when=nights"),
     "rule": ("a rule", "Handsets local=handsets queue=calls", "queue=calls mark=EF"),
     "service": ("a service", "league ports='[41100-41120/udp]'", "shape=interactive"),
+    "tunnel": ("a tunnel", "office interface=vpn0 uplink=fibre wrapping=vxlan", "remote=203.0.113.21"),
+    "route": ("a route", "Backups local=backup-box uplink=mobile", "else=fibre"),
+    "opening": ("an opening", "Consoles local=play-room port=3000-3099", "count=4 lifetime='1 h'"),
 }
 
 
@@ -53,8 +57,6 @@ def _names(kind: str) -> Callable[[Plan], list[str]]:
     def names(plan: Plan) -> list[str]:
         if kind == "queue":
             return [queue.path for tree in plan.trees.values() for queue in tree.walk()]
-        if kind == "rule":
-            return [rule.name for rule in plan.rules]
         parts: dict[str, Any] = {
             "uplink": [uplink.name for uplink in plan.uplinks],
             "network": [network.name for network in plan.networks],
@@ -62,6 +64,10 @@ def _names(kind: str) -> Callable[[Plan], list[str]]:
             "schedule": plan.schedules,
             "service": plan.services,
             "host": plan.named_hosts,
+            "rule": [rule.name for rule in plan.rules],
+            "tunnel": [tunnel.name for tunnel in plan.tunnels],
+            "route": [route.name for route in plan.routes],
+            "opening": [grant.name for grant in plan.grants],
         }
         return list(parts.get(kind, plan.groups))
 
@@ -88,7 +94,6 @@ def _common(kind: str, name: bool = True) -> Callable[[Command], Command]:
 
 def _changes(kind: str, words: tuple[str, ...]) -> dict[str, Any]:
     """`KEY=VALUE …`, each value in YAML; words alone are members or windows."""
-    from wily_sluice.plan.edit.edits import LIST_KEY
     from wily_sluice.plan.file.yaml_text import YamlError, parse
 
     changes: dict[str, Any] = {}
@@ -249,10 +254,10 @@ def _group(kind: str) -> click.Group:
         changes = _changes(kind, words)
         change(lambda edits: edits.copy(kind, name, new, changes, tree), f"{kind} copy {name} {new}", **common)
 
-    if kind in ("rule", "limiter"):
+    if kind in (*IN_ORDER, "limiter"):
         _add_switches(group, kind, sample)
-    if kind == "rule":
-        _add_moves(group)
+    if kind in IN_ORDER:
+        _add_moves(group, kind)
     return group
 
 
@@ -274,47 +279,51 @@ def _place(before: str | None, after: str | None, to: int | None) -> tuple[str, 
     return said[0] if said else None
 
 
-def _placing(command: Command) -> Command:
-    complete = names_in_plan(_names("rule"))
-    command = click.option("--to", metavar="N", type=click.IntRange(min=1), help="To be rule N.")(command)
-    command = click.option("--after", metavar="RULE", shell_complete=complete, help="Right after this rule.")(command)
-    return click.option("--before", metavar="RULE", shell_complete=complete, help="Right before this rule.")(command)
+def _placing(kind: str) -> Callable[[Command], Command]:
+    def decorate(command: Command) -> Command:
+        complete = names_in_plan(_names(kind))
+        word, to = kind.upper(), click.IntRange(min=1)
+        command = click.option("--to", metavar="N", type=to, help=f"To be {kind} N.")(command)
+        for where in ("after", "before"):
+            option = click.option(
+                f"--{where}", metavar=word, shell_complete=complete, help=f"Right {where} this {kind}."
+            )
+            command = option(command)
+        return command
+
+    return decorate
 
 
-def _add_moves(group: click.Group) -> None:
-    @group.command("add")
+def _add_moves(group: click.Group, kind: str) -> None:
+    article, new, _ = KINDS[kind]
+    sample, example = new.split()[0], f"\n\n\b\nExamples:\n  sluice edit {kind}"
+
+    @group.command(
+        "add",
+        help=f"Add {article}, at the end by default.{example} add {new}\n  sluice edit {kind} add {new} --to 1",
+    )
     @click.argument("name", metavar="NAME")
     @click.argument("words", metavar="KEY=VALUE...", nargs=-1, required=True)
-    @_placing
-    @_common("rule", name=False)
+    @_placing(kind)
+    @_common(kind, name=False)
     def add(
         name: str, words: tuple[str, ...], before: str | None, after: str | None, to: int | None, **common: Any
     ) -> None:
-        """Add a rule, at the end by default.
+        changes, where = _changes(kind, words), _place(before, after, to)
+        change(lambda edits: edits.insert(kind, name, changes, where), f"{kind} add {name}", **common)
 
-        \b
-        Examples:
-          sluice edit rule add Handsets local=handsets queue=calls --to 1
-          sluice edit rule add Printing service=printing queue=rest --after Handsets
-        """
-        changes, where = _changes("rule", words), _place(before, after, to)
-        change(lambda edits: edits.add_rule(name, changes, where), f"rule add {name}", **common)
-
-    @group.command("move")
-    @_common("rule")
-    @_placing
+    @group.command(
+        "move",
+        help=f"Move {article}: the first that matches decides.{example} move {sample} --to 1\n"
+        f"  sluice edit {kind} move {sample} --after 3",
+    )
+    @_common(kind)
+    @_placing(kind)
     def move(name: str, before: str | None, after: str | None, to: int | None, **common: Any) -> None:
-        """Move a rule: the first that matches decides.
-
-        \b
-        Examples:
-          sluice edit rule move Handsets --to 1
-          sluice edit rule move 'Night backup' --after Scans
-        """
         where = _place(before, after, to)
         if where is None:
             raise click.UsageError("say where, with --before, --after or --to")
-        change(lambda edits: edits.move_rule(name, where), f"rule move {name}", **common)
+        change(lambda edits: edits.move(kind, name, where), f"{kind} move {name}", **common)
 
 
 for _kind in KINDS:
@@ -337,11 +346,18 @@ def undo(count: int, plan_file: Path, force: bool, as_json: bool) -> None:
       sluice edit undo
       sluice edit undo 3
     """
-    from wily_sluice.outside.plan_edits import held
+    from wily_sluice.outside.plan_edits import CannotEditError, held
 
     with held(plan_file, force) as file:
         before = _text(file.content, plan_file)
-        for _ in range(count):
-            file.undo()
+        done, left = 0, ""
+        for done in range(1, count + 1):
+            try:
+                file.undo()
+            except CannotEditError:
+                if done == 1:
+                    raise
+                done, left = done - 1, ", and no more is left that can be"
+                break
         after = _text(file.content, plan_file)
-    _show(plan_file, before, after, [], f"{count} edit{'s' * (count > 1)} undone", as_json)
+    _show(plan_file, before, after, [], f"{done} edit{'s' * (done > 1)} undone{left}", as_json)

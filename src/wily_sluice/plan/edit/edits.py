@@ -4,24 +4,13 @@ from collections.abc import Callable
 from typing import Any
 
 from wily_sluice.plan.edit.operations import EditError, Insert, Move, Operation, Remove, Rename, Set, at
+from wily_sluice.plan.edit.parts import IN_ORDER, LIST_KEY, SECTIONS, some
 from wily_sluice.plan.edit.queues import location_of, meant, paths_of, said_of, trees_with
 from wily_sluice.plan.edit.references import NAMED_IN, Reference, references
 from wily_sluice.plan.file.document import key_text
 from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.yaml_text import Location
 
-SECTIONS = {
-    "uplink": "uplinks",
-    "network": "networks",
-    "host": "hosts",
-    "group": "groups",
-    "schedule": "schedules",
-    "queue": "trees",
-    "limiter": "limiters",
-    "rule": "rules",
-    "service": "services",
-}
-LIST_KEY = {"host": "addresses", "group": "members", "schedule": "windows"}  # what a list alone stands for
 MOST_NAMED = 8  # references in a message
 
 
@@ -33,19 +22,23 @@ class Edits:
 
     def add(self, kind: str, name: str, changes: dict[str, Any], tree: str | None = None) -> list[Operation]:
         """A new part, at the end of its section."""
+        if kind in IN_ORDER:
+            return self.insert(kind, name, changes)
         value = self._value(kind, {key: item for key, item in changes.items() if item is not None})
         if kind == "queue":
             return [Set(self._new_queue(name, tree), value)]
         location = self._new(kind, name)
         return [Set(location, value)]
 
-    def add_rule(self, name: str, changes: dict[str, Any], where: tuple[str, str] | None = None) -> list[Operation]:
-        """A new rule, at its place or at the end."""
-        rules = self._rules()
-        if any(isinstance(rule, dict) and rule.get("name") == name for rule in rules):
-            raise EditError(f"there is a rule “{name}” already")
+    def insert(
+        self, kind: str, name: str, changes: dict[str, Any], where: tuple[str, str] | None = None
+    ) -> list[Operation]:
+        """A new part of a list, such as a rule, at its place or at the end."""
+        listed = self._listed(kind)
+        if any(isinstance(one, dict) and one.get("name") == name for one in listed):
+            raise EditError(f"there is {some(kind)} “{name}” already")
         value = {"name": name, **{key: item for key, item in changes.items() if item is not None}}
-        return [Insert(("rules",), self._place(where) if where else len(rules), value)]
+        return [Insert((SECTIONS[kind],), self._place(kind, where) if where else len(listed), value)]
 
     def set(self, kind: str, name: str, changes: dict[str, Any], tree: str | None = None) -> list[Operation]:
         """Other values of a part; None takes a key out."""
@@ -71,7 +64,7 @@ class Edits:
 
     def rename(self, kind: str, name: str, new: str, tree: str | None = None) -> list[Operation]:
         """Another name for a part, wherever it is named."""
-        if kind == "rule":
+        if kind in IN_ORDER:
             (location,) = self._found(kind, name)
             return [Set((*location, "name"), new)]
         if kind == "queue":
@@ -85,70 +78,70 @@ class Edits:
         return [*follow, Rename(location, new)]
 
     def copy(self, kind: str, name: str, new: str, changes: dict[str, Any], tree: str | None = None) -> list[Operation]:
-        """A part like another, with other values; a rule right below the other."""
+        """A part like another, with other values; one of a list right below the other."""
         places = self._found(kind, name, tree)
         if len(places) > 1:
             raise EditError(f"{kind} “{name}” is in several trees: say which, with --tree")
         value = at(self._data, places[0])
         whole = value if isinstance(value, dict) else {LIST_KEY.get(kind, "value"): value}
         whole = {key: item for key, item in {**whole, **changes}.items() if item is not None}
-        if kind == "rule":
-            return self.add_rule(new, {**whole, "name": None}, ("after", name))
+        if kind in IN_ORDER:
+            return self.insert(kind, new, {**whole, "name": None}, ("after", name))
         if kind == "queue":
             whole.pop("default", None)
             return [Set(self._new_queue(new, str(places[0][1])), whole)]
         return [Set(self._new(kind, new), self._value(kind, whole))]
 
     def switch(self, kind: str, name: str, on: bool) -> list[Operation]:
-        """Switch a rule or a limiter on or off."""
+        """Switch a limiter, or a part of a list, on or off."""
         (location,) = self._found(kind, name)
         entry = at(self._data, location)
         if bool(entry.get("enabled", True)) == on:
             raise EditError(f"{kind} “{name}” is {'on' if on else 'off'} already")
         return [Remove((*location, "enabled")) if on else Set((*location, "enabled"), False)]
 
-    def move_rule(self, name: str, where: tuple[str, str]) -> list[Operation]:
-        """Move a rule `before` or `after` another, or `to` a number."""
-        index = int(self._found("rule", name)[0][1])
-        to = self._place(where)
+    def move(self, kind: str, name: str, where: tuple[str, str]) -> list[Operation]:
+        """Move a part of a list `before` or `after` another, or `to` a number."""
+        index = int(self._found(kind, name)[0][1])
+        to = self._place(kind, where)
         if where[0] != "to" and to > index:
             to -= 1  # it leaves its own place
-        to = min(to, len(self._rules()) - 1)
+        to = min(to, len(self._listed(kind)) - 1)
         if to == index:
-            raise EditError(f"rule “{name}” is there already")
-        return [Move(("rules",), index, to)]
+            raise EditError(f"{kind} “{name}” is there already")
+        return [Move((SECTIONS[kind],), index, to)]
 
     # Finding.
 
     def names(self, kind: str) -> list[str]:
         """Of all parts of a kind."""
-        if kind == "rule":
-            named = enumerate(self._rules(), 1)
-            return [str(rule.get("name", n)) if isinstance(rule, dict) else str(n) for n, rule in named]
+        if kind in IN_ORDER:
+            named = enumerate(self._listed(kind), 1)
+            return [str(one.get("name", n)) if isinstance(one, dict) else str(n) for n, one in named]
         if kind == "queue":
             paths = [path for tree in self._data.get("trees") or {} for path in paths_of(self._data, tree)]
             return list(dict.fromkeys(paths))
         section = self._data.get(SECTIONS[kind])
         return list(section) if isinstance(section, dict) else []
 
-    def _rules(self) -> list[Any]:
-        rules = self._data.get("rules")
-        return rules if isinstance(rules, list) else []
+    def _listed(self, kind: str) -> list[Any]:
+        parts = self._data.get(SECTIONS[kind])
+        return parts if isinstance(parts, list) else []
 
     def _found(self, kind: str, name: str, tree: str | None = None) -> list[Location]:
         """Where a part is; a queue, in each tree that has it."""
         if kind == "queue":
             return [location_of(one, name) for one in trees_with(self._data, name, tree)]
-        if kind == "rule":
+        if kind in IN_ORDER:
             names = self.names(kind)
             found = [index for index, one in enumerate(names) if one == name]
             if not found and name.isascii() and name.isdigit() and 0 < int(name) <= len(names):
                 found = [int(name) - 1]
             if len(found) > 1:
                 numbers = " and ".join(str(index + 1) for index in found)
-                raise EditError(f"several rules are called “{name}”: give the number, {numbers}")
+                raise EditError(f"several {SECTIONS[kind]} are called “{name}”: give the number, {numbers}")
             if found:
-                return [("rules", found[0])]
+                return [(SECTIONS[kind], found[0])]
         elif name in self.names(kind):
             return [(SECTIONS[kind], name)]
         raise EditError(f"there is no {kind} “{name}”: {suggestion(name, self.names(kind)) or 'there are none'}")
@@ -156,7 +149,7 @@ class Edits:
     def _new(self, kind: str, name: str) -> Location:
         """Where a part of this name will be; EditError if there is one."""
         if name in self.names(kind):
-            raise EditError(f"there is a {kind} “{name}” already")
+            raise EditError(f"there is {some(kind)} “{name}” already")
         return (SECTIONS[kind], name)
 
     def _new_queue(self, path: str, tree: str | None) -> Location:
@@ -173,18 +166,19 @@ class Edits:
             raise EditError(f"there is a queue “{path}” already")
         return location_of(chosen, path)
 
-    def _place(self, where: tuple[str, str]) -> int:
+    def _place(self, kind: str, where: tuple[str, str]) -> int:
         word, what = where
         if word == "to":
             if not (what.isascii() and what.isdigit() and int(what) > 0):
-                raise EditError(f"“{what}” is not a rule's number: they count from 1")
+                raise EditError(f"“{what}” is not the number of {some(kind)}: they count from 1")
             return int(what) - 1
-        return int(self._found("rule", what)[0][1]) + (word == "after")
+        return int(self._found(kind, what)[0][1]) + (word == "after")
 
     def _said(self, location: Location) -> str:
         """`rule Handsets`, or the place as messages have it."""
-        if location[0] == "rules":
-            return f"rule {self.names('rule')[int(location[1])]}"
+        for kind in IN_ORDER:
+            if location[0] == SECTIONS[kind]:
+                return f"{kind} {self.names(kind)[int(location[1])]}"
         return key_text(location[:2])
 
     # Changing.

@@ -10,6 +10,7 @@ Named: TypeAlias = Literal["party", "network", "port", "schedule", "service", "u
 # By the kind of part, the places where its name may stand.
 NAMED_IN: dict[str, frozenset[Named]] = {
     "uplink": frozenset({"uplink"}),
+    "tunnel": frozenset({"uplink"}),
     "network": frozenset({"party", "network"}),
     "group": frozenset({"party", "port"}),
     "host": frozenset({"party", "port"}),
