@@ -20,8 +20,8 @@ from wily_sluice.plan.asking import Members, Party, Terms
 from wily_sluice.plan.build_rules import RuleBuilder
 from wily_sluice.plan.file.addresses import address_set
 from wily_sluice.plan.groups.place_file import COUNTRY_PATHS, members_where
-from wily_sluice.plan.model import Plan, Rule
-from wily_sluice.plan.reach.covered import out_of_reach
+from wily_sluice.plan.model import Budget, Plan, Route, Rule
+from wily_sluice.plan.reach.covered import routes_out_of_reach, rules_out_of_reach
 from wily_sluice.plan.reach.space import moments
 
 SCHEDULES = "schedules: {day: [mon-fri 08:00-18:00], noon: [mon-fri 12:00-13:00], night: [20:00-06:00]}\n"
@@ -118,9 +118,38 @@ def test_what_is_out_of_reach_is_exactly_what_no_conversation_comes_to(
         for subject, clock.open in everything(fields, combinations):
             reached.add(classifier.rule(subject))
         expected = set(range(len(rules))) - reached
-        assert {rule.index for rule, _ in out_of_reach(drawn)} == expected, rules
+        assert {rule.index for rule, _ in rules_out_of_reach(drawn)} == expected, rules
         shadowed += len(expected)
     assert shadowed > lists / 4
+
+
+def test_a_route_is_out_of_reach_when_no_conversation_takes_it_whichever_lines_are_up(
+    small_plan: Callable[..., Plan],
+) -> None:
+    plan, names, random, fields = small_plan(), ("one", "two", "three"), Random(6), ["local", "remote-port"]
+    plan = replace(plan, uplinks=tuple(replace(plan.uplinks[0], name=name) for name in names))
+    subjects = [subject for subject, _ in everything(fields, {(False, False, False)})]
+    shadowed = 0
+    for _ in range(120):
+        routes = []
+        for number in range(random.randrange(2, 6)):
+            chosen = random.sample(names, random.randrange(1, 4))
+            shares, otherwise = tuple((name, 1.0) for name in chosen[:2]), chosen[2] if len(chosen) > 2 else None
+            budget = Budget(0.5, "quota") if random.random() < 0.25 else None
+            terms = drawn_terms(random, fields)
+            routes.append(Route(f"r{number}", number, terms, shares, otherwise, budget=budget))
+        drawn = replace(plan, routes=tuple(routes))
+        router = RuleBuilder(drawn, Clock()).router()
+        budgeted = [route.name for route in routes if route.budget is not None]
+        taken = set()
+        for down, spent in product(range(8), product((False, True), repeat=len(budgeted))):
+            router.down = frozenset(line for line in range(3) if down >> line & 1)
+            router.spent = frozenset(name for name, gone in zip(budgeted, spent, strict=True) if gone)
+            taken |= {router.choose(subject)[0] for subject in subjects}
+        expected = {route.name for route in routes} - taken
+        assert {one.one.name for one in routes_out_of_reach(drawn)} == expected, routes
+        shadowed += len(expected)
+    assert shadowed > 30
 
 
 RULES = """\

@@ -13,9 +13,9 @@ from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import PlanEntry
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Severity
-from wily_sluice.plan.model import Plan, Rule, Tree, Uplink
+from wily_sluice.plan.model import Plan, Route, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
-from wily_sluice.plan.reach.covered import OutOfReach, out_of_reach
+from wily_sluice.plan.reach.covered import OutOfReach, routes_out_of_reach, rules_out_of_reach
 from wily_sluice.units import DIRECTIONS, Direction
 
 
@@ -67,9 +67,14 @@ class Checked:
         ]
 
     @cached_property
-    def out_of_reach(self) -> list[OutOfReach]:
+    def out_of_reach(self) -> list[OutOfReach[Rule]]:
         """Rules that no conversation comes to."""
-        return out_of_reach(self.plan)
+        return rules_out_of_reach(self.plan)
+
+    @cached_property
+    def routes_out_of_reach(self) -> list[OutOfReach[Route]]:
+        """Routes that no conversation comes to."""
+        return routes_out_of_reach(self.plan)
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,11 +1,15 @@
-"""Which rules no conversation can come to: those that rules above take all of. Exact, for all that rules can ask of."""
+"""Which rules and routes no conversation can come to: those that others above take all of.
+
+Exact, for all that they can ask of. A route takes something from another below it only while it has a line: a later one
+may be there for when all lines of an earlier one are down.
+"""
 
 from collections.abc import Callable
 from contextlib import suppress
 from random import Random
-from typing import NamedTuple, TypeVar
+from typing import Generic, NamedTuple, TypeVar
 
-from wily_sluice.plan.model import Plan, Rule
+from wily_sluice.plan.model import Plan, Route, Rule
 from wily_sluice.plan.reach.regions import Box, TooInvolvedError
 from wily_sluice.plan.reach.space import Space
 from wily_sluice.plan.reach.takers import Takers, draw
@@ -14,31 +18,64 @@ MOST_TAKERS = 2000  # rules that together leave nothing of one: beyond that it i
 ALONE_DRAWS = 8
 
 Asked = TypeVar("Asked")
+Asking = TypeVar("Asking", Rule, Route)
 
 
-class OutOfReach(NamedTuple):
-    """A rule, and those above it that take all of it between them; none where its own terms exclude each other."""
+class OutOfReach(NamedTuple, Generic[Asking]):
+    """A rule or route, and those above that take all of it between them; none where its terms exclude each other."""
 
-    rule: Rule
-    by: list[Rule]
+    one: Asking
+    by: list[Asking]
 
 
-def out_of_reach(plan: Plan) -> list[OutOfReach]:
+def rules_out_of_reach(plan: Plan) -> list[OutOfReach[Rule]]:
     """The rules that no conversation can come to."""
-    space = Space(plan)
+    space = Space(plan, plan.sorting)
     asked = [_unless_too_involved(space.region, rule.terms) for rule in plan.sorting]
     takers = Takers(asked)
+    covered = (_covered(space, index, asked, takers) for index in range(len(asked)))
+    return [
+        OutOfReach(rule, [plan.sorting[one] for one in by])
+        for rule, by in zip(plan.sorting, covered, strict=True)
+        if by is not None
+    ]
+
+
+def routes_out_of_reach(plan: Plan) -> list[OutOfReach[Route]]:
+    """The routes that no conversation can come to, whichever lines are up and whatever is left of quotas."""
+    space = Space(plan, plan.routing)
+    asked = [_unless_too_involved(space.region, route.terms) for route in plan.routing]
     found = []
-    for index, rule in enumerate(plan.sorting):
-        asks = asked[index]
-        region = _unless_too_involved(space.possible, asks) if asks is not None else None
-        if region:
-            by = _covering(space, region, index, asked, takers)
-            if by is not None:
-                found.append(OutOfReach(rule, [plan.sorting[one] for one in by]))
-        elif region is not None:
-            found.append(OutOfReach(rule, []))
+    for index, route in enumerate(plan.routing):
+        by: set[int] = set()
+        # While only one of its lines is up, those above that have this line must take all of it; and so for each.
+        for line in _lines(route, spent=False):
+            having = [
+                region if line in _lines(above, spent=above.budget is not None) else None
+                for above, region in zip(plan.routing[:index], asked, strict=False)
+            ]
+            covered = _covered(space, index, [*having, asked[index]], Takers(having))
+            if covered is None:
+                break
+            by.update(covered)
+        else:
+            found.append(OutOfReach(route, [plan.routing[one] for one in sorted(by)]))
     return found
+
+
+def _lines(route: Route, spent: bool) -> set[str]:
+    """Those that a route may choose, with its part of a quota spent or not."""
+    shares = set() if spent else {name for name, _ in route.shares}
+    return shares | ({route.otherwise} if route.otherwise is not None else set())
+
+
+def _covered(space: Space, index: int, asked: list[list[Box] | None], takers: Takers) -> list[int] | None:
+    """Those before an index that take all of it between them, none where it can be nothing; None when it has any."""
+    asks = asked[index]
+    region = _unless_too_involved(space.possible, asks) if asks is not None else None
+    if region:
+        return _covering(space, region, index, asked, takers)
+    return [] if region is not None else None
 
 
 def _unless_too_involved(find: Callable[[Asked], list[Box]], what: Asked) -> list[Box] | None:
@@ -51,7 +88,7 @@ def _unless_too_involved(find: Callable[[Asked], list[Box]], what: Asked) -> lis
 def _covering(
     space: Space, region: list[Box], index: int, asked: list[list[Box] | None], takers: Takers
 ) -> list[int] | None:
-    """The rules before an index that leave nothing of a region; None when something is left."""
+    """Those before an index that leave nothing of a region; None when something is left."""
     rest, by = region, []
     drawn = Random(index)
     for _ in range(MOST_TAKERS):

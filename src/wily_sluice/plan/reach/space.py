@@ -1,4 +1,4 @@
-"""What a rule can reach, as a region of everything that conversations and packets can be.
+"""What a rule or a route can reach, as a region of everything that conversations and packets can be.
 
 The dimensions: addresses of both sides, those of IPv6 behind those of IPv4 on one line, the local ones those of the
 plan's networks; the protocol; both ports; the
@@ -18,7 +18,7 @@ from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.names import covers
 from wily_sluice.plan.asking import Party, Terms
 from wily_sluice.plan.fields.registry import FIELDS, asked
-from wily_sluice.plan.model import Plan
+from wily_sluice.plan.model import Plan, Route, Rule
 from wily_sluice.plan.reach.regions import (
     DSCP,
     IPV6_BEGINS,
@@ -59,12 +59,12 @@ def _addresses(addresses: AddressSet) -> Ranges:
 
 
 class Space:
-    """Everything that rules of one plan can ask of."""
+    """Everything that some rules or routes of one plan can ask of."""
 
-    def __init__(self, plan: Plan) -> None:
+    def __init__(self, plan: Plan, asking: Iterable[Rule | Route]) -> None:
         self._plan = plan
         self.uplinks = tuple(uplink.name for uplink in plan.uplinks)
-        everything = [terms for rule in plan.sorting for terms in rule.terms.walk()]
+        everything = [terms for one in asking for terms in one.terms.walk()]
         used = sorted({terms.when for terms in everything if terms.when is not None and terms.when in plan.schedules})
         self._exact = [plan.schedules[name] for name in used if not plan.schedules[name].calendars]
         self._moments = sorted(moments(self._exact)) if self._exact else [()]

@@ -4,11 +4,12 @@ Where names, services or what takes time is involved, the message says “may”
 on.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.rules.rule_repeated import repeats
+from wily_sluice.plan.model import Route, Rule
 
 MOST_NAMED = 3  # rules in one message
 
@@ -19,16 +20,22 @@ def find(checked: Checked) -> Iterator[Told]:
         if not by or repeats(rule, by):
             continue
         location = ("rules", rule.index)
-        names = ", ".join(one.name for one in by[:MOST_NAMED]) + (" and others" if len(by) > MOST_NAMED else "")
+        names = listed(by)
         if len(by) == 1 and by[0].terms.anyone:
             yield Told(location, f"is never reached: {names} above it matches everything", "move it up")
             continue
-        never = "may never be reached" if any(_unsure(one.terms) for one in (rule, *by)) else "is never reached"
+        never = "may never be reached" if any(unsure(one.terms) for one in (rule, *by)) else "is never reached"
         takes = "matches everything that it would" if len(by) == 1 else "together match everything that it would"
         yield Told(location, f"{never}: {names} above it {takes}", "move it up or remove it")
 
 
-def _unsure(terms: Terms) -> bool:
+def listed(by: Sequence[Rule | Route]) -> str:
+    """The names of some that take all of another."""
+    return ", ".join(one.name for one in by[:MOST_NAMED]) + (" and others" if len(by) > MOST_NAMED else "")
+
+
+def unsure(terms: Terms) -> bool:
+    """Whether what matches may change as a conversation goes on."""
     return any(
         part.services or part.rate or part.moved or (part.remote is not None and part.remote.members.names)
         or (part.local is not None and part.local.members.hardware)

@@ -1,0 +1,42 @@
+"""A route that no conversation comes to: those above it take all that it would, and have a line whenever it has."""
+
+from collections.abc import Iterator
+
+from wily_sluice.plan.findings.kind import Checked, Kind, Told
+from wily_sluice.plan.findings.rules.rule_unreachable import listed, unsure
+
+
+def find(checked: Checked) -> Iterator[Told]:
+    """Each such route, and each whose terms exclude each other."""
+    for route, by in checked.routes_out_of_reach:
+        location = ("routes", route.index)
+        if not by:
+            yield Told(location, "can never match: its conditions exclude each other", "take a part out")
+            continue
+        takes = "takes" if len(by) == 1 else "together take"
+        never = "may never be reached" if any(unsure(one.terms) for one in (route, *by)) else "is never reached"
+        message = f"{never}: {listed(by)} above it {takes} everything that it would, whichever lines are up"
+        yield Told(location, message, "move it up or remove it")
+
+
+KIND = Kind(
+    "route-unreachable",
+    "warning",
+    find,
+    whole=True,
+    story="""\
+The first route that matches and has a line that is up decides. Routes above this one already take everything that it
+would, and have a line whenever it has one, so it has no effect where it stands. Exceptions come before the general
+case. A route by another line, for when those of an earlier one are down, is not meant.
+""",
+    has="""\
+routes:
+  - {name: Rest, uplink: line}
+  - {name: Office, local: office, uplink: line}
+""",
+    lacks="""\
+routes:
+  - {name: Office, local: office, uplink: line}
+  - {name: Rest, uplink: line}
+""",
+)
