@@ -293,3 +293,61 @@ def test_a_line_that_follows_a_recorded_series_is_used_with_little_delay(tmp_pat
     (tmp_path / "mobile.csv").write_text("seconds,rate\n0,fast\n")
     with pytest.raises(FileError, match="line 2: “0,fast” is not seconds"):
         load_traffic(tmp_path / "traffic.yaml", plan)
+
+
+ROUTED = """\
+site: Two lines
+uplinks:
+  fibre: {interface: wan0, down: 20 Mbit/s, up: 20 Mbit/s, headroom: 10%}
+  mobile: {interface: wan1, down: 10 Mbit/s, up: 10 Mbit/s, headroom: 10%, refuses: [backups]}
+networks: {house: {interface: lan0, subnets: [10.7.0.0/24]}}
+schedules: {evening: [18:00-22:00]}
+trees: {main: {queues: {calls: {priority: 1, guarantee: 20%}, backups: {weight: 1}, rest: {default: true}}}}
+rules:
+  - {protocol: udp, port: 5004, queue: calls}
+  - {remote: 203.0.113.9, queue: backups}
+tunnels: {office: {interface: vpn0, uplink: mobile, wrapping: vxlan, mtu: 1400}}
+routes:
+  - {when: evening, remote-port: 443, uplink: fibre}
+  - {remote: 203.0.113.9, uplink: mobile, else: fibre}
+  - {remote: 203.0.113.20, uplink: office}
+  - {protocol: udp, uplink: mobile}
+  - {remote-port: 443, uplinks: {fibre: 3, mobile: 1}}
+"""
+ROUTED_APPLICATIONS = (
+    CALL,
+    "  - {name: Shared, kind: download, flows: 8, local: 10.7.0.9, remote: 203.0.113.6}\n",
+    "  - {name: Backup, kind: upload, local: 10.7.0.9, remote: 203.0.113.9}\n",
+    "  - {name: Office, kind: upload, local: 10.7.0.9, remote: 203.0.113.20, port: 22}\n",
+    "  - {name: Other, kind: probe, local: 10.7.0.9, remote: 203.0.113.6}\n",
+    "  - {name: Set, kind: probe, local: 10.7.0.9, remote: 203.0.113.6, uplink: mobile}\n",
+)
+
+
+def test_flows_take_the_lines_that_routes_choose(tmp_path: Path, traffic: Callable[..., Traffic]) -> None:
+    (tmp_path / "sluice.yaml").write_text(ROUTED)
+    plan = load(tmp_path / "sluice.yaml")
+    given = traffic(plan, *ROUTED_APPLICATIONS, head="duration: 12 s\nwarmup: 3 s\n")
+    noon = datetime(2027, 3, 25, 12, tzinfo=ZoneInfo("UTC"))
+    compared = compare(plan, given, begin=noon)
+    rows = {(row.name, row.way, row.uplink): row.measured for row in compared.after}
+    assert list(rows) == [
+        ("Call", "up", "mobile"),
+        ("Call", "down", "mobile"),
+        ("Shared", "down", "fibre"),
+        ("Shared", "down", "mobile"),
+        ("Backup", "up", "fibre"),  # mobile refuses it
+        ("Office", "up", "mobile"),
+        ("Other", "there and back", "fibre"),  # the first, since no route has it
+        ("Set", "there and back", "mobile"),
+    ]
+    assert [(row.name, row.way, row.uplink) for row in compared.before] == list(rows)
+    # The call's frames, and acknowledgements of the two downloads here, leave a little less than all of 9 Mbit/s.
+    inside, around = 1400, 50
+    most = (9_000_000 - 50 * 218 * 8) * (inside - 52) / ETHERNET.cost(inside + around)
+    assert 0.95 * most < rows["Office", "up", "mobile"].goodput < most
+    # Beside these are the acknowledgements of the uploads, one for two segments.
+    shared = rows["Shared", "down", "fibre"].goodput, rows["Shared", "down", "mobile"].goodput
+    assert [rate * DATA_FRAME / SEGMENT for rate in shared] == pytest.approx([17.6e6, 8.6e6], rel=0.01)
+    evening = Lab(plan, given, shaped=True, begin=noon.replace(hour=19)).run().rows
+    assert {row.uplink for row in evening if row.name == "Shared"} == {"fibre"}

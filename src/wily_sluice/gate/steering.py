@@ -11,7 +11,6 @@ from typing import Final
 
 from wily_sluice.engine.classify.header import parse
 from wily_sluice.engine.classify.known import Known
-from wily_sluice.engine.classify.router import NO_LINE
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.queueing.refusing import Refusing
@@ -21,6 +20,7 @@ from wily_sluice.gate.kernel.machine import Machine, Survey
 from wily_sluice.gate.kernel.packet_queue import Diverted
 from wily_sluice.gate.kernel.policy_routes import FAMILIES, MASK, NO_UPLINK, Hop, mark_of
 from wily_sluice.gate.probes import Probes
+from wily_sluice.plan.line_choice import line_of
 from wily_sluice.plan.model import Plan
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds
@@ -133,18 +133,6 @@ class Steering:
         self.spent = spent
         return frozenset(spent)
 
-    def _refusing(self, plan: Plan, engine: SiteEngine, conversation: Conversation) -> frozenset[int]:
-        """The lines that refuse the queue of a conversation, by what is known of it now; and tunnels over these."""
-        lines = {
-            uplink.name
-            for uplink in plan.uplinks
-            if uplink.refuses and engine.shapers[uplink.name, "up"].leaf_of(conversation).path in uplink.refuses
-        }
-        if not lines:
-            return frozenset()
-        carriers = {tunnel.name: tunnel.uplink for tunnel in plan.tunnels}
-        return frozenset(n for n, line in enumerate(plan.lines) if carriers.get(line.name, line.name) in lines)
-
     def lead_elsewhere(self, plan: Plan, engine: SiteEngine) -> list[bytes]:
         """The conversations that were refused where they went, which the kernel is to forget: their next packets come
         here again, by what is known of them now.
@@ -195,14 +183,11 @@ class Steering:
         home = self._homes.get(diverted.inside)
         if home is not None and not conversation.home and conversation.parties.local not in home.addresses:
             conversation.home = home.stranger(len(conversation.parties.local))
-        classifier = next(iter(engine.shapers.values())).classifier
-        refusing = self._refusing(plan, engine, conversation)
-        _, line = engine.router.choose(classifier.subject(conversation), refusing)
+        line = line_of(plan, engine, conversation)
         number = NO_UPLINK
-        if line != NO_LINE:
-            name = plan.lines[line].name
-            number = self.numbers[name]
-            self.carried[name] = self.carried.get(name, 0) + 1
+        if line is not None:
+            number = self.numbers[line.name]
+            self.carried[line.name] = self.carried.get(line.name, 0) + 1
         self._recent[key] = now, mark_of(number)
         if len(self._recent) > MOST_REMEMBERED:
             self._recent.popitem(last=False)

@@ -4,9 +4,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from random import Random
+from typing import NamedTuple
 
 from wily_sluice.engine.classify.header import key_of
 from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.line import Line, VaryingLine
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper
@@ -18,7 +20,8 @@ from wily_sluice.forecast.lab.path import BareLine, Path, ShapedBy, deliver, sha
 from wily_sluice.forecast.lab.tcp import Transfer
 from wily_sluice.forecast.lab.traffic import Application, RealLine, Traffic
 from wily_sluice.plan.build import build_site
-from wily_sluice.plan.model import Plan
+from wily_sluice.plan.line_choice import line_of
+from wily_sluice.plan.model import Plan, Tunnel
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Direction, Nanoseconds
 
 FIRST_PORT = 49_152  # RFC 6335: the first port that no service has for its own
@@ -78,6 +81,18 @@ class Comparison:
     totals: dict[str, dict[Direction, Total]]
 
 
+class _Metered(NamedTuple):
+    """What becomes a row: an application in one direction, on one uplink, with one of its conversations there."""
+
+    place: tuple[int, int, int]
+    application: Application
+    way: str
+    uplink: str
+    shaper: Shaper
+    conversation: Conversation
+    meter: Meter
+
+
 class Lab:
     """One run. `shaped` says whether the plan's shapers stand before the lines.
 
@@ -88,10 +103,10 @@ class Lab:
     def __init__(self, plan: Plan, traffic: Traffic, shaped: bool, begin: datetime | None = None) -> None:
         self.events = Events()
         self._begin = begin
+        self._plan = plan
+        self._places = {uplink.name: place for place, uplink in enumerate(plan.uplinks)}
         self._traffic = traffic
         self._engine = build_site(plan, _lost)
-        self._follow_clock()
-        self._framing = {uplink.name: uplink.framing for uplink in plan.uplinks}
         self._paths: dict[tuple[str, Direction], Path] = {}
         self._lines: dict[tuple[str, Direction], Line] = {}
         self._behind: dict[str, ShapedBy] = {}  # the shapers that stand behind a line, by uplink
@@ -110,34 +125,35 @@ class Lab:
             else:
                 self._paths[name, "up"] = BareLine(self.events, up)
                 self._paths[name, "down"] = BareLine(self.events, down)
-        self._meters: list[tuple[Application, str, Shaper, Conversation, Meter]] = []
-        for index, application in enumerate(traffic.applications):
-            self._start(application, Random(f"{traffic.seed} {index}"))
+        self._meters: list[_Metered] = []
+        # In the order in which they open, which is that in which routes share them.
+        for index in sorted(range(len(traffic.applications)), key=lambda one: traffic.applications[one].begin):
+            self._start(index, traffic.applications[index], Random(f"{traffic.seed} {index}"))
+        self._meters.sort(key=lambda one: one.place)
+        self._follow_clock()
 
-    def _start(self, application: Application, random: Random) -> None:
-        up, down = (self._paths[application.uplink, direction] for direction in ("up", "down"))
+    def _start(self, index: int, application: Application, random: Random) -> None:
         begin = max(self._traffic.warmup, application.begin)
-        meters = [Meter(begin, max(begin + 1, application.end)) for _ in range(2)]
-        shapers = {way: self._engine.shapers[application.uplink, way] for way in DIRECTIONS}
+        self._follow_clock(application.begin)
+        meters: dict[str, list[Meter]] = {}  # by uplink, one for each way
         for _ in range(application.flows):
             port = FIRST_PORT + random.randrange(16_384) if application.parties.remote_port else 0
             key = key_of(application.parties._replace(local_port=port))
             conversation = self._engine.conversations.find(key, application.dscp, 0)
             conversation.known = application.known
             start = application.begin + random.randrange(CALL_PERIOD)
-            course = Course(
-                self.events,
-                conversation,
-                meters[0],
-                application.end,
-                self._framing[application.uplink],
-                up,
-                down,
-                random,
-            )
+            uplink, framing = self._line_of(application, conversation)
+            up, down = (self._paths[uplink, direction] for direction in ("up", "down"))
+            if uplink not in meters:
+                meters[uplink] = [Meter(begin, max(begin + 1, application.end)) for _ in WAYS[application.kind]]
+                for number, (way, meter) in enumerate(zip(WAYS[application.kind], meters[uplink], strict=True)):
+                    shaper = self._engine.shapers[uplink, "down" if way == "down" else "up"]
+                    place = index, self._places[uplink], number
+                    self._meters.append(_Metered(place, application, way, uplink, shaper, conversation, meter))
+            course = Course(self.events, conversation, meters[uplink][0], application.end, framing, up, down, random)
             sources: list[Source]
             if application.kind == "call":
-                sources = [Talk(course), Talk(replace(course, meter=meters[1], there=down, back=up))]
+                sources = [Talk(course), Talk(replace(course, meter=meters[uplink][1], there=down, back=up))]
             elif application.kind == "probe":
                 sources = [Probe(course)]
             elif application.kind == "upload":
@@ -146,13 +162,19 @@ class Lab:
                 sources = [Transfer(replace(course, there=down, back=up), application.control)]
             for source in sources:
                 self.events.at(start, source.begin)
-        for way, meter in zip(WAYS[application.kind], meters, strict=False):
-            shaper = shapers["down" if way == "down" else "up"]
-            self._meters.append((application, way, shaper, conversation, meter))
 
-    def _follow_clock(self) -> None:
+    def _line_of(self, application: Application, conversation: Conversation) -> tuple[str, Framing]:
+        """The uplink that carries a flow, and what its packets cost there; all lines are up, and no quota is spent."""
+        line = line_of(self._plan, self._engine, conversation) if application.uplink is None else None
+        carrier = line.uplink if isinstance(line, Tunnel) else line.name if line is not None else application.uplink
+        uplink = self._plan.uplinks[self._places[carrier] if carrier is not None else 0]
+        wrapping = line.wrapping if isinstance(line, Tunnel) else None
+        return uplink.name, replace(uplink.framing, wrapping=wrapping)
+
+    def _follow_clock(self, at: Nanoseconds | None = None) -> None:
+        """Have the schedules hold that do so at this moment of the simulation, by default now."""
         if self._begin is not None:
-            passed = timedelta(microseconds=self.events.now // 1000)
+            passed = timedelta(microseconds=(self.events.now if at is None else at) // 1000)
             self._engine.at((self._begin.astimezone(UTC) + passed).astimezone(self._begin.tzinfo))
 
     def _run_until(self, end: Nanoseconds, progress: Callable[[Nanoseconds], None]) -> None:
@@ -177,8 +199,15 @@ class Lab:
         self.events.run(self._traffic.duration + DRAIN)
         # Where it went in the end: that may have changed as more was seen of it.
         rows = (
-            Outcome(a.name, a.kind, way, a.uplink, shaper.leaf_of(conversation).path, meter.result())
-            for a, way, shaper, conversation, meter in self._meters
+            Outcome(
+                one.application.name,
+                one.application.kind,
+                one.way,
+                one.uplink,
+                one.shaper.leaf_of(one.conversation).path,
+                one.meter.result(),
+            )
+            for one in self._meters
         )
         return Run(tuple(rows), carried)
 

@@ -21,7 +21,7 @@ from wily_sluice.forecast.lab.congestion import CONTROLS, Congestion
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 HEADERS = 52  # bytes: 20 of IPv4, 20 of TCP and 12 of timestamps
-SEGMENT = LARGEST_PACKET - HEADERS  # bytes of data
+SEGMENT = LARGEST_PACKET - HEADERS  # bytes of data, outside of tunnels
 RECEIVE_WINDOW = 2800  # segments: 4 MB
 DUPLICATES = 3
 DELAYED_ACK: Nanoseconds = 40 * MILLISECOND
@@ -34,7 +34,9 @@ class Transfer(Source):
 
     def __init__(self, course: Course, control: str = "cubic") -> None:
         super().__init__(course)
-        self._data_frame = course.framing.cost(LARGEST_PACKET)
+        self._largest = course.framing.largest
+        self._segment = self._largest - HEADERS
+        self._data_frame = course.framing.cost(self._largest)
         self._ack_frame = course.framing.cost(HEADERS)
         # The sender.
         self.control: Congestion = CONTROLS[control](float(RECEIVE_WINDOW))
@@ -104,7 +106,7 @@ class Transfer(Source):
         self._order.append((now, sequence))
         self._meter.left(now)
         token = (self._received, sequence, now)
-        self._there.send(Packet(self._data_frame, self._conversation, token, length=LARGEST_PACKET))
+        self._there.send(Packet(self._data_frame, self._conversation, token, length=self._largest))
 
     # The receiver.
 
@@ -125,7 +127,7 @@ class Transfer(Source):
         while self._expected in self._beyond:
             self._beyond.remove(self._expected)
             self._expected += 1
-        self._meter.carried((self._expected - before) * SEGMENT, now)
+        self._meter.carried((self._expected - before) * self._segment, now)
         if self._unacknowledged >= 2 or self._beyond or self._expected - before > 1:
             self._acknowledge(sequence)
         else:

@@ -96,7 +96,10 @@ class RealLine:
 
 @dataclass(frozen=True, slots=True)
 class Application:
-    """What one host runs, from `begin` to `end`. `known` is what the gate would recognise of it."""
+    """What one host runs, from `begin` to `end`. `known` is what the gate would recognise of it.
+
+    With no `uplink`, each of its flows takes the line that the routes choose; the first uplink, where they choose none.
+    """
 
     name: str
     kind: Kind
@@ -105,7 +108,7 @@ class Application:
     flows: int
     begin: Nanoseconds
     end: Nanoseconds
-    uplink: str
+    uplink: str | None
     known: Known = NOTHING
     control: str = "cubic"
 
@@ -168,7 +171,7 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
                 findings.append(document.error((*where, "at"), message, "begin earlier, or let it last longer"))
             if len(application.local) != len(application.remote):
                 findings.append(document.error((*where, "remote"), "is not of the same IP version as local"))
-            applications.append(_application(application, next(iter(uplinks)), entry.duration))
+            applications.append(_application(application, entry.duration))
     return Traffic(entry.duration, entry.warmup, entry.seed, lines, tuple(applications))
 
 
@@ -185,7 +188,7 @@ def _recorded(document: Document, here: Location, name: str, findings: list[Find
     return None
 
 
-def _application(entry: ApplicationEntry, uplink: str, duration: Nanoseconds) -> Application:
+def _application(entry: ApplicationEntry, duration: Nanoseconds) -> Application:
     if entry.kind == "probe":
         protocol, remote_port = ICMP[4 if len(entry.local) == 4 else 6], 0
     else:
@@ -193,7 +196,6 @@ def _application(entry: ApplicationEntry, uplink: str, duration: Nanoseconds) ->
     parties = Parties(protocol, entry.local, entry.remote, 0, remote_port)
     end = duration if entry.lasts is None else min(duration, entry.at + entry.lasts)
     known = Known(entry.seen or "", (entry.host,) if entry.host else ())
-    where = entry.uplink or uplink
     return Application(
-        entry.name, entry.kind, parties, entry.dscp, entry.flows, entry.at, end, where, known, entry.control
+        entry.name, entry.kind, parties, entry.dscp, entry.flows, entry.at, end, entry.uplink, known, entry.control
     )

@@ -48,12 +48,15 @@ def _style(before: float | None, after: float | None, more_is_better: bool) -> s
 
 
 def lab_table(comparison: Comparison, width: int) -> Table:
-    """One row an application and direction; for each figure, before and after."""
+    """One row for each application and direction, and uplink, if there are several; each figure before and after."""
     names = list(FIGURES) if width >= NARROW else list(FEW)
     caption = "goodput in Mbit/s; one-way latency, ↕ round trip; queue: where the plan sorts it"
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="bold", caption=caption, caption_justify="left")
     table.add_column("application", no_wrap=True)
     table.add_column("", no_wrap=True)
+    several = len({row.uplink for row in comparison.after}) > 1
+    if several:
+        table.add_column("\nuplink", no_wrap=True, style="dim")
     table.add_column("\nqueue", no_wrap=True, style="dim")
     for name in names:
         table.add_column(f"{FIGURES[name][0]}\nbefore", justify="right", no_wrap=True, style="dim")
@@ -65,7 +68,8 @@ def lab_table(comparison: Comparison, width: int) -> Table:
             if name == "goodput" and after.kind == "probe":
                 figures = None, None
             cells += [Text(_text(figures[0])), Text(_text(figures[1]), _style(*figures, FIGURES[name][2]))]
-        table.add_row(after.name, WAYS[after.way], after.queue, *cells)
+        where = (after.uplink, after.queue) if several else (after.queue,)
+        table.add_row(after.name, WAYS[after.way], *where, *cells)
     return table
 
 

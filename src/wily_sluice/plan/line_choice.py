@@ -1,0 +1,29 @@
+"""Which of a plan's lines a conversation takes: by the routes, and by what uplinks refuse."""
+
+from wily_sluice.engine.classify.router import NO_LINE
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.site import SiteEngine
+from wily_sluice.plan.model import Plan, Tunnel, Uplink
+
+
+def line_of(plan: Plan, engine: SiteEngine, conversation: Conversation) -> Uplink | Tunnel | None:
+    """The line of a conversation that opens, by what is known of it now; None where no route has one for it.
+
+    `engine` was built from the plan. A route that shares counts the conversation among those that it has shared.
+    """
+    classifier = next(iter(engine.shapers.values())).classifier
+    _, line = engine.router.choose(classifier.subject(conversation), _refusing(plan, engine, conversation))
+    return plan.lines[line] if line != NO_LINE else None
+
+
+def _refusing(plan: Plan, engine: SiteEngine, conversation: Conversation) -> frozenset[int]:
+    """The lines that refuse the queue of a conversation, and tunnels over these; by their places in `Plan.lines`."""
+    lines = {
+        uplink.name
+        for uplink in plan.uplinks
+        if uplink.refuses and engine.shapers[uplink.name, "up"].leaf_of(conversation).path in uplink.refuses
+    }
+    if not lines:
+        return frozenset()
+    carriers = {tunnel.name: tunnel.uplink for tunnel in plan.tunnels}
+    return frozenset(n for n, line in enumerate(plan.lines) if carriers.get(line.name, line.name) in lines)
