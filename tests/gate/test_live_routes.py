@@ -33,7 +33,7 @@ rules:
   - {protocol: udp, port: 7000, queue: calls}
 routes:
   - {name: Calls, protocol: udp, port: 7000, uplink: mobile}
-  - {name: Own, local: gateway, uplink: mobile}
+  - {name: Own, local: gateway, remote-port: 7100, uplink: mobile}
   - {name: Shared, remote-port: 7101, uplinks: {fibre: 3, mobile: 1}}
   - {name: Workshop, local: 10.7.0.102, uplink: mobile}
   - {name: Rest, uplink: fibre, else: mobile}
@@ -98,8 +98,8 @@ except OSError as error:
 """
 
 
-def download(rig: Rig, address: str) -> subprocess.Popen[str]:
-    command = rig.command("house", [sys.executable, "-c", DOWNLOAD, address])
+def download(rig: Rig, address: str, where: str = "house") -> subprocess.Popen[str]:
+    command = rig.command(where, [sys.executable, "-c", DOWNLOAD, address])
     return subprocess.Popen(command, stdout=PIPE, text=True)
 
 
@@ -300,7 +300,7 @@ def test_else_takes_over_when_a_line_fails_and_calls_elsewhere_lose_nothing(tmp_
     with site(tmp_path) as (rig, gate):
         before = Calls(rig, 7100, 3)
         assert set(before.by) == {"fibre"}
-        listening = download(rig, HOST.address)
+        listening, own = download(rig, HOST.address), download(rig, "192.0.2.2", "gateway")
         call = start_endpoint(rig, HOST, "call", "--seconds", 20)
         time.sleep(2)
         subprocess.run(rig.command("line-fibre", cut), check=True)
@@ -311,6 +311,7 @@ def test_else_takes_over_when_a_line_fails_and_calls_elsewhere_lose_nothing(tmp_
         after = Calls(rig, 7100, 3)
         assert set(after.by) == {"mobile"}
         assert listening.communicate(timeout=5)[0] == "ConnectionResetError\n"
+        assert own.communicate(timeout=5)[0] == "ConnectionAbortedError\n"
         assert "again" not in before.again()  # the far side refuses what it does not know: they end at once
         assert set(after.again()) == {"again"}
         subprocess.run(rig.command("line-fibre", mend), check=True)

@@ -18,6 +18,7 @@ from wily_sluice.engine.classify.header import TCP, Parties, parties
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.gate.kernel.nudge import nudge
+from wily_sluice.gate.kernel.own_sockets import close
 
 SHIFT: Final = 16  # of the kernel's mark: the byte that tells uplinks apart
 MASK: Final = 0xFF << SHIFT
@@ -84,8 +85,9 @@ def leave() -> None:
 
 def forget(number: int, outside: Set[str]) -> None:
     """Have the kernel forget the conversations of an uplink, so that they are translated and routed anew. What they
-    send next opens them again elsewhere, or is refused at the far end, so that they end at once; and hosts that only
-    listen are made to send something. `outside` are the interfaces of all lines. LiveError on trouble.
+    send next opens them again elsewhere, or is refused at the far end, so that they end at once; hosts that only
+    listen are made to send something, and connections of this machine's own programs are closed. `outside` are the
+    interfaces of all lines. LiveError on trouble.
     """
     from pyroute2 import NFCTSocket  # which takes its time, and few plans need it
 
@@ -97,6 +99,7 @@ def forget(number: int, outside: Set[str]) -> None:
                 found += [who for entry in entries for who in _parties(family, entry)]
         with NFCTSocket() as table:
             table.flush(mark=mark_of(number), mark_mask=MASK)
+        close(found)
         nudge(found, outside)
     except Exception as error:  # of many kinds, all of which mean the same
         raise LiveError(f"the kernel does not forget the conversations of an uplink: {error}") from error
@@ -128,6 +131,7 @@ def forget_conversations(keys: Iterable[bytes], outside: Set[str]) -> None:
             opened = NFCTAttrTuple(family, near, far, who.protocol, who.local_port, who.remote_port)
             with NFCTSocket(family) as table, suppress(NetlinkError):  # not opened so, or over already
                 table.entry("del", tuple_orig=opened)
+        close(found)
         nudge(found, outside)
     except Exception as error:  # of many kinds, all of which mean the same
         raise LiveError(f"the kernel does not forget conversations: {error}") from error
