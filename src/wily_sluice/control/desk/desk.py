@@ -8,8 +8,6 @@ import os
 import signal
 import sqlite3
 import time
-from base64 import b64decode, b64encode
-from binascii import Error as Base64Error
 from collections import deque
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import closing, suppress
@@ -31,18 +29,15 @@ from wily_sluice.control.desk.life import Life
 from wily_sluice.control.desk.metrics import Endpoint, Gathered, Totals
 from wily_sluice.control.desk.notices import Notices
 from wily_sluice.control.desk.params import (
-    ApplyParams,
     HostPortParams,
-    ListParams,
     LookParams,
     NoParams,
-    RevisionParams,
     SubscribeParams,
-    UndoParams,
 )
+from wily_sluice.control.desk.plan_methods import PlanMethods
 from wily_sluice.control.desk.port_desk import PortDesk
 from wily_sluice.control.desk.server import Caller, Server, methods_data
-from wily_sluice.control.desk.snapshot import Snapshot, conversations_data, look_data, revision_data, snapshot_data
+from wily_sluice.control.desk.snapshot import Snapshot, conversations_data, look_data, snapshot_data
 from wily_sluice.control.desk.strain import Strain
 from wily_sluice.control.link.link import Link
 from wily_sluice.control.link.messages import (
@@ -71,7 +66,6 @@ from wily_sluice.history.event_store import EventStore
 from wily_sluice.history.measurement_store import MeasurementStore
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
-from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schedules.periods import period_start
 from wily_sluice.ports.book import Opening
@@ -89,13 +83,6 @@ def _tell(callers: Iterable[Caller], told: dict[str, Any]) -> None:
         line = notification("watch.tick", told)
         for caller in callers:
             caller.tell(line)
-
-
-def _bytes(text: str) -> bytes:
-    try:
-        return b64decode(text, validate=True)
-    except Base64Error:
-        raise RpcError(INVALID_PARAMS, "files are to be in base64 (RFC 4648)") from None
 
 
 class Desk:
@@ -359,12 +346,7 @@ class Desk:
             "gate.status": Method(NoParams, self._status, "what the gate does, and since when", watchers=True),
             "gate.methods": Method(NoParams, self._list_methods, "what there is to call", watchers=True),
             "gate.stop": Method(NoParams, self._stop, "end the gate: packets flow unshaped"),
-            "plan.apply": Method(ApplyParams, self._apply, "go on by another plan, on trial"),
-            "plan.keep": Method(NoParams, self._keep, "keep what is on trial"),
-            "plan.undo": Method(UndoParams, self._undo, "end a trial, or go back to an earlier revision"),
-            "plan.reload": Method(NoParams, self._reload, "take up again what is kept; a trial ends by it"),
-            "plan.read": Method(RevisionParams, self._read, "a revision's plan and files"),
-            "history.list": Method(ListParams, self._history, "the revisions, the newest first"),
+            **PlanMethods(self.life, self._plan_changed, self._summary).table(),
             "classify.look": Method(LookParams, self._look, "what is known of a conversation, and where it goes"),
             "openings.list": Method(NoParams, self._openings, "the ports that hosts have had opened", watchers=True),
             "openings.revoke": Method(HostPortParams, self._revoke, "close ports of a host, for an hour"),
@@ -417,49 +399,6 @@ class Desk:
         else:
             await self._orders.give(Stop(self._orders.next_number()))
         return "stopping"
-
-    async def _apply(self, params: ApplyParams, caller: Caller) -> dict[str, Any]:
-        bundle = Bundle(_bytes(params.plan), {name: _bytes(content) for name, content in params.files.items()})
-        trial = round(params.trial * SECOND) if params.trial is not None else None
-        revision = await self.life.apply(bundle, caller.who, params.note, trial, params.base)
-        self._plan_changed()
-        return {**self._summary(), "revision": revision.number, "digest": revision.digest}
-
-    async def _keep(self, _: NoParams, caller: Caller) -> dict[str, Any]:
-        revision = await self.life.keep(caller.who)
-        self._plan_changed()
-        return {"revision": revision}
-
-    async def _undo(self, params: UndoParams, caller: Caller) -> dict[str, Any]:
-        trial = round(params.trial * SECOND) if params.trial is not None else None
-        revision, how = await self.life.undo(caller.who, params.revision, trial)
-        self._plan_changed()
-        return {**self._summary(), "revision": revision, "how": how}
-
-    async def _reload(self, _: NoParams, caller: Caller) -> dict[str, Any]:
-        revision = await self.life.reload(caller.who)
-        self._plan_changed()
-        return {"revision": revision}
-
-    async def _read(self, params: RevisionParams, _: Caller) -> dict[str, Any]:
-        number = params.revision if params.revision is not None else self.life.running
-        bundle = self.life.history.bundle(number)
-        if bundle is None:
-            raise RpcError(INVALID_PARAMS, f"there is no revision {number}")
-        return {
-            "revision": number,
-            "digest": bundle.digest,
-            "plan": b64encode(bundle.plan).decode(),
-            "files": {name: b64encode(content).decode() for name, content in bundle.files.items()},
-        }
-
-    async def _history(self, params: ListParams, _: Caller) -> dict[str, Any]:
-        kept = self.life.history.kept()
-        return {
-            **self._summary(),
-            "kept": kept.number if kept is not None else None,
-            "revisions": [revision_data(revision) for revision in self.life.history.revisions(params.rows)],
-        }
 
     async def _look(self, params: LookParams, _: Caller) -> dict[str, Any] | None:
         local, remote = params.local.packed, params.remote.packed
