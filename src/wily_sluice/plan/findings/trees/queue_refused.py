@@ -7,12 +7,14 @@ from wily_sluice.plan.findings.trees.location import queue_location
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each leaf that is refused wherever its tree is used."""
-    plan = checked.plan
-    for name, tree in plan.trees.items():
-        users = [uplink for uplink in plan.uplinks if name in (uplink.tree.up, uplink.tree.down)]
+    """Each leaf that is refused wherever it is used; leaves of several trees with the same path are one."""
+    refusing: dict[str, list[bool]] = {}
+    for use in checked.uses:
+        for leaf in use.tree.leaves:
+            refusing.setdefault(leaf.path, []).append(leaf.path in use.uplink.refuses)
+    for name, tree in checked.plan.trees.items():
         for leaf in tree.leaves:
-            if users and all(leaf.path in uplink.refuses for uplink in users):
+            if all(refusing.pop(leaf.path, [False])):
                 message = "is refused by every uplink that has it, so all of its packets are dropped"
                 yield Told(queue_location(name, leaf.path), message, "let one uplink carry it, or remove the queue")
 
