@@ -82,7 +82,9 @@ def measured(
             call = finish(start_endpoint(rig, CALLER, "call", "--seconds", end - begin))
             waits.append((float(np.percentile(call[way], 99)) - DELAY) / MILLISECOND)
         goodput = finish(loads)["goodput"]
-        gate.end()
+        steps = {one["event"]: one["after"] for one in gate.events() if one["event"].startswith("line.")}
+        assert set(steps) == ({"line.slower", "line.faster"} if " to " in rate else set())
+        assert all(6_000_000 <= after <= 40_000_000 for after in steps.values())
     finally:
         rig.down()
     could = course.bits(LONGEST * SECOND) / LONGEST

@@ -25,7 +25,18 @@ A_TURN: Final = 64  # answers, and what else comes to such a socket
 LATEST: Final = 64  # echoes after which one that is not answered is given up
 NOTICEABLE: Final = 0.003  # of a rate: less is no reason to retune the tree
 IDENTIFIER: Final = 0x5000  # so that these are told from the probes of `probes`
+RISEN: Final = 1.1  # times what was told last: then it is told anew
 USUAL_LENGTH: Final = 1000  # bytes, by which what a packet costs beyond its own is worked out
+
+
+class Telling:
+    """What was last told of a direction: its rate and its steps downward, and when; and the most that it had since."""
+
+    def __init__(self, rate: Rate, steps: int, at: Nanoseconds) -> None:
+        self.rate = rate
+        self.steps = steps
+        self.at = at
+        self.most = rate
 
 
 class FoundLine:
@@ -49,6 +60,7 @@ class FoundLine:
             lowest = uplink.lowest.of(way)
             if lowest is not None:
                 self.finders[way] = RateFinder(lowest, uplink.measured(way), toward=way == "up")
+        self.telling = {way: Telling(finder.rate, finder.steps, 0) for way, finder in self.finders.items()}
         self._sent: dict[int, Nanoseconds] = {}
         self._sequence = 0
 
@@ -98,7 +110,6 @@ class Finding:
         self._shapers: Mapping[Line, Shaper] = {}
         self._plan: Plan | None = None
         self._tuned: dict[Line, Rate] = {}
-        self._told: dict[Line, Nanoseconds] = {}
 
     def fileno(self) -> int:
         """For select."""
@@ -156,18 +167,26 @@ class Finding:
                 line.before[way] = ours
                 framed = ours.bytes - last.bytes + (ours.packets - last.packets) * around
                 shaper = self._shapers[name, way]
-                steps, rate = finder.steps, finder.rate
+                line.telling[way].most = max(line.telling[way].most, finder.rate)
                 finder.step(max(0, framed), shaper.tree.active or shaper.free_at > now, now)
-                if finder.steps != steps:
-                    self._tell_of(name, way, rate, finder.rate, now)
+                self._tell_of(line, way, now)
                 self._retune(line, way, now)
             line.ask(now)
 
-    def _tell_of(self, name: str, way: Direction, before: Rate, after: Rate, now: Nanoseconds) -> None:
-        key = name, way
-        if now - self._told.get(key, -SECOND) >= SECOND:
-            self._told[key] = now
-            self._tell("line.slower", "info", uplink=name, direction=way, before=before, after=after)
+    def _tell_of(self, line: FoundLine, way: Direction, now: Nanoseconds) -> None:
+        """Tell of all steps since the last telling, at most once a second: each one downward, and what upward ones
+        have come to.
+        """
+        told, finder = line.telling[way], line.finders[way]
+        steps = finder.steps - told.steps
+        if now - told.at < SECOND or not (steps or finder.rate >= RISEN * told.rate):
+            return
+        about: dict[str, str | int] = {"uplink": line.uplink.name, "direction": way, "after": finder.rate}
+        if steps:
+            self._tell("line.slower", "info", **about, before=told.most, steps=steps)
+        else:
+            self._tell("line.faster", "info", **about, before=told.rate)
+        line.telling[way] = Telling(finder.rate, finder.steps, now)
 
     def _retune(self, line: FoundLine, way: Direction, now: Nanoseconds) -> None:
         """Shape by the rate that was found; what was found is what the line measures now."""
