@@ -71,6 +71,8 @@ def test_a_plan_that_was_asked_for_is_sound_and_keeps_calls_on_time(
     plan, findings = examine(tmp_path / "sluice.yaml")
     assert plan is not None and not [one for one in findings if one.severity != "note"]
     assert bool(findings) == (answers is SHOP)  # whose line nobody has measured
+    leading = [(dict(route.shares), route.otherwise) for route in plan.routes]
+    assert leading == ([({"fibre": 1.0}, "mobile")] if answers is OFFICE else [])
     for row in Lab(plan, usual_traffic(plan, PACKETS), shaped=True).run().rows:
         if row.kind == "call":
             assert row.measured.p99 is not None and row.measured.p99 < DELAY + 20 * MILLISECOND

@@ -35,13 +35,14 @@ VALUES: dict[str, dict[str, Any]] = {
     "route": {"else": "mobile"},
     "opening": {"count": 3},
 }
+ROUTES = """routes:
+  - {name: Records, remote: 198.51.100.0/24, uplink: office}   # patients'
+  # What may take either.
+  - {local: flat, uplinks: {fibre: 3, mobile: 1}}
+"""
 MORE = """
 tunnels:
-  office: {interface: vpn0, wrapping: vxlan, remote: 203.0.113.20}   # to the other practice
-routes:
-  - {name: Records, remote: 198.51.100.0/24, uplink: office}   # patients'
-  # For all the rest, both lines.
-  - {uplinks: {fibre: 3, mobile: 1}}
+  office: {interface: vpn0, uplink: fibre, wrapping: vxlan, remote: 203.0.113.20}   # to the other practice
 openings:
   - {name: Play, local: scanner, port: 3000-3009}   # for the break
 """
@@ -55,6 +56,13 @@ def own_history(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 def data_of(text: str) -> dict[str, Any]:
     data: dict[str, Any] = parse(text)[0]
     return data
+
+
+def with_more() -> str:
+    """The demo's plan with a part of every kind, and comments."""
+    head, routes, rest = DEMO.read_text().partition("routes:")
+    assert routes
+    return head + ROUTES + rest.partition("\n")[2] + MORE
 
 
 def drawn_edit(draw: st.DataObject, text: str, number: int) -> list[Operation]:
@@ -83,7 +91,7 @@ def drawn_edit(draw: st.DataObject, text: str, number: int) -> list[Operation]:
 @settings(max_examples=230, deadline=None)
 @given(st.data())
 def test_edits_keep_every_comment_leave_no_reference_behind(draw: st.DataObject) -> None:
-    text = DEMO.read_text() + MORE
+    text = with_more()
     for number in range(5):
         try:
             operations = drawn_edit(draw, text, number)
@@ -144,7 +152,7 @@ def test_what_an_anchor_stands_for_is_not_edited_behind_its_back() -> None:
 )
 def test_an_edit_that_cannot_be_made_says_why(edit: Any, says: str) -> None:
     with pytest.raises(EditError, match=re.escape(says)):
-        edit(Edits(data_of(DEMO.read_text() + MORE)))
+        edit(Edits(data_of(with_more())))
 
 
 def test_a_queue_renamed_in_one_tree_keeps_its_name_in_the_rules_of_the_other() -> None:

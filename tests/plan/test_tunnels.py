@@ -61,12 +61,21 @@ def test_an_offloaded_packet_counts_as_those_that_it_is_cut_into(words: str | No
         ("interface: vpn0, wrapping: gre, uplink: lime", "there is no uplink “lime”"),
         ("interface: lan0, wrapping: gre", "lan0 is already the interface of vpn"),
         ("interface: vpn0, wrapping: gre, remote: far.example", "“far.example” is not an address"),
+        ("interface: vpn0, wrapping: gre, remote: 10.7.0.9", "10.7.0.9 is one of your own hosts, so"),
     ],
 )
 def test_what_is_wrong_with_a_tunnel_is_told(tmp_path: Path, tunnel: str, said: str) -> None:
     file = tmp_path / "sluice.yaml"
     file.write_text(SMALL_PLAN + f"tunnels: {{vpn: {{{tunnel}}}}}\n")
     assert [said in str(finding) for finding in told(file)] == [True], told(file)
+
+
+@pytest.mark.parametrize(("remote", "loops"), [("203.0.113.0/24", True), ("198.51.100.0/24", False)])
+def test_what_carries_a_tunnel_is_not_to_be_led_into_it(tmp_path: Path, remote: str, loops: bool) -> None:
+    file = tmp_path / "sluice.yaml"
+    tunnel = "tunnels: {vpn: {interface: vpn0, wrapping: gre, remote: 203.0.113.20}}\n"
+    file.write_text(SMALL_PLAN + tunnel + f"routes: [{{remote: {remote}, uplink: vpn}}, {{uplink: vpn}}]\n")
+    assert [(one.code, one.key) for one in told(file)] == [("line-loop", "routes[1]")] * loops
 
 
 def test_gateway_is_a_host_of_every_plan_and_no_other(tmp_path: Path, small_plan: Callable[..., Plan]) -> None:

@@ -40,7 +40,7 @@ GROUPS: dict[str, dict[str, Entry]] = {
     },
     "Run": {
         "doctor": Entry("running.doctor", "Find what on this machine makes shaping fail or lie."),
-        "gate": Entry("running.gate", "Shape the packets that this machine forwards."),
+        "gate": Entry("running.gate", "Shape the packets that cross this machine's uplinks."),
         "apply": Entry("running.life", "Switch the running gate to a new plan, on trial."),
         "keep": Entry("running.life", "Keep the plan that is on trial."),
         "undo": Entry("running.life", "End a trial, or return to an earlier plan."),

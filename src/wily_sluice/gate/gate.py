@@ -1,4 +1,4 @@
-"""The gate: shapes the packets that this machine forwards, by a plan, until it is stopped.
+"""The gate: shapes the packets that cross this machine's uplinks, by a plan, until it is stopped.
 
 On every way out but a killing the chain that diverts packets is removed first, then what is still held is let go; after
 a killing the kernel drops what was held and lets all later packets through unshaped, and the next gate clears the chain

@@ -38,7 +38,7 @@ from wily_sluice.views.text.console import console, print_json
 
 @click.group()
 def gate() -> None:
-    """Shape the packets that this machine forwards.
+    """Shape the packets that cross this machine's uplinks.
 
     \b
     Examples:
@@ -55,8 +55,9 @@ def gate() -> None:
 def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None:
     """Shape in the foreground until Ctrl-C or SIGTERM.
 
-    Needs root. The kernel's packet queue hands over the forwarded packets of each uplink's interface. The SLUICE chain
-    that diverts them is removed whenever the gate exits; if the gate is killed, traffic flows unshaped.
+    Needs root. The kernel's packet queue hands over the packets of each uplink's interface: those that this machine
+    forwards, and its own. The SLUICE chains that divert them are removed whenever the gate exits; if the gate is
+    killed, traffic flows unshaped.
 
     A PLAN given here is kept, so that the gate also starts with it next time. Without one, the plan that was kept last
     is used. `sluice apply` changes the plan while the gate runs.

@@ -35,6 +35,7 @@ from wily_sluice.plan.findings.lines import (
     acks_fill_uplink,
     binary_rate,
     interface_shared,
+    line_loop,
     line_unmeasured,
     little_headroom,
     measured_above_advertised,
@@ -117,6 +118,7 @@ from wily_sluice.plan.findings.urgent import (
 KINDS: Final[tuple[Kind, ...]] = (
     missing_part.KIND,
     interface_shared.KIND,
+    line_loop.KIND,
     networks_overlap.KIND,
     network_too_wide.KIND,
     nothing_usable.KIND,

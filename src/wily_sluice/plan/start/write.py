@@ -81,6 +81,7 @@ def write_plan(answers: AnswersEntry) -> str:
                 *_networks(answers),
                 *_hold_back(answers),
                 *_tree(answers),
+                *_routes(answers),
                 *_rules(answers),
             ]
         )
@@ -208,6 +209,21 @@ def _tree(answers: AnswersEntry) -> Iterator[str]:
         yield _noted(f"      {name}: {flow(words)}", text)
     if answers.guests is not None:
         yield _noted(f"      guests: {{guarantee: {GUESTS}%, fair-by: host}}", _promise(answers, GUESTS))
+
+
+def _routes(answers: AnswersEntry) -> Iterator[str]:
+    lines = list(answers.uplinks)
+    if len(lines) == 1:
+        return
+    yield ""
+    yield "# Each conversation takes the first line that is up. A line without a link is down; one that is silent is"
+    yield "# noticed too if it has a `probe`: remotes that always answer, such as your provider's name servers."
+    yield "routes:"
+    for place in range(0, len(lines), 2):
+        words = {"name": f"By {lines[place]}" if place else "Everything", "uplink": lines[place]}
+        if place + 1 < len(lines):
+            words["else"] = lines[place + 1]
+        yield f"  - {flow(words)}"
 
 
 def _rules(answers: AnswersEntry) -> Iterator[str]:
