@@ -97,11 +97,14 @@ def print_answer(screen: Console, plan: Plan, parties: Parties, names: tuple[str
         print_line(screen, f"Service {answer.service} ({answer.category}): it {answer.sign}.")
     if answer.route is not None:
         print_line(screen, f"Route {answer.route.name}: over {route_words(answer.route)}.")
+    told: tuple[Tried, ...] | None = None
     for uplink, ways in answer.ways.items():
         up, down = ways["up"], ways["down"]
         for arrow, way in (("↑", up), ("↓", down)):
             print_line(screen, Text.assemble((f"{uplink} {arrow} ", "bold"), way_words(way)))
-        _tried(screen, up)
+        if up.tried != told or down.tried != told:  # what another uplink has shown already is not repeated
+            _tried(screen, up)
+            told = up.tried
         if down.tried != up.tried:
             print_line(screen, Text("  and down:", "dim"))
             _tried(screen, down)
