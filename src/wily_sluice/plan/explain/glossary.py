@@ -90,6 +90,15 @@ def _headroom(plan: Plan) -> list[str]:
     ]
 
 
+def _ranges(plan: Plan) -> list[str]:
+    return [
+        f"{u.name}: {format_rate(lowest)} to {format_rate(u.measured(way))} {way}"
+        for u in plan.uplinks
+        for way in DIRECTIONS
+        if (lowest := u.lowest.of(way)) is not None
+    ]
+
+
 GLOSSARY: Final[tuple[Term, ...]] = (
     Term("up", "Toward the internet, from your hosts. One of the only two directions here.", ("upload", "upstream")),
     Term("down", "Toward your hosts, from the internet. One of the only two directions here.", ("download",)),
@@ -113,7 +122,23 @@ GLOSSARY: Final[tuple[Term, ...]] = (
         "route",
         "Chooses the uplink of a conversation, where there are several: the first that matches and has one that is up.",
         ("policy routing",),
-        lambda p: [f"{r.name}: {' and '.join(name for name, _ in r.shares)}" for r in p.routes],
+        lambda p: [
+            f"{r.name}: {' and '.join(name for name, _ in r.shares)}" + (f", else {r.otherwise}" if r.otherwise else "")
+            for r in p.routes
+        ],
+    ),
+    Term(
+        "range",
+        "The rate of a line that varies, such as `8 to 30 Mbit/s`. The gate finds what the line carries just now by "
+        "how long echoes and conversations take, and shapes by that.",
+        ("varying",),
+        _ranges,
+    ),
+    Term(
+        "refuse",
+        "An uplink refuses a queue that is not to use it: its conversations are led over another uplink, or dropped.",
+        (),
+        lambda p: [f"{u.name}: {' and '.join(u.refuses)}" for u in p.uplinks if u.refuses],
     ),
     Term(
         "probe",

@@ -19,7 +19,14 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.views.plan.limiters import limiter_sentences
 from wily_sluice.views.text.console import fits, print_line
 from wily_sluice.views.text.findings import STYLES, findings_data, print_findings
-from wily_sluice.views.text.sentences import network_sentence, rule_sentence, uplink_sentence
+from wily_sluice.views.text.sentences import (
+    grant_sentence,
+    network_sentence,
+    route_sentence,
+    rule_sentence,
+    tunnel_sentence,
+    uplink_sentence,
+)
 
 MOST_LINES = 12  # of a plan, as an example
 
@@ -152,6 +159,12 @@ def _sentence(plan: Plan, location: Location) -> str:
         return next((f"{one.name}: {limiter_sentences(plan, one)}" for one in plan.limiters if one.name == rest[0]), "")
     if section == "uplinks":
         return next((f"{u.name}: {uplink_sentence(u)}" for u in plan.uplinks if u.name == rest[0]), "")
+    if section == "routes":
+        return next((f"{r.name}: {route_sentence(r)}" for r in plan.routes if r.index == rest[0]), "")
+    if section == "openings":
+        return next((f"{one.name}: {grant_sentence(one)}" for one in plan.grants if one.index == rest[0]), "")
+    if section == "tunnels":
+        return next((f"{t.name}: {tunnel_sentence(t)}" for t in plan.tunnels if t.name == rest[0]), "")
     if section == "networks":
         return next((f"{n.name}: {network_sentence(n)}" for n in plan.networks if n.name == rest[0]), "")
     return ""
