@@ -74,6 +74,7 @@ ILL: dict[str, tuple[Facts, str]] = {
         "conf.wan0.accept_ra to 2",
     ),
     "reverse-path": (with_settings(net__ipv4__conf__wan0__rp_filter="1"), "conf.wan0.rp_filter to 2"),
+    "not-translated": (replace(WELL, translated=("ppp*", "wan0")), "-o wan1 -j MASQUERADE"),
     "bypass": (replace(WELL, flow_tables=("filter fast",)), "flow table filter fast"),
     "one-core": (replace(WELL, cores=1), "sluice gate cost"),
     "core-full": (replace(WELL, busy=0.92), "need 92%"),
@@ -132,6 +133,7 @@ MAKES: dict[str, tuple[str, str]] = {
         "echo 1 > /proc/sys/net/ipv6/conf/wan0/accept_ra", "cat /proc/sys/net/ipv6/conf/wan0/accept_ra"
     ),
     "clamp-missing": ("ip link set wan0 mtu 1492", ""),
+    "not-translated": ("iptables -t nat -D POSTROUTING -o wan1 -j MASQUERADE", ""),
     "reverse-path": (
         "echo 1 > /proc/sys/net/ipv4/conf/all/rp_filter; echo 0 > /proc/sys/net/ipv4/conf/wan0/rp_filter",
         "cat /proc/sys/net/ipv4/conf/wan0/rp_filter",
@@ -147,7 +149,9 @@ ip -6 address add 2001:db8::2/64 dev wan0 nodad
 ip route add default via 192.0.2.1; ip route add default via 192.0.2.5 metric 50
 ip -6 route add default via 2001:db8::1
 echo 1 > /proc/sys/net/ipv4/ip_forward; echo 1 > /proc/sys/net/ipv6/conf/all/forwarding
-for n in wan0 wan1; do echo 2 > /proc/sys/net/ipv6/conf/$n/accept_ra; done
+for n in wan0 wan1; do
+  echo 2 > /proc/sys/net/ipv6/conf/$n/accept_ra; iptables -t nat -A POSTROUTING -o $n -j MASQUERADE
+done
 """
 
 
@@ -230,14 +234,38 @@ except MendError as error:
     assert told.startswith("off on off ethtool/v0/rx-lro cannot be written: v0 keeps rx-lro off")
 
 
+RULES = """
+iptables -t mangle -A FORWARD -p tcp --tcp-flags SYN,RST SYN -j TCPMSS --clamp-mss-to-pmtu
+iptables -t nat -A POSTROUTING -o wan0 -j MASQUERADE
+iptables -t nat -A POSTROUTING -o ppp+ -s 10.0.0.0/8 -j SNAT --to 192.0.2.9
+ip6tables -t nat -A POSTROUTING -o wan6 -j MASQUERADE
+nft -f - <<'END'
+table inet house {
+  chain outwards {
+    type nat hook postrouting priority srcnat
+    oifname "wan1" masquerade
+    oif "lo" snat ip to 192.0.2.3
+  }
+  chain inwards { type nat hook prerouting priority dstnat; oifname "wan5" accept; }
+}
+END
+"""
+
+
 @pytest.mark.live
-def test_a_rule_that_clamps_segments_is_seen(namespace: str) -> None:
-    script = "from wily_sluice.doctor.look import facts; print(facts().clamps, facts().flow_tables)"
-    words = ["ip", "netns", "exec", namespace, sys.executable, "-c", script]
-    rule = "iptables -t mangle -A FORWARD -p tcp --tcp-flags SYN,RST SYN -j TCPMSS --clamp-mss-to-pmtu"
-    assert subprocess.run(words, capture_output=True, text=True, check=True).stdout == "False ()\n"
-    subprocess.run(["ip", "netns", "exec", namespace, *rule.split()], check=True)
-    assert subprocess.run(words, capture_output=True, text=True, check=True).stdout == "True ()\n"
+def test_what_rules_clamp_and_translate_is_seen(namespace: str) -> None:
+    script = "from wily_sluice.doctor.look import facts; f = facts(); print(f.clamps, f.flow_tables, *f.translated)"
+    inside = ["ip", "netns", "exec", namespace]
+
+    def seen() -> str:
+        words = [*inside, sys.executable, "-c", script]
+        return subprocess.run(words, capture_output=True, text=True, check=True).stdout
+
+    assert seen() == "False ()\n"
+    subprocess.run([*inside, "sh", "-ec", RULES], check=True)
+    assert set(seen().split()) == {"True", "()", "wan0", "ppp*", "wan1", "lo"}
+    subprocess.run([*inside, "nft", "add rule inet house outwards oifname { wan2, wan3 } masquerade"], check=True)
+    assert "*" in seen().split()
 
 
 def test_the_page_tells_of_every_ailment() -> None:

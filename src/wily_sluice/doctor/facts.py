@@ -36,7 +36,8 @@ class Facts:
     read, by their paths there. `in_step` says that the clock is kept to a reference; None where nobody says.
 
     `flow_tables` are those of nf_tables, which forward packets past all chains; `clamps` says that a rule lowers what
-    TCP takes for the largest segment, None where rules cannot be read. `busy` is the part of what the gate was measured
+    TCP takes for the largest segment; sources of IPv4 are `translated` out of interfaces with these names, which may
+    end with `*`; both are None where rules cannot be read. `busy` is the part of what the gate was measured
     to carry here that the plan's lines come to, None where nobody has measured.
     """
 
@@ -47,6 +48,7 @@ class Facts:
     in_step: bool | None = None
     flow_tables: tuple[str, ...] = ()
     clamps: bool | None = None
+    translated: tuple[str, ...] | None = None
     busy: float | None = None
 
     def number(self, path: str) -> int | None:

@@ -15,6 +15,7 @@ from wily_sluice.doctor.ailments.links import USUAL
 from wily_sluice.doctor.ailments.machine import COUNT, LIMIT
 from wily_sluice.doctor.facts import Facts, Interface, InterfaceAddress
 from wily_sluice.doctor.features import enabled
+from wily_sluice.doctor.rules import rules
 
 SETTINGS: Final = (
     "net/ipv4/ip_forward",
@@ -26,7 +27,6 @@ SETTINGS: Final = (
 )
 PER_INTERFACE: Final = ("net/ipv4/conf/{}/rp_filter", "net/ipv6/conf/{}/accept_ra")
 IFF_UP: Final = 1
-MAXSEG: Final = 2  # the kind of that option (RFC 9293 §3.2)
 TIME_ERROR: Final = 5  # adjtimex(2): the clock is not synchronised
 
 
@@ -62,39 +62,7 @@ def facts(root: Path = Path("/")) -> Facts:
         text = _text(root / "proc/sys" / path)
         if text is not None:
             settings[path] = text
-    flow_tables, clamps = _rules()
-    return Facts(found, ways, settings, len(os.sched_getaffinity(0)), _in_step(), flow_tables, clamps)
-
-
-def _rules() -> tuple[tuple[str, ...], bool | None]:
-    """The flow tables, and whether a rule clamps the largest segment, as nf_tables tells, which iptables' rules are
-    part of; None where that cannot be seen.
-    """
-    from pyroute2.netlink.nfnetlink.nftsocket import NFT_MSG_GETFLOWTABLE, nft_flowtable_msg
-    from pyroute2.nftables.main import NFTables
-
-    try:
-        with NFTables(nfgen_family=socket.AF_UNSPEC) as tables:
-            clamps = any(
-                _clamps(expression)
-                for rule in tables.get_rules()
-                for expression in rule.get_attr("NFTA_RULE_EXPRESSIONS") or ()
-            )
-            flows = tuple(
-                f"{one.get_attr('NFTA_FLOWTABLE_TABLE')} {one.get_attr('NFTA_FLOWTABLE_NAME')}"
-                for one in tables.request_get(nft_flowtable_msg(), NFT_MSG_GETFLOWTABLE)
-            )
-    except Exception:  # of many kinds: no nf_tables here, not allowed
-        return (), None
-    return flows, clamps
-
-
-def _clamps(expression: Any) -> bool:
-    """Whether an expression of a rule writes TCP's option of the largest segment, or is the target that does so."""
-    name, data = expression.get_attr("NFTA_EXPR_NAME"), expression.get_attr("NFTA_EXPR_DATA")
-    if name == "target":
-        return bool(data.get_attr("NFTA_TARGET_NAME") == "TCPMSS")
-    return bool(name == "exthdr" and data.get_attr("NFTA_EXTHDR_TYPE") == MAXSEG and data.get_attr("NFTA_EXTHDR_SREG"))
+    return Facts(found, ways, settings, len(os.sched_getaffinity(0)), _in_step(), *rules(root, names))
 
 
 def _outlets(route: Any) -> list[int]:

@@ -1,6 +1,7 @@
 """Addresses, routes and what the kernel forwards."""
 
 from collections.abc import Iterator
+from fnmatch import fnmatchcase
 from ipaddress import ip_network
 
 from wily_sluice.doctor.ailment import Ailment, Found, setting
@@ -77,6 +78,22 @@ def _strict(plan: Plan, facts: Facts) -> Iterator[Found]:
             )
 
 
+def _untranslated(plan: Plan, facts: Facts) -> Iterator[Found]:
+    subnets = [ip_network(subnet) for network in plan.networks for subnet in network.subnets]
+    private = next((subnet for subnet in subnets if subnet.version == 4 and subnet.is_private), None)
+    if facts.translated is None or private is None:
+        return
+    for uplink in plan.uplinks:
+        if uplink.interface in facts.interfaces and not any(
+            fnmatchcase(uplink.interface, name) for name in facts.translated
+        ):
+            message = f"hosts of {private} leave by {uplink.interface} with addresses that nobody can answer"
+            rule = f"iptables -t nat -A POSTROUTING -o {uplink.interface} -j MASQUERADE"
+            yield Found(
+                f"uplink {uplink.name}", message, f"`{rule}`, unless the next router translates, and knows the way back"
+            )
+
+
 AILMENTS = (
     Ailment(
         "forwarding-off",
@@ -105,5 +122,12 @@ AILMENTS = (
         "With several uplinks, answers come by other lines than the main table would choose. Strict reverse-path "
         "filtering (RFC 3704 §2.2) drops them; loose filtering (§2.4) does not.",
         _strict,
+    ),
+    Ailment(
+        "not-translated",
+        "warning",
+        "Private addresses (RFC 1918) mean nothing beyond the line. Each uplink needs a translation of its own, also "
+        "one that is only used while another is down.",
+        _untranslated,
     ),
 )

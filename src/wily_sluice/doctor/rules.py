@@ -1,0 +1,98 @@
+"""What rules of nf_tables do that matters to shaping; the rules of iptables are among them, unless it is an old one."""
+
+import socket
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, Final, NamedTuple
+
+MAXSEG: Final = 2  # the kind of that option (RFC 9293 §3.2)
+EVERYWHERE: Final = "*"
+TARGETS: Final = ("MASQUERADE", "SNAT")
+OURS: Final = "SLUICE"  # chains of the gate begin so
+
+
+class Rules(NamedTuple):
+    """The flow tables; whether a rule clamps the largest segment; and out of which interfaces IPv4 sources are
+    translated, as names that may end with `*`. The last two are None where rules cannot be seen.
+    """
+
+    flow_tables: tuple[str, ...] = ()
+    clamps: bool | None = None
+    translated: tuple[str, ...] | None = None
+
+
+def rules(root: Path, names: dict[int, str]) -> Rules:
+    """As the kernel tells; `names` are those of interfaces by their indices."""
+    from pyroute2.netlink.nfnetlink.nftsocket import NFT_MSG_GETFLOWTABLE, nft_flowtable_msg
+    from pyroute2.nftables.main import NFTables
+
+    try:
+        with NFTables(nfgen_family=socket.AF_UNSPEC) as tables:
+            found = [(rule, _expressions(rule)) for rule in tables.get_rules()]
+            flows = tuple(
+                f"{one.get_attr('NFTA_FLOWTABLE_TABLE')} {one.get_attr('NFTA_FLOWTABLE_NAME')}"
+                for one in tables.request_get(nft_flowtable_msg(), NFT_MSG_GETFLOWTABLE)
+            )
+    except Exception:  # of many kinds: no nf_tables here, not allowed
+        return Rules()
+    clamps = any(_clamps(name, data) for _, expressions in found for name, data in expressions)
+    translated = [
+        _outlet(expressions, names)
+        for rule, expressions in found
+        if rule["nfgen_family"] != socket.AF_INET6
+        and not str(rule.get_attr("NFTA_RULE_CHAIN")).startswith(OURS)
+        and any(_translates(name, data) for name, data in expressions)
+    ]
+    return Rules(flows, clamps, None if _old(root) else tuple(dict.fromkeys(translated)))
+
+
+def _old(root: Path) -> bool:
+    """Whether there may be rules of an iptables that does not use nf_tables, which only it can read."""
+    try:
+        return "nat" in (root / "proc/net/ip_tables_names").read_text().split()
+    except OSError:
+        return False
+
+
+def _expressions(rule: Any) -> list[tuple[str, Any]]:
+    return [
+        (str(one.get_attr("NFTA_EXPR_NAME")), one.get_attr("NFTA_EXPR_DATA"))
+        for one in rule.get_attr("NFTA_RULE_EXPRESSIONS") or ()
+    ]
+
+
+def _clamps(name: str, data: Any) -> bool:
+    """Whether an expression writes TCP's option of the largest segment, or is the target that does so."""
+    if name == "target":
+        return bool(data.get_attr("NFTA_TARGET_NAME") == "TCPMSS")
+    return bool(name == "exthdr" and data.get_attr("NFTA_EXTHDR_TYPE") == MAXSEG and data.get_attr("NFTA_EXTHDR_SREG"))
+
+
+def _translates(name: str, data: Any) -> bool:
+    """Whether an expression gives packets another source address."""
+    if name == "target":
+        return data.get_attr("NFTA_TARGET_NAME") in TARGETS
+    return name == "masq" or (name == "nat" and data.get_attr("NFTA_NAT_TYPE") == "NFT_NAT_SNAT")
+
+
+def _outlet(expressions: list[tuple[str, Any]], names: dict[int, str]) -> str:
+    """The interface that a rule asks packets to leave by; `*` where it asks for none, or for several."""
+    for key, value in _compared(expressions):
+        if key == "NFT_META_OIF":
+            return names.get(int.from_bytes(value, "little"), EVERYWHERE)
+        if key == "NFT_META_OIFNAME":
+            name, ended, _ = value.partition(b"\0")
+            return name.decode(errors="replace") + ("" if ended else "*")
+    return EVERYWHERE
+
+
+def _compared(expressions: list[tuple[str, Any]]) -> Iterator[tuple[str, bytes]]:
+    """What a rule asks to be equal: what of a packet, and to which bytes."""
+    key = ""
+    for name, data in expressions:
+        if name == "meta":
+            key = str(data.get_attr("NFTA_META_KEY"))
+        elif name == "cmp" and key and data.get_attr("NFTA_CMP_OP") == "NFT_CMP_EQ":
+            yield key, data.get_attr("NFTA_CMP_DATA").get_attr("NFTA_DATA_VALUE")
+        else:
+            key = ""
