@@ -8,6 +8,7 @@ miss may be chance, since a measurement of seconds has an error of its own: it m
 
 import multiprocessing
 import os
+import reprlib
 import time
 from collections.abc import Callable
 from multiprocessing.connection import Connection
@@ -81,4 +82,5 @@ def hold(measure: Callable[[], T], holds: Callable[[T], bool]) -> T:
             assert len(missed) == 1, f"on a machine that was not disturbed: {missed}"
         if _spent[0] > BUDGET and not missed:
             break
-    pytest.skip(f"the machine itself stood still for {', '.join(disturbed)} of the time: {[*missed, measured]}")
+    found = reprlib.repr([*missed, measured])
+    pytest.skip(f"the machine itself stood still for {', '.join(disturbed)} of the time: {found}")
