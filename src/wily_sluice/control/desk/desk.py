@@ -191,8 +191,8 @@ class Desk:
     def _happened(self, event: str, level: Level, about: Mapping[str, Any]) -> None:
         """Write it to the log and keep it; give notice, where somebody should know."""
         at = time.time()
-        self._events.append((at, event))
         if not event.startswith(FLEETING):
+            self._events.append((at, event))
             with suppress(sqlite3.Error, OSError), closing(EventStore(self._state, 0.2)) as store:
                 store.add(at, event, about)
         if self.life.plan is not None:
