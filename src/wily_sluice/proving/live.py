@@ -29,8 +29,8 @@ from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Uplink
 from wily_sluice.proving.far_side import FarSide
 from wily_sluice.rig.promises.openings import opening
+from wily_sluice.rig.promises.program import Program
 from wily_sluice.rig.promises.traffic_program import token
-from wily_sluice.rig.promises.world import Program
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate
 
 MORE, MORE_AT_LEAST = 1.3, 4_000_000  # times what a stream should come to, and bit/s, that is sent of it

@@ -14,7 +14,7 @@ from wily_sluice.plan.asking import Terms
 from wily_sluice.proving.far_side import FarSide
 from wily_sluice.proving.live import LiveWorld
 from wily_sluice.proving.probe import free, probe, uplink_to
-from wily_sluice.rig.promises.world import Program
+from wily_sluice.rig.promises.program import Program
 
 MOST_ADDRESSES = 200
 MORE_OF_A_NETWORK = 24

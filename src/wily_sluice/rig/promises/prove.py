@@ -7,7 +7,8 @@ from pathlib import Path
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.proof import Judged, Promise, Proof, figure, try_in
 from wily_sluice.forecast.prove.setting import World
-from wily_sluice.rig.promises.world import Listener, RigWorld, Tried, rig_world
+from wily_sluice.rig.promises.tried import Listener, Tried
+from wily_sluice.rig.promises.world import RigWorld, rig_world
 from wily_sluice.units import format_rate
 
 FLOODED = 2.0  # times what the line is shaped to, when no gate is there

@@ -1,15 +1,11 @@
 """A rig as a world to try promises in. What they ask for is gathered first, then tried in few steps."""
 
-import json
-import signal
-import subprocess
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from datetime import datetime
 from ipaddress import ip_address, ip_network
 from pathlib import Path
-from subprocess import PIPE
 from typing import Any
 
 from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
@@ -23,10 +19,11 @@ from wily_sluice.gate.kernel.command import run
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.layout import FAR_SUBNETS, Layout
 from wily_sluice.rig.promises.openings import opening
+from wily_sluice.rig.promises.program import PATIENCE, Program
+from wily_sluice.rig.promises.tried import Asked
 from wily_sluice.rig.rig import Rig
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate
 
-SLACK: Nanoseconds = 2 * MILLISECOND  # what a packet may wait for this machine
 MORE = 1.3  # times what a stream should come to, that is sent of it
 MORE_AT_LEAST: Rate = 4_000_000  # beyond it, in bit/s: more than CoDel takes away in the time of a flood
 WARMUP: Nanoseconds = 450 * MILLISECOND
@@ -36,102 +33,6 @@ LONGEST: Nanoseconds = 5 * SECOND  # that is counted
 MOST_PACKETS = 40_000  # a second, that a rig sends; a plan that asks for more cannot be tried here
 LONGEST_MOVE: Nanoseconds = 3 * SECOND  # that one conversation moves bytes at the line's rate, to meet a rule
 STEADY = 3.0  # seconds of small packets, until a conversation is interactive
-PATIENCE = 15.0  # seconds
-Asked = Flood | Where
-
-
-class Listener:
-    """A world that tries everything in the lab and notes what was asked for."""
-
-    def __init__(self, lab: Bench) -> None:
-        self.slack = lab.slack
-        self.asked: dict[Asked, None] = {}
-        self._lab = lab
-
-    def flood(self, asked: Flood) -> tuple[Came, ...]:
-        """In the lab."""
-        self.asked[asked] = None
-        return self._lab.flood(asked)
-
-    def where(self, asked: Where) -> str:
-        """In the lab."""
-        self.asked[asked] = None
-        return self._lab.where(asked)
-
-
-class Tried:
-    """A world in which all was tried before."""
-
-    def __init__(self, found: dict[Asked, Any]) -> None:
-        self.slack = SLACK
-        self._found = found
-
-    def _of(self, asked: Asked) -> Any:
-        found = self._found.get(asked, "")
-        if isinstance(found, CannotTry):
-            raise found
-        return found
-
-    def flood(self, asked: Flood) -> tuple[Came, ...]:
-        """What came."""
-        came: tuple[Came, ...] = self._of(asked)
-        return came
-
-    def where(self, asked: Where) -> str:
-        """Where it went."""
-        return str(self._of(asked))
-
-
-class Program:
-    """A program of the rig that follows orders."""
-
-    def __init__(self, command: Sequence[str], log: Path) -> None:
-        self._log = log
-        with log.open("wb") as errors:
-            self._process = subprocess.Popen(
-                command, stdin=PIPE, stdout=PIPE, stderr=errors, text=True, start_new_session=True
-            )
-        self.answer()
-
-    def order(self, what: dict[str, Any]) -> None:
-        """Give an order."""
-        assert self._process.stdin is not None
-        try:
-            self._process.stdin.write(json.dumps(what) + "\n")
-            self._process.stdin.flush()
-        except BrokenPipeError:
-            raise LiveError(self._trouble()) from None
-
-    def answer(self) -> Any:
-        """Wait for the answer to the last one."""
-        assert self._process.stdout is not None
-        line = self._process.stdout.readline()
-        if not line:
-            raise LiveError(self._trouble())
-        return json.loads(line)
-
-    def ask(self, what: dict[str, Any]) -> Any:
-        """Give an order, and wait for its answer."""
-        self.order(what)
-        return self.answer()
-
-    def _trouble(self) -> str:
-        said = self._log.read_text(errors="replace").strip().splitlines()
-        return f"a program of the rig ended: {said[-1] if said else 'it said nothing'}"
-
-    def kill(self) -> None:
-        """As a crash would."""
-        self._process.kill()
-        self._process.wait()
-
-    def close(self) -> None:
-        """End it."""
-        if self._process.poll() is None:
-            self._process.send_signal(signal.SIGTERM)
-        try:
-            self._process.communicate(timeout=PATIENCE)
-        except subprocess.TimeoutExpired:
-            self.kill()
 
 
 class RigWorld:
