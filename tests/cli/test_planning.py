@@ -31,7 +31,7 @@ def test_an_edit_is_shown_checked_written_and_undone(sluice: Sluice, tmp_path: P
     assert sluice("edit", "group", "add", "tablet", "02:00:5e:10:00:07").returncode == 0
     told = json.loads(sluice("edit", "rule", "move", "Calls", "--to", "9", "--json").stdout)
     assert "is there already" in told["error"]["message"]
-    assert "2 edits undone, and no more is left" in sluice("edit", "undo", "5").stdout
+    assert "2 edits undone; no more to undo" in sluice("edit", "undo", "5").stdout
     assert file.read_text() == SMALL_PLAN
     assert "no edit" in sluice("edit", "undo").stderr
     assert "standard input cannot be edited" in sluice("check", "--fix", "-").stderr

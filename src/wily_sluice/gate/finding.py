@@ -25,12 +25,12 @@ A_TURN: Final = 64  # answers, and what else comes to such a socket
 LATEST: Final = 64  # echoes after which one that is not answered is given up
 NOTICEABLE: Final = 0.003  # of a rate: less is no reason to retune the tree
 IDENTIFIER: Final = 0x5000  # so that these are told from the probes of `probes`
-RISEN: Final = 1.1  # times what was told last: then it is told anew
+RISEN: Final = 1.1  # times the rate last reported: then it is reported again
 USUAL_LENGTH: Final = 1000  # bytes, by which what a packet costs beyond its own is worked out
 
 
 class Telling:
-    """What was last told of a direction: its rate and its steps downward, and when; and the most that it had since."""
+    """The last report of a direction: its rate, its steps downward, and when; and the highest rate since."""
 
     def __init__(self, rate: Rate, steps: int, at: Nanoseconds) -> None:
         self.rate = rate
@@ -174,9 +174,7 @@ class Finding:
             line.ask(now)
 
     def _tell_of(self, line: FoundLine, way: Direction, now: Nanoseconds) -> None:
-        """Tell of all steps since the last telling, at most once a second: each one downward, and what upward ones
-        have come to.
-        """
+        """Report the steps since the last report, at most once a second: each step down, and the sum of steps up."""
         told, finder = line.telling[way], line.finders[way]
         steps = finder.steps - told.steps
         if now - told.at < SECOND or not (steps or finder.rate >= RISEN * told.rate):

@@ -357,7 +357,7 @@ def undo(count: int, plan_file: Path, force: bool, as_json: bool) -> None:
             except CannotEditError:
                 if done == 1:
                     raise
-                done, left = done - 1, ", and no more is left that can be"
+                done, left = done - 1, "; no more to undo"
                 break
         after = _text(file.content, plan_file)
     _show(plan_file, before, after, [], f"{done} edit{'s' * (done > 1)} undone{left}", as_json)

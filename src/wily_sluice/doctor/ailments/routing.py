@@ -87,11 +87,9 @@ def _untranslated(plan: Plan, facts: Facts) -> Iterator[Found]:
         if uplink.interface in facts.interfaces and not any(
             fnmatchcase(uplink.interface, name) for name in facts.translated
         ):
-            message = f"hosts of {private} leave by {uplink.interface} with addresses that nobody can answer"
+            message = f"private addresses of {private} leave {uplink.interface} untranslated, so no reply comes back"
             rule = f"iptables -t nat -A POSTROUTING -o {uplink.interface} -j MASQUERADE"
-            yield Found(
-                f"uplink {uplink.name}", message, f"`{rule}`, unless the next router translates, and knows the way back"
-            )
+            yield Found(f"uplink {uplink.name}", message, f"run `{rule}`, unless the next router translates them")
 
 
 AILMENTS = (
@@ -126,8 +124,8 @@ AILMENTS = (
     Ailment(
         "not-translated",
         "warning",
-        "Private addresses (RFC 1918) mean nothing beyond the line. Each uplink needs a translation of its own, also "
-        "one that is only used while another is down.",
+        "Replies to private addresses (RFC 1918) never come back. Each uplink needs its own translation, including one "
+        "that is used only while another is down.",
         _untranslated,
     ),
 )

@@ -129,14 +129,14 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     ),
     Term(
         "range",
-        "The rate of a line that varies, such as `8 to 30 Mbit/s`. The gate finds what the line carries just now by "
-        "how long echoes and conversations take, and shapes by that.",
+        "The rate of a line that varies, such as `8 to 30 Mbit/s`. The gate keeps measuring delay, "
+        "works out what the line can carry now, and shapes to that.",
         ("varying",),
         _ranges,
     ),
     Term(
         "refuse",
-        "An uplink refuses a queue that is not to use it: its conversations are led over another uplink, or dropped.",
+        "An uplink refuses queues that must not use it. Their conversations take another uplink, or are dropped.",
         (),
         lambda p: [f"{u.name}: {' and '.join(u.refuses)}" for u in p.uplinks if u.refuses],
     ),

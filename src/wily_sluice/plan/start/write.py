@@ -216,8 +216,8 @@ def _routes(answers: AnswersEntry) -> Iterator[str]:
     if len(lines) == 1:
         return
     yield ""
-    yield "# Each conversation takes the first line that is up. A line without a link is down; one that is silent is"
-    yield "# noticed too if it has a `probe`: remotes that always answer, such as your provider's name servers."
+    yield "# Each conversation takes the first line that is up. A line without a link is down. To notice a silent line"
+    yield "# as well, give it a `probe`: remotes that always answer, such as your provider's name servers."
     yield "routes:"
     for place in range(0, len(lines), 2):
         words = {"name": f"By {lines[place]}" if place else "Everything", "uplink": lines[place]}

@@ -102,7 +102,7 @@ def print_answer(screen: Console, plan: Plan, parties: Parties, names: tuple[str
         up, down = ways["up"], ways["down"]
         for arrow, way in (("↑", up), ("↓", down)):
             print_line(screen, Text.assemble((f"{uplink} {arrow} ", "bold"), way_words(way)))
-        if up.tried != told or down.tried != told:  # what another uplink has shown already is not repeated
+        if up.tried != told or down.tried != told:  # the same table is printed once
             _tried(screen, up)
             told = up.tried
         if down.tried != up.tried:

@@ -13,21 +13,21 @@ def find(checked: Checked) -> Iterator[Told]:
         for line in lines:
             for address in line.next_hops:
                 if ip_address(address).packed in plan.hosts:
-                    message = f"{address} is one of your own hosts, so what is led there comes back"
+                    message = f"{address} is one of your own hosts: packets sent there would come back"
                     yield Told((kind, line.name, "next-hop"), message, "name the router at the line's far end")
     for tunnel in plan.tunnels:
         for address in tunnel.remotes:
             packed = ip_address(address).packed
             if packed in plan.hosts:
-                message = f"{address} is one of your own hosts, so the tunnel leads back into your own network"
+                message = f"{address} is one of your own hosts: the tunnel would lead back into your own network"
                 yield Told(("tunnels", tunnel.name, "remote"), message, "name its far end, beyond an uplink")
             for route in plan.routing:
                 remote = route.terms.remote
                 into = {name for name, _ in route.shares} | {route.otherwise}
                 if remote is not None and packed in remote.addresses and tunnel.name in into:
-                    loop = f"leads {address} into {tunnel.name}, whose far end it is"
-                    message = f"{loop}: so that this is no loop, {tunnel.uplink} is taken"
-                    yield Told(("routes", route.index), message, "leave this address out")
+                    loop = f"sends {address} into {tunnel.name}, but it is the far end of {tunnel.name} itself"
+                    message = f"{loop}: to avoid a loop, the gate uses {tunnel.uplink}"
+                    yield Told(("routes", route.index), message, "exclude this address")
 
 
 KIND = Kind(
@@ -35,8 +35,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-A line is to lead away. If its next hop, or the far end of a tunnel, is one of your own hosts, packets come back to
-where they came from. And what carries a tunnel cannot itself go through it: such a route is not followed.
+If the next hop of a line, or the far end of a tunnel, is one of your own hosts, packets come back to where they came
+from. And the packets that carry a tunnel cannot go through that tunnel: the gate does not follow such a route.
 """,
     has="""\
 uplinks:

@@ -14,8 +14,8 @@ def find(checked: Checked) -> Iterator[Told]:
         uplinks = [use.uplink.name for use in checked.uses if rule.queues.get(use.tree.name, "") in use.uplink.refuses]
         if uplinks:
             lines = " and ".join(dict.fromkeys(uplinks))
-            message = f"is found to apply only after a while, and {lines} then cuts the conversation off in the middle"
-            yield Told(("rules", rule.index), message, "let the uplink carry it with a cap, or ask for hosts or names")
+            message = f"matches only once a conversation is under way, and {lines} would then drop it midway"
+            yield Told(("rules", rule.index), message, "cap the queue there instead, or match by host or name")
 
 
 def _late(terms: Terms) -> bool:
@@ -28,9 +28,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-An uplink drops what it `refuses`. What is bulk, or has moved much, is known only after a while: by then the
-conversation has its line, and is cut off there. Every long download would end in the middle. A cap lets it go on
-slowly.
+An uplink drops packets of queues that it `refuses`. Whether a conversation is bulk, or has moved a lot, shows only once
+it is under way on its line. Every long download there would then break off. With a cap, it continues slowly.
 """,
     has="""\
 uplinks:

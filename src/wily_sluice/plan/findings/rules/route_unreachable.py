@@ -13,9 +13,9 @@ def find(checked: Checked) -> Iterator[Told]:
         if not by:
             yield Told(location, "can never match: its conditions exclude each other", "take a part out")
             continue
-        takes = "takes" if len(by) == 1 else "together take"
+        match = "already matches" if len(by) == 1 else "together already match"
         never = "may never be reached" if any(unsure(one.terms) for one in (route, *by)) else "is never reached"
-        message = f"{never}: {listed(by)} above it {takes} everything that it would, whichever lines are up"
+        message = f"{never}: {listed(by)} above it {match} everything that it would, whichever lines are up"
         yield Told(location, message, "move it up or remove it")
 
 
@@ -25,9 +25,9 @@ KIND = Kind(
     find,
     whole=True,
     story="""\
-The first route that matches and has a line that is up decides. Routes above this one already take everything that it
-would, and have a line whenever it has one, so it has no effect where it stands. Exceptions come before the general
-case. A route by another line, for when those of an earlier one are down, is not meant.
+The first matching route with a line that is up decides. Routes above this one already match everything that it would,
+and have a line whenever it has one, so it has no effect where it stands. Exceptions come before the general case. A
+later route over another line, used while the earlier one's lines are down, is not reported.
 """,
     has="""\
 routes:
