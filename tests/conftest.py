@@ -2,9 +2,11 @@
 
 import os
 import shutil
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Generator
 from pathlib import Path
 
+import psutil
 import pytest
 from hypothesis import HealthCheck, settings
 
@@ -19,6 +21,8 @@ from wily_sluice.plan.model import Plan
 settings.register_profile("steady", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow])
 settings.register_profile("anew", deadline=None, print_blob=True, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile(os.environ.get("SLUICE_DRAW", "steady"))
+
+STOLEN = 0.005  # of the time of a test: more than this, and the machine was disturbed
 
 SMALL_PLAN = """\
 site: Small
@@ -99,3 +103,21 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     for item in items:
         if reason and item.get_closest_marker("live"):
             item.add_marker(pytest.mark.skip(reason=reason))
+
+
+class Disturbed(Exception):
+    """A test on real packets failed while another machine had the processors: it is tried again."""
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_pyfunc_call(pyfuncitem: pytest.Function) -> Generator[None, object, object]:
+    if pyfuncitem.get_closest_marker("live") is None:
+        return (yield)
+    begun, stolen = time.monotonic(), psutil.cpu_times().steal
+    try:
+        return (yield)
+    except Exception as error:
+        part = (psutil.cpu_times().steal - stolen) / (time.monotonic() - begun) / (psutil.cpu_count() or 1)
+        if part > STOLEN:
+            raise Disturbed(f"{part:.1%} of the processors' time was stolen") from error
+        raise
