@@ -21,7 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.floods import stolen
-from wily_sluice.forecast.lab.run import Outcome
+from wily_sluice.forecast.lab.flows import Outcome
 from wily_sluice.outside.files import load, load_traffic
 from wily_sluice.outside.lab import compare
 from wily_sluice.plan.model import Plan

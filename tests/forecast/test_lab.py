@@ -13,8 +13,9 @@ from tests.conftest import SMALL_PLAN
 from wily_sluice import examples
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.events import Events
+from wily_sluice.forecast.lab.flows import Outcome
 from wily_sluice.forecast.lab.measure import Meter
-from wily_sluice.forecast.lab.run import Lab, Outcome
+from wily_sluice.forecast.lab.run import Lab
 from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.forecast.lab.traffic import Traffic
 from wily_sluice.outside.files import load, load_traffic
@@ -351,3 +352,79 @@ def test_flows_take_the_lines_that_routes_choose(tmp_path: Path, traffic: Callab
     assert [rate * DATA_FRAME / SEGMENT for rate in shared] == pytest.approx([17.6e6, 8.6e6], rel=0.01)
     evening = Lab(plan, given, shaped=True, begin=noon.replace(hour=19)).run().rows
     assert {row.uplink for row in evening if row.name == "Shared"} == {"fibre"}
+
+
+FAILING = """\
+site: Two lines
+uplinks:
+  fibre: {interface: wan0, down: 20 Mbit/s, up: 20 Mbit/s, probe: {remotes: [198.51.100.10], within: 500 ms}}
+  mobile: {interface: wan1, down: 10 Mbit/s, up: 10 Mbit/s}
+networks: {house: {interface: lan0, subnets: [10.7.0.0/24]}}
+trees: {main: {queues: {calls: {priority: 1, guarantee: 20%}, rest: {default: true}}}}
+rules: [{protocol: udp, port: 5004, queue: calls}]
+tunnels: {office: {interface: vpn0, uplink: fibre, wrapping: vxlan}}
+limiters: {month: {uplink: mobile, per: together, quota: 9 GB per month, down: 9 Mbit/s, up: 9 Mbit/s}}
+routes:
+  - {remote-port: 22, uplink: office, else: mobile}
+  - {remote-port: 80, uplink: mobile, while: under 50% of quota, else: fibre}
+  - {remote: 203.0.113.0/24, uplink: fibre, else: mobile}
+"""
+STAYS = "  - {name: Stays, kind: probe, local: 10.7.0.9, remote: 203.0.113.6, uplink: fibre}\n"
+MOVING = ("Call", "up"), ("Call", "down"), ("Download", "down"), ("Office", "up")
+LATE = "  - {name: Late, kind: probe, local: 10.7.0.9, remote: 203.0.113.6, at: %s s}\n"
+OFFICE = "  - {name: Office, kind: upload, local: 10.7.0.9, remote: 203.0.113.20, port: 22}\n"
+
+
+@pytest.mark.parametrize(("silent", "soonest", "latest"), [(False, 0.0, 1.0), (True, 2.4, 3.7)])
+def test_when_a_line_fails_flows_go_on_by_another_as_soon_as_the_gate_sees_it(
+    tmp_path: Path, traffic: Callable[..., Traffic], silent: bool, soonest: float, latest: float
+) -> None:
+    (tmp_path / "sluice.yaml").write_text(FAILING)
+    plan = load(tmp_path / "sluice.yaml")
+    fails = f"fails: {{at: 5 s, for: 8 s, silent: {str(silent).lower()}}}"
+    head = f"duration: 30 s\nlines: {{fibre: {{delay: 10 ms, {fails}}}, mobile: {{delay: 30 ms}}}}\n"
+    # At 20 s the line has been back for less than ten seconds, at 27 s for longer.
+    given = traffic(plan, CALL, DOWNLOAD, OFFICE, STAYS, LATE % 20, LATE.replace("Late", "Later") % 27, head=head)
+    compared = compare(plan, given)
+    after = {(row.name, row.way, row.uplink): row.measured for row in compared.after}
+    before = {(row.name, row.way, row.uplink): row.measured for row in compared.before}
+    assert list(before) == list(after)
+    assert {key for key, measured in after.items() if measured.sent} == {
+        *((*one, uplink) for one in MOVING for uplink in ("fibre", "mobile")),
+        ("Stays", "there and back", "fibre"),
+        ("Late", "there and back", "mobile"),
+        ("Later", "there and back", "fibre"),
+    }  # fmt: skip
+    silences = {(one.name, one.way): one for one in compared.silences}
+    for way in ("up", "down"):
+        assert soonest < silences["Call", way].after / SECOND - 0.03 < latest
+        assert silences["Call", way].before == pytest.approx(8 * SECOND, abs=0.05 * SECOND)
+        lost = after["Call", way, "fibre"]
+        assert lost.loss * lost.sent * 0.02 == pytest.approx(silences["Call", way].after / SECOND, abs=0.06)
+        assert after["Call", way, "mobile"].loss == 0 and before["Call", way, "mobile"].p50 is None
+    # The far end refuses what it does not know, a round trip later, and then begins anew.
+    assert silences["Download", "down"].after < silences["Call", "down"].after + 0.2 * SECOND
+    assert silences["Stays", "there and back"].after > 8 * SECOND
+    moved = after["Download", "down", "fibre"].goodput + after["Download", "down", "mobile"].goodput
+    assert moved > 6e6 > before["Download", "down", "fibre"].goodput * 0.4
+
+
+def test_what_is_used_of_a_quota_leads_flows_elsewhere(tmp_path: Path, traffic: Callable[..., Traffic]) -> None:
+    (tmp_path / "sluice.yaml").write_text(FAILING)
+    plan = load(tmp_path / "sluice.yaml")
+    web = DOWNLOAD.replace("remote:", "port: 80, remote:").replace("flows: 4", "flows: 1")
+    again = web.replace("Download", "Again")[:-2] + ", at: 10 s}\n"
+    head = "duration: 12 s\nused: {month: %s}\n"
+    uplinks = {}
+    for used in ("0 B", "4495 MB", "4500 MB"):
+        rows = Lab(plan, traffic(plan, web, again, head=head % used), shaped=True).run().rows
+        uplinks[used] = {row.name: row.uplink for row in rows}
+    assert uplinks == {
+        "0 B": {"Download": "mobile", "Again": "mobile"},
+        "4495 MB": {"Download": "mobile", "Again": "fibre"},
+        "4500 MB": {"Download": "fibre", "Again": "fibre"},
+    }
+    with pytest.raises(FileError, match="no limiter “year” with a quota for all together → known here: month"):
+        traffic(plan, web, head="duration: 12 s\nused: {year: 3 GB}\n")
+    with pytest.raises(FileError, match="12 s is not before the end, at 12 s"):
+        traffic(plan, web, head="duration: 12 s\nlines: {fibre: {fails: [{at: 1 s, for: 2 s}, {at: 12 s}]}}\n")

@@ -13,12 +13,13 @@ from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.site import SiteEngine
+from wily_sluice.engine.standing import HOLD_DOWN
 from wily_sluice.gate.kernel.echo import Answer, checksum, parse_answer, request
 from wily_sluice.gate.kernel.machine import Survey
 from wily_sluice.gate.kernel.packet_queue import Diverted
 from wily_sluice.gate.kernel.policy_routes import MASK, NO_UPLINK, Hop, mark_of
 from wily_sluice.gate.probes import PACE, Probed, Probes
-from wily_sluice.gate.steering import HOLD_DOWN, Steering
+from wily_sluice.gate.steering import Steering
 from wily_sluice.outside.files import load
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan, Probing
@@ -112,6 +113,27 @@ def test_an_uplink_without_a_link_is_left_at_once_and_used_again_after_the_hold_
     assert site.kernel.forgotten == [1]
 
 
+TUNNEL = """tunnels: {office: {interface: vpn0, uplink: fibre, wrapping: vxlan}}
+routes:
+  - {port: 22, uplink: office, else: mobile}"""
+
+
+def test_a_tunnel_fails_and_comes_back_with_the_uplink_that_carries_it(tmp_path: Path) -> None:
+    site = Site(tmp_path, PLAN.replace("routes:", TUNNEL))
+    every = {*BOTH, "vpn0"}
+    site.look(every, 0)
+    assert site.mark("203.0.113.9", 22) == mark_of(3)
+    assert site.look({"wan1", "vpn0"}, SECOND) == [1, 3]
+    assert site.mark("203.0.113.9", 22, local_port=8) == mark_of(2)
+    site.look(every, 2 * SECOND)
+    site.look(every, 2 * SECOND + HOLD_DOWN)
+    assert site.mark("203.0.113.9", 22, local_port=9) == mark_of(3)
+    assert site.look({*BOTH}, 30 * SECOND) == [3]
+    # What a plan no longer has is not down.
+    site.plan = Site(tmp_path).plan
+    assert site.look(BOTH, 31 * SECOND) == [] and site.steering.down == set()
+
+
 LIMITED = (
     PLAN.replace("up: 10 Mbit/s}", "up: 10 Mbit/s, refuses: [backups]}")
     .replace("{rest: {default: true}}", "{backups: {weight: 1}, rest: {default: true}}")
@@ -170,19 +192,19 @@ def test_an_uplink_fails_when_so_many_probes_in_a_row_were_lost_and_is_well_with
     begun = 100 * SECOND
     for beat in range(1, 26):  # a little early and a little late in turn, as a loop calls
         probed.beat(begun + beat * PACE + (-1 if beat % 2 else 1) * MILLISECOND)
-        assert not probed.failing  # sent at 0.1, 1.1 and 2.1 s
+        assert not probed.echoes.failing  # sent at 0.1, 1.1 and 2.1 s
     probed.beat(begun + 26 * PACE)
-    assert probed.failing
+    assert probed.echoes.failing
     probed.beat(begun + 33 * PACE)
     probed.heard("198.51.100.10", 3, begun + 33 * PACE)  # an older one
     probed.heard("198.51.100.99", 4, begun + 33 * PACE)  # by somebody else
     probed.heard("198.51.100.10", 4, begun + 33 * PACE + 501 * MILLISECOND)  # too late
-    assert probed.failing
+    assert probed.echoes.failing
     probed.beat(begun + 44 * PACE)
     probed.heard("198.51.100.10", 5, begun + 44 * PACE + 499 * MILLISECOND)
-    assert not probed.failing
+    assert not probed.echoes.failing
     probed.heard("198.51.100.10", 5, begun + 45 * PACE)  # twice
-    assert probed.lost == 0
+    assert probed.echoes.lost == 0
 
 
 @pytest.mark.parametrize("family", [socket.AF_INET, socket.AF_INET6])

@@ -15,8 +15,8 @@ from wily_sluice.views.text.sentences import grant_sentence
 PLAN = """\
 site: Ports
 uplinks:
-  fibre: {interface: wan0, down: 50 Mbit/s, up: 10 Mbit/s}
-  mobile: {interface: wan1, down: 20 Mbit/s, up: 5 Mbit/s}
+  fibre: {interface: wan0, down: 50 Mbit/s, up: 10 Mbit/s, probe: [203.0.113.1]}
+  mobile: {interface: wan1, down: 20 Mbit/s, up: 5 Mbit/s, probe: [203.0.113.1]}
 networks:
   house: {interface: lan0, subnets: [10.7.0.0/24]}
 groups:

@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from contextlib import suppress
 from typing import Final
 
+from wily_sluice.engine.standing import Echoes
 from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
 from wily_sluice.gate.kernel.policy_routes import mark_of
 from wily_sluice.plan.model import Plan, Probing
@@ -22,7 +23,7 @@ PACE: Final[Nanoseconds] = 100 * MILLISECOND  # of looking whether one is lost, 
 
 
 class Probed:
-    """One uplink: the probes that are on their way, and how many rounds in a row were lost."""
+    """One uplink: where its probes go, and how many rounds in a row were lost."""
 
     def __init__(
         self,
@@ -35,39 +36,24 @@ class Probed:
         self.probing = probing
         self.ends = ends
         self.identifier = identifier
-        self.lost = 0
-        self._sequence = 0
-        self._sent: Nanoseconds = 0
-        self._waiting = False
-        self._due: Nanoseconds = 0
+        self.echoes = Echoes(probing.within, probing.lost)
 
     def beat(self, now: Nanoseconds) -> None:
         """See whether a probe is lost, and send the next when it is due."""
-        if self._waiting and now - self._sent > self.probing.within:
-            self._waiting = False
-            self.lost += 1
-        if self._waiting or now < self._due:
+        sequence = self.echoes.next(now)
+        if sequence < 0:
             return
-        self._due = self._due + SECOND if self._due + SECOND > now else now + SECOND
-        self._sequence = (self._sequence + 1) & 0xFFFF
-        self._sent, self._waiting = now, True
         for remote in self.probing.remotes:
             family = family_of(remote)
             with suppress(OSError):  # no way there, which is as good as lost
                 # Anew each time, since the interface may have been made anew.
                 self.ends[family].setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, self.interface.encode())
-                self.ends[family].sendto(request(family, self.identifier, self._sequence), (remote, 0))
+                self.ends[family].sendto(request(family, self.identifier, sequence), (remote, 0))
 
     def heard(self, remote: str, sequence: int, now: Nanoseconds) -> None:
         """Take note of an answer."""
-        if self._waiting and remote in self.probing.remotes and sequence == self._sequence:
-            late = now - self._sent > self.probing.within
-            self._waiting, self.lost = False, self.lost + 1 if late else 0
-
-    @property
-    def failing(self) -> bool:
-        """Whether too many were lost."""
-        return self.lost >= self.probing.lost
+        if remote in self.probing.remotes:
+            self.echoes.heard(sequence, now)
 
 
 class Probes:
@@ -124,18 +110,16 @@ class Probes:
         """Send what is due; whether an uplink has begun to fail or to answer since the last call."""
         for probed in self._probed.values():
             probed.beat(now)
-        before, self._failing = self._failing, {name for name, one in self._probed.items() if one.failing}
+        before, self._failing = self._failing, {name for name, one in self._probed.items() if one.echoes.failing}
         return before != self._failing
 
     def why(self, uplink: str) -> str:
         """Why an uplink is not to be used; empty for one that is well, or not probed."""
         probed = self._probed.get(uplink)
-        if probed is None or not probed.failing:
+        if probed is None or not probed.echoes.failing:
             return ""
-        within = probed.probing.within / SECOND
-        return (
-            f"{' and '.join(probed.probing.remotes)} gave no answer within {within:g} s, {probed.lost} times in a row"
-        )
+        remotes, within = " and ".join(probed.probing.remotes), probed.probing.within / SECOND
+        return f"{remotes} gave no answer within {within:g} s, {probed.echoes.lost} times in a row"
 
     def _close(self, probed: Probed) -> None:
         for end in probed.ends.values():

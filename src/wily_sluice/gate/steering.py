@@ -15,19 +15,19 @@ from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.queueing.refusing import Refusing
 from wily_sluice.engine.site import SiteEngine
+from wily_sluice.engine.standing import Standing
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.machine import Machine, Survey
 from wily_sluice.gate.kernel.packet_queue import Diverted
 from wily_sluice.gate.kernel.policy_routes import FAMILIES, MASK, NO_UPLINK, Hop, mark_of
 from wily_sluice.gate.probes import Probes
-from wily_sluice.plan.line_choice import line_of
-from wily_sluice.plan.model import Plan
+from wily_sluice.plan.line_choice import line_of, spent_routes
+from wily_sluice.plan.model import Plan, Tunnel, Uplink
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds
 
 REMEMBERED: Final[Nanoseconds] = 2 * SECOND
 MOST_REMEMBERED: Final = 4096
-HOLD_DOWN: Final[Nanoseconds] = 10 * SECOND  # an uplink is up for so long before conversations go there again
 
 
 def _planned(plan: Plan) -> Iterator[Hop]:
@@ -52,11 +52,15 @@ class Steering:
         self._hops: dict[tuple[str, str], Hop] = {}
         self._led: tuple[dict[str, int], dict[str, int], tuple[Hop, ...]] | None = None
         self._recent: OrderedDict[bytes, tuple[Nanoseconds, int]] = OrderedDict()
-        self._up_since: dict[str, Nanoseconds] = {}
+        self._standing = Standing()
         self._troubles: list[str] = []  # in threads beside the loop, to be told in the loop
-        self.down: set[str] = set()
-        self.spent: set[str] = set()  # names of routes
+        self.spent: frozenset[str] = frozenset()  # names of routes
         self.carried: dict[str, int] = {}  # conversations by uplinks
+
+    @property
+    def down(self) -> set[str]:
+        """The lines that are not to be used."""
+        return self._standing.down
 
     def number(self, plan: Plan) -> dict[str, int]:
         """The numbers of a plan's uplinks and tunnels."""
@@ -95,43 +99,40 @@ class Steering:
         while self._troubles:
             self._tell("routes.unusable", "error", why=self._troubles.pop())
         failed = []
+        whys: dict[str, str] = {}
         for line in plan.lines:
             name = line.name
-            why = self._probes.why(name)
-            if line.interface not in survey.running:
-                why = "its interface has no link"
-            if why:
-                self._up_since.pop(name, None)
-                if name not in self.down:
-                    self.down.add(name)
-                    failed.append(self.numbers[name])
-                    self._tell("uplink.down", "warning", uplink=name, why=why)
-            elif name in self.down:
-                since = self._up_since.setdefault(name, now)
-                if now - since >= HOLD_DOWN:
-                    self.down.discard(name)
+            why = whys[name] = self._why(line, whys, survey)
+            if not why:
+                if self._standing.well(name, now):
                     self._tell("uplink.back", "info", uplink=name)
+            elif self._standing.failed(name):
+                failed.append(self.numbers[name])
+                self._tell("uplink.down", "warning", uplink=name, why=why)
+        self._standing.keep(whys)
         engine.router.spent = self._spent(plan, engine)
         engine.router.down = frozenset(index for index, line in enumerate(plan.lines) if line.name in self.down)
         if failed:
             self._recent.clear()
         return failed
 
+    def _why(self, line: Uplink | Tunnel, whys: Mapping[str, str], survey: Survey) -> str:
+        """Why a line is not to be used; empty for one that is well. A tunnel fails with the uplink that carries it."""
+        if line.interface not in survey.running:
+            return "its interface has no link"
+        if isinstance(line, Tunnel):
+            return f"its uplink {line.uplink} is down" if whys[line.uplink] else ""
+        return self._probes.why(line.name)
+
     def _spent(self, plan: Plan, engine: SiteEngine) -> frozenset[str]:
-        """The routes whose part of a quota is used up."""
-        quotas = {limiter.name: limiter.quota.size for limiter in plan.limiters if limiter.quota is not None}
-        spent = set()
-        for route in plan.routing:
-            if route.budget is not None and route.budget.limiter in engine.ledgers:
-                used = sum(engine.ledgers[route.budget.limiter].used().values())
-                if used >= route.budget.share * quotas[route.budget.limiter]:
-                    spent.add(route.name)
+        """The routes whose part of a quota is used up; changes are told."""
+        spent = spent_routes(plan, engine)
         for name in sorted(spent - self.spent):
             self._tell("route.spent", "info", route=name)
         for name in sorted(self.spent - spent):
             self._tell("route.again", "info", route=name)
         self.spent = spent
-        return frozenset(spent)
+        return spent
 
     def lead_elsewhere(self, plan: Plan, engine: SiteEngine) -> list[bytes]:
         """The conversations that were refused where they went, which the kernel is to forget: their next packets come

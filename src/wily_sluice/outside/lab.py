@@ -39,7 +39,7 @@ def compare(
                 worker.terminate()
             raise
         before, after = (run.result() for run in runs)
-    return comparison(plan, before, after)
+    return comparison(plan, traffic, before, after)
 
 
 _clocks: "list[Synchronized[int]]" = []  # in a worker: where each run tells how far it is

@@ -1,4 +1,4 @@
-"""Which of a plan's lines a conversation takes: by the routes, and by what uplinks refuse."""
+"""Which of a plan's lines a conversation takes: by the routes, what uplinks refuse, and what is left of quotas."""
 
 from wily_sluice.engine.classify.router import NO_LINE
 from wily_sluice.engine.conversations.conversation import Conversation
@@ -14,6 +14,19 @@ def line_of(plan: Plan, engine: SiteEngine, conversation: Conversation) -> Uplin
     classifier = next(iter(engine.shapers.values())).classifier
     _, line = engine.router.choose(classifier.subject(conversation), _refusing(plan, engine, conversation))
     return plan.lines[line] if line != NO_LINE else None
+
+
+def spent_routes(plan: Plan, engine: SiteEngine) -> frozenset[str]:
+    """The names of the routes whose part of a quota is used up."""
+    quotas = {limiter.name: limiter.quota.size for limiter in plan.limiters if limiter.quota is not None}
+    spent = set()
+    for route in plan.routing:
+        budget = route.budget
+        if budget is not None and budget.limiter in engine.ledgers:
+            used = sum(engine.ledgers[budget.limiter].used().values())
+            if used >= budget.share * quotas[budget.limiter]:
+                spent.add(route.name)
+    return frozenset(spent)
 
 
 def _refusing(plan: Plan, engine: SiteEngine, conversation: Conversation) -> frozenset[int]:

@@ -104,7 +104,28 @@ def _ask_lines(answers: Answers) -> None:
         _show_arithmetic(lines[name])
         if not _yes("another line", "Is there a second line, such as a mobile one for when this one fails?"):
             break
+    if len(lines) > 1:
+        _ask_probes(lines)
     answers["uplinks"] = lines
+
+
+def _ask_probes(lines: Answers) -> None:
+    leading = list(lines)[::2]  # those that another stands in for
+    names = " and ".join(leading)
+    about = (
+        f"When {names} fails, the link to the modem often stays up. Which remotes always answer, such as your "
+        "provider's name servers? Addresses with commas between; Enter alone if you know none."
+    )
+    more = "The gate asks them every second; when none answers, the other line takes over."
+    if remotes := ask("remotes that answer", about, _remotes, "", more):
+        for name in leading:
+            lines[name]["probe"] = remotes
+
+
+def _remotes(words: str) -> list[str]:
+    from wily_sluice.plan.file.values import parse_remotes
+
+    return list(parse_remotes(tuple(word.strip() for word in words.split(",") if word.strip())))
 
 
 def _ask_kind(nth: str) -> str:

@@ -30,16 +30,45 @@ class Measured:
     delays: tuple[Nanoseconds, ...] = ()
 
 
-class Meter:
-    """Counts what is sent from `begin` until `end`, and whether and when it arrives; and the data that comes to its
-    application from `begin` until `end`. What is sent before or after still weighs on the line.
-    """
+NOTHING = Measured(goodput=0.0, p50=None, p95=None, p99=None, jitter=None, loss=0.0, sent=0)
 
-    __slots__ = ("_arrivals", "_begin", "_delays", "_end", "_jitter", "_jitter_sum", "_last", "bytes", "sent")
+
+class Silence:
+    """The longest time from `begin` until `end` in which nothing arrives."""
+
+    __slots__ = ("_end", "_last", "_longest")
 
     def __init__(self, begin: Nanoseconds, end: Nanoseconds) -> None:
+        self._last = begin
+        self._end = end
+        self._longest: Nanoseconds = 0
+
+    def heard(self, now: Nanoseconds) -> None:
+        """Something arrives."""
+        if self._last < now < self._end:
+            self._longest = max(self._longest, now - self._last)
+            self._last = now
+
+    @property
+    def longest(self) -> Nanoseconds:
+        """The longest of all, with that at the end."""
+        return max(self._longest, self._end - self._last)
+
+
+class Meter:
+    """Counts what is sent from `begin` until `end`, and whether and when it arrives; and the data that comes to its
+    application from `begin` until `end`. What is sent before or after still weighs on the line. Where it is said, the
+    `silence` is that of an application on several lines.
+    """
+
+    __slots__ = (
+        "_arrivals", "_begin", "_delays", "_end", "_jitter", "_jitter_sum", "_last", "_silence", "bytes", "sent",
+    )  # fmt: skip
+
+    def __init__(self, begin: Nanoseconds, end: Nanoseconds, silence: Silence | None = None) -> None:
         self._begin = begin
         self._end = end
+        self._silence = silence
         self._delays = array("q")
         self._last: Nanoseconds | None = None
         self._jitter = 0.0
@@ -55,6 +84,8 @@ class Meter:
 
     def arrived(self, sent: Nanoseconds, now: Nanoseconds) -> None:
         """Note a packet's arrival."""
+        if self._silence is not None:
+            self._silence.heard(now)
         if self._begin <= sent < self._end:
             self._arrivals += 1
             delay = now - sent

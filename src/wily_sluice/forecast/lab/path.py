@@ -1,4 +1,4 @@
-"""The ways between the hosts and the far side: the bare line, and the line with the plan's shaper before it.
+"""The ways between the hosts and the far side: the bare line, one that fails, and either with the plan's shaper before.
 
 Toward the internet a packet passes the shaper and then the line; toward the hosts the line and then the shaper, as on
 a real gateway. The local network between shaper and hosts takes no time here.
@@ -11,6 +11,7 @@ from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.lab.events import Events
+from wily_sluice.forecast.lab.failing import Outage
 from wily_sluice.units import Nanoseconds, Size
 
 Deliver = Callable[[Packet], None]
@@ -42,6 +43,29 @@ class BareLine:
         arrival = self._line.transmit(packet.size, events.now)
         if arrival is not None:
             events.at(arrival, self._onward, packet)
+
+
+class FailingLine(BareLine):
+    """A line that carries nothing while it has failed."""
+
+    def __init__(self, events: Events, line: Line, outage: Outage, onward: Deliver = deliver) -> None:
+        super().__init__(events, line, self._arrive)
+        self._outage = outage
+        self._there = onward
+
+    def send(self, packet: Packet) -> None:
+        """Send a packet down the line, if it carries anything."""
+        if not self._outage.cut:
+            super().send(packet)
+
+    def _arrive(self, packet: Packet) -> None:
+        if not self._outage.cut:
+            self._there(packet)
+
+
+def unshaped(events: Events, line: Line, outage: Outage | None, onward: Deliver = deliver) -> Path:
+    """The line as it is; `outage` is that of one that fails."""
+    return BareLine(events, line, onward) if outage is None else FailingLine(events, line, outage, onward)
 
 
 class ShapedBy:
@@ -80,11 +104,11 @@ class ShapedBy:
             self._release()
 
 
-def shaped_up(events: Events, shaper: Shaper, line: Line) -> Path:
+def shaped_up(events: Events, shaper: Shaper, line: Line, outage: Outage | None) -> Path:
     """Hosts → shaper → line → far side."""
-    return ShapedBy(events, shaper, BareLine(events, line).send)
+    return ShapedBy(events, shaper, unshaped(events, line, outage).send)
 
 
-def shaped_down(events: Events, line: Line, behind: ShapedBy) -> Path:
+def shaped_down(events: Events, line: Line, outage: Outage | None, behind: ShapedBy) -> Path:
     """Far side → line → shaper → hosts."""
-    return BareLine(events, line, behind.send)
+    return unshaped(events, line, outage, behind.send)

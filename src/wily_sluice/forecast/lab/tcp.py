@@ -36,6 +36,7 @@ class Transfer(Source):
         super().__init__(course)
         self._largest = course.framing.largest
         self._segment = self._largest - HEADERS
+        self._closed = False
         self._data_frame = course.framing.cost(self._largest)
         self._ack_frame = course.framing.cost(HEADERS)
         # The sender.
@@ -75,6 +76,10 @@ class Transfer(Source):
         """Send the first window."""
         self._send_more()
 
+    def close(self) -> None:
+        """End at once, whatever is under way: the far end no longer knows the connection."""
+        self._closed = True
+
     @property
     def _flight(self) -> int:
         """What is under way (RFC 6675, pipe)."""
@@ -83,6 +88,8 @@ class Transfer(Source):
     def _send_more(self) -> None:
         """Send what the window allows: what is lost first, then what is new."""
         sent = False
+        if self._closed:
+            return
         while (self._quota > 0) if self._recovering else (self._flight < min(self.control.cwnd, RECEIVE_WINDOW)):
             if self._lost:
                 number = self._lost.popleft()
@@ -112,6 +119,8 @@ class Transfer(Source):
 
     def _received(self, packet: Packet) -> None:
         _, sequence, sent = packet.token
+        if self._closed:
+            return
         now = self._events.now
         self._meter.arrived(sent, now)
         if sequence != self._expected:
@@ -138,7 +147,7 @@ class Transfer(Source):
 
     def _ack_timer(self, _: object) -> None:
         self._ack_timer_set = False
-        if self._unacknowledged:
+        if self._unacknowledged and not self._closed:
             if self._ack_due <= self._events.now:
                 self._acknowledge(self._expected - 1)
             else:
@@ -153,6 +162,8 @@ class Transfer(Source):
     # The sender, as acknowledgements come in.
 
     def _acknowledged(self, packet: Packet) -> None:
+        if self._closed:
+            return
         _, acknowledged, cause, echo = packet.token
         now = self._events.now
         advanced = acknowledged - self._una
@@ -274,7 +285,7 @@ class Transfer(Source):
             self._events.at(due, self._timer, due)
 
     def _timer(self, due: Nanoseconds) -> None:
-        if due != self._armed:
+        if due != self._armed or self._closed:
             return
         self._armed = None
         now = self._events.now

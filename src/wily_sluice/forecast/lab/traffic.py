@@ -1,6 +1,7 @@
 """The traffic file: who runs what and when, what the real lines are like, and the seed. See docs/traffic-file.md."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from ipaddress import ip_address
 from typing import Annotated, Any, Literal
 
@@ -10,6 +11,7 @@ from wily_sluice.engine.classify.header import TCP, UDP, Parties
 from wily_sluice.engine.classify.known import NOTHING, PROTOCOLS_SEEN, Known
 from wily_sluice.engine.course import RateCourse, steady
 from wily_sluice.forecast.lab.courses import CourseFile, parse_course, read_course
+from wily_sluice.forecast.lab.failing import Failure
 from wily_sluice.plan.file.document import Document, hold_against, read_document
 from wily_sluice.plan.file.schema import Entry
 from wily_sluice.plan.file.source import Source
@@ -19,7 +21,7 @@ from wily_sluice.plan.file.words import Name
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.model import Plan
-from wily_sluice.units import MILLISECOND, SECOND, Direction, Nanoseconds, format_time, parse_time
+from wily_sluice.units import MILLISECOND, SECOND, Direction, Nanoseconds, Size, format_time, parse_size, parse_time
 
 USUAL_DELAY: Nanoseconds = 10 * MILLISECOND
 USUAL_BUFFER: Nanoseconds = 300 * MILLISECOND
@@ -38,9 +40,22 @@ def _address(value: object) -> bytes:
         raise ValueError(f"“{value}” is not an address: write one host, like 10.61.0.41") from None
 
 
+def _as_list(value: object) -> object:
+    return [value] if isinstance(value, dict) else value
+
+
 TimeText = Annotated[Nanoseconds, BeforeValidator(parse_time)]
+SizeText = Annotated[Size, BeforeValidator(parse_size)]
 CourseText = Annotated[Any, BeforeValidator(parse_course)]
 Address = Annotated[bytes, BeforeValidator(_address)]
+
+
+class FailureEntry(Entry):
+    """When a line fails; until the end, where no time is said."""
+
+    at: TimeText = Field(examples=["10 s"])
+    lasts: TimeText | None = Field(default=None, alias="for", examples=["8 s"])
+    silent: bool = Field(default=False, strict=True, examples=["true"])
 
 
 class LineEntry(Entry):
@@ -50,6 +65,9 @@ class LineEntry(Entry):
     up: CourseText | None = Field(default=None, examples=["{0 s: 24 Mbit/s, 10 s: 8 Mbit/s}"])
     delay: TimeText = Field(default=USUAL_DELAY, examples=["9 ms"])
     buffer: TimeText = Field(default=USUAL_BUFFER, examples=["300 ms"])
+    fails: Annotated[list[FailureEntry], BeforeValidator(_as_list)] = Field(
+        default=[], examples=["{at: 10 s, for: 8 s}"]
+    )
 
 
 class ApplicationEntry(Entry):
@@ -77,17 +95,19 @@ class TrafficEntry(Entry):
     warmup: TimeText = Field(default=0, examples=["5 s"])
     seed: Annotated[int, Field(ge=0, strict=True)] = Field(default=1, examples=["61"])
     lines: dict[Name, LineEntry] = Field(default={})
+    used: dict[Name, SizeText] = Field(default={}, examples=["{mobile-month: 4 GB}"])
     applications: list[ApplicationEntry | None] = Field(examples=["[{name: Call, kind: call, …}]"])
 
 
 @dataclass(frozen=True, slots=True)
 class RealLine:
-    """A line as it really is: how its rates go, ns one way, ns of buffer at its highest rate."""
+    """A line as it really is: how its rates go, ns one way, ns of buffer at its highest rate; and when it fails."""
 
     down: RateCourse
     up: RateCourse
     delay: Nanoseconds
     buffer: Nanoseconds
+    failures: tuple[Failure, ...] = ()
 
     def course(self, direction: Direction) -> RateCourse:
         """How the rate of a direction goes."""
@@ -115,13 +135,21 @@ class Application:
 
 @dataclass(frozen=True, slots=True)
 class Traffic:
-    """A whole traffic file, held against a plan."""
+    """A whole traffic file, held against a plan. `used` is what quotas had counted before it begins, by their limiters'
+    names.
+    """
 
     duration: Nanoseconds
     warmup: Nanoseconds
     seed: int
     lines: dict[str, RealLine]
     applications: tuple[Application, ...]
+    used: Mapping[str, Size] = field(default_factory=dict)
+
+    @property
+    def fails(self) -> bool:
+        """Whether a line fails."""
+        return any(line.failures for line in self.lines.values())
 
 
 def load_traffic(source: Source, plan: Plan) -> Traffic:
@@ -154,7 +182,13 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
             if isinstance(course, CourseFile):
                 course = _recorded(document, ("lines", name, way), course.name, findings)
             courses.append(course or steady(rate))
-        lines[name] = RealLine(courses[0], courses[1], line.delay, line.buffer)
+        failures = _failures(line, entry.duration, document, ("lines", name, "fails"), findings)
+        lines[name] = RealLine(courses[0], courses[1], line.delay, line.buffer, failures)
+    quotas = [one.name for one in plan.limiters if one.quota is not None and one.per.whom == "together"]
+    for name in entry.used:
+        if name not in quotas:
+            message = f"the plan has no limiter “{name}” with a quota for all together"
+            findings.append(document.error(("used", name), message, suggestion(name, quotas), "unknown-name"))
     applications = []
     for index, application in enumerate(entry.applications):
         if application is not None:
@@ -172,7 +206,21 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
             if len(application.local) != len(application.remote):
                 findings.append(document.error((*where, "remote"), "is not of the same IP version as local"))
             applications.append(_application(application, entry.duration))
-    return Traffic(entry.duration, entry.warmup, entry.seed, lines, tuple(applications))
+    return Traffic(entry.duration, entry.warmup, entry.seed, lines, tuple(applications), entry.used)
+
+
+def _failures(
+    entry: LineEntry, duration: Nanoseconds, document: Document, here: Location, findings: list[Finding]
+) -> tuple[Failure, ...]:
+    failures = []
+    for one in entry.fails:
+        if one.at >= duration:
+            message = f"{format_time(one.at)} is not before the end, at {format_time(duration)}"
+            findings.append(document.error(here, message, "have it fail earlier, or let it last longer"))
+        else:
+            end = duration if one.lasts is None else min(duration, one.at + one.lasts)
+            failures.append(Failure(one.at, end, one.silent))
+    return tuple(failures)
 
 
 def _recorded(document: Document, here: Location, name: str, findings: list[Finding]) -> RateCourse | None:

@@ -34,6 +34,7 @@ from wily_sluice.plan.findings.limiters import (
 from wily_sluice.plan.findings.lines import (
     acks_fill_uplink,
     binary_rate,
+    failure_unseen,
     interface_shared,
     line_loop,
     line_unmeasured,
@@ -119,6 +120,7 @@ KINDS: Final[tuple[Kind, ...]] = (
     missing_part.KIND,
     interface_shared.KIND,
     line_loop.KIND,
+    failure_unseen.KIND,
     networks_overlap.KIND,
     network_too_wide.KIND,
     nothing_usable.KIND,

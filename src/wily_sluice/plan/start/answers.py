@@ -2,13 +2,13 @@
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Field
+from pydantic import AfterValidator, BeforeValidator, Field
 
 from wily_sluice.plan.file.document import Document, hold_against, read_document
 from wily_sluice.plan.file.schema import Entry, Interface, RateText, Subnet
 from wily_sluice.plan.file.source import Source
 from wily_sluice.plan.file.suggestion import suggestion
-from wily_sluice.plan.file.values import parse_directional_rate, parse_timezone
+from wily_sluice.plan.file.values import parse_directional_rate, parse_remotes, parse_timezone
 from wily_sluice.plan.file.words import Name, Words, listed
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.model import UNMEASURED, Directional
@@ -21,12 +21,14 @@ Rates = Annotated[Directional[Rate] | None, BeforeValidator(parse_directional_ra
 
 
 class LineAnswer(Entry):
-    """A line: what was sold, and what it measured; one of these at least."""
+    """A line: what was sold, and what it measured; one of these at least. `probe` are remotes that always answer."""
 
     interface: Interface = Field(examples=["wan0"])
     kind: KindName = Field(examples=["fibre-login"])
     advertised: Rates = Field(default=None, examples=["{down: 200 Mbit/s, up: 25 Mbit/s}"])
     measured: Rates = Field(default=None, examples=["{down: 180 Mbit/s, up: 24 Mbit/s}"])
+
+    probe: Annotated[Words, AfterValidator(parse_remotes)] = Field(default=(), examples=["[198.51.100.53]"])
 
     def rate(self, way: Any) -> Rate | None:
         """What is taken for the line's rate."""

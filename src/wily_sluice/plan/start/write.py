@@ -121,6 +121,8 @@ def _lines(answers: AnswersEntry) -> Iterator[str]:
         headroom = f"{kind.up}%" if kind.up == kind.down else f"{{up: {kind.up}%, down: {kind.down}%}}"
         yield _noted(f"    headroom: {headroom}", kind.why)
         yield _noted(f"    framing: {kind.framing}", "what the line adds to each packet")
+        if line.probe:
+            yield _noted(f"    probe: {flow(list(line.probe))}", "the line is down when none of these answers")
 
 
 def _networks(answers: AnswersEntry) -> Iterator[str]:
@@ -216,8 +218,8 @@ def _routes(answers: AnswersEntry) -> Iterator[str]:
     if len(lines) == 1:
         return
     yield ""
-    yield "# Each conversation takes the first line that is up. A line without a link is down. To notice a silent line"
-    yield "# as well, give it a `probe`: remotes that always answer, such as your provider's name servers."
+    yield "# Each conversation takes the first line that is up. A line without a link is down; so is one whose `probe`"
+    yield "# has no answer."
     yield "routes:"
     for place in range(0, len(lines), 2):
         words = {"name": f"By {lines[place]}" if place else "Everything", "uplink": lines[place]}

@@ -7,11 +7,13 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from wily_sluice.forecast.lab.flows import Outcome
 from wily_sluice.forecast.lab.measure import Measured
-from wily_sluice.forecast.lab.run import Comparison, Outcome
-from wily_sluice.units import MILLISECOND, format_byte_rate
+from wily_sluice.forecast.lab.run import Comparison
+from wily_sluice.units import MILLISECOND, SECOND, format_byte_rate
 
 NARROW = 126  # columns; below this, only the figures that matter most
+LONG = SECOND  # of a silence that is told
 MARKED = 0.1  # a smaller change is not highlighted
 
 # Heading, how a figure is scaled to it, and whether more is better.
@@ -96,6 +98,16 @@ def lab_sentences(comparison: Comparison) -> list[str]:
                 f"{after.name} {WAYS[after.way]}: 99% of packets arrive within {soon / MILLISECOND:.1f} ms; "
                 f"without the plan within {late / MILLISECOND:.0f} ms{times}."
             )
+    for silent in comparison.silences:
+        if max(silent.before, silent.after) >= LONG:
+            sentences.append(
+                f"{silent.name} {WAYS[silent.way]}: silent for up to {silent.after / SECOND:.1f} s; "
+                f"without the plan for up to {silent.before / SECOND:.1f} s."
+            )
+    for uplink in comparison.unseen:
+        sentences.append(
+            f"{uplink}: the gate does not notice that it fails, since its link stays up and it has no `probe`."
+        )
     for uplink, totals in comparison.totals.items():
         for direction, total in totals.items():
             if total.after.carried:
@@ -111,6 +123,7 @@ def lab_sentences(comparison: Comparison) -> list[str]:
 def _row_data(row: Outcome) -> dict[str, Any]:
     data = asdict(row)
     measured = data.pop("measured")
+    del data["place"]
     return data | {
         "goodput": round(measured["goodput"]),
         **{name: None if measured[name] is None else round(measured[name]) for name in ("p50", "p95", "p99", "jitter")},
@@ -121,7 +134,7 @@ def _row_data(row: Outcome) -> dict[str, Any]:
 
 
 def lab_data(comparison: Comparison) -> dict[str, Any]:
-    """For JSON: goodput in bit/s, delays and jitter in nanoseconds, loss as a fraction of 1."""
+    """For JSON: goodput in bit/s, delays, jitter and silences in nanoseconds, loss as a fraction of 1."""
     return {
         "before": [_row_data(row) for row in comparison.before],
         "after": [_row_data(row) for row in comparison.after],
@@ -129,4 +142,6 @@ def lab_data(comparison: Comparison) -> dict[str, Any]:
             uplink: {direction: asdict(total) for direction, total in totals.items()}
             for uplink, totals in comparison.totals.items()
         },
+        "silences": [asdict(silent) for silent in comparison.silences],
+        "unseen": list(comparison.unseen),
     }

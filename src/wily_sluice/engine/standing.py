@@ -1,0 +1,82 @@
+"""Which lines are to be used: whether echoes over them are answered, and for how long they have been well."""
+
+from collections.abc import Container
+from typing import Final
+
+from wily_sluice.units import SECOND, Nanoseconds
+
+EVERY: Final[Nanoseconds] = SECOND
+HOLD_DOWN: Final[Nanoseconds] = 10 * SECOND  # a line is up for so long before conversations go there again
+
+
+class Echoes:
+    """Those over one line, one a second. The line fails when `most` in a row had no answer `within` a time; it is well
+    again with the first answer. `lost` is how many in a row had none.
+    """
+
+    __slots__ = ("_due", "_most", "_sent", "_sequence", "_waiting", "_within", "lost")
+
+    def __init__(self, within: Nanoseconds, most: int) -> None:
+        self._within = within
+        self._most = most
+        self.lost = 0
+        self._sequence = 0
+        self._sent: Nanoseconds = 0
+        self._waiting = False
+        self._due: Nanoseconds = 0
+
+    def next(self, now: Nanoseconds) -> int:
+        """The number of the next echo if it is to be sent now, or -1; to be asked often, since it counts the lost."""
+        if self._waiting and now - self._sent > self._within:
+            self._waiting = False
+            self.lost += 1
+        if self._waiting or now < self._due:
+            return -1
+        self._due = self._due + EVERY if self._due + EVERY > now else now + EVERY
+        self._sequence = (self._sequence + 1) & 0xFFFF
+        self._sent = now
+        self._waiting = True
+        return self._sequence
+
+    def heard(self, sequence: int, now: Nanoseconds) -> None:
+        """Take note of an answer."""
+        if self._waiting and sequence == self._sequence:
+            self._waiting = False
+            self.lost = self.lost + 1 if now - self._sent > self._within else 0
+
+    @property
+    def failing(self) -> bool:
+        """Whether too many were lost."""
+        return self.lost >= self._most
+
+
+class Standing:
+    """Of the lines of a site, by their names. Those in `down` are not to be used."""
+
+    __slots__ = ("_well_since", "down")
+
+    def __init__(self) -> None:
+        self.down: set[str] = set()
+        self._well_since: dict[str, Nanoseconds] = {}
+
+    def keep(self, lines: Container[str]) -> None:
+        """Forget all other lines, which are no more."""
+        for gone in [line for line in self.down if line not in lines]:
+            self.down.discard(gone)
+            self._well_since.pop(gone, None)
+
+    def failed(self, line: str) -> bool:
+        """Take note that a line fails; True if it was to be used before."""
+        self._well_since.pop(line, None)
+        if line in self.down:
+            return False
+        self.down.add(line)
+        return True
+
+    def well(self, line: str, now: Nanoseconds) -> bool:
+        """Take note that a line is well; True if it is to be used again from now on."""
+        if line not in self.down or now - self._well_since.setdefault(line, now) < HOLD_DOWN:
+            return False
+        self.down.discard(line)
+        self._well_since.pop(line, None)
+        return True

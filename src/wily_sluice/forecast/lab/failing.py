@@ -1,0 +1,140 @@
+"""Lines that fail, and what the gate does about it, in simulated time.
+
+While a line has failed it carries nothing, and what was under way is lost. The gate sees it as it does on real lines:
+at its next look, where the link has gone, and by echoes without an answer, where it is there still.
+"""
+
+from collections.abc import Callable, Mapping, Set
+from dataclasses import dataclass
+from random import Random
+from typing import Final
+
+from wily_sluice.engine.line import Line
+from wily_sluice.engine.site import SiteEngine
+from wily_sluice.engine.standing import Echoes, Standing
+from wily_sluice.forecast.lab.events import Events
+from wily_sluice.plan.line_choice import spent_routes
+from wily_sluice.plan.model import Plan, Tunnel
+from wily_sluice.units import MILLISECOND, SECOND, Direction, Nanoseconds, Size
+
+LOOK: Final[Nanoseconds] = SECOND  # between two looks of the gate at its links
+PACE: Final[Nanoseconds] = 100 * MILLISECOND
+ECHO: Final[Size] = 102  # bytes on the line
+
+
+@dataclass(frozen=True, slots=True)
+class Failure:
+    """From `begin` until `end` a line carries nothing; if `silent`, its link stays up."""
+
+    begin: Nanoseconds
+    end: Nanoseconds
+    silent: bool
+
+
+class Outage:
+    """Whether a line has failed now: `cut` while it carries nothing, `unlinked` while its link is down as well."""
+
+    __slots__ = ("_cuts", "_unlinked")
+
+    def __init__(self, events: Events, failures: tuple[Failure, ...]) -> None:
+        self._cuts = 0
+        self._unlinked = 0
+        for failure in failures:
+            events.at(failure.begin, self._turn, (1, failure.silent))
+            events.at(failure.end, self._turn, (-1, failure.silent))
+
+    def _turn(self, change: tuple[int, bool]) -> None:
+        step, silent = change
+        self._cuts += step
+        self._unlinked += 0 if silent else step
+
+    @property
+    def cut(self) -> bool:
+        """Whether packets are lost."""
+        return self._cuts > 0
+
+    @property
+    def unlinked(self) -> bool:
+        """Whether the link is down."""
+        return self._unlinked > 0
+
+
+class Failover:
+    """Has routes avoid lines that fail, and parts of quotas that are used up. `leave` is told which lines have just
+    failed, so that what is open there can go elsewhere. `random` decides when in a second the gate looks.
+    """
+
+    def __init__(
+        self,
+        events: Events,
+        plan: Plan,
+        engine: SiteEngine,
+        outages: Mapping[str, Outage],
+        lines: Mapping[tuple[str, Direction], Line],
+        leave: Callable[[Set[str]], None],
+        random: Random,
+    ) -> None:
+        self._events = events
+        self._plan = plan
+        self._engine = engine
+        self._outages = outages
+        self._lines = lines
+        self._leave = leave
+        self._standing = Standing()
+        self._echoes = {
+            uplink.name: Echoes(uplink.probing.within, uplink.probing.lost)
+            for uplink in plan.uplinks
+            if uplink.probing is not None and uplink.name in outages
+        }
+        self._failing: set[str] = set()
+        events.at(random.randrange(LOOK), self._look_again)
+        if self._echoes:
+            events.at(random.randrange(PACE), self._beat)
+
+    def _look_again(self, _: object) -> None:
+        self._look()
+        self._events.at(self._events.now + LOOK, self._look_again)
+
+    def _look(self) -> None:
+        failed = set()
+        for line in self._plan.lines:
+            carrier = line.uplink if isinstance(line, Tunnel) else line.name
+            outage = self._outages.get(carrier)
+            if carrier in self._failing or (outage is not None and outage.unlinked):
+                if self._standing.failed(line.name):
+                    failed.add(line.name)
+            else:
+                self._standing.well(line.name, self._events.now)
+        router = self._engine.router
+        router.down = frozenset(n for n, line in enumerate(self._plan.lines) if line.name in self._standing.down)
+        router.spent = spent_routes(self._plan, self._engine)
+        if failed:
+            self._leave(failed)
+
+    def _beat(self, _: object) -> None:
+        now = self._events.now
+        for name, echoes in self._echoes.items():
+            sequence = echoes.next(now)
+            if sequence >= 0:
+                self._cross((name, "up", sequence))
+        before, self._failing = self._failing, {name for name, one in self._echoes.items() if one.failing}
+        if before != self._failing:
+            self._look()
+        self._events.at(now + PACE, self._beat)
+
+    def _cross(self, echo: tuple[str, Direction, int]) -> None:
+        """Send an echo, or its answer, over its line."""
+        name, way, _ = echo
+        if not self._outages[name].cut:
+            arrival = self._lines[name, way].transmit(ECHO, self._events.now)
+            if arrival is not None:
+                self._events.at(arrival, self._crossed, echo)
+
+    def _crossed(self, echo: tuple[str, Direction, int]) -> None:
+        name, way, sequence = echo
+        if self._outages[name].cut:
+            return
+        if way == "up":
+            self._cross((name, "down", sequence))
+        else:
+            self._echoes[name].heard(sequence, self._events.now)

@@ -1,0 +1,200 @@
+"""The flows of a traffic file: each opens on the line that it is led to, and goes elsewhere when that fails.
+
+What carries no connection, a call or a probe, goes on by its new line. A transfer's connection ends, since the far end
+does not know it by the new line's address; once the host has been told, its application opens another.
+"""
+
+from collections.abc import Callable, Mapping, Set
+from dataclasses import dataclass, replace
+from random import Random
+from typing import NamedTuple
+
+from wily_sluice.engine.classify.header import key_of
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.framing import Framing
+from wily_sluice.engine.shaper import Shaper
+from wily_sluice.engine.site import SiteEngine
+from wily_sluice.forecast.lab.applications import CALL_PERIOD, Course, Probe, Source, Talk
+from wily_sluice.forecast.lab.events import Events
+from wily_sluice.forecast.lab.measure import Measured, Meter, Silence
+from wily_sluice.forecast.lab.path import Path
+from wily_sluice.forecast.lab.tcp import Transfer
+from wily_sluice.forecast.lab.traffic import Application, Traffic
+from wily_sluice.plan.line_choice import line_of
+from wily_sluice.plan.model import Plan, Tunnel
+from wily_sluice.units import Direction, Nanoseconds
+
+FIRST_PORT = 49_152  # RFC 6335: the first port that no service has for its own
+WAYS = {"call": ("up", "down"), "probe": ("there and back",), "upload": ("up",), "download": ("down",)}
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """One application in one direction; `there and back` for a probe. `place` is that of its row."""
+
+    name: str
+    kind: str
+    way: str
+    uplink: str
+    queue: str
+    measured: Measured
+    place: tuple[int, int, int]
+
+
+class _Metered(NamedTuple):
+    """What becomes a row: an application in one direction, on one uplink, with one of its conversations there."""
+
+    application: Application
+    way: str
+    uplink: str
+    shaper: Shaper
+    conversation: Conversation
+    meter: Meter
+
+
+class _Chosen(NamedTuple):
+    """The line of a flow, the uplink that carries it, and what its packets cost there."""
+
+    line: str
+    uplink: str
+    framing: Framing
+
+
+@dataclass(slots=True)
+class _Flow:
+    """One of an application: the line that it is on, and what sends its packets."""
+
+    index: int
+    line: str
+    conversation: Conversation
+    random: Random
+    sources: list[Source]
+
+
+class Flows:
+    """Those of one run, on these paths. `opening` is called before an application opens its flows."""
+
+    def __init__(
+        self,
+        events: Events,
+        plan: Plan,
+        engine: SiteEngine,
+        traffic: Traffic,
+        paths: Mapping[tuple[str, Direction], Path],
+        opening: Callable[[], object],
+    ) -> None:
+        self._events = events
+        self._plan = plan
+        self._engine = engine
+        self._traffic = traffic
+        self._paths = paths
+        self._opening = opening
+        self._places = {uplink.name: place for place, uplink in enumerate(plan.uplinks)}
+        self._open: list[_Flow] = []
+        self._metered: dict[tuple[int, int, int], _Metered] = {}
+        self._silences: dict[tuple[int, str], Silence] = {}
+        # In the order in which they open, which is that in which routes share them.
+        for index in sorted(range(len(traffic.applications)), key=lambda one: traffic.applications[one].begin):
+            events.at(traffic.applications[index].begin, self._begin, index)
+
+    def _begin(self, index: int) -> None:
+        """An application opens its flows."""
+        self._opening()
+        application, random = self._traffic.applications[index], Random(f"{self._traffic.seed} {index}")
+        for _ in range(application.flows):
+            conversation = self._conversation(application, random)
+            start = self._events.now + random.randrange(CALL_PERIOD)
+            chosen = self._choose(application, conversation)
+            flow = _Flow(index, chosen.line, conversation, random, [])
+            courses = self._courses(flow, chosen)
+            if application.kind == "call":
+                flow.sources = [Talk(course) for course in courses]
+            elif application.kind == "probe":
+                flow.sources = [Probe(course) for course in courses]
+            else:
+                flow.sources = [Transfer(course, application.control) for course in courses]
+            self._open.append(flow)
+            for source in flow.sources:
+                self._events.at(start, source.begin)
+
+    def _conversation(self, application: Application, random: Random) -> Conversation:
+        """A new one of this application, from another port."""
+        port = FIRST_PORT + random.randrange(16_384) if application.parties.remote_port else 0
+        key = key_of(application.parties._replace(local_port=port))
+        conversation = self._engine.conversations.find(key, application.dscp, self._events.now)
+        conversation.known = application.known
+        return conversation
+
+    def _courses(self, flow: _Flow, chosen: _Chosen) -> list[Course]:
+        """What each source of a flow needs on its line."""
+        application = self._traffic.applications[flow.index]
+        up, down = self._paths[chosen.uplink, "up"], self._paths[chosen.uplink, "down"]
+        courses = []
+        for number, way in enumerate(WAYS[application.kind]):
+            meter = self._meter(flow, number, way, chosen.uplink)
+            ways = (down, up) if way == "down" else (up, down)
+            courses.append(
+                Course(self._events, flow.conversation, meter, application.end, chosen.framing, *ways, flow.random)
+            )
+        return courses
+
+    def _meter(self, flow: _Flow, number: int, way: str, uplink: str) -> Meter:
+        """That of an application's flows on one uplink, in one direction."""
+        place = flow.index, self._places[uplink], number
+        if place not in self._metered:
+            application = self._traffic.applications[flow.index]
+            begin = max(self._traffic.warmup, application.begin)
+            end = max(begin + 1, application.end)
+            silence = self._silences.setdefault((flow.index, way), Silence(begin, end))
+            shaper = self._engine.shapers[uplink, "down" if way == "down" else "up"]
+            meter = Meter(begin, end, silence if self._traffic.fails else None)
+            self._metered[place] = _Metered(application, way, uplink, shaper, flow.conversation, meter)
+        return self._metered[place].meter
+
+    def _choose(self, application: Application, conversation: Conversation) -> _Chosen:
+        """The line of a flow: what its application says, what routes choose, or the first."""
+        line = line_of(self._plan, self._engine, conversation) if application.uplink is None else None
+        carrier = line.uplink if isinstance(line, Tunnel) else line.name if line is not None else application.uplink
+        uplink = self._plan.uplinks[self._places[carrier] if carrier is not None else 0]
+        wrapping = line.wrapping if isinstance(line, Tunnel) else None
+        name = uplink.name if line is None else line.name
+        return _Chosen(name, uplink.name, replace(uplink.framing, wrapping=wrapping))
+
+    def leave(self, failed: Set[str]) -> None:
+        """Have what is open on these lines go elsewhere, where the routes have another line for it."""
+        now = self._events.now
+        self._open = [flow for flow in self._open if self._traffic.applications[flow.index].end > now]
+        for flow in [flow for flow in self._open if flow.line in failed]:
+            application = self._traffic.applications[flow.index]
+            chosen = self._choose(application, flow.conversation)
+            if chosen.line == flow.line:
+                continue
+            flow.line = chosen.line
+            for place, source in enumerate(flow.sources):
+                if not isinstance(source, Transfer):
+                    source.move(self._courses(flow, chosen)[place])
+                    continue
+                source.close()
+                flow.conversation = self._conversation(application, flow.random)
+                again = flow.sources[place] = Transfer(self._courses(flow, chosen)[place], application.control)
+                # What the host sends by the new line is refused, and then it opens another connection there.
+                self._events.at(now + 2 * self._traffic.lines[chosen.uplink].delay, again.begin)
+
+    def outcomes(self) -> tuple[Outcome, ...]:
+        """All rows. A queue is where it went in the end: that may have changed as more was seen of it."""
+        return tuple(
+            Outcome(
+                one.application.name,
+                one.application.kind,
+                one.way,
+                one.uplink,
+                one.shaper.leaf_of(one.conversation).path,
+                one.meter.result(),
+                place,
+            )
+            for place, one in sorted(self._metered.items(), key=lambda item: item[0])
+        )
+
+    def silences(self) -> dict[tuple[int, str], Nanoseconds]:
+        """The longest time in which nothing arrived, of each application and direction; none where no line fails."""
+        return {key: one.longest for key, one in self._silences.items()} if self._traffic.fails else {}
