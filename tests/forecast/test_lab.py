@@ -375,7 +375,7 @@ LATE = "  - {name: Late, kind: probe, local: 10.7.0.9, remote: 203.0.113.6, at: 
 OFFICE = "  - {name: Office, kind: upload, local: 10.7.0.9, remote: 203.0.113.20, port: 22}\n"
 
 
-@pytest.mark.parametrize(("silent", "soonest", "latest"), [(False, 0.0, 1.0), (True, 2.4, 3.7)])
+@pytest.mark.parametrize(("silent", "soonest", "latest"), [(False, 0.0, 1.0), (True, 2.4, 3.8)])
 def test_when_a_line_fails_flows_go_on_by_another_as_soon_as_the_gate_sees_it(
     tmp_path: Path, traffic: Callable[..., Traffic], silent: bool, soonest: float, latest: float
 ) -> None:

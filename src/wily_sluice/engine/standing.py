@@ -23,7 +23,7 @@ class Echoes:
         self._sequence = 0
         self._sent: Nanoseconds = 0
         self._waiting = False
-        self._due: Nanoseconds = 0
+        self._due: Nanoseconds = -EVERY  # so that the first is sent at once, and the others as long after that
 
     def next(self, now: Nanoseconds) -> int:
         """The number of the next echo if it is to be sent now, or -1; to be asked often, since it counts the lost."""

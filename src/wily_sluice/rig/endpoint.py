@@ -267,7 +267,7 @@ def _acknowledged(connections: list[socket.socket], moved: list[int], direction:
 
 
 def call(local: str, remote: str, seconds: float, dscp: int, port: int) -> dict[str, Any]:
-    """Call, and report the delay of each packet in nanoseconds, up and down, and how many were lost."""
+    """Call, and report each packet's delay up and down, how many were lost, and the longest silence; times in ns."""
     line = socket.socket(_family(remote), socket.SOCK_DGRAM)
     line.bind((local, port))
     if _family(remote) == socket.AF_INET:
@@ -278,12 +278,17 @@ def call(local: str, remote: str, seconds: float, dscp: int, port: int) -> dict[
     down: list[int] = []
     run_before_others()  # a call's delay is to be the line's, not this program's
 
+    silent, heard = 0, time.monotonic_ns()
+    calling = True
+
     def listen() -> None:
-        for data in _until_silent(line):
+        nonlocal silent, heard
+        for data in _until_silent(line, lambda: calling):
             now = time.monotonic_ns()
             _, sent, turned = _STAMPS.unpack_from(data)
             up.append(turned - sent)
             down.append(now - turned)
+            silent, heard = max(silent, now - heard), now
 
     listener = Thread(target=listen)
     listener.start()
@@ -292,20 +297,23 @@ def call(local: str, remote: str, seconds: float, dscp: int, port: int) -> dict[
     begun = time.monotonic()
     for number in range(count):
         time.sleep(max(0.0, begun + number * CALL_PERIOD - time.monotonic()))
-        line.send(_STAMPS.pack(number, time.monotonic_ns(), 0) + filling)
+        with contextlib.suppress(OSError):  # of an earlier packet that did not get there
+            line.send(_STAMPS.pack(number, time.monotonic_ns(), 0) + filling)
+    calling, over = False, time.monotonic_ns()
     listener.join()
-    return {"sent": count, "lost": count - len(up), "up": up, "down": down}
+    silent = max(silent, over - heard)
+    return {"sent": count, "lost": count - len(up), "up": up, "down": down, "silent": silent}
 
 
-def _until_silent(line: socket.socket) -> Iterator[bytes]:
-    """What arrives, until nothing has for a while; a far side that refuses is waited for."""
+def _until_silent(line: socket.socket, calling: Callable[[], bool]) -> Iterator[bytes]:
+    """What arrives, until the call is over and nothing has come for a while; a way that is cut is waited for."""
     quiet = 0
     while quiet < 3:
         try:
             data = line.recv(2048)
         except TimeoutError:
-            quiet += 1
-        except ConnectionRefusedError:
+            quiet += not calling()
+        except OSError:
             time.sleep(0.01)
         else:
             quiet = 0

@@ -61,7 +61,7 @@ class Outage:
 
 class Failover:
     """Has routes avoid lines that fail, and parts of quotas that are used up. `leave` is told which lines have just
-    failed, so that what is open there can go elsewhere. `random` decides when in a second the gate looks.
+    failed, so that what is open there can go elsewhere. `random` decides when in a second the gate looks, and probes.
     """
 
     def __init__(
@@ -89,7 +89,7 @@ class Failover:
         self._failing: set[str] = set()
         events.at(random.randrange(LOOK), self._look_again)
         if self._echoes:
-            events.at(random.randrange(PACE), self._beat)
+            events.at(random.randrange(SECOND), self._beat)
 
     def _look_again(self, _: object) -> None:
         self._look()

@@ -46,6 +46,8 @@ def lead(numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int
     """Lead marked packets to uplinks: `numbers` are those of their interfaces; `ends` has the numbers of the uplinks
     that lead to the far ends of tunnels. LiveError when the kernel refuses some of it.
     """
+    import pyroute2  # noqa: F401  # it takes its time, for which `forget` is not to wait
+
     for family in FAMILIES:
         known = run(["ip", family, "rule", "list"]).stdout
         lines = []
@@ -89,7 +91,7 @@ def forget(number: int, outside: Set[str]) -> None:
     listen are made to send something, and connections of this machine's own programs are closed. `outside` are the
     interfaces of all lines. LiveError on trouble.
     """
-    from pyroute2 import NFCTSocket  # which takes its time, and few plans need it
+    from pyroute2 import NFCTSocket
 
     try:
         found = []
