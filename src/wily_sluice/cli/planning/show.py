@@ -80,8 +80,8 @@ def show(
 ) -> None:
     """Show a plan with every rate worked out.
 
-    Rules and limiters are shown as sentences. PART is uplinks, networks, hosts, groups, schedules, trees, limiters or
-    rules; without it, all of them are shown. The parts framings and services need no plan.
+    Rules and limiters are shown as sentences. PART is uplinks, tunnels, networks, hosts, groups, schedules, trees,
+    limiters, rules, routes or openings; without it, all of them are shown. The parts framings and services need no plan.
 
     \b
     Examples:

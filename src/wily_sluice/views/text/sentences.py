@@ -1,5 +1,7 @@
 """A plan's parts as plain sentences."""
 
+from collections.abc import Iterator
+
 from wily_sluice.plan.asking import Party, Terms
 from wily_sluice.plan.fields.registry import IN_A_SENTENCE, asked
 from wily_sluice.plan.file.traffic_words import dscp_text
@@ -143,7 +145,19 @@ def uplink_sentence(uplink: Uplink) -> str:
         f"Framing {uplink.framed.words}: a packet of 1500 bytes takes {uplink.framing.cost(1500)} on the line, "
         f"one of 100 takes {uplink.framing.cost(100)}; TCP goodput with full packets is "
         f"{' and '.join(format_rate_both(uplink.goodput(uplink.usable(d))) + f' {d}' for d in DIRECTIONS)}."
+        f"{''.join(_more_of_uplink(uplink))}"
     )
+
+
+def _more_of_uplink(uplink: Uplink) -> Iterator[str]:
+    """What only some have."""
+    probing = uplink.probing
+    if probing is not None:
+        remotes = " or ".join(probing.remotes)
+        times = "once" if probing.lost == 1 else f"{probing.lost} times in a row"
+        yield f" It is down when there is no answer from {remotes} within {format_time(probing.within)}, {times}."
+    if uplink.refuses:
+        yield f" It refuses queue{'s' * (len(uplink.refuses) > 1)} {' and '.join(sorted(uplink.refuses))}."
 
 
 def measured_text(uplink: Uplink, direction: Direction) -> str:
