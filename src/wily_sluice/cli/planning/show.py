@@ -81,7 +81,7 @@ def show(
     """Show a plan with every rate worked out.
 
     Rules and limiters are shown as sentences. PART is uplinks, tunnels, networks, hosts, groups, schedules, trees,
-    limiters, rules, routes or openings; without it, all of them are shown. The parts framings and services need no plan.
+    limiters, rules, routes or openings; without it, all are shown. The parts framings and services need no plan.
 
     \b
     Examples:
