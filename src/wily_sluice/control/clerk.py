@@ -1,8 +1,8 @@
-"""The gate's clerk: a process of its own for what takes its time, so that no packet waits for a disk or for a plan.
+"""The gate's clerk: a separate process for slow work, so that no packet waits for a disk or for a plan.
 
-It reads plans, and keeps what was used of quotas. It is forked from the gate and so is always of the gate's own
-version, whatever has been installed since, and a plan can be passed pickled. If it ends, another is forked and gets
-again what was not yet written (`history.quota_store` counts a batch once).
+It reads plans, and stores the use of quotas. It is forked from the gate, so it is always of the gate's own version,
+whatever has been installed since, and plans can be passed pickled. If it ends, another is forked and gets the batches
+not yet written again (`history.quota_store` counts a batch once).
 """
 
 import gc
@@ -43,7 +43,7 @@ from wily_sluice.units import Size
 
 A_BATCH = 500  # accounts that are handed over together
 MOST_UNWRITTEN = 64  # batches: while as many wait to be written, no more are handed over
-AGAIN = 1.0  # seconds before something that could not be written is tried again
+AGAIN = 1.0  # seconds before a failed write is tried again
 LAST_TRIES = 5  # after the gate has ended
 PATIENCE = 120.0  # seconds for an answer
 
@@ -73,7 +73,7 @@ class Clerk:
         self._sent = 0
 
     def tick(self) -> None:
-        """See whether it lives; hear what it has written; hand it what it has not been handed."""
+        """Check that it lives, note what it has written, and send what is new."""
         if self._process is None:
             return
         try:
@@ -93,7 +93,7 @@ class Clerk:
         self._hand_over()
 
     def keep(self, limiter: str, period: str, news: dict[bytes, Size]) -> dict[bytes, Size]:
-        """Store these increments of use; those that cannot be taken now are returned."""
+        """Store these increments of use; returns those that cannot be taken now."""
         charges = [Charge(limiter, period, account, size) for account, size in news.items()]
         while charges and len(self._unwritten) < MOST_UNWRITTEN:
             self._batch += 1
@@ -111,15 +111,15 @@ class Clerk:
                     self._sent = batch.number
 
     def examine(self, bundle: Bundle) -> Plan:
-        """Read a plan. LiveError when it cannot be."""
+        """Read a plan. LiveError if that fails."""
         answer = self._ask(Examine(bundle))
         assert isinstance(answer, PlanRead)
         plan: Plan = pickle.loads(answer.pickled)
         return plan
 
     def used(self, limiter: str, period: str) -> dict[bytes, Size]:
-        """What each account of a limiter had used of a period, without what is still to be written. LiveError when
-        that cannot be read now.
+        """What each account of a limiter has used in a period, without batches still to be written. LiveError if that
+        cannot be read now.
         """
         answer = self._ask(Used(limiter, period))
         assert isinstance(answer, UsedSoFar)
@@ -161,10 +161,10 @@ class Clerk:
 
 
 def _work(folder: Path, run: str, charges: int, questions: int) -> None:
-    """The clerk's own side, in the process that was forked: which must hold nothing of the gate's open."""
+    """The clerk's own side, in the forked process, which must close all that the gate has open."""
     signal.set_wakeup_fd(-1)
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-        signal.signal(number, signal.SIG_IGN)  # it ends when the gate does, when it has written what was sent
+        signal.signal(number, signal.SIG_IGN)  # it ends with the gate, once it has written what was sent
     low, high = sorted((charges, questions))
     os.closerange(3, low)
     os.closerange(low + 1, high)
@@ -195,7 +195,7 @@ def _answer(folder: Path, question: ToClerk) -> FromClerk:
 
 
 def _write(folder: Path, run: str, end: socket.socket) -> None:
-    """Store what comes until the gate is gone, even with an answer unread."""
+    """Store batches until the gate is gone, even with an answer unread."""
     book = _Book(folder, run, end)
     with suppress(EOFError):
         link: Link[Batch] = Link(end, Batch)
@@ -207,7 +207,7 @@ def _write(folder: Path, run: str, end: socket.socket) -> None:
 
 
 class _Book:
-    """The store that batches are written to, however often that must be tried."""
+    """The store for batches; opened however many attempts that takes."""
 
     def __init__(self, folder: Path, run: str, end: socket.socket) -> None:
         self._folder, self._run, self._end = folder, run, end
@@ -215,7 +215,7 @@ class _Book:
         self._told, self._tries = "", 0
 
     def write(self, batch: Batch) -> None:
-        """Write a batch. EOFError when it cannot be, and the gate is gone."""
+        """Write a batch. EOFError if that fails and the gate is gone."""
         rows = [(one.limiter, one.period, one.account, one.size) for one in batch.charges]
         while True:
             try:
@@ -233,7 +233,7 @@ class _Book:
         self._told = ""
 
     def _alone(self) -> bool:
-        """Whether the gate is gone, so that nothing is waited for any longer."""
+        """Whether the gate is gone, so that there is nothing left to wait for."""
         try:
             return not self._end.recv(1, socket.MSG_PEEK | socket.MSG_DONTWAIT)
         except BlockingIOError:

@@ -1,7 +1,8 @@
 """Finds the usable rates of lines that vary, while the gate runs.
 
-Echoes go over each such uplink at every beat, past the gate's own queues, so that their round trip is the line's. What
-they tell, and what was moved since the last beat, is for the engine's `RateFinder`; its answer retunes the shaper.
+Echoes go over each such uplink at every beat, past the gate's own queues, so that their round trip is the line's.
+From these, and the bytes moved since the last beat, the engine's `RateFinder` works out the rate, and the shaper is
+retuned.
 """
 
 import os
@@ -26,7 +27,7 @@ LATEST: Final = 64  # echoes after which one that is not answered is given up
 NOTICEABLE: Final = 0.003  # of a rate: less is no reason to retune the tree
 IDENTIFIER: Final = 0x5000  # so that these are told from the probes of `probes`
 RISEN: Final = 1.1  # times the rate last reported: then it is reported again
-USUAL_LENGTH: Final = 1000  # bytes, by which what a packet costs beyond its own is worked out
+USUAL_LENGTH: Final = 1000  # bytes, from which the cost of a packet beyond its own length is worked out
 
 
 class Telling:
@@ -120,7 +121,7 @@ class Finding:
 
     @property
     def rates(self) -> dict[str, dict[str, Rate]]:
-        """What each line that varies carries now, by uplink and direction."""
+        """The present rate of each line that varies, by uplink and direction."""
         return {name: {way: one.rate for way, one in line.finders.items()} for name, line in self._lines.items()}
 
     def arrange(self, plan: Plan, shapers: Mapping[Line, Shaper], numbers: Mapping[str, int]) -> None:
@@ -151,7 +152,7 @@ class Finding:
             line.read()
 
     def beat(self, moved: Mapping[Line, Moved], now: Nanoseconds) -> None:
-        """Take a step, and ask again; to be called every TICK, with what was moved in all."""
+        """Take a step, and send the next echo; to be called every TICK, with the total moved."""
         for name, line in self._lines.items():
             around = line.uplink.framing.cost(USUAL_LENGTH) - USUAL_LENGTH
             passing, self._shapers[name, "up"].excesses = self._shapers[name, "up"].excesses, []
@@ -187,7 +188,7 @@ class Finding:
         line.telling[way] = Telling(finder.rate, finder.steps, now)
 
     def _retune(self, line: FoundLine, way: Direction, now: Nanoseconds) -> None:
-        """Shape by the rate that was found; what was found is what the line measures now."""
+        """Shape by the rate found, as if the line had measured it."""
         assert self._plan is not None
         key, rate = (line.uplink.name, way), line.finders[way].rate
         tuned = self._tuned.get(key)
@@ -197,7 +198,7 @@ class Finding:
         self._shapers[key].retune(resolve(self._plan, line.uplink.at(way, rate), way), now)
 
     def close(self) -> None:
-        """Ask no more."""
+        """Send no more echoes."""
         for line in self._lines.values():
             line.end.close()
         self._lines = {}

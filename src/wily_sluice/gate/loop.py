@@ -1,14 +1,14 @@
 """The event loop of the live world: packets in from the kernel's queue, through a shaper or a line, verdicts out.
 
-Time is the machine's monotonic clock, read once a turn. A turn: wait for packets or for the next release, take in
-what came, let go what is due, send the verdicts. However much comes, a turn takes in and lets go only so many packets,
-so that none waits for a crowd of others: what is left is for the next turn.
+Time is the machine's monotonic clock, read once a turn. A turn: wait for packets or the next release, take in new
+packets, release those that are due, send the verdicts. The number of packets per turn is limited, so that no packet
+waits for a crowd of others; the rest is left for the next turn.
 
-The first packets of conversations come by a queue of their own and cost more. They are taken in behind the packets of
-conversations that are past that, so a flood of new ones does not delay the others: what is too much waits in a room of
-its own (`openings`). A packet of a conversation that is not yet `settled` is held until nothing that came before it can
-still stand in the other queue or in that room, so none is overtaken. Where there is one queue for all, packets that
-open conversations are set apart here, when more come than a turn takes in.
+The first packets of conversations come through a queue of their own and take longer to process. Packets of established
+conversations are taken in before them, so that a flood of new conversations does not delay the others; the excess waits
+in `openings`. A packet of a conversation that is not yet `settled` is held while an earlier one may still be in the
+other queue or in `openings`, so the order is kept. With a single queue, packets that open conversations are set apart
+here when more arrive than fit into a turn.
 """
 
 import os
@@ -27,11 +27,11 @@ from wily_sluice.gate.openings import Openings
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size
 
 BATCH: Final = 64  # packets taken in from one queue in a turn
-FIRST_BATCH: Final = 16  # of those by which conversations open
-MOST_READ: Final = 128  # packets read, of which some may have to wait
+FIRST_BATCH: Final = 16  # of packets that open conversations
+MOST_READ: Final = 128  # packets read; some of them may have to wait
 RELEASES: Final = 128  # packets let go in a turn
-MOST_HELD: Final = 4096  # packets that are held since others may have to go before them
-LONGEST_HELD: Final[Nanoseconds] = 50 * MILLISECOND  # for so long; then they go all the same
+MOST_HELD: Final = 4096  # packets held, since earlier ones may still be elsewhere
+LONGEST_HELD: Final[Nanoseconds] = 50 * MILLISECOND  # after which they are released anyway
 # The kernel stops a process of real-time priority for 50 ms when it has worked for 950 ms of a second (sched(7)). So
 # the loop pauses by itself, for a short while at a time, before that happens.
 WINDOW: Final[Nanoseconds] = 10 * MILLISECOND
@@ -43,25 +43,25 @@ LONGEST_SLEEP: Final[Nanoseconds] = SECOND
 
 @mypyc_attr(allow_interpreted_subclasses=True)
 class Entrance:
-    """Makes packets of what was diverted."""
+    """Makes packets from diverted ones."""
 
     def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet | None:
-        """A packet, its token what was diverted; None for one that is let go at once."""
+        """A packet, with the diverted one as its token; None if that is released at once."""
         raise NotImplementedError
 
     def opens(self, diverted: Diverted, openings: Openings) -> bytes:
-        """The key of the conversation that a packet would open, or whose packets wait already; empty for others."""
+        """The key of a conversation that this packet opens or that has packets waiting; empty for others."""
         return b""
 
 
 class Crossing:
     """One queue of the kernel's, by which entrance its packets come in, and what they wait in.
 
-    `opening` is another queue, for the first packets of each conversation, which are copied whole; `openings` is where
-    those wait that are too many. `held` are packets that may have to wait for others there, the first of them since
-    `held_since`; the first `settled` of them until so many have left their queue of that room as their `stage`
-    says, the others until the other queue of the kernel has been empty. `up` says that the senders are the local
-    parties. `sent` bytes of IP, in so many `packets`, were let go.
+    `opening` is another queue, for the first packets of each conversation, which are copied whole; the excess of these
+    waits in `openings`. `held` are packets that may have to wait for earlier ones there, since `held_since`: the first
+    `settled` of them until as many have left their queue in `openings` as their `stage` says, the others until the
+    kernel's other queue has been empty. `up` says that the senders are the local parties. `sent` bytes of IP were
+    released, in so many `packets`.
     """
 
     __slots__ = (
@@ -94,7 +94,7 @@ class Crossing:
 
 
 class Listener:
-    """A queue of packets that are heard and let go at once: with the mark that `hear` returns, unless that is -1."""
+    """A queue whose packets are read and released at once, with the mark that `hear` returns, unless that is -1."""
 
     __slots__ = ("hear", "queue")
 
@@ -103,7 +103,7 @@ class Listener:
         self.hear = hear
 
     def turn(self) -> None:
-        """Hear what has come."""
+        """Read new packets."""
         now = time.monotonic_ns()
         for diverted in self.queue.read(BATCH):
             mark = self.hear(diverted, now)
@@ -115,7 +115,7 @@ class Listener:
 
 
 class Reader(Protocol):
-    """Something else that may have to be read."""
+    """Another source to read from."""
 
     def fileno(self) -> int:
         """For select."""
@@ -127,9 +127,9 @@ class Reader(Protocol):
 class Loop:
     """Turns until `stop` is called, which a signal handler may do; `wake` is a readable end that signals write to.
 
-    Crossings and listeners may be replaced between turns, and so by what a turn calls: then call `changed`. `tick` is
-    called every `pace` nanoseconds, `woken` when something was written to the other end of `wake`. `chore`, where there
-    is one, is called in every turn, and does a little of something long, until it says that it is done.
+    Crossings and listeners may be replaced between turns, or by a callback during one: then call `changed`. `tick` is
+    called every `pace` nanoseconds, `woken` when something was written to the other end of `wake`. `chore`, if there
+    is one, is called every turn and does part of a longer job, until it returns True.
     """
 
     def __init__(
@@ -152,11 +152,11 @@ class Loop:
         self._tick = tick
         self._stopped = False
         self.chore: Callable[[], bool] | None = None
-        self._era = 1  # of the queues: what is settled in one may not be in the next
+        self._era = 1  # of the queues: settled in one is not settled in the next
         self.longest: Nanoseconds = 0  # turn, since somebody set it to 0
         self.late = 0  # turns that took longer than LATE
-        self.shed = 0  # packets that would have opened conversations, and were dropped since there were too many
-        self.worked: Nanoseconds = 0  # not asleep, in all
+        self.shed = 0  # packets dropped, of too many that open conversations
+        self.worked: Nanoseconds = 0  # time not asleep
         self._readers: list[int | PacketQueue | Reader] = []
 
     def stop(self) -> None:
@@ -164,14 +164,14 @@ class Loop:
         self._stopped = True
 
     def changed(self) -> None:
-        """Take account of other crossings, listeners or readers. What is held stays held."""
+        """Use the new crossings, listeners and readers. Held packets stay held."""
         self._era += 1
         self._readers = [self._wake, *(listener.queue for listener in self.listeners), *self.others]
         for crossing in self.crossings:
             self._readers += crossing.queues
 
     def let_in(self) -> None:
-        """Release what is held for others; before crossings are replaced. Of a crowd, most is dropped."""
+        """Release held packets before crossings are replaced; most of a crowd is dropped."""
         now = time.monotonic_ns()
         for crossing in self.crossings:
             self._take_openings(crossing, MOST_READ, now)
@@ -203,14 +203,14 @@ class Loop:
             readable, _, _ = select.select(self._readers, (), (), max(0, wake_at - time.monotonic_ns()) / SECOND)
             begun = time.monotonic_ns()
             if begun >= window:
-                # By the processor's time: what the kernel does for us before a call returns counts for it as well.
+                # By processor time: what the kernel does before a call returns counts as well.
                 window, used = begun + WINDOW, time.thread_time_ns()
             for listener in self.listeners:
                 if listener.queue in readable:
                     listener.turn()
             for crossing in self.crossings:
                 self._turn(crossing, readable)
-            for crossing in self.crossings:  # several may lead to one discipline, which releases what came by others
+            for crossing in self.crossings:  # several may lead to one discipline, which releases packets of them all
                 for queue in crossing.queues:
                     queue.flush()
             if readable and self._wake in readable:
@@ -287,7 +287,7 @@ class Loop:
             queue.flush()
 
     def _take_openings(self, crossing: Crossing, limit: int, now: Nanoseconds) -> None:
-        """Take in some of the packets that wait to open conversations."""
+        """Take in some of the packets that open conversations."""
         openings = crossing.openings
         for _ in range(min(limit, openings.waiting)):
             one = openings.take()
@@ -298,7 +298,7 @@ class Loop:
                 crossing.discipline.offer(packet, now)
 
     def _take_both(self, crossing: Crossing, opening: PacketQueue, arrived: list[Diverted], readable: bool) -> None:
-        """Take in what came by a queue, and some of what came by that of first packets."""
+        """Take in packets from a queue, and some from its queue of first packets."""
         discipline, entrance, held = crossing.discipline, crossing.entrance, crossing.held
         now = time.monotonic_ns()
         unsettled: list[Packet] = []

@@ -18,7 +18,7 @@ KEEP_EVERY: Nanoseconds = 5 * SECOND
 
 
 class Quotas:
-    """Of a gate whose engine and threads are got by calls, since both change. Without a keeper nothing is kept."""
+    """Of one gate. Its engine and threads may change, so they come as calls. Without a keeper, nothing is kept."""
 
     def __init__(
         self,
@@ -32,7 +32,7 @@ class Quotas:
         self._beside = beside
         self._happened = happened
         self._kept: Nanoseconds = 0
-        self._awaited: set[tuple[str, str]] = set()  # limiters with periods whose use before is not known yet
+        self._awaited: set[tuple[str, str]] = set()  # limiters with periods whose stored use is not known yet
 
     def begin(self, now: Nanoseconds) -> None:
         """The gate has begun to shape."""
@@ -62,8 +62,8 @@ class Quotas:
         self._ask()
 
     def _ask(self) -> None:
-        """Ask what was used of periods that have begun here, one at a time. Until that is known, nothing is handed over
-        of them: what is kept is the sum of it all.
+        """Ask for the use stored for periods that have begun here, one at a time. Until it is known, nothing is handed
+        over for them, since the store keeps the sum.
         """
         keeper = self._keeper
         if keeper is None or not self._awaited:
@@ -89,7 +89,7 @@ class Quotas:
         self._beside().do("quotas", ask, known)
 
     def keep(self, ending: Set[str] = frozenset()) -> None:
-        """Hand over what was used since the last time; of those that are `ending` in any case."""
+        """Hand over the use since the last time; for limiters that are `ending`, in any case."""
         if self._keeper is not None:
             for name, ledger in self._engine().ledgers.items():
                 if name in ending or (name, ledger.period) not in self._awaited:

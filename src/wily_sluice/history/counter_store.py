@@ -1,13 +1,13 @@
-"""What was counted, kept in SQLite: seconds for an hour, minutes for a month, hours for ten years.
+"""Counters in SQLite: seconds for an hour, minutes for a month, hours for ten years.
 
-A row is a span of one of these resolutions that something was counted in: its beginning, in seconds since 1970, which
-run of the gate it is of, and what was counted, as JSON compressed by zlib (RFC 1950): a list of the subjects, the words
-of each joined by tabs, and a list of columns in the order of FIELDS, each with a number for every subject. Delays are
-ends of steps of the histogram (`engine.tally`), by their number. So a second of a hundred busy queues and hosts takes a
-kilobyte or two; rows go when they are older than their resolution is kept for.
+A row is a span of one of these resolutions: its beginning, in seconds since 1970, the gate's run, and the counters
+as JSON compressed by zlib (RFC 1950): a list of the subjects, the words of each joined by tabs, and a list of columns
+in the order of FIELDS, each with a number for every subject. Delays are numbers of steps of the histogram
+(`engine.tally`). So a second of a hundred busy queues and hosts takes a kilobyte or two. Rows older than their
+resolution is kept for are deleted.
 
-A minute and an hour are written while they last, again and again, so that a killing costs some seconds of the one and a
-minute of the other. A run is begun by every start, and by a clock that steps back, so that nothing is written over.
+A minute and an hour are rewritten while they last, so a kill loses some seconds of the one and a minute of the other.
+Every start begins a new run, and so does a clock that steps back, so that no row is overwritten.
 
 The file never grows beyond MOST_BYTES: when it would, the oldest of the finest rows go first.
 """
@@ -40,7 +40,7 @@ DELAYS = FIELDS.index("p50")
 MICROSECOND: Nanoseconds = 1000
 MOST_BYTES: Size = 512_000_000
 PAGE: Size = 4096
-MOST_KEYS = 4096  # in a span: hosts beyond that are counted together
+MOST_KEYS = 4096  # in a span; further hosts are counted together
 OTHERS = "(others)"
 COMMIT_EVERY = 5  # seconds
 MOST_WAITING = 600  # rows that could not be written yet
@@ -58,8 +58,8 @@ _PRAGMAS = (f"page_size = {PAGE}", "journal_mode = wal", "synchronous = normal",
 
 @dataclass(frozen=True, slots=True)
 class Sample:
-    """What was counted of one subject in a span, as it is kept. Delays in nanoseconds, 0 where nothing waited; so are
-    round trips, beyond the line and inside the house.
+    """The stored counters of one subject in a span. Delays are in ns, 0 if no packet waited; so are round trips, beyond
+    the line and inside the house.
     """
 
     bytes: Size
@@ -78,8 +78,8 @@ class Sample:
     inside: Nanoseconds = 0
 
     def then(self, later: "Sample") -> "Sample":
-        """With what was counted after it, of the same: the backlog is the later one, a delay the longer of the two, a
-        round trip between them, as packets were many.
+        """Merge with a later sample of the same subject: the later backlog, the longer delay, the mean round trip by
+        packets.
         """
         return Sample(
             self.bytes + later.bytes,
@@ -112,7 +112,7 @@ class _Span:
 
 
 class CounterReader:
-    """Reads a database of a folder, also while a gate writes it. sqlite3.Error when that cannot be."""
+    """Reads a folder's database, even while a gate writes it. sqlite3.Error if it cannot be read."""
 
     def __init__(self, folder: Path, patience: float = 1.0, write: bool = False) -> None:
         self.path = folder / COUNTERS
@@ -141,9 +141,9 @@ class CounterReader:
 
 
 class CounterStore(CounterReader):
-    """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be.
+    """A folder's database, created if needed. OSError or sqlite3.Error if it cannot be opened.
 
-    What was counted since the last row was written is lost when the process is killed: a few seconds.
+    If the process is killed, the counters since the last row was written are lost: a few seconds.
     """
 
     def __init__(self, folder: Path, patience: float = 1.0) -> None:
@@ -161,9 +161,9 @@ class CounterStore(CounterReader):
         return run
 
     def add(self, at: int, counts: dict[Key, Counts]) -> bool:
-        """What was counted in a second, or in a part of it. True when it was time to write, and that was done.
+        """Add the counters of a second, or of a part of it. True if it was time to write, and that was done.
 
-        sqlite3.Error when it cannot be; then it is tried again with the next.
+        sqlite3.Error if it cannot be written; it is tried again with the next.
         """
         if at < self._latest:
             self._finish()
@@ -201,7 +201,7 @@ class CounterStore(CounterReader):
                 span.counts.setdefault(key, Counts()).then(own)
 
     def _write(self, at: int) -> None:
-        """Write what waits, and let go of what is too old."""
+        """Write the rows that wait, and delete those that are too old."""
         del self._waiting[:-MOST_WAITING]
         rows = list(self._waiting)
         if "minute" in self._open:
@@ -236,7 +236,7 @@ class CounterStore(CounterReader):
         return False
 
     def close(self) -> None:
-        """Write what waits, the spans that are not over among it, and close."""
+        """Write the rows that wait, and the unfinished spans, and close."""
         try:
             self._finish()
             self._write(self._latest)

@@ -1,4 +1,4 @@
-"""The plan, read and with its references followed: what the checks, the forecast, the gate and the views work from."""
+"""The plan, read, with its references resolved: the checks, the forecast, the gate and the views all work from it."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
@@ -18,7 +18,7 @@ from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Amount, Direct
 T = TypeVar("T")
 Period: TypeAlias = Literal["month", "week", "day"]
 USUAL_HEADROOM = 0.08  # of what a line measured
-UNMEASURED = 0.85  # of what was advertised is taken, until somebody has measured
+UNMEASURED = 0.85  # of the advertised rate is used until somebody has measured
 USUAL_ROUND_TRIP: Nanoseconds = 50 * MILLISECOND
 
 
@@ -91,7 +91,7 @@ class Uplink:
         return self.framed.framing
 
     def goodput(self, rate: float, length: Size = LARGEST_PACKET, headers: Size = 52) -> float:
-        """What applications get out of a rate of frames, both in bit/s: of packets of this length, less headers.
+        """The goodput at a rate of frames, both in bit/s, with packets of this length less headers.
 
         52 bytes are those of TCP over IPv4, with timestamps.
         """
@@ -108,8 +108,8 @@ class Uplink:
 
 @dataclass(frozen=True, slots=True)
 class Tunnel:
-    """A tunnel that ends on this machine. `uplink` carries it; `protocol`, `ports` and `remotes` tell its packets there
-    from others, `remotes` being none where any may be its far end. `protocol` is None where IP carries packets bare.
+    """A tunnel that ends on this machine. `uplink` carries it; `protocol`, `ports` and `remotes` tell its packets from
+    others there; `remotes` is empty if any address may be its far end. `protocol` is None for IP in IP.
     """
 
     name: str
@@ -175,13 +175,13 @@ class Tree:
 
     @property
     def default(self) -> Queue:
-        """The leaf for what no rule claims, in a tree without errors."""
+        """The leaf for conversations that no rule matches, in a tree without errors."""
         return next(leaf for leaf in self.leaves if leaf.default)
 
 
 @dataclass(frozen=True, slots=True)
 class Burst:
-    """What may pass at once: bytes, or time at the rate. Exactly one is set."""
+    """A burst: bytes, or time at the rate. Exactly one is set."""
 
     size: Size | None = None
     time: Nanoseconds | None = None
@@ -201,7 +201,7 @@ class Quota:
 
 @dataclass(frozen=True, slots=True)
 class Limiter:
-    """A cap for what it matches. Rates in bit/s; None where a direction is not capped or nothing was given.
+    """A cap for all traffic that it matches. Rates in bit/s; None where a direction is not capped or nothing was given.
 
     `quota_from` is the part of the quota after which it holds; `starts` the day of the month, from 1, or of the week,
     from 0 for Monday, on which the period begins.
@@ -235,7 +235,7 @@ class Limiter:
 
     @property
     def terms(self) -> Terms:
-        """Whom it names, apart from the uplink and the schedule."""
+        """The traffic it names, apart from the uplink and the schedule."""
         asked: dict[str, Any] = {
             "local": self.local,
             "remote": self.remote,
@@ -251,7 +251,7 @@ class Limiter:
         return self.up if direction == "up" else self.down
 
     def spec(self, direction: Direction) -> LimiterSpec | None:
-        """What it does in one direction; None where it does not cap it."""
+        """Its specification for one direction; None where it does not cap it."""
         rate = self.rate(direction)
         if rate is None or not self.enabled:
             return None
@@ -270,7 +270,7 @@ class Limiter:
         )
 
     def burst_of(self, rate: Rate) -> Size:
-        """The burst in bytes: as said, or worked out from the rate and the round trip."""
+        """The burst in bytes: as given, or worked out from the rate and the round trip."""
         if self.burst is not None:
             return self.burst.of(rate)
         if self.excess == "wait":
@@ -278,17 +278,17 @@ class Limiter:
         return policing_burst(rate, self.round_trip)
 
     def second_burst(self, rate: Rate, peak: Rate | None) -> Size:
-        """The excess burst in bytes, or with a peak that of the peak."""
+        """The excess burst in bytes; with a peak, the burst at the peak."""
         if self.excess_burst is not None:
             return self.excess_burst.of(peak or rate)
         return self.burst_of(rate) if peak is not None else 0
 
 
 def policing_burst(rate: Rate, round_trip: Nanoseconds) -> Size:
-    """What a limiter that drops must let pass at once, so that TCP with this round trip reaches its rate.
+    """The burst that a dropping limiter needs so that TCP with this round trip reaches its rate.
 
-    TCP sends a window in bursts, halves it when it loses, and then comes back by one packet a round trip: it needs what
-    two round trips are at the rate, and no less than ten full frames.
+    TCP sends a window in bursts, halves it on loss, and then regains one packet a round trip: it needs two round trips
+    at the rate, and at least ten full frames.
     """
     return max(2 * rate * round_trip // BYTE_TIME, 10 * LONGEST_FRAME)
 
@@ -298,7 +298,7 @@ class Rule:
     """Sorts conversations into a leaf. `index` is that in the file's list, from 0.
 
     `queues` has the leaf's path in each tree that has it; in another, the rule's conversations go to the default.
-    `mark` is a DSCP that their packets are to carry.
+    `mark` is the DSCP to write on their packets.
     """
 
     name: str
@@ -312,7 +312,7 @@ class Rule:
 
 @dataclass(frozen=True, slots=True)
 class Budget:
-    """That less than a share of what a limiter's quota allows was used in its period."""
+    """A condition: less than a share of a limiter's quota has been used in its period."""
 
     share: float
     limiter: str
@@ -321,7 +321,7 @@ class Budget:
 @dataclass(frozen=True, slots=True)
 class Route:
     """Sends conversations over an uplink or a tunnel. `index` is that in the file's list, from 0. `shares` are names of
-    these with their weights, for as long as the `budget` lasts; `otherwise` is the one for when all of these are down.
+    these with their weights, for as long as the `budget` lasts; `otherwise` is used while all of these are down.
     """
 
     name: str
@@ -336,7 +336,7 @@ class Route:
 
 @dataclass(frozen=True, slots=True)
 class HostNaming:
-    """Where names come from that the plan does not have: files of leases, and the reverse zone of the name service."""
+    """Further sources of host names: files of leases, and the reverse zone of the name service."""
 
     leases: tuple[str, ...] = ()
     reverse: bool = False
@@ -346,10 +346,10 @@ class HostNaming:
 class GateSettings:
     """What the gate does beside shaping. `watchers` is `everyone` or a group of users; None for nobody but root.
 
-    `metrics` is the port on which they are served to this machine, or None. `health` are addresses of remotes that are
-    to go on answering while a plan is on trial. `keep_contacts` is for how long it is kept which names each host spoke
-    with; None where that is not kept at all. `notify` is a web address or a command that is told of notices; `ipfix`
-    the address and port of a collector that is told of conversations.
+    `metrics` is the port on which metrics are served to this machine, or None. `health` are remotes that must keep
+    answering while a plan is on trial. `keep_contacts` is how long the names that each host contacted are kept, or None
+    for not at all. `notify` is a web address or a command for notices; `ipfix` is the address and port of a collector
+    for conversations.
     """
 
     watchers: str | None = None
@@ -383,7 +383,7 @@ class Plan:
     tunnels: tuple[Tunnel, ...] = ()
     routes: tuple[Route, ...] = ()
     grants: tuple[Grant, ...] = ()
-    steady: Party | None = None  # whose ports stay the same through translation
+    steady: Party | None = None  # hosts whose ports are kept through translation
 
     @property
     def sorting(self) -> tuple[Rule, ...]:
@@ -392,12 +392,12 @@ class Plan:
 
     @property
     def asking(self) -> tuple["Rule | Route", ...]:
-        """All that asks what conversations are."""
+        """Everything that matches conversations."""
         return (*self.rules, *self.routes)
 
     @property
     def lines(self) -> tuple["Uplink | Tunnel", ...]:
-        """All that routes may choose: the uplinks, then the tunnels."""
+        """All lines that routes may choose: the uplinks, then the tunnels."""
         return (*self.uplinks, *self.tunnels)
 
     @property
@@ -412,7 +412,7 @@ class Plan:
         return self.trees[name]
 
     def trees_of(self, uplink: Uplink) -> list[tuple[Tree, tuple[Direction, ...]]]:
-        """The trees of an uplink, each with the directions that it is for; one tree, where it is the same for both."""
+        """The trees of an uplink, each with its directions; one tree if it is the same for both."""
         names = {uplink.tree.of(direction): self.tree(uplink, direction) for direction in DIRECTIONS}
         return [(tree, tuple(d for d in DIRECTIONS if uplink.tree.of(d) == name)) for name, tree in names.items()]
 
@@ -423,6 +423,6 @@ class Plan:
 
     @property
     def hosts(self) -> AddressSet:
-        """Every address of every network, and those that stand for the gateway; none where there is no network."""
+        """All addresses of all networks, and the gateway's; empty without a network."""
         inside = AddressSet(part for network in self.networks for part in network.addresses)
         return inside | GATEWAY.addresses if inside else inside

@@ -1,8 +1,8 @@
 """The life of a plan: applied on trial, kept or undone; one change at a time, each in the history.
 
-The order of the steps is what makes a crash harmless. Applying: the revision is written down as a trial, then the gate
-goes on by it. Keeping: the gate lets the trial's time stand still, then it is written down as kept, then the gate is
-told that the trial is over. What starts next is what was last written down as kept, whatever happens in between.
+The order of the steps makes a crash harmless. Applying: the revision is recorded as a trial, then the gate switches to
+it. Keeping: the gate stops the trial's clock, then the revision is recorded as kept, then the gate ends the trial. The
+next start uses the revision last recorded as kept, whatever happens in between.
 """
 
 import asyncio
@@ -34,7 +34,7 @@ def moment() -> str:
 
 @dataclass(frozen=True, slots=True)
 class Holder:
-    """Who is changing the plan, since when, and what they are about."""
+    """Who is changing the plan, since when, and why."""
 
     who: str
     since: str
@@ -43,7 +43,7 @@ class Holder:
 
 @dataclass(slots=True)
 class OnTrial:
-    """`ends` is on the boot clock; `before_revision` is what comes back."""
+    """`ends` is on the boot clock; `before_revision` is the one that returns."""
 
     revision: int
     ends: Nanoseconds
@@ -52,7 +52,7 @@ class OnTrial:
 
 
 class Life:
-    """Of one gate. `store` is None where the history cannot be used, and `trouble` says why."""
+    """Of one gate. `store` is None if the history cannot be used, and `trouble` says why."""
 
     def __init__(self, orders: Orders, store: RevisionStore | None, trouble: str = "") -> None:
         self._orders = orders
@@ -66,8 +66,8 @@ class Life:
         self._plans: list[tuple[Bundle, Plan]] = []  # the last that were read
 
     def begin(self, state: State) -> None:
-        """Take note of what the gate does, when it tells: at its beginning, when this process is a new one, and after
-        every change. RpcError when its plan cannot be read here.
+        """Take note of the gate's report: when it starts, when this process is new, and after every change. RpcError if
+        its plan cannot be read here.
         """
         known = self.running == state.revision and self.plan is not None
         self.running = state.revision
@@ -87,7 +87,7 @@ class Life:
             self.holder = Holder("somebody", moment(), f"trial of revision {state.revision}")
 
     def _plan_of(self, bundle: Bundle) -> Plan | None:
-        """A plan, read unless it was a short while ago; None when it cannot be read."""
+        """A plan, read again unless it is fresh; None if it cannot be read."""
         for known, plan in self._plans:
             if known == bundle:
                 return plan
@@ -101,7 +101,7 @@ class Life:
         return read
 
     def try_again(self) -> bool:
-        """Read the plan that runs, if it could not be read before. True when it is known now, and was not."""
+        """Read the running plan, if it could not be read before. True if it has become known."""
         if self.plan is not None or self._bundle is None:
             return False
         self.plan = self._plan_of(self._bundle)
@@ -111,7 +111,7 @@ class Life:
         self._plans = [(bundle, plan), *self._plans][:MOST_PLANS]
 
     def _set_right(self, state: State) -> None:
-        """Bring the history in line with the gate: add what was not recorded before this process began."""
+        """Bring the history in line with the gate: record changes from before this process began."""
         store = self.history
         kept = store.kept()
         if self.trial is not None and kept is not None and kept.number == state.revision:
@@ -119,12 +119,12 @@ class Life:
             self._orders.tell(Kept(self._orders.next_number()))
         now = store.revision(state.revision)
         if self.trial is None and self.holder is None and now is not None and now.state == "trial":
-            store.keep(state.revision, moment())  # applied for good, though that could not be written in time
+            store.keep(state.revision, moment())  # applied for good, but that could not be recorded in time
         if self.holder is None:
             store.end_trials(self.trial.revision if self.trial else None, moment(), "the gate ended")
 
     def undone(self, told: Undone) -> None:
-        """The gate has gone back to what was before a trial."""
+        """The gate has returned to the plan before the trial."""
         self.running, self._bundle = told.running, told.bundle
         self.plan = self._plan_of(told.bundle)
         self.trial = self.holder = None
@@ -137,14 +137,14 @@ class Life:
 
     @property
     def history(self) -> RevisionStore:
-        """The history. RpcError where it cannot be used."""
+        """The history. RpcError if it cannot be used."""
         if self._store is None:
             raise RpcError(REFUSED, f"the history cannot be used: {self._trouble}")
         return self._store
 
     @contextmanager
     def _alone(self, who: str, what: str) -> Iterator[None]:
-        """Change something, nobody else doing so meanwhile."""
+        """Make a change, with no other at the same time."""
         if self.holder is not None:
             busy = self.holder
             message = f"{busy.who} is at it: {busy.what}, since {busy.since}"
@@ -160,15 +160,15 @@ class Life:
                 self.holder = None
 
     def left(self) -> Nanoseconds:
-        """How long the trial has still to go."""
+        """The time that the trial has left."""
         return max(0, self.trial.ends - boot_clock()) if self.trial is not None else 0
 
     async def apply(
         self, bundle: Bundle, who: str, remark: str, trial: Nanoseconds | None, base: str | None
     ) -> Revision:
-        """Go on by a plan: on trial, or for good where that is None. RpcError when it is not to be.
+        """Switch to a plan: on trial, or for good if `trial` is None. RpcError if it is refused.
 
-        `base` is the digest of what the caller took to be running.
+        `base` is the digest of the plan that the caller took to be running.
         """
         with self._alone(who, "applying a plan"):
             if base is not None and base != self.digest():
@@ -187,7 +187,7 @@ class Life:
             if trial is None:
                 try:
                     self._written(lambda: self.history.keep(revision.number, moment()))
-                except RpcError:  # what is not written down does not go on
+                except RpcError:  # a plan that is not recorded is not used
                     if before is not None:
                         await self._take(before, before_revision, None)
                     raise
@@ -200,17 +200,17 @@ class Life:
             return revision
 
     async def _take(self, bundle: Bundle, revision: int, trial: Nanoseconds | None) -> str:
-        """Switch the gate to a plan. It switches within the time that we wait, or not at all."""
+        """Switch the gate to a plan, within the time that we wait or not at all."""
         until = boot_clock() + round((PATIENCE - 5) * SECOND)
         return await self._orders.give(Take(self._orders.next_number(), bundle, revision, trial, until))
 
     def digest(self) -> str | None:
-        """Of the revision that runs."""
+        """The details of the running revision."""
         revision = self._store.revision(self.running) if self._store is not None else None
         return revision.digest if revision is not None else None
 
     async def keep(self, who: str) -> int:
-        """Keep what is on trial."""
+        """Keep the plan on trial."""
         trial = self.trial
         if trial is None:
             raise RpcError(REFUSED, f"nothing is on trial: revision {self.running} is kept already")
@@ -228,7 +228,7 @@ class Life:
         return trial.revision
 
     async def undo(self, who: str, number: int | None, trial: Nanoseconds | None) -> tuple[int, str]:
-        """End a trial; or go back to a revision, else to what was kept before. Which one runs then, and how."""
+        """End a trial; otherwise return to a revision, by default the one kept before. Returns the one then running."""
         if self.trial is not None:
             if number is not None:
                 raise RpcError(REFUSED, f"revision {self.trial.revision} is on trial: end that first, by `sluice undo`")
@@ -251,7 +251,7 @@ class Life:
         return revision_now.number, "applied"
 
     async def reload(self, who: str) -> int:
-        """Take up again what is kept, read anew; a trial ends by it."""
+        """Read the kept plan again and switch to it; this ends a trial."""
         if self.trial is not None:
             return (await self.undo(who, None, None))[0]
         with self._alone(who, "reloading the plan"):
@@ -270,7 +270,7 @@ class Life:
             return kept.number
 
     def _written(self, write: Callable[[], T]) -> T:
-        """Write to the history. RpcError when that cannot be."""
+        """Write to the history. RpcError if that fails."""
         try:
             return write()
         except (sqlite3.Error, OSError) as error:

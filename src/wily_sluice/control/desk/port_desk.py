@@ -1,8 +1,8 @@
 """Opens ports for hosts that ask in PCP or NAT-PMP, where the plan grants it (RFC 6887, RFC 6886).
 
-It listens on the interfaces of the plan's networks and nowhere else. Requests are taken in turn; what is to be answered
-with a port that is open, or no longer, waits for the kernel. Nothing is kept over a restart: the epoch in each answer
-and an announcement tell hosts to ask again.
+It listens only on the interfaces of the plan's networks. Requests are taken in turn; an answer that a port is open, or
+closed, waits for the kernel. Nothing is kept over a restart: the epoch in each answer and an announcement tell hosts to
+ask again.
 """
 
 import asyncio
@@ -34,8 +34,8 @@ MOST_A_SECOND: Final = 10  # of one host
 A_BATCH: Final = 32  # after which the kernel is told
 REPAIRED_EVERY: Final = 30.0  # seconds
 LOOKED_EVERY: Final = 10.0
-AGAIN: Final = 3600.0  # before the same is told again
-SOON: Final = 60.0  # before another refusal of the same host is
+AGAIN: Final = 3600.0  # before the same is logged again
+SOON: Final = 60.0  # before another refusal of the same host is logged
 ANNOUNCED: Final = 10  # times, at first after 0.25 s, then after twice as long (RFC 6887 §14.1.2, RFC 6886 §3.2.1)
 ALL_HOSTS = {socket.AF_INET: "224.0.0.1", socket.AF_INET6: "ff02::1"}
 IP_PKTINFO: Final = 8  # linux/in.h
@@ -43,17 +43,17 @@ IP_PKTINFO: Final = 8  # linux/in.h
 
 @dataclass(slots=True)
 class Door:
-    """Where hosts of one interface ask, over one version of IP."""
+    """The socket for the hosts of one interface, over one version of IP."""
 
     interface: str
     family: socket.AddressFamily
     end: socket.socket
-    index: int  # of the interface: one that was made anew has another
+    index: int  # of the interface: one that was recreated has another
 
 
 @dataclass(slots=True)
 class Asked:
-    """A datagram, from whom, and by which door and address of ours it came."""
+    """A datagram, its sender, and the door and address of ours that it came to."""
 
     data: bytes
     source: Any
@@ -62,7 +62,7 @@ class Asked:
 
 
 class PortDesk:
-    """Of one gate. `changed` is called with the openings whenever others are open, `tell` with each event, its level
+    """Of one gate. `changed` is called with the openings whenever they change, `tell` with each event, its level
     and details.
     """
 
@@ -84,13 +84,13 @@ class PortDesk:
         self._tasks: list[asyncio.Task[None]] = []
         self._ended: list[Opening] = []
         self._dirty = False
-        self._put = False  # whether packets are led to our chains
-        self._late: list[Opening] = []  # that have ended, and the kernel was not brought to do so
+        self._put = False  # whether rules lead to our chains
+        self._late: list[Opening] = []  # ended, but not yet in the kernel
         self._kernel, self._closed = Lock(), False
-        self._clear = False  # whether none of a gate that was killed are left
+        self._clear = False  # whether those of a killed gate are cleared away
         self._external: dict[str, bytes] = {}
         self._told: dict[tuple[Any, ...], float] = {}
-        self._known: set[tuple[bytes, int, int]] = set()  # those that were told of
+        self._known: set[tuple[bytes, int, int]] = set()  # those reported
         self._refused = 0
 
     @property
@@ -100,7 +100,7 @@ class PortDesk:
 
     @property
     def wanted(self) -> bool:
-        """Whether the plan has anything of this kind."""
+        """Whether the plan has openings or steady ports."""
         return self._plan is not None and bool(self._plan.granting or self._plan.steady)
 
     def follow(self, plan: Plan) -> None:
@@ -147,7 +147,7 @@ class PortDesk:
         self._wake.set()
 
     async def _lasting(self, work: Callable[[], Awaitable[None]]) -> None:
-        """Go on with something whatever goes wrong in it."""
+        """Repeat a task whatever goes wrong in it."""
         while True:
             try:
                 await work()
@@ -163,7 +163,7 @@ class PortDesk:
                 await self._turn()
 
     async def _turn(self) -> None:
-        """Answer some of what was asked, with what the kernel has made of it."""
+        """Answer some requests, once the kernel has opened the ports."""
         answers: list[tuple[Asked, Answer]] = []
         now = time.monotonic_ns()
         for _ in range(min(A_BATCH, len(self._waiting))):
@@ -186,7 +186,7 @@ class PortDesk:
             self._tell_of(answer, done)
 
     async def _carry_out(self, ended: list[Opening]) -> bool:
-        """Have the kernel open what is in the book, and nothing else; whether it did."""
+        """Have the kernel open the ports in the book, and no others; whether it did."""
         assert self._plan is not None
         contents, wanted, first = self._contents(), self.wanted, not self._put
         if not wanted and first and self._clear:
@@ -234,7 +234,7 @@ class PortDesk:
         )
 
     def _reply(self, asked: Asked, data: bytes) -> None:
-        """From the address that was asked, which the kernel would not choose where an interface has several."""
+        """Answer from the address that was asked; the kernel might choose another of the interface's."""
         own = []
         for level, kind, info in asked.ours:
             if level == socket.IPPROTO_IP and kind == IP_PKTINFO:
@@ -264,7 +264,7 @@ class PortDesk:
             )
 
     def _tell_once(self, event: str, level: Level, again: float, **about: str) -> None:
-        """Write to the log, unless the same was told a short while ago."""
+        """Write to the log, unless the same was logged a short while ago."""
         now = time.monotonic()
         key = (event, about["host"]) if event == "opening.refused" else (event, *about.values())
         if now - self._told.get(key, -again) < again:
@@ -275,7 +275,7 @@ class PortDesk:
         self._tell(event, level, about)
 
     async def _look_after(self) -> None:
-        """Every second, see what has ended; now and then, whether the chains still stand and ports are kept."""
+        """Every second, end what has expired; now and then, check that the chains are there and ports are kept."""
         repaired = looked = time.monotonic()
         while True:
             await asyncio.sleep(1)
@@ -350,7 +350,7 @@ class PortDesk:
         return ended
 
     def data(self, names: Mapping[str, str]) -> list[dict[str, Any]]:
-        """What is open, as JSON-RPC tells it."""
+        """The openings, for JSON-RPC."""
         now = time.monotonic_ns()
         return [
             {
@@ -378,7 +378,7 @@ class PortDesk:
         return port_chains.address_of(self._interface(uplink))
 
     def _first_address(self) -> bytes:
-        """Of the uplink that the first grant opens ports on."""
+        """The address of the uplink that the first grant opens ports on."""
         grants = self._plan.granting if self._plan is not None else ()
         return self._address(grants[0].uplink) if grants else b""
 
@@ -393,7 +393,7 @@ class PortDesk:
         for door in self._doors.values():
             door.end.close()
         self._doors = {}
-        with self._kernel:  # what is under way beside is over, and nothing comes after
+        with self._kernel:  # so that work in other threads is over, and none follows
             self._closed = True
             if not (self._put or self.wanted):
                 return
@@ -416,7 +416,7 @@ def _about(one: Opening) -> dict[str, str]:
 
 
 def _listen(interface: str, family: socket.AddressFamily) -> socket.socket:
-    """A socket that hears what hosts of an interface ask. OSError when it cannot be had."""
+    """A socket for requests of an interface's hosts. OSError if it cannot be opened."""
     end = socket.socket(family, socket.SOCK_DGRAM)
     try:
         end.setblocking(False)

@@ -1,6 +1,6 @@
 """A tree of queues: which packet goes next.
 
-First come the leaves that are promised a delay, by deadline, whatever stands above them (`service_curve`). Else, from
+Leaves with a promised delay come first, by deadline, whatever their parents (`service_curve`). Otherwise, from
 the root down, at every parent the choice is the same as in the exact split, made packet by packet:
 
 1. a child that is behind on its guarantee goes first, the one furthest behind before the others;
@@ -13,7 +13,7 @@ a child whose guarantee gave it more than its part waits for its turn. A strict 
 guarantee and a cap are virtual clocks: each packet moves them on by its own time at that rate; a guarantee is due, and
 a cap is open, when its clock is not ahead of now.
 
-How a child stands in its parent's heaps is in `node`. What a packet costs is a few heap steps for each level, however
+The place of a child in its parent's heaps is kept in `node`. A packet costs a few heap steps per level, however
 many queues there are.
 
 Invariants: a leaf's packets leave in its own discipline's order; the tree is never idle while a leaf whose caps are
@@ -52,7 +52,7 @@ class Tree:
         self._leaf_queue = leaf_queue
         self._now: Nanoseconds = 0  # of the last call
         self._closed: list[tuple[Nanoseconds, int, Node]] = []  # heap: queues whose cap is closed, by when it opens
-        self._real_time: RealTime | None = None  # where a leaf has a promise
+        self._real_time: RealTime | None = None  # if a leaf has a promise
         self.leaves: list[Leaf] = []
         self.nodes: list[Node] = []
         self.root = self._grow_parent(spec, None, {})
@@ -60,7 +60,7 @@ class Tree:
     def reshape(self, other: "Tree", spec: QueueSpec, now: Nanoseconds) -> list[Packet]:
         """Become a tree of another shape: `spec`, its leaves holding packets as `other`, a new one of it, has them do.
 
-        Queues of the same path keep their counters, and leaves what stands in them. What stood in others is given out.
+        Queues of the same path keep their counters, and leaves their packets. Packets of other leaves are returned.
         """
         before: dict[str, Node] = {node.path: node for node in self.nodes}
         leaves = self.leaves
@@ -97,7 +97,7 @@ class Tree:
                 self._real_time.place(node)
 
     def dissolve(self) -> None:
-        """Be of no more use: leave no cycle of objects behind, which only a collector of garbage would find."""
+        """Break the cycles of objects, so that no garbage collector is needed."""
         for node in self.nodes:
             node.parent = None
             if isinstance(node, Parent):
@@ -152,7 +152,7 @@ class Tree:
 
     @property
     def active(self) -> bool:
-        """Whether a packet stands here that no cap holds back."""
+        """Whether a packet is queued that no cap holds back."""
         return self.root.ready_children > 0
 
     def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
@@ -174,7 +174,7 @@ class Tree:
             self._make_ready(leaf, now)
 
     def withdraw(self, lane: "Lane", now: Nanoseconds) -> list[Packet]:
-        """Take out what came by a lane, in its order."""
+        """Take out a lane's packets, in their order."""
         leaf = lane.leaf
         assert isinstance(leaf, Leaf)
         self._now = now
@@ -191,7 +191,7 @@ class Tree:
         return packets
 
     def _make_ready(self, first: Node, now: Nanoseconds) -> None:
-        """Let `first`, which has a packet, take part; and its parents, where it is the first of theirs."""
+        """Activate `first`, which has a packet, and its parents, where it is their first."""
         node = first
         while (parent := node.parent) is not None:
             if node.ready or node.blocked:
@@ -217,7 +217,7 @@ class Tree:
             node = parent
 
     def open_caps(self, now: Nanoseconds) -> None:
-        """Let those take part again whose cap has opened."""
+        """Reactivate queues whose cap has opened."""
         closed = self._closed
         while closed and closed[0][0] <= now:
             node = heappop(closed)[2]
@@ -255,7 +255,7 @@ class Tree:
                 return packet
 
     def _take(self, leaf: Leaf, now: Nanoseconds, promised: bool) -> Packet | None:
-        """The leaf's next packet; with what is promised to it kept up to date."""
+        """The leaf's next packet; its promise is updated."""
         promise = leaf.promise
         if promise is None:
             if leaf.head is None:
@@ -265,7 +265,7 @@ class Tree:
         real_time = self._real_time
         assert real_time is not None
         packet, leaf.head = leaf.head, leaf.queue.dequeue(now)
-        if packet is None:  # what stood here was taken elsewhere
+        if packet is None:  # its packets were moved elsewhere
             return None
         if promised:
             promise.charge(packet.size, now)
@@ -275,7 +275,7 @@ class Tree:
         return packet
 
     def _account(self, leaf: Leaf, packet: Packet | None, now: Nanoseconds, promised: bool) -> None:
-        """From the leaf up: charge the packet to each queue that it passed, and take out who cannot send on."""
+        """From the leaf up: charge the packet to each queue, and deactivate those that cannot send more."""
         node: Node = leaf
         more = leaf.has_packet
         while (parent := node.parent) is not None:

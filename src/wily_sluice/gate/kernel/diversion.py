@@ -1,28 +1,26 @@
 """The chain that hands the packets of uplinks to the gate, and its removal.
 
 The chain stands at the end of FORWARD in the mangle table, for IPv4 and IPv6: there both directions still carry the
-local host's own address, before or after any translation. What this machine itself receives comes there from INPUT, and
-what it sends from POSTROUTING, where it is settled by which interface it leaves. A verdict ends a packet's way through
-this table, so what others have put into these chains before runs first. `--queue-bypass` lets packets flow while no
-gate reads the queue.
+local host's own address, before or after any translation. Packets to this machine itself come there from INPUT, its own
+packets from POSTROUTING, where the outgoing interface is known. A verdict ends a packet's way through this table, so
+rules of others in these chains come first. `--queue-bypass` lets packets through while no gate reads the queue.
 
-A packet that enters or leaves a tunnel of the plan is diverted at the tunnel's own interface, where it is not wrapped;
-so its wrapped form, which this machine itself sends or receives, is let past by a chain before that one.
+A packet that enters or leaves a tunnel of the plan is diverted at the tunnel's own interface, before it is wrapped.
+Wrapped packets, which this machine itself sends or receives, skip the gate by a chain before that one.
 
-Where the plan has routes, the first packet of a conversation also goes to a queue at PREROUTING, or at OUTPUT, and
-leaves it with the mark of its uplink; another chain has the kernel keep that mark with the conversation, whose later
-packets have it restored.
+If the plan has routes, the first packet of a conversation also goes to a queue at PREROUTING, or at OUTPUT, and gets
+the mark of its uplink there; another chain saves that mark with the connection and restores it for later packets.
 
-What neighbours on the link say to each other never crosses the line and is left alone.
+Packets between neighbours on the link never cross the line and are left alone.
 
-A packet whose ECN field is to tell of congestion (RFC 3168), or that is to have another DSCP, leaves the gate with
-that wish in the highest byte of the kernel's mark, and a second chain, at the end of POSTROUTING, writes the field and
-clears the byte. So no packet need be copied to the gate for its sake. What this machine itself sends is there already,
-so it goes through POSTROUTING once more, and leaves at the end of that chain.
+A packet that is to signal congestion in its ECN field (RFC 3168), or to get another DSCP, leaves the gate with that
+request in the highest byte of the kernel's mark. A second chain, at the end of POSTROUTING, writes the field and clears
+the byte, so no packet has to be copied to the gate for this. This machine's own packets are in POSTROUTING already, so
+they pass through it once more and leave at the end of that chain.
 
-Where the gate is to recognise conversations, the first packets of each go to a queue of their own, from which they are
-copied whole; the kernel's tracking of connections counts them. What names and calls are asked for on (DNS, SIP) always
-goes there. A third chain, at OUTPUT, shows the gate what this machine answers when its hosts ask it for names.
+If the gate recognises conversations, the first packets of each go to a queue of their own, from which they are copied
+whole; the kernel's connection tracking counts them. DNS and SIP always go there. A third chain, at OUTPUT, shows the
+gate this machine's own DNS answers to its hosts.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
@@ -43,8 +41,8 @@ OURS = 0xFF << DSCP_SHIFT
 TABLE = "mangle"
 FAMILIES = ("iptables", "ip6tables")
 OWN = ("-m", "addrtype", "--src-type", "LOCAL")  # sent by this machine
-NEIGHBOURS = range(133, 138)  # ICMPv6: who is a router, a neighbour, or a better way (RFC 4861 §4)
-ENDING = ("ACCEPT", "DROP", "RETURN")  # targets after which a packet does not come to rules behind
+NEIGHBOURS = range(133, 138)  # ICMPv6: routers, neighbours and redirects (RFC 4861 §4)
+ENDING = ("ACCEPT", "DROP", "RETURN")  # targets that end a packet's way through the table
 FIRST_PACKETS = 48  # of a conversation, both ways together: as many as recognition looks at
 TELLING_PORTS = (53, 5060)  # DNS, SIP
 
@@ -59,8 +57,8 @@ class Diverting(NamedTuple):
 
 
 class Wrapped(NamedTuple):
-    """The packets of a tunnel on the interface that carries it: their protocol, None where it is what they carry; one
-    of their ports, where there are any; and the far end, where that is known.
+    """A tunnel's packets on the interface that carries it: their protocol, None for IP in IP; their ports, if any; and
+    the far end, if known.
     """
 
     interface: str
@@ -70,8 +68,8 @@ class Wrapped(NamedTuple):
 
 
 class Steered(NamedTuple):
-    """Whose conversations routes choose uplinks for, and which queue asks: interfaces of hosts; those of uplinks with
-    their marks.
+    """Conversations that routes choose an uplink for, and the queue for this: the interfaces of hosts, and those of
+    uplinks with their marks.
     """
 
     number: int
@@ -86,9 +84,9 @@ def rules(
     tunnels: Iterable[Wrapped] = (),
     steered: Steered | None = None,
 ) -> tuple[str, str]:
-    """What the chains are to hold, for IPv4 and for IPv6: divert what crosses interfaces; show queue `names` the
-    answers of DNS that this machine gives; have written what the gate asks for, congestion and the DSCPs in `marking`,
-    unless that is None; let past what `tunnels` have wrapped; have routes choose for those who are `steered`.
+    """The contents of the chains, for IPv4 and for IPv6: divert packets that cross interfaces; copy this machine's DNS
+    answers to queue `names`; write congestion marks and the DSCPs in `marking`, unless that is None; skip the wrapped
+    packets of `tunnels`; and have routes choose for `steered`.
     """
     dscps = sorted(set(marking)) if marking is not None else None
     wrapped = [[words for one in tunnels for words in _wrapped(one, six)] for six in (False, True)]
@@ -98,17 +96,17 @@ def rules(
 
 
 def _steered(steered: Steered) -> Iterator[tuple[str, ...]]:
-    """Has the first packets of conversations go to a queue, and all later ones have their mark again."""
+    """Sends the first packets of conversations to a queue, and restores the mark of later ones."""
     part = f"{MASK:#x}"
     ask = ("-m", "conntrack", "--ctstate", "NEW", *_queue(steered.number))
     known = ("-m", "connmark", "!", "--mark", f"0x0/{part}")
     first = ("-A", ROUTES_CHAIN)
-    yield (*first, "-m", "mark", "!", "--mark", "0x0", "-j", "RETURN")  # others have a way for it already
+    yield (*first, "-m", "mark", "!", "--mark", "0x0", "-j", "RETURN")  # others route it already
     yield (*first, *known, "-j", "CONNMARK", "--restore-mark", "--nfmask", part, "--ctmask", part)
     yield (*first, "-m", "mark", "!", "--mark", f"0x0/{part}", "-j", "RETURN")
     yield (*first, "-m", "addrtype", "--dst-type", "MULTICAST", "-j", "RETURN")
     for interface, mark in steered.uplinks:
-        # What begins beyond an uplink is answered by way of it.
+        # What comes by an uplink is answered by it.
         begun = ("-i", interface, "-m", "conntrack", "--ctstate", "NEW")
         yield (*first, *begun, "-j", "CONNMARK", "--set-xmark", f"{mark:#x}/{part}")
         yield (*first, "-o", interface, *ask)
@@ -119,7 +117,7 @@ def _steered(steered: Steered) -> Iterator[tuple[str, ...]]:
 
 
 def _wrapped(tunnel: Wrapped, six: bool) -> Iterator[tuple[str, ...]]:
-    """What lets a tunnel's packets past, over IPv4 or over IPv6."""
+    """The rules by which a tunnel's packets skip the gate, over IPv4 or IPv6."""
     remotes = [remote for remote in tunnel.remotes if (":" in remote) == six]
     if tunnel.remotes and not remotes:
         return
@@ -134,7 +132,7 @@ def _wrapped(tunnel: Wrapped, six: bool) -> Iterator[tuple[str, ...]]:
 
 
 def _on_the_link() -> list[tuple[str, ...]]:
-    """What leaves IPv6 alone that stays on the link."""
+    """The rules that leave link-local IPv6 alone."""
     told = [("-p", "ipv6-icmp", "--icmpv6-type", str(kind)) for kind in NEIGHBOURS]
     return [("-A", CHAIN, *part, "-j", "RETURN") for part in (*told, ("-d", "ff02::/16"))]
 
@@ -159,8 +157,8 @@ def _rules(
 def put(contents: tuple[str, str], first: bool = False) -> None:
     """Load the chains that `rules` made, in one step for each of IPv4 and IPv6; `first` also leads packets there.
 
-    LiveError when the system refuses; then nothing is left behind if it is the first time, and nothing changed for
-    IPv4 or for both if it is not.
+    LiveError when the system refuses: then nothing is left behind the first time; later, the old rules stay for IPv4
+    or for both.
     """
     try:
         for family, own in zip(FAMILIES, contents, strict=True):
@@ -177,8 +175,8 @@ def put(contents: tuple[str, str], first: bool = False) -> None:
 
 
 class Standing(NamedTuple):
-    """The state of the chains: `missing` rules of ours that were removed, `before` rules that others put before them
-    and that end a packet's way, so that it is not shaped.
+    """The state of the chains: `missing` are rules of ours that were removed, `before` rules of others in front of them
+    that end a packet's way, so that it is not shaped.
     """
 
     missing: tuple[str, ...]
@@ -186,7 +184,7 @@ class Standing(NamedTuple):
 
 
 def examine(contents: tuple[str, str]) -> Standing:
-    """Look whether the chains are as `put` left them, of these contents. LiveError when that cannot be seen."""
+    """Check whether the chains still have these contents, as `put` left them. LiveError when that cannot be seen."""
     missing, before = [], []
     for family, own in zip(FAMILIES, contents, strict=True):
         lines = run([f"{family}-save", "-t", TABLE]).stdout.splitlines()
@@ -206,7 +204,7 @@ def examine(contents: tuple[str, str]) -> Standing:
 
 
 def repair(contents: tuple[str, str]) -> None:
-    """Put the chains there anew, whatever is left of them. LiveError when the system refuses."""
+    """Put the chains back, whatever is left of them. LiveError when the system refuses."""
     for family in FAMILIES:
         for jump in _jumps():
             while _table(family, "-D", *jump, check=False):
@@ -231,7 +229,7 @@ def can_count() -> bool:
 
 
 def can_write() -> bool:
-    """Whether it can write the ECN field and DSCPs of what it forwards."""
+    """Whether it can write the ECN field and DSCP of packets that it forwards."""
     return _can([_writing(())[0]])
 
 
@@ -250,7 +248,7 @@ def _can(parts: Sequence[tuple[str, ...]]) -> bool:
 
 
 def wishes(congestion: bool, dscp: int) -> int:
-    """What is to be written on a packet, as bits of the kernel's mark; -1 for no DSCP."""
+    """A request to write congestion and a DSCP, as bits of the kernel's mark; -1 for no DSCP."""
     return (CE_BIT if congestion else 0) | (DSCP_BIT | dscp << DSCP_SHIFT if dscp >= 0 else 0)
 
 
@@ -267,7 +265,7 @@ def _writing(dscps: Iterable[int]) -> list[tuple[str, ...]]:
 
 
 def remove() -> bool:
-    """Take the chains away, whatever of them is there. True when there was something to take."""
+    """Remove the chains, or what is left of them. True if there was something to remove."""
     found = False
     for family in FAMILIES:
         for jump in _jumps():
@@ -281,7 +279,7 @@ def remove() -> bool:
 
 
 def _jumps() -> list[tuple[str, ...]]:
-    """What leads to the chains."""
+    """The rules that lead to the chains."""
     wished = f"0x0/{DSCP_BIT | CE_BIT:#x}"
     return [
         ("POSTROUTING", "-m", "mark", "!", "--mark", wished, "-j", MARKING_CHAIN),

@@ -1,15 +1,15 @@
 """The kernel's packet queue (NFQUEUE), spoken to in netlink messages that are packed and parsed here.
 
 Source: linux/netfilter/nfnetlink_queue.h and linux/netlink.h. A netlink header and an attribute's header are in the
-machine's byte order, what is inside is in network byte order. Only the first bytes of each packet are copied to us;
-the packet itself stays in the kernel until its verdict. Verdicts are gathered and sent together.
+machine's byte order, their contents in network byte order. Only the first bytes of each packet are copied; the packet
+itself stays in the kernel until its verdict. Verdicts are collected and sent together.
 
-A queue whose reader is gone lets packets through where the rule that feeds it says `--queue-bypass`; one whose reader
-is too slow lets them through here (`FAIL_OPEN`). The kernel numbers packets before it finds out that we do not take
-them, so those that bypassed us are what is missing of the numbers.
+If a queue has no reader, the rule with `--queue-bypass` lets packets through; if the reader is too slow, the queue does
+(`FAIL_OPEN`). The kernel numbers packets before it knows whether they are taken, so the missing numbers are those of
+packets that bypassed the gate.
 
-A message of verdicts holds at most VERDICT_PARTS / 2 of them, however many packets are dropped or let go at a time: a
-longer one the kernel would refuse. One that it refuses all the same is counted, and sent again at the next `flush`.
+A message holds at most VERDICT_PARTS / 2 verdicts, since the kernel would refuse a longer one. A message that it still
+refuses is counted, and sent again at the next `flush`.
 """
 
 import contextlib
@@ -60,12 +60,12 @@ HEADER_BYTES: Final = 128  # enough for IPv6 with some extension headers, and th
 WHOLE_BYTES: Final = 2048  # enough for any packet of a line
 MOST_WAITING: Final = 65_535  # packets the kernel may hold for us
 RECEIVE_BUFFER: Final = 16 << 20  # bytes: some 16,000 packets
-SHORT_BUFFER: Final = 768 << 10  # for what must not wait behind so many
-VERDICT_PARTS: Final = 128  # of messages that are sent together: each is its head, and the token of the packet
+SHORT_BUFFER: Final = 768 << 10  # for packets that must not wait behind so many
+VERDICT_PARTS: Final = 128  # of messages that are sent together: for each verdict its head and the packet's token
 
 WHOLE: Final = 65_535
 SHORTEST_PACKET: Final = 28  # bytes of a message with a packet's id
-ATTRIBUTES: Final = 256  # bytes of a message that are not the packet's, and some more
+ATTRIBUTES: Final = 256  # bytes of a message beyond the packet, and some more
 
 _ATTRIBUTE: Final = struct.Struct("=HH")
 _LOW: Final = 0 if sys.byteorder == "little" else 1  # where the lower byte of two is
@@ -75,9 +75,9 @@ _HIGH: Final = 1 - _LOW
 class Diverted:
     """A packet that the kernel holds: its id as it stands in the message, its first bytes, its length if over 64 kB.
 
-    `fwmark` is the kernel's own mark on it, which routing and other rules may look at; `hardware` who sent it to us,
-    empty where the kernel does not say, as of the parts of a large packet that it has cut; `inside` the index of the
-    interface on the hosts' side; `queue` where it came from.
+    `fwmark` is the kernel's mark on it, which routing and other rules may use; `hardware` is the sender's hardware
+    address, empty if unknown, as for the parts of a large packet that the kernel has cut; `inside` is the index of the
+    interface on the hosts' side; `queue` is the queue that it came from.
     """
 
     __slots__ = ("fwmark", "hardware", "header", "inside", "length", "queue", "token")
@@ -127,9 +127,9 @@ class PacketQueue:
     """One numbered queue. `whole` takes large offloaded packets uncut. OSError when the kernel refuses.
 
     `copied` is how many bytes of each packet the kernel hands over; `missed` how many packets it let through unshaped,
-    since we did not read fast enough; `refused` how many messages of verdicts it did not take at first. `connect` gives
-    the socket by which the kernel, or what stands for it, is spoken to; up to `buffer` bytes may stand there unread.
-    `up` says on which side of it the hosts are.
+    since we did not read fast enough; `refused` how many messages of verdicts it did not take at first. `connect` opens
+    the socket to the kernel, or to its stand-in; up to `buffer` bytes may wait there unread. `up` says on which side
+    the hosts are.
     """
 
     def __init__(
@@ -245,7 +245,7 @@ class PacketQueue:
         self._say(self._accept, token)
 
     def accept_marked(self, token: bytes, fwmark: int, again: bool = False) -> None:
-        """Let a packet go with this mark of the kernel's upon it; `again` through the table that it came from."""
+        """Let a packet go with this kernel mark; `again`, once more through the table that it came from."""
         verdict = _attribute(VERDICT_HDR, struct.pack(">I", REPEAT if again else ACCEPT) + token)
         self._say(_message(MSG_VERDICT, 0, self.number, verdict + _attribute(FWMARK, struct.pack(">I", fwmark))), b"")
 
@@ -260,7 +260,7 @@ class PacketQueue:
             self.flush()
 
     def flush(self) -> None:
-        """Send the verdicts that have gathered. Those that the kernel does not take now stay for the next time."""
+        """Send the verdicts collected so far. Those that the kernel does not take now are kept for the next time."""
         verdicts = self._verdicts
         while verdicts:
             some = verdicts if len(verdicts) <= VERDICT_PARTS else verdicts[:VERDICT_PARTS]
@@ -275,7 +275,7 @@ class PacketQueue:
                 del verdicts[:VERDICT_PARTS]
 
     def close(self) -> None:
-        """Let everything go that is still held, and give the queue up."""
+        """Let all held packets go, and give the queue up."""
         with contextlib.suppress(OSError):
             self.flush()
             while self.read(1024):

@@ -1,13 +1,12 @@
 """The chains that open ports, and those that keep ports the same through translation; and their removal.
 
-For IPv4, an opening is a translation of what comes to an address of this machine by its uplink (`nat` table); what its
-host sends from the port leaves by the same port outside, so that both look like one. For both versions, what comes by
-an opening is let through FORWARD, before the rules of others. Each rule ends by itself at the opening's end, whether or
-not anybody is left to take it away.
+For IPv4, an opening translates packets that arrive by its uplink for an address of this machine (`nat` table); packets
+that its host sends from the port leave by the same port outside. For both versions, packets of an opening pass FORWARD
+before the rules of others. Each rule expires at the opening's end, even if the gate is gone by then.
 
-Whose ports are to be kept is translated here, before any rule of others that would choose ports by chance. The kernel
-then keeps the source port, unless the same remote is already spoken to from that port by somebody else. These
-conversations have a bit of the kernel's mark, by which they are found again.
+Hosts whose ports are kept are translated here, before any rule of others that would choose ports at random. The kernel
+then keeps the source port, unless another host uses the same port with the same remote. A bit of the kernel's mark
+marks these conversations, so that they can be found again.
 """
 
 import fcntl
@@ -33,7 +32,7 @@ SIOCGIFADDR: Final = 0x8915  # linux/sockios.h
 LISTENING: Final = "0A"  # a state of TCP, in /proc/net/tcp
 _JUMPS: Final[
     dict[str, dict[str, tuple[tuple[str, str, str], ...]]]
-] = {  # where they are put, by family and table: before others, or behind them
+] = {  # where they are inserted, by family and table: before other rules, or after
     "iptables": {
         "nat": (("-A", "PREROUTING", OPENED), ("-I", "POSTROUTING", STEADY)),
         "filter": (("-I", "FORWARD", OPENED),),
@@ -104,7 +103,7 @@ def contents(opened: Iterable[OpenPort], steady: AddressSet, uplinks: Iterable[s
 
 
 def _remotes(filters: Sequence[Filter]) -> Iterator[str]:
-    """What those who may come are matched by."""
+    """The match for those who may come in."""
     for one in filters:
         port = f" --sport {one.port}" if one.port else ""
         yield f"-s {ip_address(one.address)}/{one.length}{port}"
@@ -141,7 +140,7 @@ def stands(wanted: dict[str, dict[str, list[str]]]) -> bool:
 
 
 def remove() -> None:
-    """Take the chains away, whatever of them is there."""
+    """Remove the chains, or what is left of them."""
     for family, tables in _JUMPS.items():
         for table, jumps in tables.items():
             for _, where, chain in jumps:
@@ -179,7 +178,7 @@ def forget(opened: Iterable[OpenPort]) -> None:
 
 
 def moved_ports() -> list[MovedPort]:
-    """The conversations of those whose ports are kept that have another one all the same. LiveError if unknown."""
+    """Conversations with another port although theirs was to be kept. LiveError if unknown."""
     from pyroute2 import NFCTSocket
     from pyroute2.netlink.nfnetlink.nfctsocket import NFCTAttrTuple
 

@@ -1,8 +1,8 @@
 """Reads a YAML 1.2 file into plain data that knows its lines, and holds it against a schema.
 
-Everything that is wrong is reported together: what the schema refuses is cut out, and the rest is validated again, so
-that one mistake does not hide the next. What was cut out is remembered in `Reading.cut`, so that code that follows a
-reference to it does not complain a second time.
+All errors are reported together: parts that the schema refuses are cut out and the rest is validated again, so that one
+mistake does not hide the next. `Reading.cut` lists the parts cut out, so that a reference to one is not reported as a
+second error.
 """
 
 import re
@@ -64,7 +64,7 @@ class Document:
         code: str = "",
         fix: tuple[Operation, ...] = (),
     ) -> Finding:
-        """What is wrong at a place of this file."""
+        """A finding at a place of this file."""
         return Finding(severity, self.file, self.line(location), key_text(location), message, remedy, code, fix)
 
     def error(self, location: Location, message: str, remedy: str = "", code: str = "does-not-fit") -> Finding:
@@ -119,7 +119,7 @@ def read_document(source: Source, kind: str) -> Document:
 
 @dataclass(slots=True)
 class Reading(Generic[Schema]):
-    """What the schema made of a document: as much of it as could be used, what was wrong, and what was cut out."""
+    """A validated document: its usable content, the findings, and the parts cut out."""
 
     document: Document
     content: Schema | None
@@ -127,12 +127,12 @@ class Reading(Generic[Schema]):
     cut: set[Location]
 
     def was_cut(self, *location: str | int) -> bool:
-        """Whether this place, or one around it, was refused and reported already."""
+        """Whether this place, or one around it, was refused and reported before."""
         return any(location[: len(cut)] == cut for cut in self.cut)
 
 
 def hold_against(document: Document, schema: type[Schema]) -> Reading[Schema]:
-    """Validate a document, cutting out what is refused."""
+    """Validate a document, cutting out the parts that are refused."""
     findings: list[Finding] = []
     cut: set[Location] = set()
     data = document.data
@@ -147,10 +147,10 @@ def hold_against(document: Document, schema: type[Schema]) -> Reading[Schema]:
             location = _as_written(data, problem["loc"])
             missing = problem["type"] == "missing"
             consequence = any(earlier[: len(location)] == location for earlier in cut)
-            if not consequence:  # else it is missing, or too few, since a part of it was refused before
+            if not consequence:  # else it is missing, or too short, since a part of it was cut out
                 findings.append(_finding(document, schema, location, problem))
             doomed = location[:-1] if missing else _whole(data, location)
-            while doomed in cut:  # it was cut out, and is still complained of: so what holds it goes
+            while doomed in cut:  # it was cut out and still gives an error, so its parent goes
                 doomed = doomed[:-1]
             cut.add(doomed)
             if not doomed:
@@ -159,8 +159,8 @@ def hold_against(document: Document, schema: type[Schema]) -> Reading[Schema]:
 
 
 def _as_written(data: Any, location: Location) -> Location:
-    """A place as the file has it: where a single value stands for a list of one, or a list for what a mapping would
-    have below one of its keys, that value or list itself.
+    """The place in the file: a single value may stand for a list of one, and a list for a mapping with one key; then
+    that value or list itself.
     """
     written: list[str | int] = []
     for part in location:
@@ -230,7 +230,7 @@ def _finding(document: Document, schema: type[BaseModel], location: Location, pr
 
 
 def _unfit(schema: type[BaseModel], location: Location, problem: Any) -> tuple[str, str]:
-    """What is wrong with a value of the wrong type or range, and what would be right."""
+    """The message and the remedy for a value of the wrong type or range."""
     kind, found = problem["type"], problem["input"]
     key, example = location[-1] if location else "", _example(schema, location)
     like = f"write it like {example}" if example else ""
@@ -269,7 +269,7 @@ def _bounds(schema: type[BaseModel], location: Location) -> tuple[float | None, 
 
 
 def _model_at(schema: Any, location: Location) -> type[BaseModel] | None:
-    """The model that describes what stands at `location` of a document with this schema."""
+    """The model of the part at `location`, in a document with this schema."""
     here = schema
     for part in (*location, None):
         while not (isinstance(here, type) and issubclass(here, BaseModel)):

@@ -1,4 +1,4 @@
-"""A rig as a world to try promises in. What they ask for is gathered first, then tried in few steps."""
+"""A rig as a world to try promises in. All that they need is collected first, then tried in a few steps."""
 
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -24,14 +24,14 @@ from wily_sluice.rig.promises.tried import Asked
 from wily_sluice.rig.rig import Rig
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate
 
-MORE = 1.3  # times what a stream should come to, that is sent of it
-MORE_AT_LEAST: Rate = 4_000_000  # beyond it, in bit/s: more than CoDel takes away in the time of a flood
+MORE = 1.3  # times the expected rate of a stream: how much is sent
+MORE_AT_LEAST: Rate = 4_000_000  # added to it, in bit/s: more than CoDel drops during a flood
 WARMUP: Nanoseconds = 450 * MILLISECOND
 COUNTED: Nanoseconds = 1400 * MILLISECOND
 FEWEST = 110  # packets of the slowest stream
-LONGEST: Nanoseconds = 5 * SECOND  # that is counted
-MOST_PACKETS = 40_000  # a second, that a rig sends; a plan that asks for more cannot be tried here
-LONGEST_MOVE: Nanoseconds = 3 * SECOND  # that one conversation moves bytes at the line's rate, to meet a rule
+LONGEST: Nanoseconds = 5 * SECOND  # of the time that counts
+MOST_PACKETS = 40_000  # a second that a rig sends; a plan that needs more cannot be tried here
+LONGEST_MOVE: Nanoseconds = 3 * SECOND  # for which one conversation moves bytes at the line's rate, to match a rule
 STEADY = 3.0  # seconds of small packets, until a conversation is interactive
 
 
@@ -50,7 +50,7 @@ class RigWorld:
         self._killed = False
 
     def try_all(self, asked: Iterable[Asked], tell: Callable[[str], None]) -> dict[Asked, Any]:
-        """What came of each."""
+        """The result of each."""
         found: dict[Asked, Any] = {}
         for (part, moment, spent, uplink), group in _grouped(asked).items():
             self._change(part, moment, spent)
@@ -65,7 +65,7 @@ class RigWorld:
         return found
 
     def unshaped(self, uplink: str, way: Direction, rate: Rate) -> float:
-        """What comes through in bit/s when the gate is killed; the last thing that can be tried."""
+        """The rate in bit/s after the gate is killed; the last that can be tried."""
         self._route(uplink)
         stream = next(iter(self._bench.full(self._bench.uplinks[uplink], way).values()))
         self._settle()
@@ -88,7 +88,7 @@ class RigWorld:
         self._at = wanted
 
     def _route(self, uplink: str) -> None:
-        """Let everything go over this uplink."""
+        """Send everything over this uplink."""
         if uplink == self._uplink:
             return
         index = next(index for index, one in enumerate(self._layout.plan.uplinks) if one.name == uplink)
@@ -177,25 +177,25 @@ class RigWorld:
         return [tuple(one) for one in results]
 
     def _settle(self) -> None:
-        """Wait until nothing is left of what was sent before."""
+        """Wait until all earlier packets have arrived."""
         until = time.monotonic() + PATIENCE
         while not self._killed and self._gate.ask({"held": True})["held"] and time.monotonic() < until:
             time.sleep(0.05)
 
     def _slowest(self, asked: Flood) -> float:
-        """The rate of the slowest stream that comes to anything, in the lab."""
+        """The rate of the slowest stream that gets through in the lab."""
         rates = [came.rate for came in self._bench.flood(asked)]
         return min((rate for rate in rates if rate > 0.001 * max(rates)), default=1.0)
 
     def _with_port(self, parties: Parties) -> Parties:
-        """With a port that nobody had before, where the port is nobody's wish."""
+        """With a fresh port, where no particular one is needed."""
         if parties.local_port != LOCAL_PORT:
             return parties
         self._ports += 1
         return parties._replace(local_port=LOCAL_PORT + self._ports)
 
     def _placed(self, parties: Parties) -> Parties:
-        """With an address that the gateway has on the uplink that is used, where the gateway itself is meant."""
+        """With the gateway's address on the uplink in use, where the gateway itself is meant."""
         if parties.local not in GATEWAY.addresses:
             return parties
         index = [one.name for one in self._layout.plan.uplinks].index(self._uplink)
@@ -244,7 +244,7 @@ class RigWorld:
             yield asked, up if down or not answered else ""
 
     def _made(self, asked: Where) -> dict[str, Any] | CannotTry:
-        """What a host is told to do."""
+        """The orders for a host."""
         example, parties = asked.example, asked.example.parties
         if example.kind or example.length < 1500 or example.hardware:
             return CannotTry("a rig does not tell which way single packets of a conversation go")
@@ -278,7 +278,7 @@ def _text(packed: bytes) -> str:
 
 
 def _grouped(asked: Iterable[Asked]) -> dict[tuple[Part, datetime | None, bool, str], list[Asked]]:
-    """By what the gate has to be told, so that it is told as seldom as can be."""
+    """Grouped by what the gate has to be told, so that it is told as seldom as possible."""
     groups: dict[tuple[Part, datetime | None, bool, str], list[Asked]] = {}
     for one in asked:
         part, spent = (one.part, one.spent) if isinstance(one, Flood) else (RULES, False)
@@ -297,7 +297,7 @@ def _paired(floods: Sequence[Flood]) -> Iterator[tuple[Flood, ...]]:
 def rig_world(
     bench: Bench, plan_file: Path, asked: Iterable[Asked], program: Sequence[str] | None = None
 ) -> Iterator[RigWorld]:
-    """A rig for what is asked, while the context lasts. `program` is the gate's, in place of `gate_program`."""
+    """A rig for these promises, while the context lasts. `program` is the gate's, in place of `gate_program`."""
     plan: Plan = bench.plan
     rig = Rig("prove")
     rig.down()
@@ -320,7 +320,7 @@ def rig_world(
 
 
 def _add_addresses(layout: Layout, asked: Iterable[Asked]) -> None:
-    """Give every host and remote that is asked for its address."""
+    """Give every host and remote that is needed its address."""
     examples = [
         example
         for one in asked
