@@ -1,4 +1,4 @@
-"""Counts what passes: of a queue, of a limiter, or of one host's conversations that one rule sorts.
+"""Counters of a queue, of a limiter, or of one host's conversations under one rule.
 
 Counts only grow, so that two readings give what happened in between. Bytes are as the interface counts
 them: an IP packet and its Ethernet header of 14 bytes.
@@ -15,11 +15,11 @@ from wily_sluice.units import Nanoseconds, Size
 ETHERNET_HEADER: Final[Size] = 14
 FINEST: Final = 14  # a wait is counted in units of 2**14 ns
 STEPS: Final = 84
-MOST_TRIPS: Final = 8  # of one tally, until somebody reads them
+MOST_TRIPS: Final = 8  # of one tally, until they are read
 
 
 def step_of(wait: Nanoseconds) -> int:
-    """In which step of the histogram a wait is counted."""
+    """The step of the histogram for a wait."""
     units = wait >> FINEST
     bits = units.bit_length()
     if bits <= 2:
@@ -29,14 +29,14 @@ def step_of(wait: Nanoseconds) -> int:
 
 
 def step_end(step: int) -> Nanoseconds:
-    """The wait below which everything in a step is."""
+    """The upper end of a step, in ns."""
     if step < 4:
         return (step + 1) << FINEST
     return (5 + (step & 3)) << ((step >> 2) - 1 + FINEST)
 
 
 def percentile(waits: Sequence[int], part: float) -> Nanoseconds:
-    """The wait that so great a part, from 0 to 1, of those counted is not above; 0 where nothing was counted."""
+    """The wait that this part of those counted, from 0 to 1, does not exceed; 0 if none was counted."""
     sought, seen = part * sum(waits), 0
     for step, count in enumerate(waits):
         seen += count
@@ -46,11 +46,11 @@ def percentile(waits: Sequence[int], part: float) -> Nanoseconds:
 
 
 class Tally:
-    """`backlog` in bytes and `waiting` in packets are what is inside now; `busy` how long in all something was, in ns.
+    """`backlog` in bytes and `waiting` in packets are inside now; `busy` is the total time with a packet inside, in ns.
 
-    `waits` counts the waits of what has left; those of the first step are left out, and are what is missing of
-    `packets`. `told` is where a reader notes what it has read. `touched` says that somebody has it
-    in a list of those that changed.
+    `waits` counts the waits of packets that have left, without those of the first step, which are the rest of
+    `packets`. `told` is where a reader notes what it has read. `touched` says that it is in a list of those that
+    changed.
     """
 
     __slots__ = (
@@ -78,7 +78,7 @@ class Tally:
         self.touched = False
         self.told: tuple[int, ...] = ()
         self._since: Nanoseconds = 0
-        self.waits: list[int] | None = None  # until something has waited
+        self.waits: list[int] | None = None  # until a packet has waited
 
     def enter(self, length: Size, now: Nanoseconds) -> None:
         """Count a packet of so many bytes in."""
@@ -116,15 +116,15 @@ class Tally:
             self.busy += now - self._since
 
     def busy_until(self, now: Nanoseconds) -> Nanoseconds:
-        """How long something was inside, in all, up to now."""
+        """The total time with a packet inside, up to now."""
         return self.busy + (now - self._since if self.waiting and now > self._since else 0)
 
 
 class FlowTally(Tally):
-    """Of one local host's conversations in one direction that are of one rule and one service.
+    """Counters of one local host's conversations in one direction, under one rule and one service.
 
-    `index` is the rule's in the plan that it was made by, or -1 for none; `rule` and `service` are names, or empty.
-    `beyond` and `inside` are round trips in ns since somebody read them, the first of them alone.
+    `index` is the rule's in its plan, or -1 for none; `rule` and `service` are names, or empty. `beyond` and `inside`
+    are the first round trips in ns since they were last read.
     """
 
     __slots__ = ("beyond", "host", "index", "inside", "rule", "service")

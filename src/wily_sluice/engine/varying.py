@@ -1,22 +1,22 @@
-"""Finds the usable rate of a line that varies, between two bounds, by the delay of what crosses it.
+"""Finds the usable rate of a line that varies, between two bounds, from the delay of packets that cross it.
 
-Where more is sent than a line carries, packets wait before it, and the delay grows beyond the line's own: the *excess*.
+If more is sent than a line carries, packets queue in front of it, and the delay exceeds the line's own: the *excess*.
 A step is made every TICK:
 
-- With an excess of more than HIGH, the line is taken for slower: what it carries is what comes of it, or, toward the
-  line, what was sent over one more than the slope of the delay. The rate becomes that, less what drains the queue that
-  stands there within DRAIN. Then nothing is changed until that can show.
-- Once the excess is gone, the rate returns to a little less than what the line was found to carry.
-- With hardly any excess, while there is more to send than may pass, the rate grows: quickly where the line was never
-  found wanting of late, or is well past where it last was; slowly near there.
+- With an excess above HIGH, the line is taken to be slower: it carries the rate received from it, or, toward the line,
+  the rate sent divided by one plus the slope of the delay. The rate is set to that, less a part that drains the queue
+  within DRAIN. Then nothing is changed until the effect can show.
+- Once the excess is gone, the rate returns to a little less than the line was found to carry.
+- With hardly any excess, while more waits than may pass, the rate grows: quickly if the line was not found slower
+  recently, or is well past the rate found then; slowly near that rate.
 
-Where the remote that is asked no longer answers, the round trips of conversations stand in, each beyond the shortest of
-its own conversation. A short silence is taken for a full line; where nothing is known for longer, the rate stays.
+If the probed remote stops answering, the round trips of conversations are used instead, each beyond the shortest of its
+own conversation. A short silence counts as a full line; without information for longer, the rate stays.
 
-The line's own delay is the least of the last half minute. Where both directions are full, a growing delay is blamed on
-both: each recovers by itself.
+The line's own delay is the least of the last half minute. If both directions are full, a growing delay is blamed on
+both; each recovers by itself.
 
-Source: RFC 6817 §2.1, for the delay beyond the least that was seen as the sign of a queue.
+Source: RFC 6817 §2.1, for delay beyond the least delay seen as the sign of a queue.
 """
 
 from typing import Final
@@ -27,12 +27,12 @@ TICK: Final[Nanoseconds] = 25 * MILLISECOND
 LOW: Final[Nanoseconds] = 6 * MILLISECOND  # of excess
 HIGH: Final[Nanoseconds] = 12 * MILLISECOND
 DRAIN: Final[Nanoseconds] = 200 * MILLISECOND
-LEAST_PART: Final = 0.25  # of what the line carries is always let pass
-AFTER: Final = 0.98  # of what it was found to carry, once the queue is gone
-WINDOW: Final[Nanoseconds] = 15 * SECOND  # half of the time in which the least delay is the line's own
-LOOKED_BACK: Final = 4  # ticks over which what was moved is averaged
-SILENT: Final = 12  # ticks without an answer, while there were some before, that are as good as a great excess
-GIVEN_UP: Final = 80  # ticks after which silence tells nothing
+LEAST_PART: Final = 0.25  # of the line's rate always passes
+AFTER: Final = 0.98  # of the rate it was found to carry, once the queue is gone
+WINDOW: Final[Nanoseconds] = 15 * SECOND  # half of the time over which the least delay is taken for the line's own
+LOOKED_BACK: Final = 4  # ticks over which the bytes moved are averaged
+SILENT: Final = 12  # ticks without an answer, after some, that count as a large excess
+GIVEN_UP: Final = 80  # ticks after which silence says nothing
 PASSING: Final = 8  # ticks in which conversations' round trips count
 QUICK, SLOW, SLOWEST = 1.02, 1.006, 1.002  # growth in a tick
 
@@ -58,7 +58,7 @@ class RateFinder:
         self._before: Nanoseconds = 0  # excess
         self._moved: list[Size] = []
         self._hold: Nanoseconds = 0
-        self._carries = 0.0  # what the line was last found to carry, while it drains
+        self._carries = 0.0  # the rate that the line was last found to carry, while the queue drains
         self._wanting = 0.0  # the same, after that
 
     def saw(self, delay: Nanoseconds, now: Nanoseconds) -> None:
@@ -73,12 +73,12 @@ class RateFinder:
             self._least[0] = delay
 
     def passed(self, excess: Nanoseconds) -> None:
-        """Take note of how much longer a conversation's round trip took than its shortest."""
+        """Take note of a conversation's round trip beyond its shortest."""
         if self._passed is None or excess < self._passed:
             self._passed = excess
 
     def begin_anew(self) -> None:
-        """Another remote is asked from now on, whose round trip is another one."""
+        """From now on another remote is probed, with a round trip of its own."""
         self._least = [None, None]
         self._turn, self._samples, self._heard, self._quiet = 0, [], False, 0
 
@@ -89,11 +89,11 @@ class RateFinder:
 
     @property
     def own_delay(self) -> Nanoseconds:
-        """The line's own round trip, as far as it is known."""
+        """The line's own round trip, as far as known."""
         return min((one for one in self._least if one is not None), default=0)
 
     def step(self, moved: Size, busy: bool, now: Nanoseconds) -> Rate:
-        """The rate from now on, where so many bytes were moved since the last step; `busy` says that more waited."""
+        """The rate from now on, given the bytes moved since the last step; `busy` says that more waited."""
         self._moved = [*self._moved[1 - LOOKED_BACK :], moved]
         excess = self._excess()
         if excess is None:
@@ -113,7 +113,7 @@ class RateFinder:
         return self.rate
 
     def _excess(self) -> Nanoseconds | None:
-        """How much longer than the line's own the delay is now; None where nobody knows."""
+        """The delay beyond the line's own now; None if unknown."""
         samples, self._samples = self._samples, []
         self._passing = [*self._passing[1 - PASSING :], self._passed]
         self._passed = None

@@ -1,11 +1,9 @@
 """The gate: shapes the packets that cross this machine's uplinks, by a plan, until it is stopped.
 
-On every way out but a killing the chain that diverts packets is removed first, then what is still held is let go; after
-a killing the kernel drops what was held and lets all later packets through unshaped, and the next gate clears the chain
-away.
+Whenever the gate exits, the chain that diverts packets is removed first, then packets still held are released. If it is
+killed, the kernel drops the packets held and lets all later ones through unshaped; the next gate clears the chain away.
 
-Nothing that takes its time is done in the loop: it is done in a thread beside it (`beside`), by the clerk, or a little
-in each turn.
+Slow work is not done in the loop, but in a thread beside it (`beside`), by the clerk, or a little in each turn.
 """
 
 import gc
@@ -47,7 +45,7 @@ from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 A_CHORE = 64  # rows that are copied in a turn
-HERE = 0  # in place of an interface's index: this machine sends or receives itself
+HERE = 0  # in place of an interface's index: this machine itself sends or receives
 
 
 def time_in(zone: str) -> datetime:
@@ -57,7 +55,7 @@ def time_in(zone: str) -> datetime:
 
 @dataclass(slots=True)
 class Making:
-    """A change of plan that is made ready beside the turning loop."""
+    """A change of plan, prepared beside the loop."""
 
     plan: Plan
     engine: SiteEngine
@@ -69,7 +67,7 @@ class Making:
 class Gate:
     """One gate of this network namespace.
 
-    `offer` has it go on by another plan while it runs: what takes long is done in a thread beside it, the change itself
+    `offer` switches it to another plan while it runs: the slow part is done in a thread beside it, the switch itself
     between two turns.
     """
 
@@ -92,7 +90,7 @@ class Gate:
         self.visits = Visits()
         self._homes: dict[int, Home] = {}
         self._passages = Passages(self._homes)
-        self._told_of: set[str] = set()  # networks whose strangers were told
+        self._told_of: set[str] = set()  # networks whose strangers were reported
         self._intake = Intake(self._machine)
         self._probes = Probes()
         self._finding = Finding(self._happened)
@@ -115,21 +113,21 @@ class Gate:
 
     @property
     def unreadable(self) -> int:
-        """Packets that were no IP that can be read; they go to the default."""
+        """Packets that are not valid IP; they go to the default."""
         return self._passages.unreadable
 
     @property
     def unshaped(self) -> int:
-        """Packets that bypassed the gate, since they came faster than they could be taken in."""
+        """Packets that bypassed the gate, since they came too fast."""
         return self._intake.missed
 
     @property
     def unseen(self) -> dict[str, int]:
-        """Packets that crossed an interface that a default route leads to and the plan does not name."""
+        """Packets that crossed an interface with a default route that is not in the plan."""
         return dict(self._guard.unseen) if self._guard is not None else {}
 
     def state(self, lasted: Nanoseconds) -> GateState:
-        """How it is, in the time since that was last asked, which was so long."""
+        """The gate's state, for the time since the last call, which was so long."""
         loop = self._loop
         assert loop is not None
         longest, worked = loop.longest, loop.worked
@@ -222,7 +220,7 @@ class Gate:
             shaper.count_conversations(conversations)
 
     def ports_opened(self, ports: list[tuple[bytes, int, int, str]]) -> None:
-        """Of hosts, for services: what comes by these is of those from now on."""
+        """Ports of hosts opened for services: their conversations belong to the service from now on."""
         self._opened = {(host, protocol, port): service for host, protocol, port, service in ports}
         if self._recognition is not None:
             self._recognition.opened = self._opened
@@ -236,13 +234,14 @@ class Gate:
             self._watcher.happened(event, level, **about)
 
     def offer(self, plan: Callable[[], Plan], done: Callable[[str], None]) -> None:
-        """Go on by another plan. `done` is called, between two turns, with an empty string or with why it cannot be.
+        """Switch to another plan. `done` is called, between two turns, with an empty string or the reason of a failure,
+        after which nothing has changed.
 
-        `plan` may take its time: it is called in a thread of its own. When it cannot be, nothing has changed.
+        `plan` may take its time: it is called in a thread of its own.
         """
         if self._changing:
             if self._next is None and "plan" not in self._beside:
-                self._next = (plan, done)  # only the intake is had anew, which is soon over
+                self._next = (plan, done)  # only the intake is being renewed, which is soon over
             else:
                 done("another plan is being taken over at this moment")
             return
@@ -268,9 +267,9 @@ class Gate:
         self._beside.do("plan", make_ready, over)
 
     def _retake(self) -> None:
-        """Divert the same plan's packets in the way that the intake now chooses."""
+        """Divert the same plan's packets in the intake's present way."""
         if self._changing:
-            return  # the change that is on its way does so
+            return  # the change under way does so
         self._changing = True
         plan, recognises = self.plan, self.engine.recognises
 
@@ -285,7 +284,7 @@ class Gate:
         self._beside.do("intake", lambda: self._intake.take(plan, recognises, self._steering.numbers), over)
 
     def _change_over(self, making: Making) -> None:
-        """Go on by the plan that was made ready."""
+        """Switch to the prepared plan."""
         assert self._loop is not None
         self._loop.let_in()
         while self._loop.chore is not None and not self._loop.chore():
@@ -332,7 +331,7 @@ class Gate:
             self._look()
 
     def _listeners(self) -> list[Listener]:
-        """Hears the answers of DNS that this machine gives to its hosts, and what opens conversations to be routed."""
+        """Readers of this machine's DNS answers, and of packets that open conversations to be routed."""
         recognition, names, routes = self._recognition, self._intake.names, self._intake.routes
         listeners = []
         if routes is not None:
@@ -354,7 +353,7 @@ class Gate:
         return listeners
 
     def _tick(self) -> None:
-        """Between turns, now and then."""
+        """Regular work between turns."""
         now = time.monotonic_ns()
         self.engine.conversations.sweep(now)
         self.engine.settle(now)
@@ -366,7 +365,7 @@ class Gate:
         self._quotas.tick(now)
 
     def _look(self) -> None:
-        """See what there is around, in a thread of its own."""
+        """Survey the machine, in a thread of its own."""
         plan = self.plan
 
         def look() -> tuple[Plan, int, Survey]:
@@ -377,7 +376,7 @@ class Gate:
         self._beside.do("look", look, self._looked_about)
 
     def _tell(self, now: Nanoseconds) -> None:
-        """Begin to copy what was counted, some of it in each turn."""
+        """Begin to copy the counters, some in each turn."""
         assert self._loop is not None
         watcher = self._watcher
         if watcher is None or self._loop.chore is not None:
@@ -401,7 +400,7 @@ class Gate:
         return self._machine.survey(networks, {line.interface for line in plan.lines})
 
     def _look_about(self, survey: Survey) -> None:
-        """See which interfaces of uplinks have gone or are back; packets are shaped whenever theirs is there."""
+        """See which uplinks' interfaces have gone or are back; packets are shaped whenever theirs is there."""
         present = survey.interfaces
         homes = homes_of(self.plan)
         self._homes.clear()
@@ -416,7 +415,7 @@ class Gate:
         self._missing = missing
 
     def _tell_of_strangers(self) -> None:
-        """Say once of each network that there are packets of addresses that the plan does not have."""
+        """Report once for each network that packets come from addresses outside the plan."""
         for network, address in self._passages.strangers():
             if network not in self._told_of:
                 self._told_of.add(network)
@@ -426,7 +425,7 @@ class Gate:
         return self._clock(self.plan.timezone)
 
     def _looked_about(self, seen: Any) -> None:
-        """What was seen beside the loop, of the time and of the machine; by a plan that may have gone meanwhile."""
+        """The result of the survey; its plan may have been replaced meanwhile."""
         if isinstance(seen, tuple) and seen[0] is self.plan:
             plan, schedules, survey = seen
             self._follow(schedules)

@@ -1,8 +1,8 @@
 """The kernel's packet queues that a plan takes, and the chains that lead packets there.
 
-Each uplink has two queues, one a direction, and so has each tunnel. Where the plan asks what conversations speak, each
-of these has another for first packets, which are copied whole; and there is one for the answers of DNS that this
-machine gives. An uplink that stays in a change of plan keeps its queues, so that what stands in them stays in order.
+Each uplink has two queues, one per direction, and so has each tunnel. If the plan needs recognition, each has another
+for first packets, which are copied whole, and there is one for this machine's own DNS answers. An uplink that stays
+when the plan changes keeps its queues, so that their packets stay in order.
 """
 
 import errno
@@ -29,7 +29,7 @@ LARGEST_OFFLOADED = 65_535  # bytes
 
 
 class Way(NamedTuple):
-    """A direction of an uplink: of its own interface, or of that of a tunnel that it carries."""
+    """A direction of an uplink: of its own interface, or of a tunnel that it carries."""
 
     uplink: str
     direction: Direction
@@ -37,13 +37,13 @@ class Way(NamedTuple):
 
 
 def ways(plan: Plan) -> list[tuple[Way, str]]:
-    """All ways of a plan, each with its interface. What enters a tunnel is told before what leaves by an uplink."""
+    """All ways of a plan, each with its interface; those of tunnels come before those of uplinks."""
     inside = [(Way(one.uplink, way, one.name), one.interface) for one in plan.tunnels for way in DIRECTIONS]
     return inside + [(Way(one.name, way), one.interface) for one in plan.uplinks for way in DIRECTIONS]
 
 
 def takes_whole(rate: Rate) -> bool:
-    """Whether a large offloaded packet lasts so short at this rate that it need not be cut."""
+    """Whether a large offloaded packet takes so little time at this rate that it need not be cut."""
     return transmission_time(LARGEST_OFFLOADED, rate) < MILLISECOND
 
 
@@ -60,7 +60,7 @@ def _polices(plan: Plan, uplink: Uplink, direction: Direction) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Taken:
-    """What a plan takes: the index of each way among the queues, and of which ways openings are apart."""
+    """The queues of a plan: the index of each way, and whether first packets have queues of their own."""
 
     indexes: dict[Way, int]
     whole: dict[Way, bool]
@@ -81,15 +81,15 @@ class Taken:
 class Intake:
     """Of one gate, on a machine. `begin` comes first, `close` last.
 
-    Where the machine's table of connections is `full`, the first packets of conversations are not told from the others
-    by it, but all packets copied whole.
+    If the machine's connection table is `full`, it cannot identify the first packets of conversations, so all packets
+    are copied whole.
     """
 
     def __init__(self, machine: Machine) -> None:
         self._machine = machine
         self.full = False
         self.hands_on = Lock()  # held while the chains are changed or repaired
-        self.led: tuple[str, str] | None = None  # what the chains were made to hold last
+        self.led: tuple[str, str] | None = None  # the latest contents of the chains
         self._queues: dict[int, PacketQueue] = {}
         self._taken: Taken | None = None
         self._begun = False
@@ -98,16 +98,16 @@ class Intake:
         self.can_write = False
 
     def begin(self) -> None:
-        """Clear away what a killed gate left, and see what this machine can do."""
+        """Clear away the remains of a killed gate, and see what this machine can do."""
         self._begun = True
         self._machine.remove_chains()
         self._can_count, self.can_write = self._machine.can_count(), self._machine.can_write()
 
     def take(self, plan: Plan, recognises: bool, numbers: Mapping[str, int]) -> Taken:
-        """Open what a plan needs beyond what is open, and lead its packets there. `settle` or `retreat` is to follow.
-        `numbers` are those of the uplinks, by which routes mark conversations.
+        """Open the queues that a plan needs in addition, and lead its packets there; call `settle` or `retreat` next.
+        `numbers` are those of the uplinks, for the marks of routes.
 
-        LiveError when this machine cannot do it; then nothing has changed.
+        LiveError if this machine cannot do it; then nothing has changed.
         """
         dscps = {limiter.dscp for limiter in plan.limiters if limiter.excess == "mark" and limiter.enabled}
         dscps |= {rule.mark for rule in plan.sorting if rule.mark is not None}
@@ -129,7 +129,7 @@ class Intake:
             diversion.Wrapped(uplinks[one.uplink].interface, one.protocol, one.ports, one.remotes)
             for one in plan.tunnels
         ]
-        # The echoes by which the rate of a varying line is found are to wait for the line alone.
+        # The echoes that measure a varying line must wait for the line alone.
         wrapped += [
             diversion.Wrapped(one.interface, protocol, (), one.probing.remotes[:1])
             for one in plan.uplinks
@@ -200,19 +200,19 @@ class Intake:
             ) from None
 
     def settle(self, taken: Taken) -> None:
-        """From now on this is what is read: have packets handed over as it says, and give up all other queues."""
+        """Read these queues from now on, with packets copied accordingly, and close all others."""
         self._taken = taken
         self._close(self._queues.keys() - taken.numbers)
         for way, index in taken.indexes.items():
             copied = WHOLE_BYTES if taken.recognises and not taken.apart else HEADER_BYTES
-            # Where new conversations come by the same queue as all others, what is too much must not pile up there.
+            # If new conversations share a queue with all others, their excess must not pile up there.
             buffer = SHORT_BUFFER if self.full else RECEIVE_BUFFER
             self._queues[FIRST_QUEUE + index].hand_over(taken.whole[way], copied, buffer)
             if taken.apart:
                 self._queues[FIRST_OPENING + index].hand_over(taken.whole[way], WHOLE_BYTES, SHORT_BUFFER)
 
     def retreat(self) -> None:
-        """Give up what was opened for a plan that is not to be."""
+        """Close the queues opened for a plan that is not used."""
         self._close(self._queues.keys() - (self._taken.numbers if self._taken is not None else set()))
 
     def _close(self, numbers: Iterable[int]) -> None:
@@ -229,21 +229,21 @@ class Intake:
 
     @property
     def missed(self) -> int:
-        """Packets that flowed past unshaped, since the gate was too slow for them."""
+        """Packets that bypassed the gate, since it was too slow for them."""
         return self._missed + sum(queue.missed for queue in self._queues.values())
 
     @property
     def routes(self) -> PacketQueue | None:
-        """The queue of packets for whose conversations uplinks are to be chosen."""
+        """The queue of packets whose conversations need an uplink."""
         return self._queues.get(ROUTES_QUEUE)
 
     @property
     def names(self) -> PacketQueue | None:
-        """The queue of answers of DNS."""
+        """The queue of DNS answers."""
         return self._queues.get(NAMES_QUEUE)
 
     def close(self) -> None:
-        """Lead no more packets here, and let go of all that wait."""
+        """Remove the chains, and let all waiting packets go."""
         if self._begun:
             with suppress(LiveError):
                 self._machine.remove_chains()
@@ -251,11 +251,11 @@ class Intake:
 
     @property
     def counts_first(self) -> bool:
-        """Whether the kernel's table of connections tells the first packets of conversations from the others."""
+        """Whether the kernel's connection tracking identifies the first packets of conversations."""
         return self._taken is not None and self._taken.apart
 
     def numbered(self, uplink: str) -> int:
-        """How many packets of an uplink, both ways, came to its queues; some of them may have been let past there."""
+        """How many packets of an uplink, both ways, came to its queues; some may have bypassed the gate there."""
         if self._taken is None:
             return 0
         indexes = [index for way, index in self._taken.indexes.items() if way.uplink == uplink]
@@ -264,5 +264,5 @@ class Intake:
 
     @property
     def refused(self) -> int:
-        """Messages of verdicts that the kernel did not take at first."""
+        """Messages of verdicts that the kernel refused at first."""
         return sum(queue.refused for queue in self._queues.values())

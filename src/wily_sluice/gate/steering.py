@@ -1,8 +1,8 @@
 """Leads each conversation over the uplink that the plan's routes choose, and away from uplinks that are down.
 
 The first packet of a conversation comes here before the kernel routes it, and leaves with its uplink's mark. The kernel
-keeps that with the conversation, and later packets, both ways, have it without coming here. Packets that come before
-the kernel has kept it, as the second of two at once, get the same mark again.
+saves the mark with the connection and puts it on later packets, both ways, which do not come here. Packets that come
+before it is saved, such as the second of two at once, get the same mark again.
 """
 
 from collections import OrderedDict
@@ -31,7 +31,7 @@ MOST_REMEMBERED: Final = 4096
 
 
 def _planned(plan: Plan) -> Iterator[Hop]:
-    """Where lines lead by the plan: to next hops that it names; of a tunnel without one, to its only other end."""
+    """The hops of lines by the plan: its next hops; for a tunnel without one, its only other end."""
     for line in plan.lines:
         for address in line.next_hops:
             yield Hop("-6" if ":" in address else "-4", line.interface, address)
@@ -41,19 +41,19 @@ def _planned(plan: Plan) -> Iterator[Hop]:
 
 
 class Steering:
-    """Of one gate. `tell` is called with each event, its level and details."""
+    """The steering of one gate. `tell` is called with each event, its level and details."""
 
     def __init__(self, machine: Machine, homes: Mapping[int, Home], tell: Callable[..., None], probes: Probes) -> None:
         self._probes = probes
         self._machine = machine
         self._homes = homes
         self._tell = tell
-        self.numbers: dict[str, int] = {}  # of uplinks, from 1; an uplink that stays keeps its
+        self.numbers: dict[str, int] = {}  # of uplinks, from 1; an uplink that stays keeps its number
         self._hops: dict[tuple[str, str], Hop] = {}
         self._led: tuple[dict[str, int], dict[str, int], tuple[Hop, ...]] | None = None
         self._recent: OrderedDict[bytes, tuple[Nanoseconds, int]] = OrderedDict()
         self._standing = Standing()
-        self._troubles: list[str] = []  # in threads beside the loop, to be told in the loop
+        self._troubles: list[str] = []  # in other threads, to be reported in the loop
         self.spent: frozenset[str] = frozenset()  # names of routes
         self.carried: dict[str, int] = {}  # conversations by uplinks
 
@@ -69,7 +69,7 @@ class Steering:
         return {line.name: known[line.name] if line.name in known else next(free) for line in plan.lines}
 
     def follow(self, plan: Plan, survey: Survey) -> None:
-        """Have the kernel's tables lead where the uplinks do now; in a thread of its own."""
+        """Update the kernel's tables to the present hops; in a thread of its own."""
         if not plan.routing:
             if self._led is not None:
                 self._machine.leave()
@@ -81,7 +81,7 @@ class Steering:
         here = tuple(hop for hop in self._hops.values() if hop.interface in survey.running)
         ends = {remote: self.numbers[one.uplink] for one in plan.tunnels for remote in one.remotes}
         if self._led is not None and (numbers, ends) != self._led[:2]:
-            self._machine.leave()  # with what is no more
+            self._machine.leave()  # clear away outdated rules
             self._led = None
         if (numbers, ends, here) != self._led:
             self._led = numbers, ends, here
@@ -91,8 +91,8 @@ class Steering:
                 self._troubles.append(str(error))
 
     def look(self, plan: Plan, engine: SiteEngine, survey: Survey, now: Nanoseconds) -> list[int]:
-        """See which uplinks are down or have been back for long enough; the numbers of those that have just failed,
-        whose conversations the kernel is to forget.
+        """See which lines are down or have been back for long enough. Returns the numbers of lines that have just
+        failed, whose conversations the kernel must forget.
         """
         if not plan.routing:
             return []
@@ -135,8 +135,8 @@ class Steering:
         return spent
 
     def lead_elsewhere(self, plan: Plan, engine: SiteEngine) -> list[bytes]:
-        """The conversations that were refused where they went, which the kernel is to forget: their next packets come
-        here again, by what is known of them now.
+        """Conversations that their uplink has refused. The kernel must forget them, so that their next packets come
+        here again and are led by what is known now.
         """
         refused: list[bytes] = []
         for uplink in plan.uplinks if plan.routing else ():
@@ -166,7 +166,7 @@ class Steering:
     def mark(
         self, plan: Plan, engine: SiteEngine, recognition: Recognition | None, diverted: Diverted, now: Nanoseconds
     ) -> int:
-        """The mark of a conversation by one of its first packets, with those of others that it has; -1 for none."""
+        """The mark for one of a conversation's first packets, with the marks of others kept; -1 for none."""
         parsed = parse(diverted.header, True)
         if parsed is None:
             return -1

@@ -1,10 +1,10 @@
-"""What was used of quotas, kept in SQLite so that it survives the gate.
+"""The use of quotas, in SQLite so that it survives the gate.
 
-One row for each limiter, period and account; a period is the ISO date of its first day. Rows of periods that are over
-are kept for a year. A commit is written ahead of the database itself, so a crash leaves what was committed last.
+One row for each limiter, period and account; a period is the ISO date of its first day. Rows of past periods are kept
+for a year. Commits use a write-ahead log, so a crash leaves the last commit.
 
-What comes is what was used since it last came, in batches that each run of a gate numbers from 1. The number of the
-last one that was written is written with it, so one that comes twice counts once.
+Use is added in batches that each run of a gate numbers from 1. The number of the last batch is written with it, so a
+batch that comes twice counts once.
 """
 
 from collections.abc import Iterable

@@ -1,4 +1,4 @@
-"""Whom and what rules and limiters ask for: parties, services, and the terms that a conversation must meet."""
+"""What rules, routes and limiters match: parties, services, and the terms that a conversation must meet."""
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
@@ -13,7 +13,7 @@ PortWords: TypeAlias = tuple[tuple[int | None, tuple[int, int]], ...]  # protoco
 
 @dataclass(frozen=True, slots=True)
 class Members:
-    """Who is meant. A host is, when its address is among `addresses` or its hardware address among `hardware`."""
+    """Who is meant: hosts whose address is among `addresses` or whose hardware address is among `hardware`."""
 
     addresses: AddressSet = NOBODY
     hardware: frozenset[bytes] = frozenset()
@@ -41,14 +41,14 @@ class Members:
 
 @dataclass(frozen=True, slots=True)
 class Party:
-    """Who is meant: the words of the plan, and whom they come to."""
+    """Who is meant: the words of the plan, and the hosts they stand for."""
 
     words: tuple[str, ...]
     members: Members
 
     @property
     def addresses(self) -> AddressSet:
-        """The addresses that they come to."""
+        """The addresses that they stand for."""
         return self.members.addresses
 
 
@@ -72,7 +72,7 @@ class Service:
 
 
 class Services(NamedTuple):
-    """Services, and the words by which the plan means them."""
+    """Services, and the plan's words for them."""
 
     words: tuple[str, ...]
     services: tuple[Service, ...]
@@ -82,8 +82,8 @@ class Services(NamedTuple):
 class Terms:
     """What a conversation must be. `asked` has the fields that are set, by key: all must hold, and of a list, one.
 
-    `none` are the terms of `not`. The properties are for those who look at some fields themselves; what a field's value
-    is, its own file in `fields` says.
+    `none` are the terms of `not`. The properties are for code that needs a single field; its value is described in its
+    own file in `fields`.
     """
 
     asked: Mapping[str, Any] = field(default_factory=dict)
@@ -93,12 +93,12 @@ class Terms:
 
     @property
     def local(self) -> Party | None:
-        """Whose conversation it is."""
+        """The local party."""
         return self.asked.get("local")
 
     @property
     def remote(self) -> Party | None:
-        """Who is on the far side."""
+        """The remote party."""
         return self.asked.get("remote")
 
     @property
@@ -108,37 +108,37 @@ class Terms:
 
     @property
     def services(self) -> tuple[Service, ...] | None:
-        """What it is for."""
+        """The services it belongs to."""
         return self.asked["service"].services if "service" in self.asked else None
 
     @property
     def service_words(self) -> tuple[str, ...]:
-        """The same as the plan says it."""
+        """The services in the plan's words."""
         return self.asked["service"].words if "service" in self.asked else ()
 
     @property
     def protocols(self) -> tuple[int, ...] | None:
-        """What IP carries."""
+        """The protocols above IP."""
         return self.asked.get("protocol")
 
     @property
     def ports(self) -> tuple[tuple[int, int], ...] | None:
-        """Of either side."""
+        """Ports of either side."""
         return self.asked.get("port")
 
     @property
     def local_ports(self) -> tuple[tuple[int, int], ...] | None:
-        """Of the local side."""
+        """Ports of the local side."""
         return self.asked.get("local-port")
 
     @property
     def remote_ports(self) -> tuple[tuple[int, int], ...] | None:
-        """Of the far side."""
+        """Ports of the remote side."""
         return self.asked.get("remote-port")
 
     @property
     def version(self) -> int | None:
-        """Of IP."""
+        """The version of IP."""
         return self.asked.get("version")
 
     @property
@@ -159,11 +159,11 @@ class Terms:
 
     @property
     def when(self) -> str | None:
-        """The schedule while which it must be so."""
+        """The schedule during which they apply."""
         return self.asked.get("when")
 
     def without(self, key: str) -> "Terms":
-        """The same, one field left out."""
+        """The same without one field."""
         return replace(self, asked={word: value for word, value in self.asked.items() if word != key})
 
     @property

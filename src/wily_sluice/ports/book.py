@@ -1,4 +1,4 @@
-"""Which ports are open for whom: what a plan grants, what was asked for, and until when.
+"""The open ports: the plan's grants, the requests, and until when each port stays open.
 
 A host asks for a port of its own, `inside`, and is given one of the uplink's, `outside`, for a while. Over IPv6, where
 no address is translated, both are the same, and the address outside is the host's own.
@@ -36,8 +36,8 @@ class Refused(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Wish:
-    """What a host asks for. `outside` and `external` are what it would like, 0 and empty for no wish; it `insists` on
-    them or does without. `lifetime` is in seconds. `hardware` is its hardware address, where that is known.
+    """A host's request. `outside` and `external` are the port and address it would like, 0 and empty for no preference;
+    it may `insist` on them. `lifetime` is in seconds. `hardware` is its hardware address, if known.
     """
 
     host: bytes
@@ -56,7 +56,7 @@ class Wish:
 
 @dataclass(frozen=True, slots=True)
 class Opening:
-    """A port that is open. It `ends` on the clock that the book is kept by, and was asked for `by` PCP or NAT-PMP."""
+    """A port that is open. It `ends` on the book's clock, and was requested `by` PCP or NAT-PMP."""
 
     host: bytes
     protocol: int
@@ -73,7 +73,7 @@ class Opening:
 
     @property
     def key(self) -> tuple[bytes, int, int]:
-        """What tells it from others."""
+        """Its key among openings."""
         return self.host, self.protocol, self.inside
 
     def left(self, now: Nanoseconds) -> int:
@@ -94,7 +94,7 @@ class Book:
         self._revoked: dict[tuple[bytes, int, int], Nanoseconds] = {}
 
     def follow(self, grants: tuple[Grant, ...], hardware: Callable[[bytes], bytes]) -> list[Opening]:
-        """Go on by these grants; the openings that have ended, since none of them is for them."""
+        """Use these grants. Returns the openings that end, since no grant covers them."""
         self._grants = grants
         self._revoked.clear()
         ended = []
@@ -173,13 +173,13 @@ class Book:
         )
 
     def _choose(self, grant: Grant, wish: Wish) -> int:
-        """A port outside: that which is asked for, or the host's own, or one that is the same whenever it asks."""
+        """A port outside: the one requested, the host's own, or one that is the same for each of its requests."""
         others = {
             (one.protocol, one.outside)
             for one in self.openings.values()
             if len(one.host) == 4 and one.uplink == grant.uplink and one.key != (wish.host, wish.protocol, wish.inside)
         }
-        # Whoever has a port of one protocol may want that of the other as well (RFC 6886 §3.3).
+        # The host with a port of one protocol may want the same port of the other (RFC 6886 §3.3).
         foreign = {
             one.outside for one in self.openings.values() if one.host != wish.host and one.uplink == grant.uplink
         }
@@ -193,7 +193,7 @@ class Book:
         return next((port for port in (wish.outside, wish.inside, *_in_turn(grant, wish)) if free(port)), 0)
 
     def end(self, host: bytes, protocol: int, inside: int, nonce: bytes) -> list[Opening] | Refused:
-        """End an opening at its host's own wish: all of a protocol where `inside` is 0, and all where both are."""
+        """End an opening at its host's request: all of a protocol if `inside` is 0, and all if both are."""
         if inside:
             before = self.openings.get((host, protocol, inside))
             if before is None:
@@ -209,7 +209,7 @@ class Book:
         )
 
     def expire(self, now: Nanoseconds) -> list[Opening]:
-        """End those whose time is over."""
+        """End openings that have expired."""
         self._revoked = {key: until for key, until in self._revoked.items() if until > now}
         return self._take(one for one in self.openings.values() if one.ends <= now)
 
@@ -225,7 +225,7 @@ class Book:
         return ended
 
     def drop(self, opening: Opening) -> None:
-        """Take back one that the kernel did not take."""
+        """Take back an opening that the kernel refused."""
         if self.openings.get(opening.key) == opening:
             del self.openings[opening.key]
 
@@ -247,7 +247,7 @@ def _granted(grant: Grant, protocol: int, port: int) -> bool:
 
 
 def _in_turn(grant: Grant, wish: Wish) -> Iterator[int]:
-    """All ports of a grant, from one that depends on who asks."""
+    """All ports of a grant, beginning with one that depends on the host."""
     spans = grant.ports[wish.protocol]
     total = sum(last - first + 1 for first, last in spans)
     seed = blake2s(wish.host + bytes((wish.protocol,)) + wish.inside.to_bytes(2), digest_size=4).digest()

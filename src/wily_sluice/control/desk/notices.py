@@ -1,12 +1,12 @@
-"""Notices: what a person should know who is not watching. Each at most once an hour for one cause.
+"""Notices for a person who is not watching, each at most once an hour for one cause.
 
 - a limiter that has held traffic back in nine of ten seconds of the last five minutes
-- a quota of which somebody has used 80%
+- a quota that somebody has used to 80%
 - a line that every measurement of an hour found slower than the plan says (`sluice gauge line --every`)
-- packets that went past the gate, since they came faster than it takes them
-- an uplink of which more than 0.5% went past it in a minute
-- a chain that something else removed, or that something stands before (`gate.kernel.guard`)
-- a port that is to be kept and is not; openings that cannot be made
+- packets that bypassed the gate, since they came faster than it takes them
+- an uplink with more than 0.5% of its bytes unshaped in a minute
+- a chain that something else removed, or rules of others in front of it (`gate.kernel.guard`)
+- a port that could not be kept; openings that cannot be made
 
 A notice is in the log and in `gate status`. The plan may name a receiver: a web address gets it by POST, as JSON; a
 command gets its sentence as an argument, and the JSON on its standard input.
@@ -32,9 +32,9 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, Size, format_rate, format_size
 
 AGAIN = 3600.0  # seconds, for one cause
-WINDOW, MOST_OF_IT = 300, 0.9  # seconds in which a limiter is looked at, and how much of them it must have bitten in
+WINDOW, MOST_OF_IT = 300, 0.9  # seconds over which a limiter is watched, and how much of them it held traffic back
 NEARLY = 0.8  # of a quota
-BYPASSED = 1000  # packets, since that was last told
+BYPASSED = 1000  # packets, since the last notice
 MOST_KEPT = 20
 PATIENCE = 10.0  # seconds for the receiver
 CHAIN_EVENTS = {
@@ -50,7 +50,7 @@ CHAIN_EVENTS = {
 
 @dataclass(frozen=True, slots=True)
 class Notice:
-    """`cause` tells it from others; `at` is in seconds since 1970; `words` are for a person."""
+    """`cause` identifies it; `at` is in seconds since 1970; `words` are for a person."""
 
     at: float
     kind: str
@@ -59,7 +59,7 @@ class Notice:
 
 
 class Notices:
-    """Looks at what a gate does, second by second."""
+    """Watches a gate, second by second."""
 
     def __init__(self) -> None:
         self.kept: deque[Notice] = deque(maxlen=MOST_KEPT)
@@ -69,12 +69,12 @@ class Notices:
         self._tasks: set[asyncio.Task[None]] = set()
 
     def look(self, plan: Plan, second: Snapshot, unshaped: int) -> list[Notice]:
-        """What is new in this second."""
+        """New notices of this second."""
         found = [*self._limiters(plan, second), *self._bypassed(second.at, unshaped)]
         return [one for one in found if self._is_new(one)]
 
     def quota(self, plan: Plan, limiter: str, used: Mapping[bytes, Size], at: float) -> list[Notice]:
-        """What is new in what was used of a limiter's quota."""
+        """New notices about the use of a limiter's quota."""
         quota = next((one.quota for one in plan.limiters if one.name == limiter), None)
         if quota is None:
             return []
@@ -87,12 +87,12 @@ class Notices:
         return [one for one in found if self._is_new(one)]
 
     def line(self, plan: Plan, measured: Sequence[LineMeasurement], at: float) -> list[Notice]:
-        """What is new in the measurements of the last hour."""
+        """New notices about the measurements of the last hour."""
         found = []
         for uplink in plan.uplinks:
             for way in DIRECTIONS:
                 rates = [rate for one in measured if one.uplink == uplink.name and (rate := getattr(one, way))]
-                planned = uplink.usable(way)  # more does not come by the gate, which measurements cross as well
+                planned = uplink.usable(way)  # measurements cross the gate too, so they find no more than this
                 if rates and max(rates) < SLOWER * planned:
                     words = (
                         f"{uplink.name} was slower than the plan uses it, {way}: {format_rate(round(max(rates)))} "
@@ -102,7 +102,7 @@ class Notices:
         return [one for one in found if self._is_new(one)]
 
     def event(self, event: str, at: float) -> list[Notice]:
-        """What is new in an event of the gate."""
+        """New notices about an event of the gate."""
         if event not in CHAIN_EVENTS:
             return []
         one = Notice(at, "bypass", event, CHAIN_EVENTS[event])
@@ -146,7 +146,7 @@ class Notices:
         return [Notice(at, "bypass", "unshaped", words)]
 
     def tell(self, plan: Plan, notices: list[Notice]) -> None:
-        """In the log, and to the receiver that the plan names; within a running event loop."""
+        """Writes to the log, and sends to the plan's receiver; within a running event loop."""
         for one in notices:
             note("notice", "warning", kind=one.kind, words=one.words)
             if plan.gate.notify is not None:
@@ -155,12 +155,12 @@ class Notices:
                 task.add_done_callback(self._tasks.discard)
 
     def data(self) -> list[dict[str, Any]]:
-        """For JSON: those that were told last, the oldest first."""
+        """The latest notices for JSON, the oldest first."""
         return [asdict(one) for one in self.kept]
 
 
 async def _deliver(to: str, site: str, one: Notice) -> None:
-    """Tell it; that nobody takes it is told in the log."""
+    """Send a notice; a failure is logged."""
     told = {"site": site, **asdict(one)}
     try:
         async with asyncio.timeout(PATIENCE):

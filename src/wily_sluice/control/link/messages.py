@@ -1,8 +1,8 @@
-"""What the gate and the processes beside it say to each other: typed messages, packed with MessagePack.
+"""Messages between the gate and the processes beside it: typed, and packed with MessagePack.
 
-Every message is a struct with its own name as its tag, its fields by name, so that neither their order nor a field that
-one side does not know matters. PROTOCOL is a digest of all of them: each side says its own first (`Hello`), and who is
-said another one takes nothing else from that side (`control.link.link`).
+Every message is a struct with its name as its tag and its fields by name, so that neither their order nor an unknown
+field matters. PROTOCOL is a digest of them all: each side sends its own first (`Hello`), and a side that receives
+another one accepts nothing else (`control.link.link`).
 """
 
 import json
@@ -22,7 +22,7 @@ class Message(msgspec.Struct, frozen=True, tag=True):
 
 
 class Hello(Message, frozen=True):
-    """The first from either side: how it speaks, and of which version of the program it is."""
+    """The first from either side: its protocol, and the version of the program."""
 
     protocol: str
     version: str
@@ -40,7 +40,7 @@ class Past(msgspec.Struct, frozen=True):
 
 
 class State(Message, frozen=True):
-    """The plan that the gate shapes by. Said at the beginning, and after every change of it."""
+    """The gate's plan. Sent at the beginning, and after every change."""
 
     revision: int
     bundle: Bundle
@@ -48,7 +48,7 @@ class State(Message, frozen=True):
 
 
 class Undone(Message, frozen=True):
-    """A trial is over, and what was before it runs."""
+    """A trial is over, and the plan before it runs."""
 
     revision: int
     running: int
@@ -57,21 +57,21 @@ class Undone(Message, frozen=True):
 
 
 class Rows(Message, frozen=True):
-    """Some of what was counted; a `Tick` follows when that is all."""
+    """Some of the counters; a `Tick` follows the last."""
 
     rows: list[CounterRow]
 
 
 class Health(msgspec.Struct, frozen=True):
-    """How the gate itself is. Counts since it began, but `longest_turn` and `busy`, which are of the time since a tick.
+    """The health of the gate. Counts since its start, but `longest_turn` and `busy` cover the time since a tick.
 
-    `unreadable` packets were no IP that can be read; `unshaped` bypassed the gate, which did not keep up; `crowd` went
-    by a stand-in (`crowd`), `unrecognised` were not looked at for want of time; `late_turns` of the loop took
-    too long; `refused` messages of verdicts were sent again; `shed` packets would have opened conversations and were
-    dropped, since there were too many (`gate.openings`). `busy` is the part of the time in which the loop worked.
-    `unseen` packets crossed an interface that is a way out and no uplink. `crossed` has for each uplink and direction
-    the bytes that crossed its interface, and those of them that came by the gate. `down` uplinks are not used by
-    routes; `carried` conversations were sent over each by them. `found` are the rates that varying lines carry now.
+    `unreadable` packets were not valid IP; `unshaped` ones bypassed the gate, which did not keep up; `crowd` ones
+    shared a stand-in (`crowd`); `unrecognised` ones were not examined for lack of time. `late_turns` of the loop took
+    too long; `refused` messages of verdicts were sent again; `shed` packets that open conversations were dropped, since
+    there were too many (`gate.openings`). `busy` is the part of the time in which the loop worked. `unseen` packets
+    crossed an interface with a default route that is no uplink. `crossed` has for each uplink and direction the bytes
+    that crossed its interface, and those of them that passed the gate. Routes do not use `down` uplinks; they have sent
+    `carried` conversations over each. `found` are the present rates of varying lines.
     """
 
     unreadable: int = 0
@@ -101,14 +101,14 @@ class Tick(Message, frozen=True):
 
 
 class Interface(Message, frozen=True):
-    """An interface of an uplink has gone, or is there again."""
+    """An uplink's interface has gone, or is back."""
 
     name: str
     here: bool
 
 
 class Event(Message, frozen=True):
-    """Something that belongs in the log."""
+    """An entry for the log."""
 
     event: str
     level: str
@@ -116,14 +116,14 @@ class Event(Message, frozen=True):
 
 
 class Done(Message, frozen=True):
-    """What became of an order: empty, or why it was not carried out."""
+    """The result of an order: empty, or why it was not carried out."""
 
     number: int
     trouble: str
 
 
 class Seen(Message, frozen=True):
-    """What is known of a conversation; None when it is not open."""
+    """The details of a conversation; None if it is not open."""
 
     number: int
     look: Look | None
@@ -133,13 +133,13 @@ class Seen(Message, frozen=True):
 
 
 class Order(Message, frozen=True):
-    """Something that is answered; the answer has its number."""
+    """A request; its answer has the same number."""
 
     number: int
 
 
 class Take(Order, frozen=True):
-    """Go on by a plan, for good, or on trial for so long; unless `until` has passed, on the boot clock."""
+    """Switch to a plan, for good or on trial, unless `until` has passed on the boot clock."""
 
     bundle: Bundle
     revision: int
@@ -168,13 +168,13 @@ class Undo(Order, frozen=True):
 
 
 class Ask(Order, frozen=True):
-    """What is known of the conversation with this key?"""
+    """Asks for the details of the conversation with this key."""
 
     key: bytes
 
 
 class Watch(Message, frozen=True):
-    """Tick this often; and count single conversations, or do not."""
+    """Tick this often; count single conversations, or stop counting them."""
 
     pace: Nanoseconds
     conversations: bool
@@ -187,7 +187,7 @@ class Opened(Message, frozen=True):
 
 
 class Heard(Message, frozen=True):
-    """The tick has come, and was dealt with."""
+    """The tick has been handled."""
 
 
 class Stop(Order, frozen=True):
@@ -198,7 +198,7 @@ class Stop(Order, frozen=True):
 
 
 class Charge(msgspec.Struct, frozen=True, array_like=True):
-    """That an account of a limiter used so many bytes more in a period."""
+    """Bytes that an account of a limiter used in a period, in addition."""
 
     limiter: str
     period: str
@@ -207,7 +207,7 @@ class Charge(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Batch(Message, frozen=True):
-    """Charges to be written down, together, once."""
+    """Charges to be written together, once."""
 
     number: int
     charges: list[Charge]
@@ -226,7 +226,7 @@ class Examine(Message, frozen=True):
 
 
 class Used(Message, frozen=True):
-    """What had the accounts of a limiter used of a period?"""
+    """Asks for the use of a limiter's accounts in a period."""
 
     limiter: str
     period: str
@@ -239,7 +239,7 @@ class PlanRead(Message, frozen=True):
 
 
 class UsedSoFar(Message, frozen=True):
-    """By account, in bytes."""
+    """The use by account, in bytes."""
 
     accounts: dict[bytes, Size]
 

@@ -21,16 +21,16 @@ from wily_sluice.units import MILLISECOND, Nanoseconds, Rate, Size, transmission
 
 CAP_BURST_TIME: Final[Nanoseconds] = 10 * MILLISECOND
 CAP_BURST_FRAMES: Final = 4
-# How far a guarantee's clock may fall behind while its queue cannot send, which is what it may then claim at once;
-# while it can, BUSY_CREDIT holds, so that what a long stall held up is not all made good at the others' cost.
+# How far a guarantee's clock may fall behind while its queue cannot send, and so how much it may then claim at once;
+# while it can, BUSY_CREDIT holds, so that a long stall is not fully made up at the others' cost.
 IDLE_CREDIT: Final[Nanoseconds] = 10 * MILLISECOND
-# How far, over its weight, a curve's child may get ahead in its turns by its guarantee: it is not made to wait longer
-# than that for having had it. Its part by weight is exact to a packet in so many bytes.
+# How far, over its weight, a curve's child may get ahead in its turns by its guarantee: it does not wait longer than
+# that afterwards. Its part by weight is exact to a packet in so many bytes.
 MOST_AHEAD: Final[Size] = 400 * LONGEST_FRAME
 
 
 class Past(NamedTuple):
-    """What a queue has counted, and its clocks with the rates that they went at."""
+    """A queue's counters, and its clocks with their rates."""
 
     sent_bytes: Size
     marks: int
@@ -97,7 +97,7 @@ class Node(Station):
         )
 
     def retune(self, spec: QueueSpec, now: Nanoseconds) -> None:
-        """Go on with the rates of `spec`, with what was used of the rates before."""
+        """Go on with the rates of `spec`, keeping the use of the earlier rates."""
         cap, guarantee = self.cap, self.guarantee
         self._set_rates(spec)
         self.cap_clock = at_rate(self.cap_clock, now, cap, self.cap)
@@ -105,18 +105,18 @@ class Node(Station):
 
     @property
     def past(self) -> Past:
-        """What the successor in a tree of another shape takes over."""
+        """The state that the successor in a tree of another shape takes over."""
         return Past(self.sent_bytes, self.marks, self.drops, self.cap, self.cap_clock, self.guarantee, self.due)
 
     def carry_on(self, past: Past, now: Nanoseconds) -> None:
-        """Go on with the counters of the queue that stood here before, and with what it used of cap and guarantee."""
+        """Go on with the counters of the queue that was here before, and with its use of cap and guarantee."""
         self.sent_bytes, self.marks, self.drops = past.sent_bytes, past.marks, past.drops
         self.cap_clock = at_rate(past.cap_clock, now, past.cap, self.cap)
         self.due = at_rate(past.due, now, past.guarantee, self.guarantee)
 
     @property
     def has_packet(self) -> bool:
-        """Whether a packet could be sent from here, but for this queue's own cap."""
+        """Whether a packet could be sent from here, apart from this queue's own cap."""
         raise NotImplementedError
 
 
@@ -127,7 +127,7 @@ def _promise(spec: QueueSpec, parent: "Parent") -> Promise | None:
 class Leaf(Node):
     """A queue that holds packets. One that has a promise keeps its next packet at hand, so that its size is known.
 
-    It outlives a change of the tree's shape: it is planted again.
+    It outlives a change of the tree's shape: it takes a place in the new one.
     """
 
     __slots__ = ("due_key", "head", "is_due", "promise", "queue", "sent_payload", "tally")
@@ -143,7 +143,7 @@ class Leaf(Node):
         self.tally = Tally()
 
     def replant(self, spec: QueueSpec, parent: "Parent", order: int, queue: LeafQueue, now: Nanoseconds) -> None:
-        """Take a place in a tree of another shape, with all that stands here, held as `queue`, a new one, would."""
+        """Take a place in a tree of another shape, with all packets, now held as the new `queue` would."""
         past = self.past
         Node.__init__(self, spec, parent, order)
         self.carry_on(past, now)
@@ -173,7 +173,7 @@ class Leaf(Node):
                 self.promise = promise
 
     def uproot(self) -> list[Packet]:
-        """Leave the tree: hand out the packets here, in order."""
+        """Leave the tree: return its packets, in order."""
         self.parent = None
         packets = [self.head] if self.head is not None else []
         self.head = None
@@ -183,17 +183,17 @@ class Leaf(Node):
 
     @property
     def has_packet(self) -> bool:
-        """Whether a packet stands here."""
+        """Whether a packet is queued here."""
         return self.head is not None or self.queue.length > 0
 
     @property
     def length(self) -> int:
-        """How many packets stand here."""
+        """How many packets are queued here."""
         return self.queue.length + (self.head is not None)
 
     @property
     def backlog(self) -> Size:
-        """How many bytes stand here."""
+        """How many bytes are queued here."""
         return self.queue.backlog + (self.head.size if self.head is not None else 0)
 
 
@@ -208,7 +208,7 @@ class Band:
 
 
 class Parent(Node):
-    """A queue that divides what it gets among its children."""
+    """A queue that divides its rate among its children."""
 
     __slots__ = ("band_of", "bands", "by_turn", "children", "due_heap", "is_curve", "limit", "ready_children", "shift")
 

@@ -1,7 +1,7 @@
-"""What the gate asks of the machine that it runs on, as one narrow interface: the kernel's queues and tables, its
-interfaces and how much crossed them, and the gate's own place among other processes.
+"""The gate's narrow interface to its machine: the kernel's queues and tables, the interfaces and their counters, and
+the gate's priority among other processes.
 
-`Machine` is the real one. Tests put another in its place, and so run a whole gate without root.
+`Machine` is the real one. Tests use a fake, and so run a whole gate without root.
 """
 
 import fcntl
@@ -57,7 +57,7 @@ def _subnet(address: bytes, length: int) -> Range:
 
 
 class Survey(NamedTuple):
-    """What was seen of the machine at a moment: see the methods of `Machine` with these names."""
+    """The machine at a moment: see the methods of `Machine` with these names."""
 
     interfaces: dict[str, int]
     near: AddressSet
@@ -70,7 +70,7 @@ class Survey(NamedTuple):
 
 
 class TableNews:
-    """The kernel's news of changes to its tables; `turn` reads them, and notes in `changed` that there were some."""
+    """The kernel's reports of changes to its tables; `turn` reads them and sets `changed`."""
 
     def __init__(self, end: socket.socket) -> None:
         self._end = end
@@ -86,7 +86,7 @@ class TableNews:
         try:
             for _ in range(64):
                 self._end.recv(65_536)
-        except OSError:  # no more, or more than was taken in: something has changed either way
+        except OSError:  # no more, or an overflow: something has changed either way
             return
 
     def close(self) -> None:
@@ -140,7 +140,7 @@ class Machine:
         diversion.repair(contents)
 
     def table_news(self) -> TableNews | None:
-        """News of changes to the kernel's tables; None where it does not tell them."""
+        """Reports of changes to the kernel's tables; None if it does not send them."""
         try:
             end = socket.socket(socket.AF_NETLINK, socket.SOCK_RAW | socket.SOCK_NONBLOCK, NETLINK_NETFILTER)
             end.bind((0, 1 << (NFNLGRP_NFTABLES - 1)))
@@ -223,7 +223,7 @@ class Machine:
         return ETHERNET_HEADER if struct.unpack_from("=H", answer, 16)[0] == ARPHRD_ETHER else 0
 
     def interfaces(self) -> dict[str, int]:
-        """Those that there are, with their indices."""
+        """All interfaces, with their indices."""
         return {name: index for index, name in socket.if_nameindex()}
 
     def near(self, interfaces: Set[str]) -> AddressSet:
@@ -258,7 +258,7 @@ class Machine:
         return found - {"lo"}
 
     def crossed(self) -> dict[str, Crossed]:
-        """What has crossed each interface, since it is there. OSError when that cannot be read."""
+        """The counters of each interface since it was created. OSError if they cannot be read."""
         found = {}
         for line in Path("/proc/self/net/dev").read_text().splitlines()[2:]:
             name, _, numbers = line.partition(":")
