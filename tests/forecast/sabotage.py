@@ -50,6 +50,24 @@ rules:
   - {name: Long, moved: over 1 MB, queue: bulk}
   - {name: Never, protocol: udp, all: {protocol: tcp}, queue: bulk}
 """
+# Two lines, and routes of which all but one have an effect.
+ROUTED = """\
+site: Two lines
+uplinks:
+  fibre: {interface: wan0, down: 20 Mbit/s, up: 20 Mbit/s, probe: [198.51.100.10]}
+  mobile: {interface: wan1, down: 10 Mbit/s, up: 10 Mbit/s}
+networks: {house: {interface: lan0, subnets: [10.7.0.0/24]}}
+trees: {main: {queues: {calls: {priority: 1, guarantee: 20%}, rest: {default: true}}}}
+schedules: {evenings: [18:00-22:00]}
+rules: [{protocol: udp, port: 5004, queue: calls}]
+routes:
+  - {name: Calls, protocol: udp, port: 5004, uplink: mobile, else: fibre}
+  - {name: Shared, remote-port: 443, uplinks: {fibre: 3, mobile: 1}}
+  - {name: Own, local: gateway, remote-port: 8000, uplink: mobile}
+  - {name: Evening, remote-port: 8001, when: evenings, uplink: mobile}
+  - {name: Spare, remote-port: 8002, uplink: fibre}
+  - {name: Rest, uplink: fibre, else: mobile}
+"""
 Key = tuple[str, str, str]  # kind, name and place of a promise
 Change = Callable[[Plan], Plan]
 

@@ -7,17 +7,20 @@ from xml.etree import ElementTree
 
 import pytest
 
-from tests.forecast.sabotage import PLAN, SABOTAGES, Key, spoilt
+from tests.forecast.sabotage import PLAN, ROUTED, SABOTAGES, Key, spoilt
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.forecast.prove import bench as where
-from wily_sluice.forecast.prove.promises import prove
-from wily_sluice.forecast.prove.proof import Proof
+from wily_sluice.forecast.prove.promises import promises, prove
+from wily_sluice.forecast.prove.proof import Proof, try_in
+from wily_sluice.forecast.prove.setting import Led
 from wily_sluice.outside.files import load
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.yaml_text import parse
 from wily_sluice.plan.model import Plan
 from wily_sluice.views.forecast.prove import junit_xml, proofs_data
+
+KINDS = ("route", "takeover")
 
 
 @pytest.fixture
@@ -63,6 +66,33 @@ def test_a_rule_without_which_the_same_happens_proves_nothing(plan: Plan) -> Non
     doubled = replace(plan, rules=(*plan.rules, replace(plan.rules[0], name="Again", index=5)))
     found = proofs(doubled)
     assert found["rule", "Calls", "line"].verdict == "proves nothing"
+
+
+class NoRoutes(where.Bench):
+    """A world that leads everything over the first line."""
+
+    def lines(self, asked: Led, plan: Plan | None = None) -> tuple[str, ...]:
+        return ("fibre",) * asked.many if plan is None else super().lines(asked, plan)
+
+
+def test_routes_are_promises_that_a_world_keeps_or_not(tmp_path: Path) -> None:
+    (tmp_path / "routed.yaml").write_text(ROUTED)
+    plan = load(tmp_path / "routed.yaml")
+    found = {key: one for key, one in proofs(plan).items() if key[0] in KINDS}
+    assert found["route", "Shared", "fibre and mobile"].measured == "3 over fibre and 1 over mobile"
+    assert {key: one.why for key, one in found.items() if one.verdict != "kept"} == {
+        ("takeover", "Calls", "fibre"): "without `else`, the same goes over fibre",
+        ("route", "Spare", "fibre"): "without it, the same goes over fibre",
+    }
+    world = NoRoutes(plan)
+    tried = [try_in(world, promise) for promise in promises(where.Bench(plan)) if promise.proof.kind in KINDS]
+    assert [(one.kind, one.name) for one in tried if one.verdict == "broken"] == [
+        ("route", "Calls"),
+        ("route", "Shared"),
+        ("route", "Own"),
+        ("route", "Evening"),
+        ("takeover", "Rest"),
+    ]
 
 
 def test_the_results_are_junit_xml_and_data(plan: Plan) -> None:

@@ -2,6 +2,7 @@
 
 import sys
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 from tests.forecast.sabotage import SABOTAGES, Key, spoilt
@@ -44,8 +45,10 @@ BROKEN = {name: broken for name, (_, broken) in {**SABOTAGES, **CHAINS}.items()}
 
 
 def main(name: str, plan_file: str) -> None:
-    if name in SABOTAGES:
-        part_of = gate_program.part_of
+    part_of = gate_program.part_of
+    if name == "no routes":
+        gate_program.part_of = lambda plan, part: replace(part_of(plan, part), routes=())
+    elif name in SABOTAGES:
         gate_program.part_of = lambda plan, part: spoilt(part_of(plan, part), name)
     else:
         rules: Any = diversion.rules

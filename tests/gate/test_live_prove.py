@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.forecast.sabotage import PLAN, Key
+from tests.forecast.sabotage import PLAN, ROUTED, Key
 from tests.gate.sabotaged import BROKEN
 from wily_sluice import examples
 from wily_sluice.forecast.prove.bench import Bench
@@ -57,6 +57,23 @@ def test_a_gate_that_does_not_keep_a_promise_is_found_out(plan_file: Path, name:
     _, rig = tried(plan_file, [sys.executable, "-m", "tests.gate.sabotaged", name])
     broken: set[Key] = {(one.kind, one.name, one.where) for one in rig if one.verdict == "broken"}
     assert broken == BROKEN[name]
+
+
+@pytest.mark.parametrize("name", ["routes", "no routes"])
+def test_routes_are_tried_on_real_lines_and_cuts_of_them(tmp_path: Path, name: str) -> None:
+    file = tmp_path / "routed.yaml"
+    file.write_text(ROUTED)
+    bench = Bench(load(file))
+    asked = [one for one in promises(bench) if one.proof.kind in ("route", "takeover")]
+    program = [sys.executable, "-m", "tests.gate.sabotaged", name] if name == "no routes" else None
+    lab, rig = prove_on_rig(bench, asked, file, lambda _: None, program)
+    broken = {(one.kind, one.name) for one in rig if one.verdict == "broken"}
+    if name == "no routes":
+        led = {("route", other) for other in ("Calls", "Shared", "Own", "Evening")}
+        assert broken == led | {("takeover", "Rest")}
+    else:
+        assert not broken and rig[-1].kind == "failure"
+        agree(lab, rig)
 
 
 @pytest.mark.slow

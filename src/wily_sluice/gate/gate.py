@@ -126,6 +126,11 @@ class Gate:
         """Packets that crossed an interface with a default route that is not in the plan."""
         return dict(self._guard.unseen) if self._guard is not None else {}
 
+    @property
+    def down(self) -> list[str]:
+        """The lines that routes do not use now."""
+        return sorted(self._steering.down)
+
     def state(self, lasted: Nanoseconds) -> GateState:
         """The gate's state, for the time since the last call, which was so long."""
         loop = self._loop
@@ -147,7 +152,7 @@ class Gate:
             round(busy, 3),
             self.unseen,
             self._balance.crossed(),
-            sorted(self._steering.down),
+            self.down,
             dict(self._steering.carried),
             self._finding.rates,
         )

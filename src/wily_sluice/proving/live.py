@@ -23,7 +23,7 @@ from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTE, Example, examples
 from wily_sluice.forecast.prove.proof import Promise, Proof, try_in
-from wily_sluice.forecast.prove.setting import Came, CannotTry, Flood, Part, Stream, Where
+from wily_sluice.forecast.prove.setting import Came, CannotTry, Flood, Led, Part, Stream, Where
 from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Uplink
@@ -294,6 +294,10 @@ class LiveWorld:
                 raise CannotTry(f"the far end does not answer such a conversation: {trouble}")
             return ""
         return next((one["queue"] for one in found["going"] if one["direction"] == "up"), "")
+
+    def lines(self, asked: Led) -> tuple[str, ...]:
+        """Never: routes lead what comes by the networks' own interfaces. CannotTry."""
+        raise CannotTry("routes do not lead the proof's own host, which is behind an interface of its own")
 
 
 def _text(address: bytes) -> str:

@@ -13,10 +13,11 @@ from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTE, Example, first_host
 from wily_sluice.forecast.prove.flood import flood, time_for
-from wily_sluice.forecast.prove.setting import RULES, Came, CannotTry, Flood, Part, Stream, Where
+from wily_sluice.forecast.prove.setting import RULES, Came, CannotTry, Flood, Led, Part, Stream, Where
 from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.line_choice import line_of
 from wily_sluice.plan.model import Directional, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds
@@ -95,6 +96,31 @@ class Bench:
         conversation.known, conversation.dscps = example.known, example.dscps
         lane = self.shaper(asked, "up", plan).lane_for(conversation, example.subject(conversation))
         return str(lane.leaf.path)
+
+    def lines(self, asked: Led, plan: Plan | None = None) -> tuple[str, ...]:
+        """The line that each conversation takes, as they open; by another plan as well."""
+        plan = plan or self.plan
+        engine = build_site(plan, _drop)
+        if asked.moment is not None:
+            engine.at(asked.moment)
+        carriers = {tunnel.name: tunnel.uplink for tunnel in plan.tunnels}
+        engine.router.down = frozenset(
+            index for index, line in enumerate(plan.lines) if carriers.get(line.name, line.name) in asked.down
+        )
+        found = []
+        for number in range(asked.many):
+            line = line_of(plan, engine, asked.example.nth(number).conversation())
+            found.append(line.name if line is not None else "")
+        return tuple(found)
+
+    def route_of(self, example: Example, moment: datetime | None) -> int:
+        """The index in the file of the first route that an example meets; -1 for none."""
+        engine = build_site(self.plan, _drop)
+        if moment is not None:
+            engine.at(moment)
+        subject = example.subject(example.conversation())
+        met = zip(self.plan.routing, engine.router.routes, strict=True)
+        return next((route.index for route, compiled in met if compiled.condition.holds(subject)), -1)
 
     def _moments(self, when: str) -> tuple[tuple[datetime, ...], tuple[datetime, ...]]:
         """Moments at which a schedule holds, right after it begins and right before it ends, and moments right before

@@ -12,6 +12,7 @@ from wily_sluice.forecast.prove.kinds import (
     limiters,
     orders,
     refusals,
+    routes,
     rules,
     schedules,
     traffic,
@@ -28,6 +29,7 @@ KINDS: Final[tuple[Callable[[Bench], Iterator[Promise]], ...]] = (
     limiters.promises,
     rules.promises,
     defaults.promises,
+    routes.promises,
     traffic.promises,
     schedules.promises,
 )

@@ -19,7 +19,8 @@ SUPERFLUOUS = "without it, the test passes as well"
 class Proof:
     """A promise of the plan, where it is made, and what was measured.
 
-    `kind` is what was promised: guarantee, cap, order, limiter, delay, rule, default, traffic, schedule, failure.
+    `kind` is the kind of promise: guarantee, cap, order, limiter, delay, rule, default, route, takeover, traffic,
+    schedule, failure.
     `expected`, `measured` and `tolerance` are for a person; `rate` in bit/s and `p95`, a wait in ns, are what was
     measured of it, where it is about that. `why` says what the verdict rests on. A test that passes even without what
     makes the promise proves nothing.

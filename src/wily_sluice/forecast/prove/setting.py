@@ -1,5 +1,5 @@
-"""What is tried for a promise: streams through a part of the plan, or where a conversation goes. Whatever tries it, in
-simulated time or on real packets, is a world.
+"""What is tried for a promise: streams through a part of the plan, the queue of a conversation, or its line. Whatever
+tries it, in simulated time or on real packets, is a world.
 """
 
 from dataclasses import dataclass
@@ -62,6 +62,16 @@ class Where:
 
 
 @dataclass(frozen=True, slots=True)
+class Led:
+    """So many conversations alike, opened one after another while uplinks are `down`, by the plan's routes."""
+
+    example: Example
+    many: int = 1
+    down: frozenset[str] = frozenset()
+    moment: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Came:
     """What of a stream came out: its rate on the line in bit/s, and how long its packets waited.
 
@@ -83,6 +93,9 @@ class World(Protocol):
 
     def where(self, asked: Where) -> str:
         """The path of the leaf that it goes to; empty when it goes past all of them. CannotTry as well."""
+
+    def lines(self, asked: Led) -> tuple[str, ...]:
+        """The line that each takes; empty where no route has one for it. CannotTry as well."""
 
 
 class CannotTry(Exception):

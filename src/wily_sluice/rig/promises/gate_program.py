@@ -6,6 +6,8 @@ Takes orders on its standard input, as lines of JSON, and answers each with a li
   used up, at this moment of the schedules; answers `{"trouble": …}`, empty when it is done
 - `{"look": [KEY, …], "uplink": …}`: where conversations go, by their keys in hex; answers with the paths of leaves
   in each direction, `{"up": […], "down": […]}`, empty where none is known
+- `{"lead": [KEY, …]}`: which uplinks conversations take up; answers `{"lines": […]}`, empty where none is known
+- `{"down": true}`: answers with the lines that are down, as `{"down": […]}`
 - `{"held": true}`: answers with how many packets it holds, as `{"held": …}`
 """
 
@@ -67,6 +69,17 @@ class Orders:
                 for way in DIRECTIONS:
                     told[way].append(queues.get(way, ""))
             _answer(told)
+            return
+        if "lead" in order:
+            lines = []
+            for key in order["lead"]:
+                look = look_at(gate.engine, bytes.fromhex(key))
+                going = look.going if look is not None else ()
+                lines.append(next((one.uplink for one in going if one.direction == "up"), ""))
+            _answer({"lines": lines})
+            return
+        if "down" in order:
+            _answer({"down": gate.down})
             return
         if "held" in order:
             tallies = (tally for shaper in gate.engine.shapers.values() for tally in shaper.touched)

@@ -3,11 +3,11 @@
 from typing import Any
 
 from wily_sluice.forecast.prove.bench import Bench
-from wily_sluice.forecast.prove.setting import Came, CannotTry, Flood, Where
+from wily_sluice.forecast.prove.setting import Came, CannotTry, Flood, Led, Where
 from wily_sluice.units import MILLISECOND, Nanoseconds
 
 SLACK: Nanoseconds = 2 * MILLISECOND  # what a packet may wait for this machine
-Asked = Flood | Where
+Asked = Flood | Where | Led
 
 
 class Listener:
@@ -27,6 +27,11 @@ class Listener:
         """In the lab."""
         self.asked[asked] = None
         return self._lab.where(asked)
+
+    def lines(self, asked: Led) -> tuple[str, ...]:
+        """In the lab."""
+        self.asked[asked] = None
+        return self._lab.lines(asked)
 
 
 class Tried:
@@ -50,3 +55,8 @@ class Tried:
     def where(self, asked: Where) -> str:
         """Where it went."""
         return str(self._of(asked))
+
+    def lines(self, asked: Led) -> tuple[str, ...]:
+        """The lines they took."""
+        lines: tuple[str, ...] = self._of(asked)
+        return lines

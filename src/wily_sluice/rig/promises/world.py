@@ -14,7 +14,7 @@ from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import LOCAL_PORT
-from wily_sluice.forecast.prove.setting import RULES, TREES, Came, CannotTry, Flood, Part, Where
+from wily_sluice.forecast.prove.setting import RULES, TREES, Came, CannotTry, Flood, Led, Part, Where
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.layout import FAR_SUBNETS, Layout
@@ -32,6 +32,8 @@ FEWEST = 110  # packets of the slowest stream
 LONGEST: Nanoseconds = 5 * SECOND  # of the time that counts
 MOST_PACKETS = 40_000  # a second that a rig sends; a plan that needs more cannot be tried here
 LONGEST_MOVE: Nanoseconds = 3 * SECOND  # for which one conversation moves bytes at the line's rate, to match a rule
+FAILED_WITHIN, BACK_WITHIN = 6.0, 20.0  # seconds until the gate leaves an uplink, or uses it again
+KINDS = {TCP: "tcp", UDP: "udp"}
 STEADY = 3.0  # seconds of small packets, until a conversation is interactive
 
 
@@ -48,11 +50,14 @@ class RigWorld:
         self._uplink = ""
         self._ports = 0
         self._killed = False
+        self._cut = False  # whether an uplink was, which the gate uses again only after a while
 
     def try_all(self, asked: Iterable[Asked], tell: Callable[[str], None]) -> dict[Asked, Any]:
         """The result of each."""
         found: dict[Asked, Any] = {}
-        for (part, moment, spent, uplink), group in _grouped(asked).items():
+        asked = list(asked)
+        led = [one for one in asked if isinstance(one, Led)]
+        for (part, moment, spent, uplink), group in _grouped(one for one in asked if not isinstance(one, Led)).items():
             self._change(part, moment, spent)
             self._route(uplink)
             wheres = [one for one in group if isinstance(one, Where)]
@@ -62,6 +67,8 @@ class RigWorld:
             for pair in _paired([one for one in group if isinstance(one, Flood)]):
                 tell(f"{uplink}: {part.name or part.kind}, {' and '.join(one.way for one in pair)} …")
                 found.update(self._flooded(pair))
+        for down in sorted({one.down for one in led}, key=sorted):
+            found.update(self._led(down, [one for one in led if one.down == down], tell))
         return found
 
     def unshaped(self, uplink: str, way: Direction, rate: Rate) -> float:
@@ -198,7 +205,8 @@ class RigWorld:
         """With the gateway's address on the uplink in use, where the gateway itself is meant."""
         if parties.local not in GATEWAY.addresses:
             return parties
-        index = [one.name for one in self._layout.plan.uplinks].index(self._uplink)
+        names = [one.name for one in self._layout.plan.uplinks]
+        index = names.index(self._uplink) if self._uplink else 0
         own = self._layout.own_addresses(index)[len(parties.local) == 16]
         return parties._replace(local=ip_address(own).packed)
 
@@ -212,6 +220,56 @@ class RigWorld:
                 return network.name
         raise LiveError(f"{address} is in no network")
 
+    # Lines.
+
+    def _led(
+        self, down: frozenset[str], asked: Sequence[Led], tell: Callable[[str], None]
+    ) -> Iterator[tuple[Led, Any]]:
+        """Open conversations that routes lead, with these uplinks cut, and ask the gate for their lines."""
+        tell(f"routes{' without ' if down else ''}{' and '.join(sorted(down))}: {len(asked)} …")
+        self._change(RULES, asked[0].moment, False)
+        self._unroute()
+        for name in down:
+            self._link(name, "down")
+        self._wait_for(down, BACK_WITHIN if self._cut else FAILED_WITHIN)
+        for one in asked:
+            self._change(RULES, one.moment, False)
+            yield one, self._lines(one)
+        for name in down:
+            self._link(name, "up")
+        self._cut |= bool(down)
+
+    def _lines(self, asked: Led) -> Any:
+        wheres = [Where(self._layout.plan.uplinks[0].name, asked.example.nth(number)) for number in range(asked.many)]
+        made = [self._made(one) for one in wheres]
+        keys = []
+        for one, order in zip(wheres, made, strict=True):
+            if isinstance(order, CannotTry):
+                return order
+            if order["protocol"] in KINDS:
+                self._ends["far"].ask({"listen": [[KINDS[order["protocol"]], order["remote"], order["remote_port"]]]})
+            parties = self._placed(one.example.parties)._replace(local_port=order["port"])
+            self._ends[self._node(parties.local)].ask({"converse": [order]})
+            keys.append(key_of(parties).hex())
+        return tuple(self._gate.ask({"lead": keys})["lines"])
+
+    def _unroute(self) -> None:
+        """Have routes decide, and nothing else."""
+        if self._uplink:
+            lines = [f"route del {half}" for half in ("0.0.0.0/1", "128.0.0.0/1")] + ["route del 2000::/3"]
+            run(["ip", "-n", self._layout.namespace("gateway"), "-batch", "-"], stdin="\n".join(lines) + "\n")
+            self._uplink = ""
+
+    def _link(self, uplink: str, state: str) -> None:
+        run(["ip", "-n", self._layout.namespace(f"line-{uplink}"), "link", "set", "near", state])
+
+    def _wait_for(self, down: frozenset[str], within: float) -> None:
+        """Wait until the gate has noticed which uplinks are down."""
+        until = time.monotonic() + within
+        uplinks = {uplink.name for uplink in self._layout.plan.uplinks}
+        while uplinks & set(self._gate.ask({"down": True})["down"]) != down and time.monotonic() < until:
+            time.sleep(0.1)
+
     # Conversations.
 
     def _held(self, wheres: Sequence[Where]) -> Iterator[tuple[Where, Any]]:
@@ -223,11 +281,10 @@ class RigWorld:
                 yield asked, made
             else:
                 ready.append((asked, made))
-        kinds = {TCP: "tcp", UDP: "udp"}
         listens: list[list[Any]] = []
         for _, made in ready:
-            if made["protocol"] in kinds:
-                listens.append([kinds[made["protocol"]], made["remote"], made["remote_port"]])
+            if made["protocol"] in KINDS:
+                listens.append([KINDS[made["protocol"]], made["remote"], made["remote_port"]])
         self._ends["far"].ask({"listen": listens})
         by_node: dict[str, list[int]] = {}
         for index, (asked, _) in enumerate(ready):
@@ -277,9 +334,9 @@ def _text(packed: bytes) -> str:
     return str(ip_address(packed))
 
 
-def _grouped(asked: Iterable[Asked]) -> dict[tuple[Part, datetime | None, bool, str], list[Asked]]:
+def _grouped(asked: Iterable[Flood | Where]) -> dict[tuple[Part, datetime | None, bool, str], list[Flood | Where]]:
     """Grouped by what the gate has to be told, so that it is told as seldom as possible."""
-    groups: dict[tuple[Part, datetime | None, bool, str], list[Asked]] = {}
+    groups: dict[tuple[Part, datetime | None, bool, str], list[Flood | Where]] = {}
     for one in asked:
         part, spent = (one.part, one.spent) if isinstance(one, Flood) else (RULES, False)
         groups.setdefault((part, one.moment, spent, one.uplink), []).append(one)
@@ -324,7 +381,7 @@ def _add_addresses(layout: Layout, asked: Iterable[Asked]) -> None:
     examples = [
         example
         for one in asked
-        for example in ([one.example] if isinstance(one, Where) else [stream.example for stream in one.streams])
+        for example in ([stream.example for stream in one.streams] if isinstance(one, Flood) else [one.example])
     ]
     far: dict[str, None] = {}
     lines: dict[str, dict[str, None]] = {}

@@ -1,0 +1,120 @@
+"""Each route leads conversations over its lines, shared by weight; and over another line while these are down."""
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+from wily_sluice.forecast.prove.bench import Bench
+from wily_sluice.forecast.prove.example import Example, examples
+from wily_sluice.forecast.prove.proof import Judged, Promise, Proof
+from wily_sluice.forecast.prove.setting import Led, World
+from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.model import Plan, Route
+
+MOST_SHARED = 24  # conversations for the shares of one route
+
+
+def promises(bench: Bench) -> Iterator[Promise]:
+    """Each route leads a conversation that it is about over its lines; with these down, over its other one."""
+    for route in bench.plan.routing:
+        example = _example_of(bench, route)
+        yield _shares(bench, route, example)
+        if route.otherwise is not None:
+            yield from _takeover(bench, route, route.otherwise, example)
+
+
+def _example_of(bench: Bench, route: Route) -> Example | None:
+    """A conversation that a route is about, and no earlier one, known by its parties and names alone."""
+    moment = bench.within(route.terms.when)
+    for one in examples(bench.plan, route.terms):
+        known_later = one.known.seen or one.shape or one.moved or one.fast or one.kind or one.hardware
+        if not known_later and bench.route_of(one, moment) == route.index:
+            return one
+    return None
+
+
+def _shares(bench: Bench, route: Route, example: Example | None) -> Promise:
+    many = _many(route)
+    total = sum(weight for _, weight in route.shares)
+    parts = {name: many * weight / total for name, weight in route.shares}
+    lines = " and ".join(parts)
+    expected = f"goes over {lines}" if len(parts) == 1 else _counted(parts)
+    proof = Proof("route", route.name, lines, _location(route), expected)
+    if example is None:
+        return Promise(proof)
+    asked = Led(example, many, moment=bench.within(route.terms.when))
+
+    def so(lines: Sequence[str]) -> bool:
+        counts = Counter(lines)
+        return set(counts) <= set(parts) and all(abs(counts[name] - part) < 1 for name, part in parts.items())
+
+    def judge(world: World) -> Judged:
+        found = world.lines(asked)
+        return Judged(so(found), _went(found))
+
+    def control() -> str:
+        found = bench.lines(asked, _with_route(bench.plan, replace(route, enabled=False)))
+        return f"without it, the same {_went(found)}" if so(found) else ""
+
+    return Promise(proof, judge, control)
+
+
+def _takeover(bench: Bench, route: Route, otherwise: str, example: Example | None) -> Iterator[Promise]:
+    carriers = {tunnel.name: tunnel.uplink for tunnel in bench.plan.tunnels}
+    down = frozenset(carriers.get(name, name) for name, _ in route.shares)
+    if carriers.get(otherwise, otherwise) in down:
+        return
+    failed = " and ".join(sorted(down))
+    expected = f"while {failed} {'is' if len(down) == 1 else 'are'} down, goes over {otherwise}"
+    proof = Proof("takeover", route.name, otherwise, (*_location(route), "else"), expected)
+    if example is None:
+        yield Promise(proof)
+        return
+    asked = Led(example, 1, down, bench.within(route.terms.when))
+
+    def judge(world: World) -> Judged:
+        found = world.lines(asked)
+        return Judged(found == (otherwise,), _went(found))
+
+    def control() -> str:
+        found = bench.lines(asked, _with_route(bench.plan, replace(route, otherwise=None)))
+        return f"without `else`, the same {_went(found)}" if found == (otherwise,) else ""
+
+    yield Promise(proof, judge, control)
+
+
+def _many(route: Route) -> int:
+    """So many conversations that each line's part of them is a whole number, if that is not too many."""
+    total = sum(weight for _, weight in route.shares)
+    if len(route.shares) == 1:
+        return 1
+    return next(
+        (
+            many
+            for many in range(len(route.shares), MOST_SHARED)
+            if all(many * weight / total == round(many * weight / total) >= 1 for _, weight in route.shares)
+        ),
+        MOST_SHARED,
+    )
+
+
+def _location(route: Route) -> Location:
+    return ("routes", route.index)
+
+
+def _with_route(plan: Plan, changed: Route) -> Plan:
+    return replace(plan, routes=tuple(changed if one.index == changed.index else one for one in plan.routes))
+
+
+def _went(lines: Sequence[str]) -> str:
+    """`goes over fibre`, or `3 over fibre and 1 over mobile`."""
+    counts = Counter(lines)
+    if len(lines) == 1:
+        return f"goes over {lines[0]}" if lines[0] else "goes by no route"
+    return _counted(counts)
+
+
+def _counted(counts: dict[str, float] | Counter[str]) -> str:
+    return " and ".join(
+        f"{count:.3g} over {name}" if name else f"{count} by no route" for name, count in counts.items()
+    )
