@@ -1,4 +1,4 @@
-"""Makes the engine's packets of what the kernel diverted."""
+"""Turns packets diverted by the kernel into the engine's packets."""
 
 import time
 from typing import Final
@@ -26,13 +26,13 @@ OTHER_HEADERS: Final = (28, 48)  # of UDP
 
 
 class Admission(Entrance):
-    """Of one direction of an uplink with this framing. `ecn_writable` says that the ECN field can be written, but of
-    what this machine receives; `visits` takes down what hosts speak with, where that is to be kept; `budget` bounds the
+    """For one direction of an uplink with this framing. `ecn_writable` says that the ECN field can be written, except
+    on packets to this machine; `visits` records the names that hosts contact, if these are kept; `budget` bounds the
     time that recognition takes; `homes` are the networks, by the index of their interface.
 
-    `strangers` has an address of each network that had a packet of another address than its own, since last emptied.
+    `strangers` has, for each network with a packet from an address outside it, one such address since last emptied.
 
-    `arrived` counts bytes of IP on the line, `packets` those that came; `unreadable` those that are not readable IP.
+    `arrived` counts bytes of IP on the line, `packets` all packets, `unreadable` those that are not valid IP.
     """
 
     def __init__(
@@ -69,7 +69,7 @@ class Admission(Entrance):
         self.packets = 0
 
     def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet:
-        """A packet, its token what was diverted."""
+        """A packet with the diverted one as its token."""
         header = diverted.header
         self.packets += 1
         parsed = parse(header, self.up)
@@ -126,7 +126,7 @@ class Admission(Entrance):
         return packet
 
     def opens(self, diverted: Diverted, openings: Openings) -> bytes:
-        """The key of the conversation that a packet would open, or whose packets wait already; empty for others."""
+        """The key of a conversation that this packet opens or that has packets waiting; empty for others."""
         parsed = parse(diverted.header, self.up)
         if parsed is None or parsed.datagram:
             return b""
@@ -142,7 +142,7 @@ class Admission(Entrance):
                 self.strangers[home.name] = local
 
     def _look(self, conversation: Conversation, parsed: Parsed, header: bytes, now: Nanoseconds) -> None:
-        """Show a packet to recognition, and have it counted how long that took."""
+        """Show a packet to recognition, and charge the time to the budget."""
         recognition = self._recognition
         assert recognition is not None
         begun = time.monotonic_ns()

@@ -1,8 +1,8 @@
-"""Does beside the gate's loop what would hold it up, in a thread for each kind of thing, and hands back the result.
+"""Runs slow tasks beside the gate's loop, in a thread for each kind, and hands back the results.
 
-A thread takes turns at the interpreter with the loop, by THREAD_TURN at most; it has the loop's own priority, since a
-thread that holds the interpreter and is itself kept waiting by others would keep the loop waiting too. Threads stay,
-and wait for the next task of their kind: a thread that is only just starting may be slow.
+A thread takes turns at the interpreter with the loop, for at most THREAD_TURN. It has the loop's own priority, since a
+thread that holds the interpreter while others keep it waiting would keep the loop waiting too. Threads stay, and wait
+for the next task of their kind, since starting one may be slow.
 """
 
 import os
@@ -32,9 +32,9 @@ class Beside:
         self._over: deque[tuple[str, Callable[[Any], None], Any]] = deque()
 
     def do(self, kind: str, work: Callable[[], Any], then: Callable[[Any], None]) -> bool:
-        """Begin something; `then` is called later, between two turns, with what it gave, or with what it raised.
+        """Begin a task; `then` is called later, between two turns, with its result or its exception.
 
-        False, with nothing done, while one of this kind is running.
+        Returns False, with nothing done, while a task of this kind is running.
         """
         if kind in self._busy:
             return False

@@ -1,7 +1,7 @@
 """The counters that the gate copies for observers: what changed since the last copy.
 
-A `CounterRow` is of a queue, of a limiter, or of one host's conversations of one rule and service. Its counts are what
-came to them since the row before it; its backlog is as it is. So nobody who reads them ever holds the gate up.
+A `CounterRow` is for a queue, a limiter, or one host's conversations of one rule and service. Its counts are the
+increase since the row before it; its backlog is the present one. Readers never hold the gate up.
 """
 
 from collections.abc import Iterator
@@ -19,8 +19,8 @@ FlowName: TypeAlias = tuple[bytes, str, str]  # host, rule, service
 class CounterRow(NamedTuple):
     """`name` is a queue's path, a limiter's name, or host, rule and service; `uplink` is empty for a limiter.
 
-    `framed` is what a queue's packets cost on the line, `payload` what of them applications sent, in bytes; `busy` in
-    nanoseconds; `waits` as in `engine.tally`, empty where nothing waited; `beyond` and `inside` are round trips.
+    `framed` is the cost of a queue's packets on the line, `payload` the applications' part of them, in bytes; `busy` is
+    in ns; `waits` as in `engine.tally`, empty if no packet waited; `beyond` and `inside` are round trips.
     """
 
     kind: Kind
@@ -42,7 +42,7 @@ class CounterRow(NamedTuple):
 
 
 class Talk(NamedTuple):
-    """What one conversation sent in one direction, and where it is sorted."""
+    """The packets of one conversation in one direction, and where it is sorted."""
 
     uplink: str
     direction: Direction
@@ -85,7 +85,7 @@ def copy_talks(engine: SiteEngine) -> list[Talk]:
 
 
 def copy_counters(engine: SiteEngine, now: Nanoseconds) -> Iterator[CounterRow]:
-    """What has changed since the last call. The engine can continue while this iterates."""
+    """The changes since the last call. The engine can continue while this iterates."""
     yield from _queues(engine, now)
     yield from _limiters(engine, now)
     yield from _flows(engine, now)

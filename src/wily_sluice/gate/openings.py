@@ -1,9 +1,9 @@
-"""Where packets that open conversations wait to be taken in, when they come faster than that can be done.
+"""The waiting room for packets that open conversations faster than they can be taken in.
 
-Reading a packet costs little; opening a conversation, or sorting what stands in for one, several times as much. So all
-are read, and some in each turn are taken in; the others wait here, in one of SLOTS queues by the last bytes of the
-local address, which take turns: who floods holds up nobody else. At most MOST_WAITING packets wait, and A_SHARE in one
-queue. What is beyond that is dropped: let past, it would break the caps that it is under.
+Reading a packet costs little; opening a conversation, or sorting its stand-in, costs several times as much. So all are
+read, and some in each turn are taken in; the others wait here, in one of SLOTS queues by the last bytes of the local
+address, which take turns, so that a flooding host holds up nobody else. At most MOST_WAITING packets wait, and A_SHARE
+in one queue. The excess is dropped: if it bypassed the gate, it would break its caps.
 """
 
 from collections import deque
@@ -17,7 +17,7 @@ SLOTS: Final = 256
 
 
 class Openings:
-    """Of one way; `up` says that the sender is the local party. `shed` counts what was dropped."""
+    """For one way; `up` says that the sender is the local party. `shed` counts the dropped packets."""
 
     __slots__ = ("_entered", "_keys", "_queues", "_taken", "_turns", "_up", "shed", "waiting")
 
@@ -36,7 +36,7 @@ class Openings:
         return key in self._keys
 
     def slot(self, diverted: Diverted) -> int:
-        """Which queue a packet is for."""
+        """The queue for a packet."""
         header = diverted.header
         end = (16 if self._up else 20) if not header or header[0] >> 4 == 4 else (24 if self._up else 40)
         return header[end - 1] ^ header[end - 2] if len(header) >= end else 0
@@ -46,11 +46,11 @@ class Openings:
         return self._entered[slot]
 
     def taken(self, slot: int) -> int:
-        """How many of those have been taken again, which are the first that came."""
+        """How many of those have been taken out again, in order."""
         return self._taken[slot]
 
     def put(self, diverted: Diverted, key: bytes) -> bool:
-        """Queue a packet, or drop it: False. `key` is its conversation's, or empty where nobody will ask for it."""
+        """Queue a packet, or drop it and return False. `key` is its conversation's, or empty if nobody asks for it."""
         slot = self.slot(diverted)
         queue = self._queues[slot]
         if self.waiting >= MOST_WAITING or len(queue) >= A_SHARE:
@@ -84,7 +84,7 @@ class Openings:
         return diverted
 
     def drop_all(self) -> None:
-        """Drop everything that waits."""
+        """Drop all waiting packets."""
         while self.waiting:
             diverted = self.take()
             diverted.queue.drop(diverted.token)

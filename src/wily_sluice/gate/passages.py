@@ -1,4 +1,4 @@
-"""The crossings of a plan's ways, made anew for each plan, and what came by all of them since the gate began."""
+"""The crossings of a plan's ways, recreated for each plan, and their counters since the gate began."""
 
 from collections.abc import Iterator
 from dataclasses import replace
@@ -22,7 +22,7 @@ class Passages:
         self._homes = homes
         self._budget = Budget()
         self._open: dict[Way, tuple[Admission, Crossing]] = {}
-        self._unreadable = 0  # by ways that are no more
+        self._unreadable = 0  # of ways that are no more
         self._moved: dict[Line, Moved] = {}  # likewise
 
     def arrange(
@@ -34,7 +34,7 @@ class Passages:
         taken: Taken,
         visits: Visits,
     ) -> list[Crossing]:
-        """The crossings by which the queues of a plan are read from now on."""
+        """The crossings for reading a plan's queues from now on."""
         self._unreadable, self._moved = self.unreadable, self.moved()
         self._open = {}
         framings = {uplink.name: uplink.framing for uplink in plan.uplinks}
@@ -57,16 +57,16 @@ class Passages:
 
     @property
     def unreadable(self) -> int:
-        """Packets that were no IP that can be read; they go to the default."""
+        """Packets that are not valid IP; they go to the default."""
         return self._unreadable + sum(admission.unreadable for admission, _ in self._open.values())
 
     @property
     def unrecognised(self) -> int:
-        """Packets that recognition did not look at, for want of time."""
+        """Packets that recognition skipped for lack of time."""
         return self._budget.refused
 
     def moved(self) -> dict[Line, Moved]:
-        """What each uplink has moved, up what was let go and down what came."""
+        """The bytes moved by each uplink: released up, and received down."""
         found = dict(self._moved)
         for way, (admission, crossing) in self._open.items():
             key = way.uplink, way.direction
@@ -78,7 +78,7 @@ class Passages:
         return found
 
     def strangers(self) -> Iterator[tuple[str, bytes]]:
-        """Networks that had a packet of another address than their own, with that address, since last asked."""
+        """Networks with a packet from an address outside them, with that address, since the last call."""
         for admission, _ in self._open.values():
             yield from admission.strangers.items()
             admission.strangers.clear()

@@ -1,4 +1,4 @@
-"""The lab as a world to try promises in: the engine in simulated time. And plans with a thing changed, for controls."""
+"""The lab as a world to try promises in: the engine in simulated time. Also plans with one change, for controls."""
 
 from collections.abc import Iterator
 from dataclasses import replace
@@ -22,18 +22,18 @@ from wily_sluice.plan.model import Directional, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds
 
-DAYS, STEP = 370, 30  # how far a schedule is looked at, and in steps of how many minutes
+DAYS, STEP = 370, 30  # how far ahead a schedule is searched, and in steps of how many minutes
 FLOOD = 1.1  # times the line, of each stream
-FIRST_STEERED = 41_000  # the remote port that leads to the first leaf where leaves are tried
+FIRST_STEERED = 41_000  # the remote port that leads to the first leaf when leaves are tried
 NOTHING: Directional[object] = Directional(None, None)
 
 
 def _drop(_: Packet) -> None:
-    """A flood is not answered."""
+    """A flood has no senders to tell."""
 
 
 class Bench:
-    """Of one plan."""
+    """The lab for one plan."""
 
     slack: Nanoseconds = 0
 
@@ -55,7 +55,7 @@ class Bench:
         return resolve(self.plan, uplink, way)
 
     def shaper(self, asked: Flood | Where, way: Direction = "up", plan: Plan | None = None) -> Shaper:
-        """A shaper that has seen nothing, with the part of the plan that is asked for; or of another plan."""
+        """A fresh shaper with the requested part of the plan, or of another plan."""
         part = asked.part if isinstance(asked, Flood) else RULES
         engine = build_site(plan or part_of(self.plan, part), _drop)
         if asked.moment is not None:
@@ -63,7 +63,7 @@ class Bench:
         return engine.shapers[asked.uplink, way]
 
     def flood(self, asked: Flood, plan: Plan | None = None) -> tuple[Came, ...]:
-        """What comes of streams; by another plan, whatever part is asked for."""
+        """The result of streams; by another plan as a whole, if given."""
         if plan is not None:
             return self._flood(asked, plan)
         if asked not in self._known:
@@ -148,7 +148,7 @@ class Bench:
         return held[0] + (held[-1] - held[0]) / 2 if held else None
 
     def _full(self, uplink: Uplink, way: Direction) -> dict[str, Stream]:
-        """A flood for each leaf, each of more than the line has, by way of `steered`."""
+        """A flood for each leaf, of more than the line carries, in the plan made by `steered`."""
         local = first_host(self.plan)
         if local is None:
             raise CannotTry("the plan has no network with hosts")
@@ -183,7 +183,7 @@ def steered(plan: Plan) -> Plan:
 
 
 def part_of(plan: Plan, part: Part) -> Plan:
-    """The plan with that part of it at work."""
+    """The plan with only this part active."""
     if part.kind == "trees":
         return steered(plan)
     return with_limiter(plan, part.name) if part.kind == "limiter" else without_limiters(plan)
@@ -195,14 +195,14 @@ def without_limiters(plan: Plan) -> Plan:
 
 
 def with_limiter(plan: Plan, name: str) -> Plan:
-    """The plan with one limiter alone."""
+    """The plan with this limiter only."""
     return replace(
         plan, limiters=tuple(replace(one, enabled=one.enabled and one.name == name) for one in plan.limiters)
     )
 
 
 def with_queue(plan: Plan, tree: Tree, path: str, below: bool = False, **changes: object) -> Plan:
-    """The plan with a queue of a tree changed, and all those below it, if that is asked for."""
+    """The plan with a queue of a tree changed, and with `below` all queues under it."""
 
     def changed(queues: tuple[Queue, ...]) -> tuple[Queue, ...]:
         return tuple(

@@ -1,4 +1,4 @@
-"""Conversations made up to meet the terms of rules and limiters."""
+"""Made-up conversations that match rules, routes and limiters."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
@@ -18,16 +18,16 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.units import Size
 
 MOST_TRIED = 400  # candidates for one rule
-MOST_HOSTS = 6  # of each range of addresses
+MOST_HOSTS = 6  # tried of each range of addresses
 EVERY_RATE = (1 << 8) - 1  # all lasting rates that rules ask for
 REMOTE = {4: bytes((203, 0, 113, 77)), 16: bytes.fromhex("20010db8f000") + bytes(9) + b"\x4d"}
-OF_TCP = frozenset(("http", "imap", "pop3", "rfb", "rtsp", "smtp", "ssh", "tls"))  # protocols that are seen
+OF_TCP = frozenset(("http", "imap", "pop3", "rfb", "rtsp", "smtp", "ssh", "tls"))  # recognised protocols over TCP
 LOCAL_PORT, REMOTE_PORT = 40_077, 39_999
 
 
 @dataclass(frozen=True, slots=True)
 class Example:
-    """A conversation, with all that could be known of it; `hardware` is the local host's own address, or empty."""
+    """A conversation with everything that could be known of it; `hardware` is its host's hardware address, or empty."""
 
     parties: Parties
     known: Known = NOTHING
@@ -40,7 +40,7 @@ class Example:
     hardware: bytes = b""
 
     def subject(self, conversation: Conversation) -> Subject:
-        """What conditions ask."""
+        """The subject for conditions."""
         one = Subject(conversation, self.hardware or None, self.kind, length=self.length)
         one.moved, one.shape, one.fast = self.moved, self.shape, self.fast
         return one
@@ -58,7 +58,7 @@ class Example:
         return not (known or self.kind or self.hardware) and self.length == LONGEST_PACKET
 
     def header(self, up: bool) -> bytes:
-        """The first bytes of a packet of it: those of IP (RFC 791, RFC 8200), the ports, and nothing behind them."""
+        """The first bytes of one of its packets: the IP header (RFC 791, RFC 8200) and the ports."""
         parties, dscp = self.parties, self.dscps.bit_length() - 1
         ends, ports = (parties.local, parties.remote), (parties.local_port, parties.remote_port)
         if not up:
@@ -76,12 +76,12 @@ class Example:
         return first + b"".join(ends) + behind
 
     def nth(self, number: int) -> "Example":
-        """The same of another local port, or of a host so many addresses on."""
+        """The same from a local port so many higher."""
         return replace(self, parties=self.parties._replace(local_port=self.parties.local_port + number))
 
 
 def meant(plan: Plan, uplink: str, moment: datetime | None = None) -> Shaper:
-    """A shaper that says what the plan means by a conversation, whatever engine is tried."""
+    """A shaper that sorts as the plan intends, whatever engine is tried."""
     engine = build_site(plan, lambda _: None)
     if moment is not None:
         engine.at(moment)
@@ -94,13 +94,13 @@ def rule_of(shaper: Shaper, example: Example) -> int:
 
 
 def examples(plan: Plan, terms: Terms) -> Iterator[Example]:
-    """Conversations that may meet some terms; whether they do, the classifier says."""
+    """Conversations that may match some terms; the classifier decides whether they do."""
     found = (one for asked in _choices(terms) for one in _of(plan, asked))
     return islice(found, MOST_TRIED)
 
 
 def _choices(terms: Terms) -> Iterator[dict[str, Any]]:
-    """What is asked, with one part of each `any` taken."""
+    """The fields asked for, with one part of each `any`."""
     parts = [list(_choices(part)) for part in terms.all]
     if terms.any:
         parts.append([choice for part in terms.any for choice in _choices(part)])
@@ -112,7 +112,7 @@ def _choices(terms: Terms) -> Iterator[dict[str, Any]]:
 
 
 def _hosts(addresses: AddressSet) -> Iterator[bytes]:
-    """Some addresses of each range, rather from its middle than its ends."""
+    """Some addresses of each range, from its middle."""
     for first, last in addresses:
         begin, size = int.from_bytes(first), int.from_bytes(last) - int.from_bytes(first) + 1
         for step in range(min(size, MOST_HOSTS)):
@@ -120,7 +120,7 @@ def _hosts(addresses: AddressSet) -> Iterator[bytes]:
 
 
 def first_host(plan: Plan) -> bytes | None:
-    """An address of a host of the plan, rather of IPv4."""
+    """An address of a host of the plan, IPv4 if possible."""
     found = [next(_hosts(network.addresses), None) for network in plan.networks]
     return min((one for one in found if one is not None), key=len, default=None)
 
@@ -132,7 +132,7 @@ def first_of(addresses: AddressSet, width: int) -> bytes | None:
 
 
 def _locals(plan: Plan, asked: dict[str, Any]) -> Iterator[tuple[bytes, bytes]]:
-    """Local addresses, each with a hardware address where that is what is asked for."""
+    """Local addresses, each with a hardware address if the terms name one."""
     local, network = asked.get("local"), asked.get("network")
     inside = network.addresses if network is not None else plan.hosts
     if local is None:
@@ -144,7 +144,7 @@ def _locals(plan: Plan, asked: dict[str, Any]) -> Iterator[tuple[bytes, bytes]]:
 
 
 def _signs(asked: dict[str, Any]) -> Iterator[tuple[dict[str, Any], Known, str]]:
-    """How a service shows: by a port, a protocol that was seen, a name, an address or a shape."""
+    """The signs of a service: a port, a recognised protocol, a name, an address or a shape."""
     services: tuple[Service, ...] = asked["service"].services if "service" in asked else ()
     if not services:
         yield {}, Known(), ""

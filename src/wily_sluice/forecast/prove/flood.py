@@ -1,4 +1,4 @@
-"""Streams of full packets through a shaper, in simulated time: what of each comes out, and how long it waited."""
+"""Streams of packets through a shaper, in simulated time: how much of each comes out, and how long it waited."""
 
 from collections.abc import Sequence
 from heapq import heapify, heapreplace
@@ -13,7 +13,7 @@ from wily_sluice.forecast.prove.setting import FULL, Came, Stream
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Direction, Nanoseconds, Rate, Size
 
 WARMUP = 0.25  # of the whole time, in which nothing is counted
-STEP: Nanoseconds = 10_000  # where a shaper has nothing to give although its time has come
+STEP: Nanoseconds = 10_000  # if a shaper has nothing to release although its time has come
 PERCENTILE = 95
 
 
@@ -65,7 +65,7 @@ def flood(
 
 
 def percentile(waits: Sequence[Nanoseconds], percent: int) -> Nanoseconds:
-    """The wait that so many of a hundred do not exceed; 0 of none."""
+    """The wait that this percentage does not exceed; 0 without any."""
     return sorted(waits)[(len(waits) - 1) * percent // 100] if waits else 0
 
 
@@ -77,7 +77,7 @@ def _offer(
     gaps: Sequence[Nanoseconds],
     due: list[tuple[Nanoseconds, int]],
 ) -> Nanoseconds:
-    """Offer the next packet; when that is."""
+    """Offer the next packet; returns when the one after it is due."""
     now, number = due[0]
     stream = streams[number]
     length = min(stream.length, stream.example.length) if stream.example.length < LONGEST_PACKET else stream.length

@@ -1,4 +1,4 @@
-"""How a promise is tried, and what came of it."""
+"""How a promise is tried, and the result."""
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
@@ -21,9 +21,10 @@ class Proof:
 
     `kind` is the kind of promise: guarantee, cap, order, limiter, delay, rule, default, route, takeover, traffic,
     schedule, failure.
-    `expected`, `measured` and `tolerance` are for a person; `rate` in bit/s and `p95`, a wait in ns, are what was
-    measured of it, where it is about that. `why` says what the verdict rests on. A test that passes even without what
-    makes the promise proves nothing.
+
+    `expected`, `measured` and `tolerance` are for a person; `rate` in bit/s and `p95`, a wait in ns, are the
+    measurement, if the promise is about these. `why` gives the reason for the verdict. A test that also passes without
+    the part of the plan that makes the promise proves nothing.
     """
 
     kind: str
@@ -42,7 +43,7 @@ class Proof:
 
 @dataclass(frozen=True, slots=True)
 class Judged:
-    """What a world says to a promise."""
+    """A world's judgement of a promise."""
 
     kept: bool
     measured: str
@@ -52,8 +53,8 @@ class Judged:
 
 @dataclass(frozen=True, slots=True)
 class Promise:
-    """How a promise is tried in a world. `control` says what happens without what makes the promise, if the test passes
-    then as well; else nothing. One that cannot be tried has no `judge`.
+    """How a promise is tried in a world. `control` tries it without the part of the plan that makes the promise, and
+    says what happens if the test still passes. A promise that cannot be tried has no `judge`.
     """
 
     proof: Proof
@@ -77,7 +78,7 @@ def try_in(world: World, promise: Promise) -> Proof:
 
 
 def rate_of(came: Sequence[Came], which: Iterable[int]) -> float:
-    """What some of the streams came to together, in bit/s."""
+    """The total rate of some of the streams, in bit/s."""
     return sum(came[number].rate for number in which)
 
 

@@ -14,10 +14,10 @@ FULL: Size = 1500
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """What of a plan is at work.
+    """The part of a plan that is active.
 
     `rules`: all but the limiters. `trees`: no limiter, and for each leaf one rule that leads there by a port
-    (`bench.steered`). `limiter`: of the limiters that called `name` alone.
+    (`bench.steered`). `limiter`: of the limiters, only the one called `name`.
     """
 
     kind: Literal["rules", "trees", "limiter"]
@@ -40,7 +40,7 @@ class Stream:
 class Flood:
     """Streams in one direction of an uplink, in no less than some time; with quotas used up, if they are `spent`.
 
-    At a moment, schedules hold or not; without one, all do.
+    Schedules apply as at the moment; without one, all apply.
     """
 
     part: Part
@@ -73,7 +73,7 @@ class Led:
 
 @dataclass(frozen=True, slots=True)
 class Came:
-    """What of a stream came out: its rate on the line in bit/s, and how long its packets waited.
+    """The result of a stream: its rate on the line in bit/s, and how long its packets waited.
 
     95 of a hundred waited no longer than `p95`; none longer than `longest`, which on real packets is one of a hundred.
     """
@@ -84,19 +84,19 @@ class Came:
 
 
 class World(Protocol):
-    """Where promises are tried. `slack` is what packets may wait for the machine, beside the plan."""
+    """Where promises are tried. `slack` is how long packets may wait for the machine, in addition to the plan."""
 
     slack: Nanoseconds
 
     def flood(self, asked: Flood) -> tuple[Came, ...]:
-        """What came of each stream. CannotTry when that cannot be tried here."""
+        """The result of each stream. CannotTry if that cannot be tried here."""
 
     def where(self, asked: Where) -> str:
-        """The path of the leaf that it goes to; empty when it goes past all of them. CannotTry as well."""
+        """The path of its leaf; empty if it bypasses the gate. CannotTry as well."""
 
     def lines(self, asked: Led) -> tuple[str, ...]:
         """The line that each takes; empty where no route has one for it. CannotTry as well."""
 
 
 class CannotTry(Exception):
-    """It cannot be tried in this world; says why."""
+    """Why it cannot be tried in this world."""

@@ -1,8 +1,8 @@
 """The kernel's policy routing, as routes of a plan use it: a table for each uplink, which marks lead to.
 
-A conversation's mark is that of its uplink. What the machine's own routes know more closely than by a default route,
-such as its networks, they decide as ever; a marked packet goes by its uplink's default route, which is copied from the
-machine's own. All rules stand behind those that others usually have.
+A conversation's mark is that of its uplink. The machine's more specific routes, such as those of its networks, still
+decide; otherwise a marked packet goes by its uplink's default route, which is copied from the machine's own. All rules
+come after the usual preferences of others' rules.
 
 A packet that enters a tunnel may keep its mark on the packet that carries it, which would lead that one into the tunnel
 again. So what is sent to the far end of a tunnel goes by its uplink, whatever its mark.
@@ -20,9 +20,9 @@ from wily_sluice.gate.kernel.command import run
 from wily_sluice.gate.kernel.nudge import nudge
 from wily_sluice.gate.kernel.own_sockets import close
 
-SHIFT: Final = 16  # of the kernel's mark: the byte that tells uplinks apart
+SHIFT: Final = 16  # of the kernel's mark: the byte that identifies uplinks
 MASK: Final = 0xFF << SHIFT
-NO_UPLINK: Final = 0xFF  # of a conversation that no route is for
+NO_UPLINK: Final = 0xFF  # for a conversation without a route
 FIRST_TABLE: Final = 7100
 OWN_ROUTES, TO_TUNNELS, BY_MARK = 30_000, 30_001, 30_002  # preferences of rules, in their order
 MOST_UPLINKS: Final = 200
@@ -46,7 +46,7 @@ def lead(numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int
     """Lead marked packets to uplinks: `numbers` are those of their interfaces; `ends` has the numbers of the uplinks
     that lead to the far ends of tunnels. LiveError when the kernel refuses some of it.
     """
-    import pyroute2  # noqa: F401  # it takes its time, for which `forget` is not to wait
+    import pyroute2  # noqa: F401  # it takes a while, which `forget` must not wait for
 
     for family in FAMILIES:
         known = run(["ip", family, "rule", "list"]).stdout
@@ -72,7 +72,7 @@ def lead(numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int
 
 
 def leave() -> None:
-    """Take all of it away, whatever is there."""
+    """Remove all of it, whatever is there."""
     for family in FAMILIES:
         with suppress(LiveError):
             for line in run(["ip", family, "rule", "list"]).stdout.splitlines():
@@ -86,10 +86,10 @@ def leave() -> None:
 
 
 def forget(number: int, outside: Set[str]) -> None:
-    """Have the kernel forget the conversations of an uplink, so that they are translated and routed anew. What they
-    send next opens them again elsewhere, or is refused at the far end, so that they end at once; hosts that only
-    listen are made to send something, and connections of this machine's own programs are closed. `outside` are the
-    interfaces of all lines. LiveError on trouble.
+    """Have the kernel forget the conversations of an uplink, so that they are translated and routed anew. Their next
+    packet opens them again elsewhere, or is refused by the far end, so that they end at once; hosts that only listen
+    are made to send something, and connections of this machine's own programs are closed. `outside` are the interfaces
+    of all lines. LiveError on trouble.
     """
     from pyroute2 import NFCTSocket
 

@@ -1,4 +1,4 @@
-"""Each limiter holds one host to its rate, and two hosts to one or two of it."""
+"""Each limiter holds one host to its rate, and two hosts to once or twice that."""
 
 from collections.abc import Iterator
 from dataclasses import replace
@@ -26,7 +26,7 @@ def promises(bench: Bench) -> Iterator[Promise]:
 
 
 def limited_hosts(bench: Bench, limiter: Limiter, uplink: Uplink) -> list[Example]:
-    """Conversations of hosts that a limiter matches, each of another."""
+    """Conversations that a limiter matches, each of a different host."""
     index = bench.plan.limiters.index(limiter)
     shaper = meant(bench.plan, uplink.name)
 
@@ -50,7 +50,7 @@ class Limiting(NamedTuple):
 
 
 def limiting(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction) -> Limiting | None:
-    """A flood that it should hold; None if no host is found for it, or nobody whom it does not match."""
+    """A flood that it should hold; None if no host is found for it, or none that it does not match."""
     rate, usable = limiter.rate(way), uplink.usable(way)
     hosts = limited_hosts(bench, limiter, uplink)[:2]
     if not hosts or rate is None:
@@ -71,8 +71,8 @@ def limiting(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction) -> 
     )
     if limiter.threshold is None:
         return Limiting(asked, many, wanted, most, _free(bench, limiter, asked, many))
-    # It holds only while others need the line: those of another leaf, beside which its hosts would have more, and who
-    # fill the line that it leaves them.
+    # It holds only while others need the line: conversations of another leaf that fill the rest of the line, and beside
+    # which its hosts would get more.
     leaf, best = bench.where(Where(uplink.name, hosts[0])), None
     for other in _others(bench, limiter, uplink, way, leaf):
         beside = replace(asked, streams=(*mine, other))
@@ -110,13 +110,13 @@ def _limited(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, rat
 
 
 def _free(bench: Bench, limiter: Limiter, asked: Flood, many: int) -> float:
-    """What they would have without the promise: the limiter switched off, or its quota not reached."""
+    """Their rate without the promise: with the limiter switched off, or its quota not reached."""
     plan: Plan = with_limiter(bench.plan, limiter.name) if limiter.quota else without_limiters(bench.plan)
     return rate_of(bench.flood(replace(asked, spent=False), plan), range(many))
 
 
 def _others(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, leaf: str) -> Iterator[Stream]:
-    """Conversations that the limiter does not match, each of another leaf than that one."""
+    """Conversations that the limiter does not match, in other leaves than that one."""
     index = bench.plan.limiters.index(limiter)
     shaper = meant(bench.plan, uplink.name)
     seen = {leaf}

@@ -15,7 +15,7 @@ MOST_SHARED = 24  # conversations for the shares of one route
 
 
 def promises(bench: Bench) -> Iterator[Promise]:
-    """Each route leads a conversation that it is about over its lines; with these down, over its other one."""
+    """Each route leads a conversation that it matches over its lines; with these down, over its other one."""
     for route in bench.plan.routing:
         example = _example_of(bench, route)
         yield _shares(bench, route, example)
@@ -24,7 +24,7 @@ def promises(bench: Bench) -> Iterator[Promise]:
 
 
 def _example_of(bench: Bench, route: Route) -> Example | None:
-    """A conversation that a route is about, and no earlier one, known by its parties and names alone."""
+    """A conversation that a route matches first, known by its parties and names alone."""
     moment = bench.within(route.terms.when)
     for one in examples(bench.plan, route.terms):
         known_later = one.known.seen or one.shape or one.moved or one.fast or one.kind or one.hardware
@@ -84,7 +84,7 @@ def _takeover(bench: Bench, route: Route, otherwise: str, example: Example | Non
 
 
 def _many(route: Route) -> int:
-    """So many conversations that each line's part of them is a whole number, if that is not too many."""
+    """The number of conversations that gives each line a whole number of them, if that is not too many."""
     total = sum(weight for _, weight in route.shares)
     if len(route.shares) == 1:
         return 1

@@ -20,7 +20,7 @@ def promises(bench: Bench) -> Iterator[Promise]:
 
 
 def example_of(bench: Bench, uplink: Uplink, rule: Rule) -> Example | None:
-    """A conversation that a rule is about, and no earlier one; rather one that is known by its parties alone."""
+    """A conversation that a rule matches first, if possible one known by its parties alone."""
     plan: Plan = bench.plan
     shaper = meant(plan, uplink.name, bench.within(rule.terms.when))
     index = plan.sorting.index(rule)

@@ -1,4 +1,4 @@
-"""What has a schedule applies while that holds, and not otherwise."""
+"""Rules and limiters with a schedule apply while it holds, and not otherwise."""
 
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -17,7 +17,7 @@ Applies = Callable[[World, datetime], bool]
 
 
 def promises(bench: Bench) -> Iterator[Promise]:
-    """What has a schedule applies right after that begins and before it ends, and not right before and after."""
+    """Each applies right after its schedule begins and before it ends, and not right before and after."""
     for limiter in bench.plan.limiters:
         if limiter.when is not None and limiter.enabled:
             yield _of_limiter(bench, limiter, limiter.when)
@@ -73,7 +73,7 @@ def _scheduled(bench: Bench, name: str, when: str, at: Location, uplink: str, ap
         while_held = [applies(world, moment) for moment in held]
         otherwise = [applies(world, moment) for moment in free]
         if all(while_held) and not any(otherwise):
-            return Judged(True, "so it does")
+            return Judged(True, "it does")
         if all(while_held) == all(otherwise):
             return Judged(False, "always applies" if all(otherwise) else "applies at other times")
         wrong = [f"{moment:%a %H:%M}" for moment, does in zip(held, while_held, strict=True) if not does]
@@ -84,7 +84,7 @@ def _scheduled(bench: Bench, name: str, when: str, at: Location, uplink: str, ap
 
 
 def _said(moments: tuple[datetime, ...], before: tuple[datetime, ...] = ()) -> str:
-    """Moments, each with its day unless that is the one before's."""
+    """Moments, each with its day unless it is the day of the one before."""
     said, day = [], before[-1].date() if before else None
     for moment in moments:
         said.append(f"{moment:%H:%M}" if moment.date() == day else f"{moment:%a %d %b %H:%M}")

@@ -1,4 +1,4 @@
-"""Every host's packets are shaped, whichever version of IP and transport they are of."""
+"""Every host's packets are shaped, whatever their version of IP and transport."""
 
 from collections.abc import Iterator
 
@@ -44,6 +44,6 @@ def _passes(uplink: Uplink, name: str, place: Location, version: int, local: byt
 
     def judge(world: World) -> Judged:
         past = [name for name, one in parties.items() if not world.where(Where(uplink.name, Example(one)))]
-        return Judged(not past, f"{', '.join(past)} past the gate" if past else "so they do")
+        return Judged(not past, f"{', '.join(past)} past the gate" if past else "they do")
 
     return Promise(proof, judge)
