@@ -117,7 +117,7 @@ class Lab:
                 self._paths[name, "up"] = unshaped(self.events, up, outage)
                 self._paths[name, "down"] = unshaped(self.events, down, outage)
         self._flows = Flows(self.events, plan, self._engine, traffic, self._paths, self._follow_clock)
-        if shaped and plan.routing and (outages or traffic.used):
+        if shaped and plan.routing and (outages or any(route.budget for route in plan.routing)):
             random = Random(f"{traffic.seed} looks")
             Failover(self.events, plan, self._engine, outages, self._lines, self._flows.leave, random)
         self._follow_clock()
