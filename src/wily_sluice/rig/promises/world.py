@@ -1,5 +1,6 @@
 """A rig as a world to try promises in. All that they need is collected first, then tried in a few steps."""
 
+import json
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
@@ -237,6 +238,9 @@ class RigWorld:
             yield one, self._lines(one)
         for name in down:
             self._link(name, "up")
+        until = time.monotonic() + FAILED_WITHIN
+        while not all(map(self._has_link, down)) and time.monotonic() < until:
+            time.sleep(0.1)
         self._cut |= bool(down)
 
     def _lines(self, asked: Led) -> Any:
@@ -262,6 +266,11 @@ class RigWorld:
 
     def _link(self, uplink: str, state: str) -> None:
         run(["ip", "-n", self._layout.namespace(f"line-{uplink}"), "link", "set", "near", state])
+
+    def _has_link(self, uplink: str) -> bool:
+        interface = self._bench.uplinks[uplink].interface
+        told = run(["ip", "-n", self._layout.namespace("gateway"), "-json", "link", "show", "dev", interface]).stdout
+        return bool(json.loads(told)[0]["operstate"] == "UP")
 
     def _wait_for(self, down: frozenset[str], within: float) -> None:
         """Wait until the gate has noticed which uplinks are down."""
