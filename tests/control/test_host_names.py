@@ -124,7 +124,7 @@ def test_leases_tell_where_a_device_is_and_the_name_service_of_whom_nobody_else_
 @pytest.mark.parametrize(
     ("host", "says"),
     [
-        ("10.7.0.0/24", "“10.7.0.0/24” is no address of a host"),
+        ("10.7.0.0/24", "“10.7.0.0/24” is not the address of a host"),
         ("{hardware: 10.7.0.4}", "“10.7.0.4” is not a hardware address"),
     ],
 )

@@ -54,7 +54,7 @@ class Period:
 
 
 def period_of(store: CounterReader, begin: int, end: int, resolution: Resolution) -> Period:
-    """Read it."""
+    """Read a period, rounded down to whole steps."""
     step = SPANS[resolution]
     begin -= begin % step
     period = Period(begin, step, -(-(end - begin) // step))

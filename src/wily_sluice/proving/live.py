@@ -239,7 +239,7 @@ class LiveWorld:
                 time.sleep(0.3)
 
     def _with_port(self, example: Example) -> Example:
-        """With a port that nobody had before, where the port is nobody's wish."""
+        """With a fresh port, where no particular one is needed."""
         if example.parties.local_port != LOCAL_PORT:
             return example
         self._ports += 1

@@ -20,7 +20,7 @@ class _Part(click.ParamType[Any]):
     name = "yaml"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        """Read it."""
+        """Parse the YAML of an option."""
         if not isinstance(value, str):
             return value
         try:

@@ -10,8 +10,8 @@ class Known:
     """`seen` is the protocol that its packets were seen to speak, such as `tls`; empty while nothing is certain.
 
     `names` are the names of the remote, the likeliest first. `likely` is a protocol that is probable but not certain.
-    `evidence` says for a person what each of these rests on. `foreign`: its beginning was seen, and is none of what can
-    be recognised. `opened` is the service that a port of the local host was opened for, by which it goes.
+    `evidence` gives a person the reasons for each of these. `foreign` says that its first packets were seen, and fit no
+    protocol that can be recognised. `opened` is the service that its port on the local host was opened for.
     """
 
     __slots__ = ("evidence", "foreign", "likely", "names", "opened", "seen")

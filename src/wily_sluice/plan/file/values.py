@@ -337,10 +337,10 @@ def parse_collector(value: object) -> tuple[str, int]:
         number = int(port)
     except ValueError:
         raise ValueError(
-            f"{quoted(word)} is no collector: write an address, or one with a port, 192.0.2.9:4739"
+            f"{quoted(word)} is not a valid collector: write an address, or one with a port, 192.0.2.9:4739"
         ) from None
     if not 0 < number < 65_536:
-        raise ValueError(f"{number} is no port: write one from 1 to 65535")
+        raise ValueError(f"port {number} is out of range: 1 to 65535")
     return host, number
 
 
@@ -352,7 +352,7 @@ def parse_host_addresses(words: tuple[str, ...]) -> tuple[str, ...]:
                 ip_address(word)
             except ValueError:
                 remedy = "write one like 10.61.0.21 or 02:00:5e:10:00:21; for several hosts, write a group"
-                raise ValueError(f"{quoted(word)} is no address of a host: {remedy}") from None
+                raise ValueError(f"{quoted(word)} is not the address of a host: {remedy}") from None
     return words
 
 

@@ -29,7 +29,7 @@ WIDE = 118  # columns that the table of conversations takes with what was recogn
 
 
 def endpoint(address: bytes, port: int) -> str:
-    """`10.61.0.41:5004`, `[fd61::1]:443`, or the address alone where there is no port."""
+    """`10.61.0.41:5004`, `[fd61::1]:443`, or the address alone without a port."""
     text = str(ip_address(address))
     if not port:
         return text
