@@ -194,7 +194,7 @@ def test_an_uplink_fails_when_so_many_probes_in_a_row_were_lost_and_is_well_with
         probed.beat(begun + beat * PACE + (-1 if beat % 2 else 1) * MILLISECOND)
         assert not probed.echoes.failing  # sent at 0.1, 1.1 and 2.1 s
     probed.beat(begun + 26 * PACE)
-    assert probed.echoes.failing
+    assert probed.echoes.failing and not probed.echoes.answered
     probed.beat(begun + 33 * PACE)
     probed.heard("198.51.100.10", 3, begun + 33 * PACE)  # an older one
     probed.heard("198.51.100.99", 4, begun + 33 * PACE)  # by somebody else
@@ -204,7 +204,7 @@ def test_an_uplink_fails_when_so_many_probes_in_a_row_were_lost_and_is_well_with
     probed.heard("198.51.100.10", 5, begun + 44 * PACE + 499 * MILLISECOND)
     assert not probed.echoes.failing
     probed.heard("198.51.100.10", 5, begun + 45 * PACE)  # twice
-    assert probed.echoes.lost == 0
+    assert probed.echoes.lost == 0 and probed.echoes.answered
 
 
 @pytest.mark.parametrize("family", [socket.AF_INET, socket.AF_INET6])

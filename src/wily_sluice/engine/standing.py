@@ -11,15 +11,16 @@ HOLD_DOWN: Final[Nanoseconds] = 10 * SECOND  # a line is up for so long before c
 
 class Echoes:
     """Those over one line, one a second. The line fails when `most` in a row had no answer `within` a time; it is well
-    again with the first answer. `lost` is how many in a row had none.
+    again with the first answer. `lost` is how many in a row had none; `answered` says that one ever had.
     """
 
-    __slots__ = ("_due", "_most", "_sent", "_sequence", "_waiting", "_within", "lost")
+    __slots__ = ("_due", "_most", "_sent", "_sequence", "_waiting", "_within", "answered", "lost")
 
     def __init__(self, within: Nanoseconds, most: int) -> None:
         self._within = within
         self._most = most
         self.lost = 0
+        self.answered = False
         self._sequence = 0
         self._sent: Nanoseconds = 0
         self._waiting = False
@@ -42,6 +43,7 @@ class Echoes:
         """Take note of an answer."""
         if self._waiting and sequence == self._sequence:
             self._waiting = False
+            self.answered = True
             self.lost = self.lost + 1 if now - self._sent > self._within else 0
 
     @property

@@ -119,7 +119,8 @@ class Probes:
         if probed is None or not probed.echoes.failing:
             return ""
         remotes, within = " and ".join(probed.probing.remotes), probed.probing.within / SECOND
-        return f"{remotes} gave no answer within {within:g} s, {probed.echoes.lost} times in a row"
+        never = "" if probed.echoes.answered else "; none ever came, so the addresses may be wrong"
+        return f"{remotes} gave no answer within {within:g} s, {probed.echoes.lost} times in a row{never}"
 
     def _close(self, probed: Probed) -> None:
         for end in probed.ends.values():
