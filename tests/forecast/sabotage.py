@@ -60,8 +60,10 @@ networks: {house: {interface: lan0, subnets: [10.7.0.0/24]}}
 trees: {main: {queues: {calls: {priority: 1, guarantee: 20%}, rest: {default: true}}}}
 schedules: {evenings: [18:00-22:00]}
 rules: [{protocol: udp, port: 5004, queue: calls}]
+tunnels: {office: {interface: vpn0, uplink: fibre, wrapping: vxlan}}
 routes:
   - {name: Calls, protocol: udp, port: 5004, uplink: mobile, else: fibre}
+  - {name: Office, remote-port: 22, uplink: office}
   - {name: Shared, remote-port: 443, uplinks: {fibre: 3, mobile: 1}}
   - {name: Own, local: gateway, remote-port: 8000, uplink: mobile}
   - {name: Evening, remote-port: 8001, when: evenings, uplink: mobile}

@@ -244,6 +244,8 @@ class RigWorld:
         self._cut |= bool(down)
 
     def _lines(self, asked: Led) -> Any:
+        if {tunnel.name for tunnel in self._layout.plan.tunnels} & set(self._bench.lines(asked)):
+            return CannotTry("it goes into a tunnel, and a rig has none")
         wheres = [Where(self._layout.plan.uplinks[0].name, asked.example.nth(number)) for number in range(asked.many)]
         made = [self._made(one) for one in wheres]
         keys = []
