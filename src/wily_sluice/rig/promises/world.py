@@ -238,9 +238,8 @@ class RigWorld:
             yield one, self._lines(one)
         for name in down:
             self._link(name, "up")
-        until = time.monotonic() + FAILED_WITHIN
-        while not all(map(self._has_link, down)) and time.monotonic() < until:
-            time.sleep(0.1)
+        for name in down:
+            self._await_link(name)
         self._cut |= bool(down)
 
     def _lines(self, asked: Led) -> Any:
@@ -269,10 +268,22 @@ class RigWorld:
     def _link(self, uplink: str, state: str) -> None:
         run(["ip", "-n", self._layout.namespace(f"line-{uplink}"), "link", "set", "near", state])
 
-    def _has_link(self, uplink: str) -> bool:
-        interface = self._bench.uplinks[uplink].interface
-        told = run(["ip", "-n", self._layout.namespace("gateway"), "-json", "link", "show", "dev", interface]).stdout
-        return bool(json.loads(told)[0]["operstate"] == "UP")
+    def _await_link(self, uplink: str) -> None:
+        """Wait until both ends have noticed, then forget the neighbours that either has asked for in vain.
+
+        Until an end has noticed, the kernel drops what it would send; a lost question is repeated only after a second.
+        """
+        until = time.monotonic() + FAILED_WITHIN
+        ends = (
+            (self._layout.namespace(f"line-{uplink}"), "near"),
+            (self._layout.namespace("gateway"), self._bench.uplinks[uplink].interface),
+        )
+        for namespace, end in ends:
+            look = ["ip", "-n", namespace, "-json", "link", "show", "dev", end]
+            while json.loads(run(look).stdout)[0]["operstate"] != "UP" and time.monotonic() < until:
+                time.sleep(0.1)
+        for namespace, end in ends:
+            run(["ip", "-n", namespace, "neighbour", "flush", "dev", end])
 
     def _wait_for(self, down: frozenset[str], within: float) -> None:
         """Wait until the gate has noticed which uplinks are down."""
