@@ -47,8 +47,11 @@ def test_packets_that_go_past_the_gate_and_a_quota_that_is_nearly_used_are_told(
     (one,) = notices.quota(plan, "guest", {host: 33_000_000_000}, AT)
     assert one.words == "10.7.1.9 has used 82% of the 40 GB of guest"
     assert not notices.quota(plan, "guest", {host: 34_000_000_000}, AT + 60)
-    assert not notices.event("interface.back", AT) and notices.event("chain.repaired", AT)
-    assert [one["kind"] for one in notices.data()] == ["bypass", "quota", "bypass"]
+    assert not notices.event("interface.back", {}, AT) and notices.event("chain.repaired", {}, AT)
+    for uplink in ("fibre", "mobile", "fibre"):
+        notices.event("uplink.down", {"uplink": uplink, "why": "its interface has no link"}, AT)
+    assert [one["kind"] for one in notices.data()] == ["bypass", "quota", "bypass", "bypass", "bypass"]
+    assert notices.data()[-1]["words"] == "mobile is down, and routes avoid it: its interface has no link"
 
 
 def test_a_line_that_every_measurement_of_an_hour_finds_slower_is_told(small_plan: Callable[..., Plan]) -> None:

@@ -331,3 +331,14 @@ def test_else_takes_over_when_a_line_fails_and_calls_elsewhere_lose_nothing(tmp_
             ("uplink.back", "fibre"),
             ("uplink.down", "fibre"),
         ]
+
+
+def test_a_line_whose_remotes_never_answer_is_used_while_conversations_over_it_are_answered(tmp_path: Path) -> None:
+    with site(tmp_path, PLAN.replace("probe: [198.51.100.10]", "probe: [198.18.0.1]")) as (rig, gate):
+        finish(start_endpoint(rig, HOST, "load", "down", "--flows", 1, "--seconds", 12, "--warmup", 1))
+        status = gate.call("gate.status")
+        assert status["health"]["down"] == []
+        assert [one["event"] for one in status["events"] if one["event"].startswith(("uplink", "probe"))] == [
+            "probe.astray"
+        ]
+        assert status["notices"][0]["words"].startswith("198.18.0.1 never answered over fibre, while others do")

@@ -7,11 +7,13 @@ from typing import Any
 
 import pytest
 
+from tests.engine.driving import Bench
 from tests.gate.fakes import FakeMachine, udp
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.standing import HOLD_DOWN
 from wily_sluice.gate.kernel.echo import Answer, checksum, parse_answer, request
@@ -184,17 +186,23 @@ def test_uplinks_keep_their_numbers_when_others_come_and_go(tmp_path: Path) -> N
     assert site.steering.number(Site(tmp_path, more).plan) == {"cable": 3, "fibre": 1, "mobile": 2}
 
 
-def test_an_uplink_fails_when_so_many_probes_in_a_row_were_lost_and_is_well_with_the_first_answer() -> None:
+def probed_line(within: int) -> Probed:
     near, far = socket.socketpair(socket.AF_UNIX, socket.SOCK_DGRAM)
     near.close()
     far.close()
-    probed = Probed("wan0", Probing(("198.51.100.10",), 500 * MILLISECOND, 3), {socket.AF_INET: near}, 77)
+    shaper = Bench(QueueSpec("", 1, 1, children=(QueueSpec("only", 0, 1),))).shaper
+    return Probed("wan0", Probing(("198.51.100.10",), within, 3), {socket.AF_INET: near}, 77, shaper)
+
+
+def test_an_uplink_fails_when_so_many_probes_in_a_row_were_lost_and_is_well_with_the_first_answer() -> None:
+    probed = probed_line(500 * MILLISECOND)
     begun = 100 * SECOND
+    probed.echoes.answered = True  # before
     for beat in range(1, 26):  # a little early and a little late in turn, as a loop calls
         probed.beat(begun + beat * PACE + (-1 if beat % 2 else 1) * MILLISECOND)
         assert not probed.echoes.failing  # sent at 0.1, 1.1 and 2.1 s
     probed.beat(begun + 26 * PACE)
-    assert probed.echoes.failing and not probed.echoes.answered
+    assert probed.echoes.failing
     probed.beat(begun + 33 * PACE)
     probed.heard("198.51.100.10", 3, begun + 33 * PACE)  # an older one
     probed.heard("198.51.100.99", 4, begun + 33 * PACE)  # by somebody else
@@ -205,6 +213,26 @@ def test_an_uplink_fails_when_so_many_probes_in_a_row_were_lost_and_is_well_with
     assert not probed.echoes.failing
     probed.heard("198.51.100.10", 5, begun + 45 * PACE)  # twice
     assert probed.echoes.lost == 0 and probed.echoes.answered
+
+
+@pytest.mark.parametrize("answers", [False, True])
+def test_remotes_that_never_answer_while_others_do_say_nothing_of_the_line(answers: bool) -> None:
+    probed = probed_line(500 * MILLISECOND)
+    line = probed.shaper
+    line.answered = 99 * SECOND  # before the first probe
+    for beat in range(145):
+        now = 100 * SECOND + beat * PACE
+        if beat == 50 and answers:
+            line.answered = now - 20 * MILLISECOND
+        probed.beat(now)
+        assert probed.echoes.failing == (beat > 95 and not answers)  # ten lost: nothing is known of the line yet
+    assert probed.echoes.astray == answers
+    probed.heard("198.51.100.10", 15, 114_450 * MILLISECOND)
+    assert not probed.echoes.failing and not probed.echoes.astray
+    for beat in range(145, 190):
+        line.answered = 100 * SECOND + beat * PACE
+        probed.beat(line.answered)
+    assert probed.echoes.failing  # now that it is known to answer
 
 
 @pytest.mark.parametrize("family", [socket.AF_INET, socket.AF_INET6])

@@ -7,20 +7,26 @@ from wily_sluice.units import SECOND, Nanoseconds
 
 EVERY: Final[Nanoseconds] = SECOND
 HOLD_DOWN: Final[Nanoseconds] = 10 * SECOND  # a line is up for so long before conversations go there again
+UNPROVEN: Final = 10  # echoes in a row that have to be lost where none ever had an answer
 
 
 class Echoes:
     """Those over one line, one a second. The line fails when `most` in a row had no answer `within` a time; it is well
     again with the first answer. `lost` is how many in a row had none; `answered` says that one ever had.
+
+    They are `astray` when none ever had an answer while other packets over the line did: then it is not the line that
+    fails, and they say nothing.
     """
 
-    __slots__ = ("_due", "_most", "_sent", "_sequence", "_waiting", "_within", "answered", "lost")
+    __slots__ = ("_began", "_due", "_most", "_sent", "_sequence", "_waiting", "_within", "answered", "astray", "lost")
 
     def __init__(self, within: Nanoseconds, most: int) -> None:
         self._within = within
         self._most = most
         self.lost = 0
         self.answered = False
+        self.astray = False
+        self._began: Nanoseconds = -1
         self._sequence = 0
         self._sent: Nanoseconds = 0
         self._waiting = False
@@ -36,6 +42,8 @@ class Echoes:
         self._due = self._due + EVERY if self._due + EVERY > now else now + EVERY
         self._sequence = (self._sequence + 1) & 0xFFFF
         self._sent = now
+        if self._began < 0:
+            self._began = now
         self._waiting = True
         return self._sequence
 
@@ -44,12 +52,19 @@ class Echoes:
         if self._waiting and sequence == self._sequence:
             self._waiting = False
             self.answered = True
+            self.astray = False
             self.lost = self.lost + 1 if now - self._sent > self._within else 0
+
+    def others(self, sent: Nanoseconds) -> None:
+        """Take note that a packet of others, which left at this time, had an answer over this line."""
+        if not self.answered and self.lost >= self._most and 0 <= self._began <= sent:
+            self.astray = True
 
     @property
     def failing(self) -> bool:
         """Whether too many were lost."""
-        return self.lost >= self._most
+        most = self._most if self.answered else max(self._most, UNPROVEN)
+        return self.lost >= most and not self.astray
 
 
 class Standing:

@@ -63,3 +63,4 @@ class GateState(NamedTuple):
     down: list[str]
     carried: dict[str, int]
     found: dict[str, dict[str, int]]
+    why: dict[str, str]

@@ -155,6 +155,7 @@ class Gate:
             self.down,
             dict(self._steering.carried),
             self._finding.rates,
+            dict(self._steering.whys),
         )
 
     def run(self, ready: Callable[[], None]) -> None:
@@ -319,7 +320,7 @@ class Gate:
         self._loop.listeners = self._listeners()
         self._loop.changed()
         try:
-            self._probes.arrange(self.plan, self._steering.numbers)
+            self._probes.arrange(self.plan, self._steering.numbers, self.engine.shapers)
             self._finding.arrange(self.plan, self.engine.shapers, self._steering.numbers)
         except OSError as error:
             self._happened("probes.unusable", "error", why=str(error))

@@ -1,7 +1,8 @@
 """Whether uplinks carry anything: an echo a second over each, to remotes that the plan names.
 
 A probe is lost unless one of its remotes answers in time. An uplink fails when so many in a row were lost; it is well
-again with the first answer, and it is for others to wait until that has lasted.
+again with the first answer, and it is for others to wait until that has lasted. Where none was ever answered while
+conversations over the uplink are, the plan names the wrong remotes: then only the link says whether the uplink is up.
 """
 
 import os
@@ -12,18 +13,19 @@ from collections.abc import Mapping
 from contextlib import suppress
 from typing import Final
 
+from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.standing import Echoes
 from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
 from wily_sluice.gate.kernel.policy_routes import mark_of
 from wily_sluice.plan.model import Plan, Probing
-from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
+from wily_sluice.units import MILLISECOND, SECOND, Direction, Nanoseconds
 
 A_TURN: Final = 64  # answers, and what else comes to such a socket
 PACE: Final[Nanoseconds] = 100 * MILLISECOND  # of looking whether one is lost, or the next is due
 
 
 class Probed:
-    """One uplink: where its probes go, and how many rounds in a row were lost."""
+    """One uplink: where its probes go, how many rounds in a row were lost, and the shaper of what goes up."""
 
     def __init__(
         self,
@@ -31,16 +33,19 @@ class Probed:
         probing: Probing,
         ends: Mapping[socket.AddressFamily, socket.socket],
         identifier: int,
+        shaper: Shaper,
     ) -> None:
         self.interface = interface
         self.probing = probing
         self.ends = ends
         self.identifier = identifier
+        self.shaper = shaper
         self.echoes = Echoes(probing.within, probing.lost)
 
     def beat(self, now: Nanoseconds) -> None:
         """See whether a probe is lost, and send the next when it is due."""
         sequence = self.echoes.next(now)
+        self.echoes.others(self.shaper.answered)
         if sequence < 0:
             return
         for remote in self.probing.remotes:
@@ -63,7 +68,7 @@ class Probes:
         self._poll = select.epoll()
         self._probed: dict[str, Probed] = {}
         self._by_number: dict[int, tuple[socket.AddressFamily, Probed]] = {}
-        self._failing: set[str] = set()
+        self._state: set[tuple[str, bool]] = set()
 
     def fileno(self) -> int:
         """For select."""
@@ -72,7 +77,7 @@ class Probes:
     def __bool__(self) -> bool:
         return bool(self._probed)
 
-    def arrange(self, plan: Plan, numbers: Mapping[str, int]) -> None:
+    def arrange(self, plan: Plan, numbers: Mapping[str, int], shapers: Mapping[tuple[str, Direction], Shaper]) -> None:
         """Probe the uplinks of this plan, each by its own mark. OSError where this machine does not let us."""
         before, self._probed = self._probed, {}
         for uplink in plan.uplinks:
@@ -81,13 +86,15 @@ class Probes:
                 continue
             if old is not None and (old.interface, old.probing) == (uplink.interface, uplink.probing):
                 self._probed[uplink.name] = before.pop(uplink.name)
+                old.shaper = shapers[uplink.name, "up"]
                 continue
             number = numbers[uplink.name]
             ends = {}
             for family in {family_of(remote) for remote in uplink.probing.remotes}:
                 end = ends[family] = echo_socket(family)
                 end.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, mark_of(number))
-            probed = Probed(uplink.interface, uplink.probing, ends, (os.getpid() + number) & 0xFFFF)
+            identifier, shaper = (os.getpid() + number) & 0xFFFF, shapers[uplink.name, "up"]
+            probed = Probed(uplink.interface, uplink.probing, ends, identifier, shaper)
             self._probed[uplink.name] = probed
             for family, end in ends.items():
                 self._poll.register(end, select.EPOLLIN)
@@ -107,18 +114,26 @@ class Probes:
                         probed.heard(source[0].partition("%")[0], answer.sequence, time.monotonic_ns())
 
     def beat(self, now: Nanoseconds) -> bool:
-        """Send what is due; whether an uplink has begun to fail or to answer since the last call."""
+        """Send what is due; whether an uplink has begun to fail or to answer since the last call, or to be `astray`."""
         for probed in self._probed.values():
             probed.beat(now)
-        before, self._failing = self._failing, {name for name, one in self._probed.items() if one.echoes.failing}
-        return before != self._failing
+        before = self._state
+        self._state = {
+            (name, one.echoes.astray) for name, one in self._probed.items() if one.echoes.failing or one.echoes.astray
+        }
+        return before != self._state
+
+    @property
+    def astray(self) -> dict[str, str]:
+        """The uplinks whose remotes never answer while others do, and these remotes."""
+        return {name: _remotes(one) for name, one in self._probed.items() if one.echoes.astray}
 
     def why(self, uplink: str) -> str:
         """Why an uplink is not to be used; empty for one that is well, or not probed."""
         probed = self._probed.get(uplink)
         if probed is None or not probed.echoes.failing:
             return ""
-        remotes, within = " and ".join(probed.probing.remotes), probed.probing.within / SECOND
+        remotes, within = _remotes(probed), probed.probing.within / SECOND
         never = "" if probed.echoes.answered else "; none ever came, so the addresses may be wrong"
         return f"{remotes} gave no answer within {within:g} s, {probed.echoes.lost} times in a row{never}"
 
@@ -134,3 +149,7 @@ class Probes:
             self._close(probed)
         self._probed = {}
         self._poll.close()
+
+
+def _remotes(probed: Probed) -> str:
+    return " and ".join(probed.probing.remotes)

@@ -28,6 +28,7 @@ from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds
 
 REMEMBERED: Final[Nanoseconds] = 2 * SECOND
 MOST_REMEMBERED: Final = 4096
+BACK: Final = "it is well again, and used once that has lasted ten seconds"
 
 
 def _planned(plan: Plan) -> Iterator[Hop]:
@@ -53,6 +54,8 @@ class Steering:
         self._led: tuple[dict[str, int], dict[str, int], tuple[Hop, ...]] | None = None
         self._recent: OrderedDict[bytes, tuple[Nanoseconds, int]] = OrderedDict()
         self._standing = Standing()
+        self._astray: set[str] = set()  # uplinks, as told
+        self.whys: dict[str, str] = {}  # why lines are down, by their names
         self._troubles: list[str] = []  # in other threads, to be reported in the loop
         self.spent: frozenset[str] = frozenset()  # names of routes
         self.carried: dict[str, int] = {}  # conversations by uplinks
@@ -110,6 +113,11 @@ class Steering:
                 failed.append(self.numbers[name])
                 self._tell("uplink.down", "warning", uplink=name, why=why)
         self._standing.keep(whys)
+        self.whys = {name: whys[name] or BACK for name in sorted(self.down)}
+        astray = self._probes.astray
+        for name in sorted(astray.keys() - self._astray):
+            self._tell("probe.astray", "warning", uplink=name, remotes=astray[name])
+        self._astray = set(astray)
         engine.router.spent = self._spent(plan, engine)
         engine.router.down = frozenset(index for index, line in enumerate(plan.lines) if line.name in self.down)
         if failed:

@@ -196,7 +196,7 @@ class Desk:
             with suppress(sqlite3.Error, OSError), closing(EventStore(self._state, 0.2)) as store:
                 store.add(at, event, about)
         if self.life.plan is not None:
-            self._notices.tell(self.life.plan, self._notices.event(event, time.time()))
+            self._notices.tell(self.life.plan, self._notices.event(event, about, time.time()))
         note(event, level, **about)
 
     def _plan_changed(self) -> None:

@@ -37,10 +37,11 @@ NEARLY = 0.8  # of a quota
 BYPASSED = 1000  # packets, since the last notice
 MOST_KEPT = 20
 PATIENCE = 10.0  # seconds for the receiver
-CHAIN_EVENTS = {
+EVENTS = {
     "chain.repaired": "something removed the gate's chain, and traffic went unshaped until it was put back",
     "chain.bypassed": "a rule of something else stands before the gate's chain, and traffic goes past it",
-    "uplink.down": "an uplink is down, and routes avoid it: `sluice gate status` says which",
+    "uplink.down": "{uplink} is down, and routes avoid it: {why}",
+    "probe.astray": "{remotes} never answered over {uplink}, while others do: until one does, only its link counts",
     "port.moved": "a host whose ports are to be kept has another one, since two hosts would collide: see the log",
     "openings.unusable": "ports cannot be opened for hosts that ask: the log says why",
     "uplink.past": "more than 0.5% of what crosses an uplink goes past the gate: `sluice gate status` says how much",
@@ -101,11 +102,12 @@ class Notices:
                     found.append(Notice(at, "line", f"line {uplink.name} {way}", words))
         return [one for one in found if self._is_new(one)]
 
-    def event(self, event: str, at: float) -> list[Notice]:
+    def event(self, event: str, about: Mapping[str, Any], at: float) -> list[Notice]:
         """New notices about an event of the gate."""
-        if event not in CHAIN_EVENTS:
+        if event not in EVENTS:
             return []
-        one = Notice(at, "bypass", event, CHAIN_EVENTS[event])
+        cause = " ".join((event, *(str(about[key]) for key in ("uplink",) if key in about)))
+        one = Notice(at, "bypass", cause, EVENTS[event].format(**about))
         return [one] if self._is_new(one) else []
 
     def _is_new(self, one: Notice) -> bool:

@@ -71,7 +71,7 @@ class Health(msgspec.Struct, frozen=True):
     there were too many (`gate.openings`). `busy` is the part of the time in which the loop worked. `unseen` packets
     crossed an interface with a default route that is no uplink. `crossed` has for each uplink and direction the bytes
     that crossed its interface, and those of them that passed the gate. Routes do not use `down` uplinks; they have sent
-    `carried` conversations over each. `found` are the present rates of varying lines.
+    `carried` conversations over each. `found` are the present rates of varying lines. `why` lines are down, by name.
     """
 
     unreadable: int = 0
@@ -88,6 +88,7 @@ class Health(msgspec.Struct, frozen=True):
     down: list[str] = []
     carried: dict[str, int] = msgspec.field(default_factory=dict)
     found: dict[str, dict[str, int]] = msgspec.field(default_factory=dict)
+    why: dict[str, str] = msgspec.field(default_factory=dict)
 
 
 class Tick(Message, frozen=True):

@@ -139,6 +139,7 @@ def _trip(conversation: "Conversation", probe: Probe, now: Nanoseconds) -> None:
     lasted = now - probe.sent
     lane.tally.trip(probe.up, lasted)
     if probe.up:
+        lane.shaper.answered = probe.sent
         conversation.trips += 1
         if conversation.trips == 1 or lasted < conversation.least:
             conversation.least = lasted

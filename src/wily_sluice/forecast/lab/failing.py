@@ -86,6 +86,8 @@ class Failover:
             for uplink in plan.uplinks
             if uplink.probing is not None and uplink.name in outages
         }
+        for echoes in self._echoes.values():
+            echoes.answered = True  # the gate has been running for long
         self._failing: set[str] = set()
         events.at(random.randrange(LOOK), self._look_again)
         if self._echoes:

@@ -11,6 +11,7 @@ from wily_sluice.history.event_store import Happened
 WORDS = {
     "uplink.down": "{uplink} is down: {why}",
     "uplink.back": "{uplink} is used again",
+    "probe.astray": "{remotes} never answered over {uplink}, while others do: only its link counts",
     "uplink.past": "{part:.1%} of {uplink} went past the gate",
     "interface.missing": "interface {interface} is missing",
     "interface.back": "interface {interface} is back",

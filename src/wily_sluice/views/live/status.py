@@ -35,10 +35,18 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
         routed = f", {carried:,} conversations routed" if carried else ""
         if name in status["health"]["down"]:
             here = "  [bold yellow]down: routes avoid it[/]"
+        why = status["health"]["why"].get(name, "")
         console.print(f"  {name} on {uplink['interface']}: {rates}{routed}{here}")
+        if why:
+            console.print(f"    {why}")
         for direction, rate in status["health"]["found"].get(name, {}).items():
             console.print(f"    {direction}: the line varies, and carries {format_rate(rate)} now")
         _print_crossed(console, status["health"]["crossed"].get(name, {}))
+    for name in status["health"]["down"]:
+        if name not in status["uplinks"]:
+            console.print(
+                f"  {name}: [bold yellow]down: routes avoid it[/]\n    {status['health']['why'].get(name, '')}"
+            )
     trial = status["trial"]
     if trial is not None:
         left = span_words(trial["left"])
