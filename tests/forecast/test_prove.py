@@ -96,6 +96,16 @@ def test_routes_are_promises_that_a_world_keeps_or_not(tmp_path: Path) -> None:
     ]
 
 
+def test_a_route_is_not_broken_where_its_line_refuses_what_it_matches(tmp_path: Path) -> None:
+    (tmp_path / "routed.yaml").write_text(ROUTED.replace("up: 10 Mbit/s}", "up: 10 Mbit/s, refuses: [calls]}"))
+    plan = load(tmp_path / "routed.yaml")
+    found = {key: one for key, one in proofs(plan).items() if key[0] in KINDS}
+    assert found["route", "Calls", "mobile"].verdict == "not tried"
+    assert found["route", "Calls", "mobile"].why == "mobile refuses the queue of every conversation that was found"
+    assert found["route", "Evening", "mobile"].verdict == found["takeover", "Rest", "mobile"].verdict == "kept"
+    assert "broken" not in {one.verdict for one in found.values()}
+
+
 def test_the_results_are_junit_xml_and_data(plan: Plan) -> None:
     found = list(proofs(plan).values())
     suite = ElementTree.fromstring(junit_xml(plan, found))

@@ -33,6 +33,7 @@ def test_a_quota_of_any_length_is_refused_as_fast_as_a_short_one(quota: str) -> 
 
 
 DEMO = read_document(DiskFile(examples.folder() / examples.PLAN), "plan")
+WIDE = read_document(DiskFile(Path(__file__).with_name("wide.yaml")), "plan")  # with what the demo has no use for
 PYTHONS = re.compile(r"\b(None|True|False|nan|inf|Traceback|Undefined|ruamel|pydantic)\b|<class|object at 0x|\{'|\['")
 WORDS = ("", " ", "0", "-1", "1e308", "5", "0%", "100%", "200%", "-5%", "5 kg", "1e-306 Mbit/s", f"{'9' * 400} ms",
          "over 5 MB", "above 100%", "per month", "40 GB per", "10.61.0.0/33", "::/0", "0.0.0.0/0", "10.61.0.9-", "a b",
@@ -61,12 +62,12 @@ def places(data: Any, here: Location = ()) -> Iterator[Location]:
         yield from places(item, (*here, key))
 
 
-PLACES = sorted(places(DEMO.data), key=str)
-
-
-@given(st.lists(st.tuples(st.sampled_from(PLACES), GARBAGE), min_size=1, max_size=3))
-def test_garbage_at_any_key_is_told_in_sentences(changes: list[tuple[Location, Any]]) -> None:
-    data = copy.deepcopy(DEMO.data)
+@pytest.mark.parametrize("good", [DEMO, WIDE], ids=["demo", "wide"])
+@given(st.data())
+def test_garbage_at_any_key_is_told_in_sentences(good: Document, drawn: st.DataObject) -> None:
+    data = copy.deepcopy(good.data)
+    places_of = st.sampled_from(sorted(places(data), key=str))
+    changes = drawn.draw(st.lists(st.tuples(places_of, GARBAGE), min_size=1, max_size=3))
     for (*way, last), garbage in changes:
         inner: Any = data
         for part in way:
@@ -76,7 +77,7 @@ def test_garbage_at_any_key_is_told_in_sentences(changes: list[tuple[Location, A
         if isinstance(inner, dict) or (isinstance(inner, list) and isinstance(last, int) and last < len(inner)):
             inner[last] = garbage
     begun = time.monotonic()
-    plan, findings = examine_document(Document(DEMO.file, data, dict(DEMO.lines), source=DEMO.source))
+    plan, findings = examine_document(Document(good.file, data, dict(good.lines), source=good.source))
     assert time.monotonic() - begun < 2
     assert plan is not None or findings
     for finding in findings:
@@ -109,6 +110,9 @@ def test_garbage_at_any_key_is_told_in_sentences(changes: list[tuple[Location, A
         ("site: |\n  a\n b", ""),
         ("rules: [{any: [{any: [{any: [{any: [{port: x}]}]}]}]}]", "rules"),
         ("{a: 1, a: 2}", "twice|each key once"),
+        ("routes: [{uplinks: {fibre: 0}}]", "fibre 0 is out of range: at least 0.001"),
+        ("routes: [{uplinks: {fibre: 20000}}]", "at most 10,000$"),
+        ("routes: [{uplinks: {}}]", "uplinks is empty"),
         ("null: 1\ntrue: 2\n1.5: 3", "no key"),
     ],
 )

@@ -12,7 +12,7 @@ def line_of(plan: Plan, engine: SiteEngine, conversation: Conversation) -> Uplin
     `engine` was built from the plan. A route that shares counts the conversation among those that it has shared.
     """
     classifier = next(iter(engine.shapers.values())).classifier
-    _, line = engine.router.choose(classifier.subject(conversation), _refusing(plan, engine, conversation))
+    _, line = engine.router.choose(classifier.subject(conversation), refusing(plan, engine, conversation))
     return plan.lines[line] if line != NO_LINE else None
 
 
@@ -29,7 +29,7 @@ def spent_routes(plan: Plan, engine: SiteEngine) -> frozenset[str]:
     return frozenset(spent)
 
 
-def _refusing(plan: Plan, engine: SiteEngine, conversation: Conversation) -> frozenset[int]:
+def refusing(plan: Plan, engine: SiteEngine, conversation: Conversation) -> frozenset[int]:
     """The lines that refuse the queue of a conversation, and tunnels over these; by their places in `Plan.lines`."""
     lines = {
         uplink.name

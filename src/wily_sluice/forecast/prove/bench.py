@@ -17,7 +17,7 @@ from wily_sluice.forecast.prove.setting import RULES, Came, CannotTry, Flood, Le
 from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.plan.line_choice import line_of
+from wily_sluice.plan.line_choice import line_of, refusing
 from wily_sluice.plan.model import Directional, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds
@@ -113,14 +113,16 @@ class Bench:
             found.append(line.name if line is not None else "")
         return tuple(found)
 
-    def route_of(self, example: Example, moment: datetime | None) -> int:
-        """The index in the file of the first route that an example meets; -1 for none."""
+    def route_of(self, example: Example, moment: datetime | None) -> tuple[int, set[str]]:
+        """The index in the file of the first route that an example meets, -1 for none; and the lines that refuse it."""
         engine = build_site(self.plan, _drop)
         if moment is not None:
             engine.at(moment)
-        subject = example.subject(example.conversation())
+        conversation = example.conversation()
+        subject = example.subject(conversation)
+        refused = {self.plan.lines[line].name for line in refusing(self.plan, engine, conversation)}
         met = zip(self.plan.routing, engine.router.routes, strict=True)
-        return next((route.index for route, compiled in met if compiled.condition.holds(subject)), -1)
+        return next((route.index for route, compiled in met if compiled.condition.holds(subject)), -1), refused
 
     def _moments(self, when: str) -> tuple[tuple[datetime, ...], tuple[datetime, ...]]:
         """Moments at which a schedule holds, right after it begins and right before it ends, and moments right before

@@ -240,7 +240,9 @@ def _unfit(schema: type[BaseModel], location: Location, problem: Any) -> tuple[s
         return f"unknown value {quoted(found)} for {key}", near or f"use {', '.join(known[:-1])} or {known[-1]}"
     if kind in ("greater_than_equal", "less_than_equal", "greater_than", "less_than", "finite_number"):
         low, high = _bounds(schema, location)
-        span = f"{low:,} to {high:,}" if low is not None and high is not None else f"at least {low:,}"
+        if low is None and high is None:  # a value of a mapping with keys of any kind
+            low, high = problem["ctx"].get("ge"), problem["ctx"].get("le")
+        span = _span(low, high)
         return f"{key} {quoted(found)[1:-1]} is out of range: {span}", like
     if kind.startswith("int_"):
         return f"{quoted(found)} is not a whole number", like
@@ -255,6 +257,13 @@ def _unfit(schema: type[BaseModel], location: Location, problem: Any) -> tuple[s
     if kind.startswith("string_"):
         return f"{quoted(found)} is not text", like
     return f"{quoted(found)} cannot be used here", like
+
+
+def _span(low: float | None, high: float | None) -> str:
+    least, most = (f"{int(end) if end == int(end) else end:,}" if end is not None else "" for end in (low, high))
+    if least and most:
+        return f"{least} to {most}"
+    return f"at least {least}" if least else f"at most {most}"
 
 
 def _bounds(schema: type[BaseModel], location: Location) -> tuple[float | None, float | None]:

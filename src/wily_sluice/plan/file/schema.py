@@ -297,7 +297,7 @@ class RouteEntry(TermsEntry):
     name: str | None = Field(default=None, examples=["Backups"])
     uplink: str | None = Field(default=None, examples=["fibre"])
     uplinks: dict[Name, Annotated[float, Field(ge=0.001, le=10_000)]] | None = Field(
-        default=None, examples=["{fibre: 3, mobile: 1}"]
+        default=None, min_length=1, examples=["{fibre: 3, mobile: 1}"]
     )
     else_: str | None = Field(default=None, alias="else", examples=["mobile"])
     while_: Annotated[tuple[float, str], BeforeValidator(parse_budget)] | None = Field(

@@ -1,12 +1,12 @@
 """Each route leads conversations over its lines, shared by weight; and over another line while these are down."""
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Sequence, Set
 from dataclasses import replace
 
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import Example, examples
-from wily_sluice.forecast.prove.proof import Judged, Promise, Proof
+from wily_sluice.forecast.prove.proof import UNTRIED, Judged, Promise, Proof
 from wily_sluice.forecast.prove.setting import Led, World
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.model import Plan, Route
@@ -17,29 +17,37 @@ MOST_SHARED = 24  # conversations for the shares of one route
 def promises(bench: Bench) -> Iterator[Promise]:
     """Each route leads a conversation that it matches over its lines; with these down, over its other one."""
     for route in bench.plan.routing:
-        example = _example_of(bench, route)
-        yield _shares(bench, route, example)
+        yield _shares(bench, route)
         if route.otherwise is not None:
-            yield from _takeover(bench, route, route.otherwise, example)
+            yield from _takeover(bench, route, route.otherwise)
 
 
-def _example_of(bench: Bench, route: Route) -> Example | None:
-    """A conversation that a route matches first, known by its parties and names alone."""
+def _example_of(bench: Bench, route: Route, lines: Set[str]) -> tuple[Example | None, str]:
+    """A conversation that a route matches first, known by its parties and names alone, and that none of these lines
+    refuses; or why there is none.
+    """
     moment = bench.within(route.terms.when)
+    why = UNTRIED
     for one in examples(bench.plan, route.terms):
-        known_later = one.known.seen or one.shape or one.moved or one.fast or one.kind or one.hardware
-        if not known_later and bench.route_of(one, moment) == route.index:
-            return one
-    return None
+        if one.known.seen or one.shape or one.moved or one.fast or one.kind or one.hardware:
+            continue  # known only later
+        met, refused = bench.route_of(one, moment)
+        if met == route.index:
+            if not refused & lines:
+                return one, ""
+            word = "refuses" if len(refused & lines) == 1 else "refuse"
+            why = f"{' and '.join(sorted(refused & lines))} {word} the queue of every conversation that was found"
+    return None, why
 
 
-def _shares(bench: Bench, route: Route, example: Example | None) -> Promise:
+def _shares(bench: Bench, route: Route) -> Promise:
     many = _many(route)
     total = sum(weight for _, weight in route.shares)
     parts = {name: many * weight / total for name, weight in route.shares}
     lines = " and ".join(parts)
     expected = f"goes over {lines}" if len(parts) == 1 else _counted(parts)
-    proof = Proof("route", route.name, lines, _location(route), expected)
+    example, why = _example_of(bench, route, parts.keys())
+    proof = Proof("route", route.name, lines, _location(route), expected, why=why)
     if example is None:
         return Promise(proof)
     asked = Led(example, many, moment=bench.within(route.terms.when))
@@ -59,14 +67,15 @@ def _shares(bench: Bench, route: Route, example: Example | None) -> Promise:
     return Promise(proof, judge, control)
 
 
-def _takeover(bench: Bench, route: Route, otherwise: str, example: Example | None) -> Iterator[Promise]:
+def _takeover(bench: Bench, route: Route, otherwise: str) -> Iterator[Promise]:
     carriers = {tunnel.name: tunnel.uplink for tunnel in bench.plan.tunnels}
     down = frozenset(carriers.get(name, name) for name, _ in route.shares)
     if carriers.get(otherwise, otherwise) in down:
         return
     failed = " and ".join(sorted(down))
     expected = f"while {failed} {'is' if len(down) == 1 else 'are'} down, goes over {otherwise}"
-    proof = Proof("takeover", route.name, otherwise, (*_location(route), "else"), expected)
+    example, why = _example_of(bench, route, {otherwise})
+    proof = Proof("takeover", route.name, otherwise, (*_location(route), "else"), expected, why=why)
     if example is None:
         yield Promise(proof)
         return
