@@ -38,7 +38,9 @@ def refused(plan: Plan) -> Iterator[tuple[Route, list[str]]]:
 def _refuses_all(
     plan: Plan, space: Space, rules: list[list[Box]], takers: Takers, route: Route, uplink: Uplink
 ) -> bool:
-    tree = plan.trees[uplink.tree.of("up") or ""]
+    tree = plan.trees.get(uplink.tree.of("up") or "")
+    if tree is None or not any(leaf.default for leaf in tree.leaves):
+        return False
     refuses = [rule.queues.get(tree.name, tree.default.path) in uplink.refuses for rule in plan.sorting]
     refuses.append(tree.default.path in uplink.refuses)
     place = plan.uplinks.index(uplink)
