@@ -1,8 +1,15 @@
+from collections.abc import Callable
+
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.classify.neighbours import HOLD, MOST_ADDRESSES, MOST_OF_A_DEVICE, Neighbours
+from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.plan.build import build_site
+from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND
 
 NEAR = AddressSet([(bytes([10, 7, 0, 0]), bytes([10, 7, 255, 255])), (b"\xfd" + bytes(15), b"\xfd" + b"\xff" * 15)])
@@ -26,7 +33,7 @@ def test_addresses_behind_another_router_are_hosts_of_their_own() -> None:
     far = [bytes([10, 9, 0, number]) for number in (1, 2)]
     for address in far:
         assert not known.learn(address, PHONE, 0)
-    assert [known.host(address) for address in far] == far
+    assert [known.host(address) for address in far] == [b"", b""]
     assert known.hardware(far[0]) == PHONE
 
 
@@ -51,6 +58,35 @@ def test_a_device_that_takes_ever_new_addresses_stays_one_host_and_takes_no_room
     assert len(known._known) <= MOST_ADDRESSES >= len(known._devices)
 
 
+@pytest.mark.parametrize("first", [0, 1])
+def test_a_network_that_has_another_prefix_is_limited_as_before(small_plan: Callable[..., Plan], first: int) -> None:
+    """Each device is a host still, known by the address that it had, or by one of the new ones."""
+    site = build_site(
+        small_plan(("limiters:", "limiters:\n  each: {local: house, per: host, up: 1 Mbit/s}")), lambda _: None
+    )
+    shaper = site.shapers["line", "up"]
+    moved = [bytes.fromhex("20010db80009") + bytes(9) + bytes([number]) for number in range(4)]
+    site.neighbours.look_near(AddressSet([*NEAR, (moved[0], moved[-1])]))
+    near = {PHONE: [moved[0], V4] if first else [V4, moved[0]], TABLET: moved[1:3], None: moved[3:]}
+
+    def bucket(address: bytes, hardware: bytes | None) -> object:
+        if hardware is not None:
+            site.learn(address, hardware, 0)
+        conversation = Conversation(key_of(Parties(17, address, bytes(len(address)), 7, 9)))
+        conversation.home = b"" if address == V4 else bytes([10, 7, 0, 0])
+        (found,) = shaper.lane(conversation, 0, 100, 0).buckets
+        held.append(conversation)
+        return found
+
+    held: list[Conversation] = []
+    for hardware, addresses in near.items():
+        for address in addresses:
+            bucket(address, hardware)
+    buckets = [{bucket(address, hardware) for address in addresses} for hardware, addresses in near.items()]
+    assert [len(one) for one in buckets] == [1, 1, 1] and len(set.union(*buckets)) == 3
+    assert bucket(bytes([10, 9, 9, 9]), None) in buckets[2]  # of whom nothing is known, nor of that one
+
+
 @given(st.lists(st.tuples(st.integers(0, 5), st.integers(0, 3), st.integers(0, 40)), max_size=60))
 def test_what_is_known_agrees_with_itself_whatever_hosts_claim(claims: list[tuple[int, int, int]]) -> None:
     known, now = Neighbours(near=NEAR), 0
@@ -60,5 +96,5 @@ def test_what_is_known_agrees_with_itself_whatever_hosts_claim(claims: list[tupl
         known.learn(addresses[address], bytes([2, 0, 0, 0, 0, device]), now)
     for address in addresses:
         host, hardware = known.host(address), known.hardware(address)
-        assert host == address or known.hardware(host) == hardware
+        assert not host or known.hardware(host) == hardware
         assert known.host(host) == host

@@ -136,6 +136,27 @@ def test_a_device_has_its_rate_once_whatever_addresses_of_either_version_it_uses
         hold(both, lambda whole: abs(whole - rate) <= 0.03 * rate)
 
 
+def test_a_device_has_its_rate_once_while_its_network_moves_to_another_prefix(rig: Rig, tmp_path: Path) -> None:
+    rate, moved = 4_000_000, "2001:db8:9::66"
+    house, gateway = (["ip", "-n", rig.prefix + index] for index in ("house", "gateway"))
+    limiter = f"limiters: {{each: {{local: house, per: host, up: {rate} bit/s}}}}"
+
+    def both() -> float:
+        with ThreadPoolExecutor(2) as pool:
+            found = pool.map(lambda host: framed_rates(rig, "flood", "up", [host], rate), ("fd07::66", moved))
+            return sum(map(sum, found))
+
+    with near(rig), limited(rig, tmp_path, limiter):
+        hold(lambda: framed_rates(rig, "flood", "up", ["fd07::66"], rate)[0], lambda own: abs(own - rate) < 0.03 * rate)
+        subprocess.run([*house, "address", "add", f"{moved}/64", "dev", "eth0", "nodad"], check=True)
+        subprocess.run([*gateway, "route", "add", "2001:db8:9::/64", "dev", "lan0"], check=True)
+        try:
+            hold(both, lambda whole: abs(whole - rate) <= 0.03 * rate)
+        finally:
+            subprocess.run([*house, "address", "del", f"{moved}/64", "dev", "eth0"], check=True)
+            subprocess.run([*gateway, "route", "del", "2001:db8:9::/64", "dev", "lan0"], check=True)
+
+
 def test_up_to_a_part_of_the_line_hosts_have_more_than_their_cap_until_others_need_it(rig: Rig, tmp_path: Path) -> None:
     # 72 Mbit/s are usable, of which 80% are 57.6; the cap is 6 Mbit/s, and the last host has none.
     *capped, free = addresses(4)

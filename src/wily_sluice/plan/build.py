@@ -113,7 +113,8 @@ def build_site(
     asked = [rule.terms for rule in plan.sorting] + [limiter.terms for limiter in plan.limiters]
     asked += [route.terms for route in plan.routing]
     parts = [terms for one in asked for terms in one.walk()]
-    neighbours = Neighbours(frozenset(one for terms in parts if terms.local for one in terms.local.members.hardware))
+    watched = frozenset(one for terms in parts if terms.local for one in terms.local.members.hardware)
+    neighbours = Neighbours(watched, own=plan.hosts)
     ledgers = {limiter.name: Ledger() for limiter in plan.limiters if limiter.quota and limiter.enabled}
     banks = {way: LimiterBank(_limiters(plan, way, ledgers), forward_to_tree, drop) for way in DIRECTIONS}
     specs = {(uplink.name, way): resolve(plan, uplink, way) for uplink in plan.uplinks for way in DIRECTIONS}

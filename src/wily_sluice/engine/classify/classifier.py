@@ -13,6 +13,7 @@ from wily_sluice.engine.classify.neighbours import Neighbours
 from wily_sluice.engine.classify.rule_index import Reach, RuleIndex
 from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.engine.conversations.watch import WatchSpec
 from wily_sluice.units import Size
 
@@ -91,7 +92,8 @@ class Classifier:
     def subject(self, conversation: Conversation, kind: int = 0, length: Size = LONGEST_PACKET) -> Subject:
         """The conversation as it is now, for conditions to be asked of."""
         local, neighbours = conversation.parties.local, self.neighbours
-        return Subject(conversation, neighbours.hardware(local), kind, neighbours.host(local), length)
+        host = neighbours.host(local) if conversation.home not in GATEWAY.addresses else b""
+        return Subject(conversation, neighbours.hardware(local), kind, host, length, host in neighbours.own)
 
     def service(self, subject: Subject) -> str:
         """Of which service it is, for the counters: the first that has a sign, else what it was seen to speak."""

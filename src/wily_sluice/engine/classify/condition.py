@@ -20,8 +20,9 @@ LONGEST_PACKET: Final[Size] = 65_535  # RFC 791 §3.1
 class Subject:
     """All that can be asked of: a conversation as it is now, and the `kind` and `length` of one of its packets.
 
-    `hardware` is the local party's own address, where it is known; `host` the address that stands for it. A
-    conversation that has a `home`, another local address than its own, is asked about as if it had that one.
+    `hardware` is the local party's own address, where it is known; `host` the address that stands for it, which is in
+    the plan's networks if it is `own`. A conversation that has a `home`, another local address than its own, is asked
+    about as if it had that one; or that of its host, if that is in the networks.
     """
 
     __slots__ = ("dscps", "fast", "hardware", "host", "kind", "known", "length", "moved", "parties", "shape")
@@ -33,15 +34,16 @@ class Subject:
         kind: int = 0,
         host: bytes = b"",
         length: Size = LONGEST_PACKET,
+        own: bool = False,
     ) -> None:
         parties = conversation.parties
         home = conversation.home
         if home:
-            if host and host != parties.local:
+            if own:
                 home = host
             remote = parties.remote if len(home) == len(parties.remote) else bytes(len(home))
             parties = Parties(parties.protocol, home, remote, parties.local_port, parties.remote_port)
-            host = home
+            host = host or home
         self.parties: Parties = parties
         self.host = host or parties.local
         self.dscps = conversation.dscps

@@ -3,8 +3,10 @@ addresses are one device's.
 
 A host that is named by its hardware address is meant whatever IP address it has at the moment, in both directions. And
 a device counts as one host whatever addresses it gives itself (RFC 4862, RFC 8981): each of its addresses stands for
-the `primary` one, its first of IPv4, or of IPv6 while it has shown none. That holds for addresses that are `near`, on a
-link of the gateway's own; behind another router, all have that router's hardware address, and each address is a host.
+the `primary` one: the first in the plan's networks (`own`) that is of IPv4, or of IPv6 while it has shown none; or its
+first outside them while it has no other, as when a network has just got another prefix. That holds for addresses that
+are `near`, on a link of the gateway's own; behind another router, all have that router's hardware address, and each
+address is a host.
 
 An address that two claim stays the first one's for HOLD, so that the two cannot make it change hands all the time.
 There are MOST_ADDRESSES at most, and MOST_OF_A_DEVICE of one, of which the oldest are forgotten first,
@@ -33,12 +35,12 @@ class Device:
         self.addresses: list[bytes] = []
         self.primary = b""
 
-    def choose(self) -> None:
+    def choose(self, own: AddressSet) -> None:
         """Choose the primary address anew, if it has gone or a better one has come."""
         if self.primary not in self.addresses:
             self.primary = b""
         for address in self.addresses:
-            if not self.primary or len(address) < len(self.primary):
+            if not self.primary or (address not in own, len(address)) < (self.primary not in own, len(self.primary)):
                 self.primary = address
 
 
@@ -54,13 +56,18 @@ class Neighbour:
 
 
 class Neighbours:
-    """`watched` are the hardware addresses that rules and limiters name; `near` the addresses on links of our own."""
+    """`watched` are the hardware addresses that rules and limiters name; `near` the addresses on links of our own;
+    `own` those of the plan's networks.
+    """
 
-    __slots__ = ("_devices", "_known", "_order", "near", "watched")
+    __slots__ = ("_devices", "_known", "_order", "near", "own", "watched")
 
-    def __init__(self, watched: frozenset[bytes] = frozenset(), near: AddressSet = NOWHERE) -> None:
+    def __init__(
+        self, watched: frozenset[bytes] = frozenset(), near: AddressSet = NOWHERE, own: AddressSet = NOWHERE
+    ) -> None:
         self.watched = watched
         self.near = near
+        self.own = own
         self._known: dict[bytes, Neighbour] = {}
         self._devices: dict[bytes, Device] = {}
         self._order: deque[Neighbour] = deque()
@@ -69,6 +76,8 @@ class Neighbours:
         """Go on with what others have learnt."""
         self.near = before.near
         self._known, self._devices, self._order = before._known, before._devices, before._order
+        for device in self._devices.values():
+            device.choose(self.own)
 
     def look_near(self, near: AddressSet) -> bool:
         """Say which addresses are near from now on. True when that is another set; then all is learnt anew."""
@@ -84,9 +93,9 @@ class Neighbours:
         return known.device.hardware if known is not None else None
 
     def host(self, address: bytes) -> bytes:
-        """The address that stands for the device that has this one."""
+        """The address that stands for the device that has this one; empty where no device is known to have it."""
         known = self._known.get(address)
-        return known.device.primary if known is not None and known.device.primary else address
+        return known.device.primary if known is not None else b""
 
     def learn(self, address: bytes, hardware: bytes, now: Nanoseconds) -> bool:
         """Take note of who sent from an address. True when that may change what conversations are sorted by."""
@@ -116,7 +125,7 @@ class Neighbours:
                 self._forget(self._known[oldest])
                 self._devices[hardware] = device
             device.addresses.append(address)
-            device.choose()
+            device.choose(self.own)
         return hardware in self.watched or bool(before) or bool(device.primary and device.primary != address)
 
     def _forget(self, known: Neighbour) -> None:
@@ -126,6 +135,6 @@ class Neighbours:
         device = known.device
         if known.address in device.addresses:
             device.addresses.remove(known.address)
-            device.choose()
+            device.choose(self.own)
         if not device.addresses:
             self._devices.pop(device.hardware, None)

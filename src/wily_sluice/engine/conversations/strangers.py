@@ -1,9 +1,10 @@
 """Packets of a network's interface whose local address is in none of its subnets.
 
 A host has given itself an address that the plan does not know; or it speaks a version of IP that the plan does not
-mention. It is that network's all the same: sorted, limited and counted as its *stranger*, the first address of its
-first subnet, which no host has, so that all strangers of a network share one bucket. A stranger whose device is known
-by another address is that device (`neighbours`).
+mention; or its network has another prefix now. It is that network's all the same: sorted as its *stranger*, the first
+address of its first subnet, which no host has. A stranger whose device is known by an address of the network is that
+device (`neighbours`); other devices on the gateway's own links are a host each; and whatever comes from behind another
+router shares one bucket.
 
 Likewise what this machine itself sends and receives is that of one host, the *gateway*, whatever addresses it has at
 the moment: those by which every machine knows itself (RFC 1122 §3.2.1.3, RFC 4291 §2.5.3) stand for it.
