@@ -12,6 +12,11 @@ WORDS = {
     "uplink.down": "{uplink} is down: {why}",
     "uplink.back": "{uplink} is used again",
     "probe.astray": "{remotes} never answered over {uplink}, while others do: only its link counts",
+    "probe.unheard": "{remote} no longer answers over {uplink}: the rate is found by other means",
+    "probes.unusable": "no probes can be sent, so a silent uplink is not noticed: {why}",
+    "routes.unusable": "the kernel refuses a route: {why}",
+    "uplink.unnamed": "traffic crosses {interface}, which is no uplink of the plan, unshaped",
+    "strangers.seen": "{network} has hosts outside its subnets, such as {address}",
     "uplink.past": "{part:.1%} of {uplink} went past the gate",
     "interface.missing": "interface {interface} is missing",
     "interface.back": "interface {interface} is back",
@@ -24,6 +29,11 @@ WORDS = {
     "port.moved": "{host} could not keep {port} toward {remote}: it became {became}",
     "chain.repaired": "the gate’s chain was removed, and put back",
     "chain.bypassed": "a rule stands before the gate’s chain",
+    "chain.unrepaired": "the gate’s chain cannot be put back: {why}",
+    "tracking.full": "the kernel’s connection table is nearly full: {connections:,} of {limit:,}",
+    "tracking.back": "the kernel’s connection table has room again: {connections:,} connections",
+    "quotas.unreadable": "use of the quota of {limiter} cannot be read: {why}",
+    "openings.unusable": "ports cannot be opened: {why}",
 }
 
 
