@@ -87,6 +87,19 @@ def test_a_network_that_has_another_prefix_is_limited_as_before(small_plan: Call
     assert bucket(bytes([10, 9, 9, 9]), None) in buckets[2]  # of whom nothing is known, nor of that one
 
 
+def test_a_guest_who_was_in_the_house_before_is_limited_as_a_guest(small_plan: Callable[..., Plan]) -> None:
+    site = build_site(small_plan(), lambda _: None)
+    site.neighbours.look_near(NEAR)
+    stranger, guest = bytes([10, 7, 3, 3]), bytes([10, 7, 1, 9])
+    buckets = []
+    for address in (V4, stranger, guest):
+        site.learn(address, PHONE, 0)
+        conversation = Conversation(key_of(Parties(17, address, bytes(4), 7, 9)))
+        conversation.home = bytes([10, 7, 1, 0]) if address == stranger else b""
+        buckets.append(site.shapers["line", "down"].lane(conversation, 0, 100, 0).buckets)
+    assert buckets[0] == () and len(buckets[1]) == 1 and buckets[1] == buckets[2]
+
+
 @given(st.lists(st.tuples(st.integers(0, 5), st.integers(0, 3), st.integers(0, 40)), max_size=60))
 def test_what_is_known_agrees_with_itself_whatever_hosts_claim(claims: list[tuple[int, int, int]]) -> None:
     known, now = Neighbours(near=NEAR), 0

@@ -114,7 +114,7 @@ def build_site(
     asked += [route.terms for route in plan.routing]
     parts = [terms for one in asked for terms in one.walk()]
     watched = frozenset(one for terms in parts if terms.local for one in terms.local.members.hardware)
-    neighbours = Neighbours(watched, own=plan.hosts)
+    neighbours = Neighbours(watched, networks=[network.addresses for network in plan.networks])
     ledgers = {limiter.name: Ledger() for limiter in plan.limiters if limiter.quota and limiter.enabled}
     banks = {way: LimiterBank(_limiters(plan, way, ledgers), forward_to_tree, drop) for way in DIRECTIONS}
     specs = {(uplink.name, way): resolve(plan, uplink, way) for uplink in plan.uplinks for way in DIRECTIONS}

@@ -91,9 +91,10 @@ class Classifier:
 
     def subject(self, conversation: Conversation, kind: int = 0, length: Size = LONGEST_PACKET) -> Subject:
         """The conversation as it is now, for conditions to be asked of."""
-        local, neighbours = conversation.parties.local, self.neighbours
-        host = neighbours.host(local) if conversation.home not in GATEWAY.addresses else b""
-        return Subject(conversation, neighbours.hardware(local), kind, host, length, host in neighbours.own)
+        local, home, neighbours = conversation.parties.local, conversation.home, self.neighbours
+        host = neighbours.host(local) if home not in GATEWAY.addresses else b""
+        own = bool(home) and neighbours.same_network(home, host)
+        return Subject(conversation, neighbours.hardware(local), kind, host, length, own)
 
     def service(self, subject: Subject) -> str:
         """Of which service it is, for the counters: the first that has a sign, else what it was seen to speak."""

@@ -20,9 +20,9 @@ LONGEST_PACKET: Final[Size] = 65_535  # RFC 791 §3.1
 class Subject:
     """All that can be asked of: a conversation as it is now, and the `kind` and `length` of one of its packets.
 
-    `hardware` is the local party's own address, where it is known; `host` the address that stands for it, which is in
-    the plan's networks if it is `own`. A conversation that has a `home`, another local address than its own, is asked
-    about as if it had that one; or that of its host, if that is in the networks.
+    `hardware` is the local party's own address, where it is known; `host` the address that stands for it. A
+    conversation that has a `home`, another local address than its own, is asked about as if it had that one; or that of
+    its host, if it is of the same network (`own`).
     """
 
     __slots__ = ("dscps", "fast", "hardware", "host", "kind", "known", "length", "moved", "parties", "shape")

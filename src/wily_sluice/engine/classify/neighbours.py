@@ -3,7 +3,7 @@ addresses are one device's.
 
 A host that is named by its hardware address is meant whatever IP address it has at the moment, in both directions. And
 a device counts as one host whatever addresses it gives itself (RFC 4862, RFC 8981): each of its addresses stands for
-the `primary` one: the first in the plan's networks (`own`) that is of IPv4, or of IPv6 while it has shown none; or its
+the `primary` one: the first in the plan's networks that is of IPv4, or of IPv6 while it has shown none; or its
 first outside them while it has no other, as when a network has just got another prefix. That holds for addresses that
 are `near`, on a link of the gateway's own; behind another router, all have that router's hardware address, and each
 address is a host.
@@ -14,6 +14,7 @@ though not the primary one.
 """
 
 from collections import deque
+from collections.abc import Sequence
 from typing import Final
 
 from wily_sluice.engine.classify.addresses import AddressSet
@@ -57,17 +58,21 @@ class Neighbour:
 
 class Neighbours:
     """`watched` are the hardware addresses that rules and limiters name; `near` the addresses on links of our own;
-    `own` those of the plan's networks.
+    `networks` those of each of the plan's networks.
     """
 
-    __slots__ = ("_devices", "_known", "_order", "near", "own", "watched")
+    __slots__ = ("_devices", "_known", "_networks", "_order", "_own", "near", "watched")
 
     def __init__(
-        self, watched: frozenset[bytes] = frozenset(), near: AddressSet = NOWHERE, own: AddressSet = NOWHERE
+        self,
+        watched: frozenset[bytes] = frozenset(),
+        near: AddressSet = NOWHERE,
+        networks: Sequence[AddressSet] = (),
     ) -> None:
         self.watched = watched
         self.near = near
-        self.own = own
+        self._networks = networks
+        self._own = AddressSet(both for network in networks for both in network)
         self._known: dict[bytes, Neighbour] = {}
         self._devices: dict[bytes, Device] = {}
         self._order: deque[Neighbour] = deque()
@@ -77,7 +82,7 @@ class Neighbours:
         self.near = before.near
         self._known, self._devices, self._order = before._known, before._devices, before._order
         for device in self._devices.values():
-            device.choose(self.own)
+            device.choose(self._own)
 
     def look_near(self, near: AddressSet) -> bool:
         """Say which addresses are near from now on. True when that is another set; then all is learnt anew."""
@@ -96,6 +101,10 @@ class Neighbours:
         """The address that stands for the device that has this one; empty where no device is known to have it."""
         known = self._known.get(address)
         return known.device.primary if known is not None else b""
+
+    def same_network(self, one: bytes, other: bytes) -> bool:
+        """Whether one of the plan's networks has both addresses."""
+        return any(one in network and other in network for network in self._networks)
 
     def learn(self, address: bytes, hardware: bytes, now: Nanoseconds) -> bool:
         """Take note of who sent from an address. True when that may change what conversations are sorted by."""
@@ -125,7 +134,7 @@ class Neighbours:
                 self._forget(self._known[oldest])
                 self._devices[hardware] = device
             device.addresses.append(address)
-            device.choose(self.own)
+            device.choose(self._own)
         return hardware in self.watched or bool(before) or bool(device.primary and device.primary != address)
 
     def _forget(self, known: Neighbour) -> None:
@@ -135,6 +144,6 @@ class Neighbours:
         device = known.device
         if known.address in device.addresses:
             device.addresses.remove(known.address)
-            device.choose(self.own)
+            device.choose(self._own)
         if not device.addresses:
             self._devices.pop(device.hardware, None)
