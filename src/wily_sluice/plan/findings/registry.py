@@ -45,6 +45,7 @@ from wily_sluice.plan.findings.lines import (
     network_too_wide,
     networks_overlap,
     nothing_usable,
+    probe_nowhere,
     rate_too_low,
 )
 from wily_sluice.plan.findings.named import (
@@ -122,6 +123,7 @@ KINDS: Final[tuple[Kind, ...]] = (
     interface_shared.KIND,
     line_loop.KIND,
     failure_unseen.KIND,
+    probe_nowhere.KIND,
     networks_overlap.KIND,
     network_too_wide.KIND,
     nothing_usable.KIND,

@@ -41,7 +41,7 @@ routes:
 """,
     lacks="""\
 uplinks:
-  line: {probe: [198.51.100.53]}
+  line: {probe: [203.0.113.53]}
   mobile: {interface: wan1, down: 20 Mbit/s, up: 5 Mbit/s}
 routes:
   - {uplink: line, else: mobile}
