@@ -56,6 +56,7 @@ from wily_sluice.plan.findings.named import (
     service_unused,
 )
 from wily_sluice.plan.findings.opened import (
+    keep_ports_nothing,
     opening_low_port,
     opening_nothing,
     opening_to_network,
@@ -138,6 +139,7 @@ KINDS: Final[tuple[Kind, ...]] = (
     opening_to_network.KIND,
     opening_low_port.KIND,
     opening_wide.KIND,
+    keep_ports_nothing.KIND,
     default_parent.KIND,
     default_twice.KIND,
     no_default.KIND,
