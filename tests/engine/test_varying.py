@@ -10,7 +10,7 @@ from tests.engine.driving import Bench, conversation, flood
 from wily_sluice.engine.course import RateCourse, steady
 from wily_sluice.engine.line import Line, VaryingLine
 from wily_sluice.engine.queueing.spec import LeafSpec, QueueSpec
-from wily_sluice.engine.varying import TICK, RateFinder
+from wily_sluice.engine.varying import GIVEN_UP, TICK, RateFinder
 from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Rate
 
 STEPS = RateCourse(((0, 8_000_000), (SECOND, 800_000), (3 * SECOND, 80_000_000)))
@@ -143,4 +143,7 @@ def test_a_finder_grows_only_where_more_waits_and_takes_silence_for_a_full_line(
     fresh = RateFinder(1_000_000, 10_000_000, toward=False)
     for _ in range(20):
         fresh.step(3000, True, line.now)  # nobody ever answered: nothing is known
-    assert fresh.rate == 1_000_000
+    assert fresh.rate == 1_000_000 and not fresh.unheard
+    for _ in range(GIVEN_UP):
+        fresh.step(3000, True, line.now)
+    assert fresh.unheard and not fresh.heard

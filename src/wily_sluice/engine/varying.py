@@ -83,9 +83,14 @@ class RateFinder:
         self._turn, self._samples, self._heard, self._quiet = 0, [], False, 0
 
     @property
+    def heard(self) -> bool:
+        """Whether the remote has answered since the beginning."""
+        return self._heard
+
+    @property
     def unheard(self) -> bool:
-        """Whether the remote has answered, and has not for long."""
-        return self._heard and self._quiet >= GIVEN_UP
+        """Whether the remote has not answered for long."""
+        return self._quiet >= GIVEN_UP
 
     @property
     def own_delay(self) -> Nanoseconds:

@@ -66,7 +66,7 @@ class FoundLine:
         self._sequence = 0
 
     def look(self) -> bool:
-        """Ask another remote, where this one no longer answers and there is another; whether nobody answers now."""
+        """Ask another remote, where this one does not answer and there is another; whether nobody answers now."""
         unheard = any(finder.unheard for finder in self.finders.values())
         if unheard and len(self.remotes) > 1:
             self.remotes = [*self.remotes[1:], self.remotes[0]]
@@ -156,10 +156,12 @@ class Finding:
         for name, line in self._lines.items():
             around = line.uplink.framing.cost(USUAL_LENGTH) - USUAL_LENGTH
             passing, self._shapers[name, "up"].excesses = self._shapers[name, "up"].excesses, []
-            unheard = line.look()
+            asked, unheard = line.remote, line.look()
             if unheard and not line.told:
-                self._tell("probe.unheard", "warning", uplink=name, remote=line.remote)
-            line.told = unheard
+                self._tell("probe.unheard", "warning", uplink=name, remote=asked)
+                line.told = True
+            elif not unheard and any(finder.heard for finder in line.finders.values()):
+                line.told = False
             for way, finder in line.finders.items():
                 if passing:
                     finder.passed(min(passing))

@@ -12,7 +12,7 @@ WORDS = {
     "uplink.down": "{uplink} is down: {why}",
     "uplink.back": "{uplink} is used again",
     "probe.astray": "{remotes} never answered over {uplink}, while others do: only its link counts",
-    "probe.unheard": "{remote} no longer answers over {uplink}: the rate is found by other means",
+    "probe.unheard": "{remote} does not answer over {uplink}: the rate is found by other means",
     "probes.unusable": "no probes can be sent, so a silent uplink is not noticed: {why}",
     "routes.unusable": "the kernel refuses a route: {why}",
     "uplink.unnamed": "traffic crosses {interface}, which is no uplink of the plan, unshaped",
