@@ -4,7 +4,7 @@ import asyncio
 import socket
 import threading
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
-from contextlib import asynccontextmanager, contextmanager
+from contextlib import asynccontextmanager, contextmanager, suppress
 from types import SimpleNamespace
 from typing import Any
 
@@ -53,10 +53,20 @@ def far_end() -> Iterator[None]:
     begun.wait(10)
     with prepared(socket.AF_INET) as reflecting:
         reflecting.bind(("127.0.0.1", PORT))
-        threading.Thread(target=serve, args=(reflecting, Reflector(KEY)), daemon=True).start()
+
+        def reflect() -> None:
+            with suppress(OSError, TypeError):  # the socket is shut down: nobody sent what it then returns
+                serve(reflecting, Reflector(KEY))
+
+        reflector = threading.Thread(target=reflect, daemon=True)
+        reflector.start()
         try:
             yield
         finally:
+            with suppress(OSError):
+                reflecting.shutdown(socket.SHUT_RDWR)
+            reflector.join(10)
+            assert not reflector.is_alive()
             loop.call_soon_threadsafe(over.set)
             thread.join(10)
 
