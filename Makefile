@@ -19,20 +19,20 @@ test: $(READY) system
 	SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest -m "not slow" --durations=20
 
 source: lint
-	SLUICE_FORM=source $(BIN)/python -m pytest -m "not slow" tests/engine tests/plan tests/forecast
+	SLUICE_FORM=source $(BIN)/python -m pytest -m "not slow" tests/engine tests/plan tests/forecast tests/test_installation.py
 
 # What takes its time: some more of the tests on real packets, and examples that are drawn anew each time.
 slow: system shipped
 	seed=$${SEED:-$$(date +%s)}; echo "examples are drawn by SEED=$$seed"; \
 	SLUICE_FORM=compiled SLUICE_DRAW=anew $(SHIPPED)/bin/python -m pytest -m slow --hypothesis-seed=$$seed
 
-# The compiled wheel in an environment of its own; an editable installation runs the files as they are.
+# The compiled wheel, built as `pip install .` builds it where nothing of ours is, in an environment of its own.
+# An editable installation runs the files as they are.
 .PHONY: shipped
-shipped: $(READY) system
-	rm -rf build/wheel build/man
-	$(BIN)/python -m tools.manual build/man
-	$(BIN)/pip wheel --quiet --no-deps --wheel-dir build/wheel .
-	test -x $(SHIPPED)/bin/python || $(BIN)/python -m venv $(SHIPPED)
+shipped: system
+	rm -rf build/wheel build/empty
+	$(PYTHON) -m venv build/empty && build/empty/bin/pip wheel --quiet --no-deps --wheel-dir build/wheel .
+	test -x $(SHIPPED)/bin/python || $(PYTHON) -m venv $(SHIPPED)
 	$(SHIPPED)/bin/pip install --quiet "$$(ls build/wheel/*.whl)[test]"
 	$(SHIPPED)/bin/pip install --quiet --no-deps --force-reinstall build/wheel/*.whl
 

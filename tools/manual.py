@@ -1,6 +1,9 @@
-"""Makes a manual page for every command, which a wheel then contains: `python -m tools.manual FOLDER`."""
+"""Makes the manual pages of `docs/man`, one for every command, which every wheel contains: `python -m tools.manual`.
 
-import sys
+They carry no date, so that they change only when a command does.
+"""
+
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -9,6 +12,8 @@ from click_man.core import generate_man_page
 
 from wily_sluice import __version__
 from wily_sluice.cli.main import sluice
+
+FOLDER = Path(__file__).parent.parent / "docs" / "man"
 
 
 def contexts(command: click.Command, name: str, parent: click.Context | None = None) -> Iterator[click.Context]:
@@ -22,14 +27,27 @@ def contexts(command: click.Command, name: str, parent: click.Context | None = N
             yield from contexts(found, below, context)
 
 
-def main(folder: Path) -> None:
-    """Write the pages: sluice.1, sluice-split.1, sluice-gate-run.1 and so on."""
-    folder.mkdir(parents=True, exist_ok=True)
+def pages() -> dict[str, str]:
+    """The text of each page by its name: sluice.1, sluice-split.1, sluice-gate-run.1 and so on."""
+    made = {}
     for context in contexts(sluice, "sluice"):
         context.command.short_help = (context.command.help or "").partition("\n")[0].rstrip(".")
-        page = generate_man_page(context, __version__)
-        (folder / f"{context.command_path.replace(' ', '-')}.1").write_text(page)
+        text = generate_man_page(context, __version__)
+        dated = re.sub(r'^(\.TH "[^"]*" "1") "[^"]*"', r'\1 ""', text, count=1, flags=re.M)
+        made[f"{context.command_path.replace(' ', '-')}.1"] = dated.rstrip("\n") + "\n"
+    return made
+
+
+def main() -> None:
+    """Write all pages, and remove those of commands that are gone."""
+    made = pages()
+    FOLDER.mkdir(exist_ok=True)
+    for file in FOLDER.glob("*.1"):
+        if file.name not in made:
+            file.unlink()
+    for name, text in made.items():
+        (FOLDER / name).write_text(text)
 
 
 if __name__ == "__main__":
-    main(Path(sys.argv[1]))
+    main()

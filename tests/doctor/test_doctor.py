@@ -66,6 +66,7 @@ ILL: dict[str, tuple[Facts, str]] = {
     "card-merges": (with_interface("wan0", features=frozenset({"rx-lro"})), "ethtool -K wan0 rx-lro off"),
     "clamp-missing": (replace(with_interface("wan0", mtu=1492), clamps=False), "1492 bytes, hosts send 1500"),
     "forwarding-off": (with_settings(net__ipv4__ip_forward="0"), "net.ipv4.ip_forward to 1"),
+    "forwarding-filtered": (replace(WELL, closed=(4,)), "iptables -A FORWARD -i lan0 -j ACCEPT"),
     "uplink-unnamed": (replace(WELL, ways_out={4: ("wan0", "wan7"), 6: ("wan0",)}), "interface: wan7"),
     "no-way-out": (replace(WELL, ways_out={4: ("wan0",), 6: ()}), "no default route of IPv6"),
     "no-address": (with_interface("lan1", addresses=()), "ip address add 10.7.1.1/24 dev lan1"),
@@ -75,6 +76,9 @@ ILL: dict[str, tuple[Facts, str]] = {
     ),
     "reverse-path": (with_settings(net__ipv4__conf__wan0__rp_filter="1"), "conf.wan0.rp_filter to 2"),
     "not-translated": (replace(WELL, translated=("ppp*", "wan0")), "-o wan1 -j MASQUERADE"),
+    "commands-missing": (replace(WELL, missing=("iptables", "ip6tables")), "install iptables"),
+    "queue-missing": (replace(WELL, queue="Protocol not supported"), "nfnetlink_queue"),
+    "not-compiled": (replace(WELL, slow="no C compiler (cc) was found when it was installed"), "python3-dev"),
     "bypass": (replace(WELL, flow_tables=("filter fast",)), "flow table filter fast"),
     "one-core": (replace(WELL, cores=1), "sluice gate cost"),
     "core-full": (replace(WELL, busy=0.92), "need 92%"),
@@ -126,6 +130,9 @@ MAKES: dict[str, tuple[str, str]] = {
     "link-missing": ("ip link set x0 down", ""),
     "bridge-port": ("ip link add br0 type bridge && ip link set lan1 master br0", ""),
     "forwarding-off": ("echo 0 > /proc/sys/net/ipv6/conf/all/forwarding", "cat /proc/sys/net/ipv6/conf/all/forwarding"),
+    "forwarding-filtered": (
+        "iptables -P FORWARD DROP; iptables -A FORWARD -m conntrack --ctstate ESTABLISHED -j ACCEPT", ""
+    ),
     "uplink-unnamed": ("ip link add w7 type veth && ip link set w7 up && ip route add default dev w7 metric 9", ""),
     "no-way-out": ("ip -6 route del default", ""),
     "no-address": ("ip address del 10.7.1.1/24 dev lan1", ""),
@@ -188,7 +195,7 @@ def test_an_ailment_that_is_made_is_found_mended_and_taken_back(code: str, names
         return found
 
     def codes(found: dict[str, list[dict[str, Any]]]) -> set[str]:
-        return {one["code"] for one in found["complaints"]} - {"clock-out-of-step", "one-core"}
+        return {one["code"] for one in found["complaints"]} - {"clock-out-of-step", "one-core", "not-compiled"}
 
     (tmp_path / "sluice.yaml").write_text(PLAN)
     make, state = MAKES[code]
@@ -266,6 +273,23 @@ def test_what_rules_clamp_and_translate_is_seen(namespace: str) -> None:
     assert set(seen().split()) == {"True", "()", "wan0", "ppp*", "wan1", "lo"}
     subprocess.run([*inside, "nft", "add rule inet house outwards oifname { wan2, wan3 } masquerade"], check=True)
     assert "*" in seen().split()
+
+
+@pytest.mark.live
+def test_a_filter_that_admits_somebody_is_not_taken_for_closed(namespace: str) -> None:
+    script = "from wily_sluice.doctor.look import facts; print(facts().closed)"
+    inside = ["ip", "netns", "exec", namespace]
+
+    def closed_after(commands: str) -> str:
+        subprocess.run([*inside, "sh", "-ec", commands], check=True)
+        words = [*inside, sys.executable, "-c", script]
+        return subprocess.run(words, capture_output=True, text=True, check=True).stdout.strip()
+
+    assert closed_after("ip6tables -P FORWARD DROP; ip6tables -A FORWARD -j LOG; iptables -P INPUT DROP") == "(6,)"
+    assert closed_after("ip6tables -A FORWARD -i lan0 -j ACCEPT") == "()"
+    assert closed_after("iptables -P FORWARD DROP; iptables -N HOUSE; iptables -A FORWARD -j HOUSE") == "()"
+    chain = "chain f { type filter hook forward priority 0; policy drop; ct state established accept; }"
+    assert closed_after(f"nft 'table inet t {{ {chain}; }}'") == "(4, 6)"
 
 
 def test_the_page_tells_of_every_ailment() -> None:

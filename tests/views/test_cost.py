@@ -23,7 +23,7 @@ def test_a_plan_that_the_machine_cannot_carry_is_told_before_it_is_applied(
 ) -> None:
     cost = Cost(*(Carried(sizes, 200_000, 150_000, carried) for sizes in (FULL, MIX)), stolen=0.05)
     screen = io.StringIO()
-    print_cost(Console(file=screen, width=140), demo_plan, cost)
+    print_cost(Console(file=screen, width=140), demo_plan, cost, "")
     assert told in screen.getvalue()
     assert "5% of the processor time was taken by the host" in screen.getvalue()
     assert cost_data(demo_plan, cost)["mix"]["share_of_a_core"] == pytest.approx(needed(demo_plan, MIX) / carried, 1e-3)

@@ -196,8 +196,23 @@ class Sluice(click.Group):
             ctx.exit(INTERRUPTED)
 
 
+def _print_version(ctx: click.Context, _: click.Parameter, wanted: bool) -> None:
+    if wanted and not ctx.resilient_parsing:
+        from wily_sluice.outside.form import version_words
+
+        click.echo(version_words(__version__))
+        ctx.exit()
+
+
 @click.group(cls=Sluice, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
-@click.version_option(__version__, prog_name="sluice")
+@click.option(
+    "--version",
+    is_flag=True,
+    is_eager=True,
+    expose_value=False,
+    callback=_print_version,
+    help="Print the version, and whether the engine is compiled.",
+)
 def sluice() -> None:
     """Plan, forecast and shape the internet line of a small office or a home.
 

@@ -39,6 +39,10 @@ class Facts:
     TCP takes for the largest segment; sources of IPv4 are `translated` out of interfaces with these names, which may
     end with `*`; both are None where rules cannot be read. `busy` is the part of what the gate was measured
     to carry here that the plan's lines come to, None where nobody has measured.
+
+    Filters drop all new forwarded conversations of the versions of IP that are `closed`. `slow` says why the engine is
+    not compiled, `queue` why the kernel's packet queue cannot be used; both are empty where all is well. `missing` are
+    commands that the gate runs and that are not installed.
     """
 
     interfaces: dict[str, Interface]
@@ -49,7 +53,11 @@ class Facts:
     flow_tables: tuple[str, ...] = ()
     clamps: bool | None = None
     translated: tuple[str, ...] | None = None
+    closed: tuple[int, ...] = ()
     busy: float | None = None
+    slow: str = ""
+    queue: str = ""
+    missing: tuple[str, ...] = ()
 
     def number(self, path: str) -> int | None:
         """A setting that is a number."""

@@ -8,17 +8,22 @@ from typing import Any, Final, NamedTuple
 MAXSEG: Final = 2  # the kind of that option (RFC 9293 §3.2)
 EVERYWHERE: Final = "*"
 TARGETS: Final = ("MASQUERADE", "SNAT")
+FORWARD: Final = 2  # NF_INET_FORWARD of linux/netfilter.h
+DROP: Final = 0  # NF_DROP
+FAMILIES: Final = {socket.AF_INET: (4,), socket.AF_INET6: (6,), 1: (4, 6)}  # 1: NFPROTO_INET
 OURS: Final = "SLUICE"  # chains of the gate begin so
 
 
 class Rules(NamedTuple):
-    """The flow tables; whether a rule clamps the largest segment; and out of which interfaces IPv4 sources are
-    translated, as names that may end with `*`. The last two are None where rules cannot be seen.
+    """The flow tables; whether a rule clamps the largest segment; out of which interfaces IPv4 sources are translated,
+    as names that may end with `*`; and for which versions of IP a filter drops every new forwarded conversation. The
+    second and third are None where rules cannot be seen.
     """
 
     flow_tables: tuple[str, ...] = ()
     clamps: bool | None = None
     translated: tuple[str, ...] | None = None
+    closed: tuple[int, ...] = ()
 
 
 def rules(root: Path, names: dict[int, str]) -> Rules:
@@ -29,6 +34,7 @@ def rules(root: Path, names: dict[int, str]) -> Rules:
     try:
         with NFTables(nfgen_family=socket.AF_UNSPEC) as tables:
             found = [(rule, _expressions(rule)) for rule in tables.get_rules()]
+            chains = list(tables.get_chains())
             flows = tuple(
                 f"{one.get_attr('NFTA_FLOWTABLE_TABLE')} {one.get_attr('NFTA_FLOWTABLE_NAME')}"
                 for one in tables.request_get(nft_flowtable_msg(), NFT_MSG_GETFLOWTABLE)
@@ -43,7 +49,42 @@ def rules(root: Path, names: dict[int, str]) -> Rules:
         and not str(rule.get_attr("NFTA_RULE_CHAIN")).startswith(OURS)
         and any(_translates(name, data) for name, data in expressions)
     ]
-    return Rules(flows, clamps, None if _old(root) else tuple(dict.fromkeys(translated)))
+    return Rules(flows, clamps, None if _old(root) else tuple(dict.fromkeys(translated)), tuple(_closed(chains, found)))
+
+
+def _closed(chains: list[Any], found: list[tuple[Any, list[tuple[str, Any]]]]) -> Iterator[int]:
+    """The versions of IP of which no new conversation is forwarded: a chain of the forward hook drops by its policy,
+    and none of its rules accepts one, or asks another chain.
+    """
+    for chain in chains:
+        hook = chain.get_attr("NFTA_CHAIN_HOOK")
+        if hook is None or hook.get_attr("NFTA_HOOK_HOOKNUM") != FORWARD or chain.get_attr("NFTA_CHAIN_POLICY") != DROP:
+            continue
+        place = (chain["nfgen_family"], chain.get_attr("NFTA_CHAIN_TABLE"), chain.get_attr("NFTA_CHAIN_NAME"))
+        passing = any(
+            _admits(expressions)
+            for rule, expressions in found
+            if (rule["nfgen_family"], rule.get_attr("NFTA_RULE_TABLE"), rule.get_attr("NFTA_RULE_CHAIN")) == place
+        )
+        if not passing:
+            yield from FAMILIES.get(chain["nfgen_family"], ())
+
+
+def _admits(expressions: list[tuple[str, Any]]) -> bool:
+    """Whether a rule may accept the first packet of a conversation."""
+    state = any(
+        name == "ct" or (name == "match" and data.get_attr("NFTA_MATCH_NAME") in ("conntrack", "state"))
+        for name, data in expressions
+    )
+    verdicts = [
+        str(verdict.get_attr("NFTA_VERDICT_CODE"))
+        for name, data in expressions
+        if name == "immediate" and (verdict := data.get_attr("NFTA_IMMEDIATE_DATA").get_attr("NFTA_DATA_VERDICT"))
+    ]
+    return any(
+        (verdict == "NF_ACCEPT" and not state) or verdict in ("NFT_JUMP", "NFT_GOTO", "NF_QUEUE")
+        for verdict in verdicts
+    ) or any(name == "lookup" for name, _ in expressions)
 
 
 def _old(root: Path) -> bool:

@@ -127,6 +127,11 @@ class Gate:
         return dict(self._guard.unseen) if self._guard is not None else {}
 
     @property
+    def missing(self) -> frozenset[str]:
+        """The uplinks' interfaces that are not here."""
+        return frozenset(self._missing)
+
+    @property
     def down(self) -> list[str]:
         """The lines that routes do not use now."""
         return sorted(self._steering.down)

@@ -1,6 +1,7 @@
 """`sluice doctor`."""
 
 import json
+import os
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -10,15 +11,21 @@ import click
 from wily_sluice.cli.options import CLEAN, COST, ERRORS, Refusal, json_option, plan_from, state_option
 from wily_sluice.doctor.ailment import Change
 from wily_sluice.doctor.examine import Complaint, examine
+from wily_sluice.doctor.facts import Facts
 from wily_sluice.doctor.look import facts
 from wily_sluice.doctor.mend import Journal, MendError
+from wily_sluice.gate.kernel.command import absent
 from wily_sluice.gate.kernel.lock import network_namespace
+from wily_sluice.gate.kernel.packet_queue import PacketQueue
 from wily_sluice.history.database import private_file, private_folder
 from wily_sluice.outside.files import load
+from wily_sluice.outside.form import why_not_compiled
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.cost import MIX, needed
 from wily_sluice.views.text.console import console, print_json
 from wily_sluice.views.text.doctor import changes_data, complaints_data, print_changes, print_complaints
+
+UNUSED_QUEUE = 65_000  # far from the numbers of the gate's queues
 
 
 @click.command()
@@ -51,11 +58,10 @@ def doctor(context: click.Context, plan_file: Path, fix: bool, undo: bool, state
             changes = journal.undo()
         else:
             plan = load(plan_file)
-            busy = _busy(plan, state)
-            complaints = examine(plan, replace(facts(), busy=busy))
+            complaints = examine(plan, _facts(plan, state))
             if fix:
                 changes = journal.mend(change for one in complaints for change in one.found.changes)
-                complaints = examine(plan, replace(facts(), busy=busy))
+                complaints = examine(plan, _facts(plan, state))
     except MendError as error:
         raise Refusal(str(error)) from None
     if as_json:
@@ -63,6 +69,16 @@ def doctor(context: click.Context, plan_file: Path, fix: bool, undo: bool, state
     else:
         _print(complaints, changes, fix, undo)
     context.exit(ERRORS if any(one.ailment.severity == "error" for one in complaints) else CLEAN)
+
+
+def _facts(plan: Plan, state: Path) -> Facts:
+    queue = ""
+    if os.geteuid() == 0:  # only root may use the packet queue, so only root sees whether it is there
+        try:
+            PacketQueue(UNUSED_QUEUE).close()
+        except OSError as error:
+            queue = error.strerror or str(error)
+    return replace(facts(), busy=_busy(plan, state), slow=why_not_compiled(), queue=queue, missing=absent())
 
 
 def _busy(plan: Plan, state: Path) -> float | None:

@@ -26,6 +26,8 @@ from wily_sluice.history.database import private_file, private_folder
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.outside.files import load
+from wily_sluice.outside.form import COST as FORM_COST
+from wily_sluice.outside.form import form_words, why_not_compiled
 from wily_sluice.plan.file.bundle import Bundle, bundle_of
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
@@ -89,12 +91,19 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
         overseer = Overseer(command, bundle, revision, _notify, clerk.examine)
         stack.callback(overseer.close)
         running = Gate(plan, clerk, overseer)
+        slow = why_not_compiled()
         overseer.oversee(running)
 
         def print_ready() -> None:
             for uplink in () if as_json else plan.uplinks:
                 rates = " and ".join(f"{format_rate(uplink.usable(d))} {d}" for d in DIRECTIONS)
-                click.echo(f"shaping {uplink.interface} ({uplink.name}) to {rates}; Ctrl-C ends")
+                if uplink.interface in running.missing:
+                    words = f"{uplink.interface} ({uplink.name}) is not here; once it is, it is shaped to {rates}"
+                else:
+                    words = f"shaping {uplink.interface} ({uplink.name}) to {rates}"
+                click.echo(f"{words}; Ctrl-C ends")
+            if slow and not as_json:
+                click.echo(f"the engine is not compiled: {slow}; {FORM_COST}")
             sys.stdout.flush()
 
         running.run(print_ready)
@@ -255,7 +264,7 @@ def cost(plan_file: Path, state: Path, as_json: bool) -> None:
         raise Refusal("network namespaces need root: use sudo")
     plan = load(plan_file)
     found = measure(plan, plan_file, lambda line: click.echo(line, err=True))
-    data = cost_data(plan, found)
+    data = cost_data(plan, found) | {"engine": form_words()}
     with suppress(OSError):
         private_folder(state)
         private_file(state / COST)
@@ -263,7 +272,7 @@ def cost(plan_file: Path, state: Path, as_json: bool) -> None:
     if as_json:
         print_json(data)
     else:
-        print_cost(console(), plan, found)
+        print_cost(console(), plan, found, why_not_compiled())
 
 
 @gate.command()

@@ -66,6 +66,7 @@ from wily_sluice.history.event_store import EventStore
 from wily_sluice.history.measurement_store import MeasurementStore
 from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.outside.form import why_not_compiled
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schedules.periods import period_start
 from wily_sluice.ports.book import Opening
@@ -385,6 +386,7 @@ class Desk:
             "events": [{"at": round(at, 3), "event": event} for at, event in self._events],
             "notices": self._notices.data(),
             "version": __version__,
+            "slow": why_not_compiled(),
             "state": str(self._state),
             "clients": sum(map(len, self._server.callers.values())),
         }

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from wily_sluice.doctor.ailment import Ailment, Change, Found, setting
 from wily_sluice.doctor.facts import Facts
 from wily_sluice.doctor.features import BYPASSING, path_of
+from wily_sluice.outside.form import COST, remedy
 from wily_sluice.plan.model import Plan
 
 PER_HOST = 256  # conversations that a host may well have open
@@ -60,7 +61,42 @@ def _bypass(plan: Plan, facts: Facts) -> Iterator[Found]:
                 yield Found(name, message, f"`ethtool -K {name} {feature} off`", (change,))
 
 
+def _commands(plan: Plan, facts: Facts) -> Iterator[Found]:
+    if facts.missing:
+        packages = " and ".join(dict.fromkeys("iproute2" if name == "ip" else "iptables" for name in facts.missing))
+        yield Found("commands", f"{', '.join(facts.missing)} not found; the gate runs them", f"install {packages}")
+
+
+def _queue(plan: Plan, facts: Facts) -> Iterator[Found]:
+    if facts.queue:
+        message = f"the kernel's packet queue cannot be used: {facts.queue}"
+        yield Found("kernel", message, "load the module nfnetlink_queue, or run a kernel that has it")
+
+
+def _slow(plan: Plan, facts: Facts) -> Iterator[Found]:
+    if facts.slow:
+        yield Found("engine", f"the engine is not compiled: {facts.slow}; {COST}", remedy(facts.slow))
+
+
 AILMENTS = (
+    Ailment(
+        "commands-missing",
+        "error",
+        "The gate diverts packets with iptables and ip6tables, and sets routes with ip.",
+        _commands,
+    ),
+    Ailment(
+        "queue-missing",
+        "error",
+        "The kernel hands packets to the gate through its packet queue (NFQUEUE).",
+        _queue,
+    ),
+    Ailment(
+        "not-compiled",
+        "warning",
+        "The program is installed as Python source; compiled, it carries several times as many packets.",
+        _slow,
+    ),
     Ailment(
         "bypass",
         "error",

@@ -92,12 +92,28 @@ def _untranslated(plan: Plan, facts: Facts) -> Iterator[Found]:
             yield Found(f"uplink {uplink.name}", message, f"run `{rule}`, unless the next router translates them")
 
 
+def _closed(plan: Plan, facts: Facts) -> Iterator[Found]:
+    for version in sorted(_versions(plan) & set(facts.closed)):
+        network = plan.networks[0].interface
+        command = "iptables" if version == 4 else "ip6tables"
+        message = f"a filter drops every new IPv{version} conversation that this machine should forward"
+        yield Found(
+            f"IPv{version}", message, f"accept those from your networks: `{command} -A FORWARD -i {network} -j ACCEPT`"
+        )
+
+
 AILMENTS = (
     Ailment(
         "forwarding-off",
         "error",
         "The gate shapes what this machine forwards. The kernel is told not to forward.",
         _forwarding,
+    ),
+    Ailment(
+        "forwarding-filtered",
+        "error",
+        "A chain of the forward hook drops by its policy, and no rule in it accepts new conversations.",
+        _closed,
     ),
     Ailment("uplink-unnamed", "error", "A line that the plan does not know is neither shaped nor counted.", _unnamed),
     Ailment(

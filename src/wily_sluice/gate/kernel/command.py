@@ -18,6 +18,11 @@ PACKAGES = {
 }
 
 
+def absent() -> tuple[str, ...]:
+    """The commands that the gate needs and that are not there."""
+    return tuple(command for command in ("ip", "iptables", "ip6tables") if shutil.which(command) is None)
+
+
 def require(*commands: str) -> None:
     """LiveError when one of these is not there."""
     for command in commands:

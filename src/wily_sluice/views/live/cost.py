@@ -5,6 +5,7 @@ from typing import Any
 from rich.console import Console
 from rich.table import Table
 
+from wily_sluice.outside.form import COST as FORM_COST
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.cost import Carried, Cost, needed
 from wily_sluice.units import format_rate
@@ -34,8 +35,8 @@ def cost_data(plan: Plan, cost: Cost) -> dict[str, Any]:
     } | {"stolen": round(cost.stolen, 4)}
 
 
-def print_cost(console: Console, plan: Plan, cost: Cost) -> None:
-    """A row for each mix of sizes, then what that means for the lines of the plan."""
+def print_cost(console: Console, plan: Plan, cost: Cost, slow: str) -> None:
+    """A row for each mix of sizes, then what that means for the lines of the plan. `slow`: why it is not compiled."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for name in ("packets", "mean size", "no gate", "one core accepts", "one core shapes", "", "full lines need"):
         table.add_column(name, justify="left" if name == "packets" else "right")
@@ -53,6 +54,8 @@ def print_cost(console: Console, plan: Plan, cost: Cost) -> None:
     console.print(
         "no gate: all cores together; accepts: the same path with a loop that only accepts packets", style="dim"
     )
+    if slow:
+        console.print(f"[yellow]The engine is not compiled: {slow}; {FORM_COST}.[/]", highlight=False)
     if cost.stolen > DISTURBED:
         taken = f"{cost.stolen:.0%} of the processor time was taken by the host"
         console.print(f"[yellow]{taken}: measure again when the host is quiet.[/]")

@@ -5,6 +5,7 @@ from typing import Any
 
 from rich.console import Console
 
+from wily_sluice.outside.form import COST as FORM_COST
 from wily_sluice.units import format_rate, format_size
 
 WORTH_TELLING = 1000  # packets
@@ -57,6 +58,8 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
     if status["unshaped"]:
         told = f"{status['unshaped']:,} packets came faster than the gate takes them and bypassed it"
         console.print(f"[bold yellow]{told}[/]: see `sluice gate cost`")
+    if status.get("slow"):
+        console.print(f"[yellow]the engine is not compiled: {status['slow']}; {FORM_COST}[/]", highlight=False)
     if status["strained"]:
         told = "shaping uses a whole core, so rates may not be reached"
         console.print(f"[bold yellow]{told}[/]: see `sluice gate cost`")
