@@ -109,6 +109,36 @@ def test_neither_the_warm_up_nor_what_the_gate_drops_is_counted(
     assert dropped.loss > 0.05
 
 
+ACKS = ("rest: {default: true}", "rest: {default: true}\n      acks: {guarantee: 20%, priority: 2}")
+TO_ACKS = ("rules:\n", "rules:\n  - {name: Acks, packet: ack, queue: acks}\n")
+
+
+def test_acknowledgements_in_a_queue_of_their_own_keep_a_download_fast_beside_uploads(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
+) -> None:
+    """Sixteen uploads fill a narrow way up. The acknowledgements of a download share their queue, or have their own."""
+    lines = (("down: 20 Mbit/s, up: 10 Mbit/s", "down: 90 Mbit/s, up: 3 Mbit/s"),)
+    head = HEAD.replace("down: 20 Mbit/s, up: 10 Mbit/s", "down: 90 Mbit/s, up: 3 Mbit/s")
+    upload = UPLOAD.replace("flows: 4", "flows: 16").replace("10.7.0.9", "10.7.0.10")
+    together, apart = (
+        by_name(Lab(plan, traffic(plan, upload, DOWNLOAD, head=head), shaped=True).run().rows)
+        for plan in (small_plan(*lines), small_plan(*lines, ACKS, TO_ACKS))
+    )
+    assert apart["Download", "down"].measured.goodput > 1.3 * together["Download", "down"].measured.goodput
+    assert (apart["Upload", "up"].queue, apart["Download", "down"].queue) == ("rest", "rest")
+
+
+def test_rows_have_the_queue_of_their_own_packets_with_and_without_the_plan(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
+) -> None:
+    large = ("rules:\n", "rules:\n  - {name: Large, length: over 1000 B, moved: over 1 MB, queue: rest}\n")
+    plan = small_plan(large, ("port: 5004-5005, queue", "port: 1-5005, queue"), ("protocol: udp, ", ""))
+    comparison = compare(plan, traffic(plan, CALL, DOWNLOAD))
+    for rows in (comparison.before, comparison.after):
+        queues = {key: row.queue for key, row in by_name(rows).items()}
+        assert queues == {("Call", "up"): "calls", ("Call", "down"): "calls", ("Download", "down"): "rest"}
+
+
 def test_second_by_second_a_lone_host_has_its_part_of_the_line_and_makes_room_for_others(
     small_plan: Callable[..., Plan], traffic: Callable[..., Traffic], monkeypatch: pytest.MonkeyPatch
 ) -> None:

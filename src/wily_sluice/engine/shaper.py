@@ -106,9 +106,9 @@ class Shaper(Onward):
                 lane = self._lane_apart(conversation, lane, apart, length, now)
         return lane
 
-    def leaf_of(self, conversation: Conversation) -> Leaf:
-        """The leaf that a conversation is sorted to."""
-        return self._leaf(self.classifier.rule(self.classifier.subject(conversation)))
+    def leaf_of(self, conversation: Conversation, kind: int = 0, length: Size = LONGEST_PACKET) -> Leaf:
+        """The leaf that a conversation's packets of this kind and length are sorted to."""
+        return self._leaf(self.classifier.rule(self.classifier.subject(conversation, kind, length)))
 
     def _leaf(self, rule: int) -> Leaf:
         return self.tree.leaves[self.classifier.rules[rule].leaf if rule >= 0 else self.classifier.default]

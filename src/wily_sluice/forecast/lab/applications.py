@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from random import Random
 
+from wily_sluice.engine.classify.kind import ICMP
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.packet import Packet
@@ -90,7 +91,8 @@ class Probe(Source):
         self._events.at(now + round(self._random.expovariate(PROBES_PER_SECOND) * SECOND), self.begin)
 
     def _echo(self, token: object) -> Packet:
-        return Packet(self._framing.cost(PROBE_PACKET), self._conversation, token, length=PROBE_PACKET)
+        cost = self._framing.cost(PROBE_PACKET)
+        return Packet(cost, self._conversation, token, length=PROBE_PACKET, kind=ICMP)
 
     def _turned(self, packet: Packet) -> None:
         self._back.send(self._echo((self._received, packet.token[1])))

@@ -10,11 +10,12 @@ from random import Random
 from typing import NamedTuple
 
 from wily_sluice.engine.classify.header import key_of
+from wily_sluice.engine.classify.kind import ICMP
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.framing import Framing
+from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.forecast.lab.applications import CALL_PERIOD, Course, Probe, Source, Talk
+from wily_sluice.forecast.lab.applications import CALL_PACKET, CALL_PERIOD, PROBE_PACKET, Course, Probe, Source, Talk
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Measured, Meter, Silence
 from wily_sluice.forecast.lab.path import Path
@@ -24,6 +25,13 @@ from wily_sluice.plan.line_choice import line_of
 from wily_sluice.plan.model import Plan, Tunnel
 from wily_sluice.units import Direction, Nanoseconds
 
+# Kind and length of the packets that carry an application's data, which is where its queue is read off.
+PACKETS = {
+    "call": (0, CALL_PACKET),
+    "probe": (ICMP, PROBE_PACKET),
+    "upload": (0, LARGEST_PACKET),
+    "download": (0, LARGEST_PACKET),
+}
 FIRST_PORT = 49_152  # RFC 6335: the first port that no service has for its own
 WAYS = {"call": ("up", "down"), "probe": ("there and back",), "upload": ("up",), "download": ("down",)}
 
@@ -188,7 +196,7 @@ class Flows:
                 one.application.kind,
                 one.way,
                 one.uplink,
-                one.shaper.leaf_of(one.conversation).path,
+                one.shaper.leaf_of(one.conversation, *PACKETS[one.application.kind]).path,
                 one.meter.result(),
                 place,
             )

@@ -172,10 +172,14 @@ def comparison(plan: Plan, traffic: Traffic, before: Run, after: Run) -> Compari
         }
         for uplink in plan.uplinks
     }
-    # On a line that an application only came to when another failed, there is nothing to compare with.
+    # On a line that an application only came to when another failed, there is nothing to compare with. Without the
+    # plan nothing is seen of a conversation as it goes on, so both rows have the queue that the plan gives it.
     rows = [{row.place: row for row in run.rows} for run in (before, after)]
     blank = {place: replace(row, measured=NOTHING) for one in rows for place, row in one.items()}
-    same = [tuple(one.get(place, blank[place]) for place in sorted(blank)) for one in rows]
+    same = [
+        tuple(replace(one.get(place, blank[place]), queue=blank[place].queue) for place in sorted(blank))
+        for one in rows
+    ]
     names = {row.place[0]: row.name for row in blank.values()}
     silences = tuple(
         Silent(names[index], way, before.silences[index, way], longest)

@@ -14,6 +14,7 @@ selective acknowledgement says.
 from collections import deque
 from math import ceil
 
+from wily_sluice.engine.classify.kind import PURE_ACK
 from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.engine.packet import Packet
 from wily_sluice.forecast.lab.applications import Course, Source
@@ -157,7 +158,7 @@ class Transfer(Source):
     def _acknowledge(self, cause: int) -> None:
         self._unacknowledged = 0
         token = (self._acknowledged, self._expected, cause, self._echo)
-        self._back.send(Packet(self._ack_frame, self._conversation, token, length=HEADERS))
+        self._back.send(Packet(self._ack_frame, self._conversation, token, length=HEADERS, kind=PURE_ACK))
 
     # The sender, as acknowledgements come in.
 
