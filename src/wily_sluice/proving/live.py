@@ -21,7 +21,7 @@ from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import Bench
-from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTE, Example, examples
+from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTES, Example, examples
 from wily_sluice.forecast.prove.proof import Promise, Proof, try_in
 from wily_sluice.forecast.prove.setting import Came, CannotTry, Flood, Led, Part, Stream, Where
 from wily_sluice.plan.asking import Terms
@@ -90,7 +90,7 @@ class LiveWorld:
     def _moved_here(self, example: Example) -> Iterator[Example]:
         """The same between one of our addresses and the far end, where the plan asks for neither."""
         parties = example.parties
-        if len(parties.local) != len(self._host) or parties.remote not in (REMOTE[len(self._host)], self._host):
+        if len(parties.local) != len(self._host) or parties.remote not in (*REMOTES, self._host):
             return
         ours = [parties.local] if parties.local in self._at else []
         for local in (*ours, *(one for one in self._at if one != parties.local and len(one) == len(self._host))):
@@ -105,7 +105,7 @@ class LiveWorld:
         if found is None:
             if len(example.parties.local) != len(self._host):
                 raise CannotTry(f"the far end is reached over IPv{4 if len(self._host) == 4 else 6}")
-            far = example.parties.remote not in (REMOTE[len(example.parties.local)], self._host)
+            far = example.parties.remote not in (*REMOTES, self._host)
             asked = ip_address(example.parties.remote if far else example.parties.local)
             raise CannotTry(f"it is about {asked}, which {'is another remote' if far else 'others may have'}")
         return found

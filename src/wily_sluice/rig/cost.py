@@ -18,7 +18,7 @@ from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.flood_program import CONVERSATIONS, FIRST_PORT
-from wily_sluice.rig.layout import FAR_ADDRESSES, Layout
+from wily_sluice.rig.layout import Layout
 from wily_sluice.rig.rig import Rig
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Size
 
@@ -118,7 +118,7 @@ def _flood(rig: Rig, layout: Layout, sizes: tuple[Size, ...]) -> Iterator[None]:
     network = next(n for n in layout.plan.networks if any(":" not in subnet for subnet in n.subnets))
     local = next(address for address in layout.host_addresses(network) if ":" not in address).partition("/")[0]
     seconds = WARM_UP + MEASURED + 1
-    command = rig.program(network.name, "flood_program", local, FAR_ADDRESSES[0], seconds, *sizes)
+    command = rig.program(network.name, "flood_program", local, layout.far_addresses[0], seconds, *sizes)
     # One alone may send less than can be carried.
     senders = [subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=PIPE, text=True) for _ in range(SENDERS)]
     try:

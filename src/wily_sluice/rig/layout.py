@@ -3,20 +3,64 @@
 A network's namespace holds addresses of its hosts: those that the plan names in groups, rules and limiters, and some
 more. They share one hardware address, as hosts behind a router of their own do; so they are reached by way of one of
 them, and each address is a host (`neighbours`). The uplinks' addresses and the far side's are from the ranges
-for documentation (RFC 5737, RFC 3849) and, between line and far side, from the shared range (RFC 6598).
+for documentation (RFC 5737, RFC 3849) and, between line and far side, from the shared range (RFC 6598). Where the plan
+has networks there, others take their place, from the range for benchmarks (RFC 2544) or further on in these.
 """
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
+from itertools import chain
+from typing import NamedTuple
 
 from wily_sluice.engine.framing import Framing
+from wily_sluice.errors import LiveError
 from wily_sluice.plan.model import Network, Plan
 from wily_sluice.units import Direction, Nanoseconds, Rate
 
-FAR_SUBNETS = ("198.51.100.0/24", "203.0.113.0/24", "2001:db8:f000::/36")
-FAR_ADDRESSES = ("198.51.100.10", "2001:db8:f000::10")  # where the far side's own program listens
 MOST_NAMED = 64  # addresses of one range that get a host
+
+
+class Ranges(NamedTuple):
+    """The subnets that are the rig's own: of the uplinks and of the links behind the lines, of IPv4 and of IPv6, each
+    with a part for every uplink; and those of the far side.
+    """
+
+    wan4: str
+    wan6: str
+    mid4: str
+    mid6: str
+    far: tuple[str, ...]
+
+
+USUAL = Ranges(
+    "192.0.2.0/24",
+    "2001:db8::/48",
+    "100.64.0.0/24",
+    "2001:db8:ff::/48",
+    ("198.51.100.0/24", "203.0.113.0/24", "2001:db8:f000::/36"),
+)
+FAR_ADDRESSES = ("198.51.100.10", "2001:db8:f000::10")  # in the usual ranges, where the far side's program listens
+POOLS = {4: ("198.18.0.0/15", "100.64.0.0/10"), 6: ("2001:db8::/32",)}
+
+
+def free_ranges(plan: Plan) -> Ranges:
+    """The usual ones, except where the plan has networks of its own."""
+    taken = [ip_network(subnet) for network in plan.networks for subnet in network.subnets]
+
+    def free(usual: str) -> str:
+        wanted = ip_network(usual)
+        length = 36 if usual in USUAL.far and wanted.version == 6 else wanted.prefixlen
+        others = (part for pool in POOLS[wanted.version] for part in ip_network(pool).subnets(new_prefix=length))
+        for candidate in chain([wanted], others):
+            if not any(candidate.version == one.version and candidate.overlaps(one) for one in taken):
+                taken.append(candidate)
+                return str(candidate)
+        raise LiveError(f"the plan's networks leave no range of IPv{wanted.version} for a rig")
+
+    far = tuple(free(one) for one in USUAL.far)
+    wan4, wan6, mid4, mid6 = (free(one) for one in (USUAL.wan4, USUAL.wan6, USUAL.mid4, USUAL.mid6))
+    return Ranges(wan4, wan6, mid4, mid6, far)
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +86,16 @@ class Layout:
     plan: Plan
     name: str
     hosts: int
+    ranges: Ranges = field(init=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "ranges", free_ranges(self.plan))
+
+    @property
+    def far_addresses(self) -> tuple[str, str]:
+        """Where the far side's own program listens: of IPv4, and of IPv6."""
+        first, last = self.ranges.far[0], self.ranges.far[-1]
+        return _part(first, 10), str(ip_network(last).network_address + 16)
 
     @property
     def prefix(self) -> str:
@@ -81,7 +135,15 @@ class Layout:
 
     def own_addresses(self, uplink: int) -> tuple[str, str]:
         """Those of the gateway itself on the uplink with this index: of IPv4, and of IPv6."""
-        return f"192.0.2.{4 * uplink + 2}", f"2001:db8:{uplink:x}::2"
+        return _part(self.ranges.wan4, 4 * uplink + 2), _part(self.ranges.wan6, 2, uplink)
+
+    def line_addresses(self, uplink: int) -> tuple[str, str]:
+        """Those that the gateway sends to on the uplink with this index."""
+        return _part(self.ranges.wan4, 4 * uplink + 1), _part(self.ranges.wan6, 1, uplink)
+
+    def behind_addresses(self, uplink: int) -> tuple[str, str]:
+        """Those of the far side on the link behind the line with this index."""
+        return _part(self.ranges.mid4, 4 * uplink + 2), _part(self.ranges.mid6, 2, uplink)
 
     def namespaces(self) -> list[str]:
         """All namespaces."""
@@ -121,30 +183,29 @@ class Layout:
                     hosts = (address.split("/")[0] for address in self.host_addresses(network))
                     router = next(address for address in hosts if ip_address(address) in subnet)
                     gateway.append(f"route add {subnet} via {router} dev {network.interface} onlink")
-        far += [f"route add local {far_subnet} dev lo" for far_subnet in FAR_SUBNETS]
+        far += [f"route add local {far_subnet} dev lo" for far_subnet in self.ranges.far]
         for index, uplink in enumerate(self.plan.uplinks):
             line = commands[self.namespace(f"line-{uplink.name}")]
-            wan4, mid4 = f"192.0.2.{4 * index}", f"100.64.0.{4 * index}"
-            wan6, mid6 = f"2001:db8:{index:x}", f"2001:db8:ff:{index:x}"
-            own4, own6 = self.own_addresses(index)
+            near4, near6 = self.line_addresses(index)
+            behind4, behind6 = self.behind_addresses(index)
+            back4, back6 = _part(self.ranges.mid4, 4 * index + 1), _part(self.ranges.mid6, 1, index)
             ends = (
-                (line, "near", _next(wan4, 1), f"{wan6}::1"),
-                (gateway, uplink.interface, own4, own6),
-                (line, "far", _next(mid4, 1), f"{mid6}::1"),
-                (far, f"line{index}", _next(mid4, 2), f"{mid6}::2"),
+                (line, "near", near4, near6),
+                (gateway, uplink.interface, *self.own_addresses(index)),
+                (line, "far", back4, back6),
+                (far, f"line{index}", behind4, behind6),
             )
             for owner, device, v4, v6 in ends:
                 owner.append(f"address add {v4}/30 dev {device}")
                 owner.append(f"address add {v6}/64 dev {device} nodad")
                 owner.append(f"link set {device} up")
             metric = 100 * (index + 1)
-            gateway.append(f"route add default via {_next(wan4, 1)} metric {metric}")
-            gateway.append(f"route add default via {wan6}::1 metric {metric}")
-            for far_subnet in FAR_SUBNETS:
-                via = f"{mid6}::2" if ":" in far_subnet else _next(mid4, 2)
-                line.append(f"route add {far_subnet} via {via}")
-            far.append(f"route add {wan4}/30 via {_next(mid4, 1)}")
-            far.append(f"route add {wan6}::/64 via {mid6}::1")
+            gateway.append(f"route add default via {near4} metric {metric}")
+            gateway.append(f"route add default via {near6} metric {metric}")
+            for far_subnet in self.ranges.far:
+                line.append(f"route add {far_subnet} via {behind6 if ':' in far_subnet else behind4}")
+            far.append(f"route add {_part(self.ranges.wan4, 4 * index)}/30 via {back4}")
+            far.append(f"route add {_part(self.ranges.wan6, 0, index)}/64 via {back6}")
         return commands
 
 
@@ -152,8 +213,9 @@ def _gateway(subnet: IPv4Network | IPv6Network) -> str:
     return str(subnet.network_address + 1)
 
 
-def _next(address: str, steps: int) -> str:
-    return str(ip_address(address) + steps)
+def _part(subnet: str, number: int, uplink: int = 0) -> str:
+    """The address with this number in a subnet; of IPv6, in the /64 of an uplink's index."""
+    return str(ip_network(subnet).network_address + (uplink << 64) + number)
 
 
 def _unnamed(subnet: IPv4Network | IPv6Network, count: int) -> Iterator[str]:

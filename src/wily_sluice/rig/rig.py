@@ -30,6 +30,7 @@ class Rig:
         self.name = name
         self.prefix = f"sluice-{name}."
         self.logs = LOGS / f"sluice-{name}"
+        self.far_addresses = FAR_ADDRESSES
 
     def namespaces(self) -> list[str]:
         """The namespaces of this rig that there are."""
@@ -50,13 +51,14 @@ class Rig:
         require("ip", "iptables", "ip6tables")
         if self.namespaces():
             raise LiveError(f"the rig “{self.name}” is up already: `sluice rig down` first")
+        self.far_addresses = layout.far_addresses
         try:
             self._build(layout)
             for uplink, line in figures.items():
                 frame = (line.framing.overhead, line.framing.minimum, line.framing.cells or "none")
                 figures_of_line = (line.down, line.up, line.delay, line.buffer)
                 self._start(f"line-{uplink}", ["line_program", *figures_of_line, *frame, json.dumps(line.courses)])
-            self._start("far", ["endpoint", "serve", *FAR_ADDRESSES])
+            self._start("far", ["endpoint", "serve", *self.far_addresses])
             if on_virtual_machine():
                 self._start("gateway", ["awake_program"])
         except BaseException:
@@ -67,7 +69,12 @@ class Rig:
         for namespace in layout.namespaces():
             run(["ip", "netns", "add", namespace])
         run(["ip", "-batch", "-"], stdin="\n".join(layout.link_commands()) + "\n")
+        self.logs.mkdir(exist_ok=True)
         for namespace, lines in layout.address_commands().items():
+            node = namespace.removeprefix(self.prefix)
+            if node.startswith("line-"):
+                again = [line.replace(" add ", " replace ") for line in lines if " add " in line]
+                (self.logs / f"{node}.again").write_text("\n".join(again) + "\n")
             self._sysctl(namespace, forward=namespace.endswith(".gateway") or ".line-" in namespace)
             run(["ip", "-n", namespace, "-batch", "-"], stdin="\n".join(lines) + "\n")
         gateway = layout.namespace("gateway")
@@ -89,6 +96,27 @@ class Rig:
         # The kernel may keep a namespace from choosing one of these; then the next one does.
         choices = (f"echo {name} > /proc/sys/net/ipv4/tcp_congestion_control 2> /dev/null" for name in CONGESTION)
         run(["ip", "netns", "exec", namespace, "sh", "-c", f"{script} {' || '.join(choices)} || true"])
+
+    def cut(self, uplink: str, silent: bool = False) -> None:
+        """Cut a line: the gateway loses its link, or keeps it if the cut is `silent`. LiveError when there is none."""
+        run(["ip", "-n", self._line(uplink), "link", "set", "far" if silent else "near", "down"])
+
+    def mend(self, uplink: str) -> None:
+        """End a cut of either kind. With a link go its addresses of IPv6 and all routes over it; they come back."""
+        line = self._line(uplink)
+        for end in ("near", "far"):
+            run(["ip", "-n", line, "link", "set", end, "up"])
+        run(["ip", "-n", line, "-force", "-batch", "-"], stdin=(self.logs / f"line-{uplink}.again").read_text())
+
+    def _line(self, uplink: str) -> str:
+        node = f"line-{uplink}"
+        nodes = self.nodes()
+        if node not in nodes:
+            known = ", ".join(one.removeprefix("line-") for one in nodes if one.startswith("line-"))
+            raise LiveError(
+                f"the rig has no line “{uplink}”; it has {known}" if nodes else "no rig is up: `sluice rig up` first"
+            )
+        return self.prefix + node
 
     def command(self, node: str, command: Sequence[str]) -> list[str]:
         """The command line that runs `command` on a node. LiveError when there is no such node."""

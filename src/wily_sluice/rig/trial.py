@@ -20,7 +20,7 @@ import numpy as np
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import PYTHON
 from wily_sluice.plan.model import Plan
-from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
+from wily_sluice.rig.layout import Layout, LineFigures
 from wily_sluice.rig.rig import Rig
 from wily_sluice.units import MILLISECOND, Nanoseconds, Rate
 
@@ -114,7 +114,7 @@ def _jump(rig: Rig, word: str) -> bool:
 
 def start_endpoint(rig: Rig, host: Host, role: str, *arguments: object) -> "subprocess.Popen[str]":
     """Start traffic from a host to the far side; `finish` waits for what it found."""
-    remote = FAR_ADDRESSES[":" in host.address]
+    remote = rig.far_addresses[":" in host.address]
     command = rig.program(host.network, "endpoint", role, *arguments, "--local", host.address, "--remote", remote)
     return subprocess.Popen(command, stdout=PIPE, stderr=PIPE, text=True)
 

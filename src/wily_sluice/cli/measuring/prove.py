@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from wily_sluice.forecast.prove.bench import Bench
     from wily_sluice.forecast.prove.proof import Promise, Proof
 
+FAILURE = ("failure", "the gate is killed")  # kind and name of what only a rig tries
+
 
 @click.command()
 @plan_from()
@@ -93,12 +95,13 @@ def prove(
     plan = load(plan_file)
     bench = Bench(plan)
     wanted = [one for one in promises(bench) if only is None or only in one.proof.kind or only in one.proof.name]
-    if not wanted:
+    if not wanted and not (on_rig and only is not None and any(only in word for word in FAILURE)):
         raise Refusal(f"no promise has “{only}” in its kind or name" if only else "the plan makes no promises")
     if far is not None:
         proofs = _live(bench, wanted, plan_file, far, key_file, http_port, yes)
     else:
-        proofs = _on_rig(bench, wanted, plan_file) if on_rig else _in_lab(bench, wanted)
+        failing = only is None or any(only in word for word in FAILURE)
+        proofs = _on_rig(bench, wanted, plan_file, failing) if on_rig else _in_lab(bench, wanted)
     if junit is not None:
         try:
             junit.write_bytes(junit_xml(plan, proofs))
@@ -125,11 +128,11 @@ def _in_lab(bench: Bench, promises: list[Promise]) -> list[Proof]:
     return found
 
 
-def _on_rig(bench: Bench, promises: list[Promise], plan_file: Path) -> list[Proof]:
+def _on_rig(bench: Bench, promises: list[Promise], plan_file: Path, failing: bool) -> list[Proof]:
     from wily_sluice.rig.promises.prove import prove_on_rig
 
     with _progress(None) as tell:
-        return prove_on_rig(bench, promises, plan_file, tell)[1]
+        return prove_on_rig(bench, promises, plan_file, tell, failing=failing)[1]
 
 
 def _live(

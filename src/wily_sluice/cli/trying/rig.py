@@ -8,7 +8,7 @@ import click
 
 from wily_sluice.cli.options import Time, json_option, plan_from
 from wily_sluice.outside.files import load
-from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
+from wily_sluice.rig.layout import Layout, LineFigures
 from wily_sluice.rig.rig import Rig
 from wily_sluice.units import Nanoseconds
 from wily_sluice.views.text.console import print_json
@@ -30,6 +30,7 @@ def rig() -> None:
       sudo sluice rig up surgery.yaml
       sudo sluice rig exec gateway sluice gate run --plan surgery.yaml
       sudo sluice rig exec surgery bash
+      sudo sluice rig cut fibre
       sudo sluice rig down
     """
 
@@ -54,7 +55,8 @@ def up(plan_file: Path, name: str, delay: Nanoseconds, buffer: Nanoseconds, host
     layout = Layout(plan, name, hosts)
     Rig(name).up(layout, lines)
     click.echo(f"the rig is up: {', '.join(layout.nodes)}")
-    click.echo(f"the far side answers at {' and '.join(FAR_ADDRESSES)}; `sluice rig exec NODE COMMAND` runs on a node")
+    answering = " and ".join(layout.far_addresses)
+    click.echo(f"the far side answers at {answering}; `sluice rig exec NODE COMMAND` runs on a node")
 
 
 @rig.command()
@@ -68,6 +70,36 @@ def down(name: str) -> None:
     """
     count = Rig(name).down()
     click.echo("the rig is down; nothing of it is left" if count else "there was no rig")
+
+
+@rig.command()
+@click.argument("line", metavar="UPLINK")
+@click.option("--silent", is_flag=True, help="Keep the link up; packets get lost behind it.")
+@name_option
+def cut(line: str, silent: bool, name: str) -> None:
+    """Cut the line of an uplink, to see what the gate does.
+
+    \b
+    Examples:
+      sudo sluice rig cut fibre
+      sudo sluice rig cut fibre --silent
+    """
+    Rig(name).cut(line, silent)
+    click.echo(f"{line} is cut; `sluice rig mend {line}` ends that")
+
+
+@rig.command()
+@click.argument("line", metavar="UPLINK")
+@name_option
+def mend(line: str, name: str) -> None:
+    """Make the line of an uplink work again.
+
+    \b
+    Example:
+      sudo sluice rig mend fibre
+    """
+    Rig(name).mend(line)
+    click.echo(f"{line} works again")
 
 
 @rig.command()

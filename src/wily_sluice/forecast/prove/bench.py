@@ -11,7 +11,7 @@ from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper
-from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTE, Example, first_host
+from wily_sluice.forecast.prove.example import LOCAL_PORT, Example, first_host, remote_for
 from wily_sluice.forecast.prove.flood import flood, time_for
 from wily_sluice.forecast.prove.setting import RULES, Came, CannotTry, Flood, Led, Part, Stream, Where
 from wily_sluice.plan.asking import Terms
@@ -157,7 +157,7 @@ class Bench:
         tree, rate = self.plan.tree(uplink, way), round(uplink.usable(way) * FLOOD)
         return {
             leaf.path: Stream(
-                Example(Parties(UDP, local, REMOTE[len(local)], LOCAL_PORT, port)),
+                Example(Parties(UDP, local, remote_for(self.plan, len(local)), LOCAL_PORT, port)),
                 rate,
             )
             for leaf, port in zip(tree.leaves, _steering(self.plan)[tree.name], strict=False)

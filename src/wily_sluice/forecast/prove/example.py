@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import datetime
+from ipaddress import ip_address
 from itertools import islice, product
 from typing import Any
 
@@ -10,6 +11,7 @@ from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.condition import LONGEST_PACKET, Subject
 from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
 from wily_sluice.engine.classify.known import NOTHING, Known
+from wily_sluice.engine.conversations.behaviour import BULK
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.plan.asking import Service, Terms
@@ -20,7 +22,14 @@ from wily_sluice.units import Size
 MOST_TRIED = 400  # candidates for one rule
 MOST_HOSTS = 6  # tried of each range of addresses
 EVERY_RATE = (1 << 8) - 1  # all lasting rates that rules ask for
-REMOTE = {4: bytes((203, 0, 113, 77)), 16: bytes.fromhex("20010db8f000") + bytes(9) + b"\x4d"}
+# Remotes of the ranges for documentation and for benchmarks (RFC 5737, RFC 3849, RFC 2544).
+REMOTES = tuple(
+    ip_address(text).packed
+    for text in (
+        *("203.0.113.77", "198.51.100.77", "192.0.2.77", "198.18.0.77", "198.19.0.77"),
+        *("2001:db8:f000::4d", "2001:db8:e000::4d", "2001:db8:d000::4d"),
+    )
+)
 OF_TCP = frozenset(("http", "imap", "pop3", "rfb", "rtsp", "smtp", "ssh", "tls"))  # recognised protocols over TCP
 LOCAL_PORT, REMOTE_PORT = 40_077, 39_999
 
@@ -125,6 +134,12 @@ def first_host(plan: Plan) -> bytes | None:
     return min((one for one in found if one is not None), key=len, default=None)
 
 
+def remote_for(plan: Plan, width: int) -> bytes:
+    """A remote's address of so many bytes, in no network of the plan."""
+    known = [one for one in REMOTES if len(one) == width]
+    return next((one for one in known if one not in plan.hosts), known[0])
+
+
 def first_of(addresses: AddressSet, width: int) -> bytes | None:
     """An address of so many bytes among these."""
     parts = (_hosts(AddressSet([part])) for part in addresses if len(part[0]) == width)
@@ -149,10 +164,15 @@ def _signs(asked: dict[str, Any]) -> Iterator[tuple[dict[str, Any], Known, str]]
     if not services:
         yield {}, Known(), ""
     for one in services:
+        # A rig moves much over TCP only.
+        later = [seen for seen in one.seen if "moved" in asked and seen not in OF_TCP]
         for seen in one.seen:
-            yield {}, Known(seen), one.shape
+            if seen not in later:
+                yield {}, Known(seen), one.shape
         for protocol, (first, _) in one.ports:
             yield {"protocol": (protocol,), "remote-port": ((first, first),)}, Known(), one.shape
+        for seen in later:
+            yield {}, Known(seen), one.shape
         for name in (*one.names, *sorted(one.remote.names)):
             yield {}, Known("", (name.replace("*.", "a."),)), one.shape
         for address, _ in one.remote.addresses:
@@ -168,6 +188,7 @@ def _of(plan: Plan, asked: dict[str, Any]) -> Iterator[Example]:
     moved, over = asked.get("moved", (0, False))
     length, longer = asked.get("length", (LONGEST_PACKET, False))
     kinds: int = asked.get("packet", 0)
+    usual = {width: remote_for(plan, width) for width in (4, 16)}
     for signs, known, shape in _signs(asked):
         said = {**signs, **{key: value for key, value in asked.items() if key != "service"}}
         ports = said.get("remote-port") or said.get("port") or ((REMOTE_PORT, REMOTE_PORT),)
@@ -179,17 +200,18 @@ def _of(plan: Plan, asked: dict[str, Any]) -> Iterator[Example]:
             if asked.get("version") not in (None, 4 if len(local) == 4 else 6):
                 continue
             far = [one for one in remotes if len(one) == len(local)] or (
-                [] if remotes and not names else [REMOTE[len(local)]]
+                [] if remotes and not names else [usual[len(local)]]
             )
             if "remote address" in signs:
                 far = [signs["remote address"]] if len(signs["remote address"]) == len(local) else []
             for address in far:
                 sides = (local_port, ports[0][0]) if ported else (0, 0)
+                much = moved + 1 if over else 0
                 yield Example(
                     Parties(protocol, local, address, *sides),
                     Known(known.seen, (*known.names, *names)),
-                    shape,
-                    moved + 1 if over else 0,
+                    "bulk" if much > BULK and not shape else shape,  # as it shows when it has moved so much
+                    much,
                     EVERY_RATE if "rate" in asked else 0,
                     1 << asked["dscp"][0] if asked.get("dscp") else 1,
                     kinds & -kinds,

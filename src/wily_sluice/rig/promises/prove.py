@@ -6,7 +6,7 @@ from pathlib import Path
 
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.proof import Judged, Promise, Proof, figure, try_in
-from wily_sluice.forecast.prove.setting import World
+from wily_sluice.forecast.prove.setting import TREES, Flood, World
 from wily_sluice.rig.promises.tried import Listener, Tried
 from wily_sluice.rig.promises.world import RigWorld, rig_world
 from wily_sluice.units import format_rate
@@ -20,14 +20,18 @@ def prove_on_rig(
     plan_file: Path,
     tell: Callable[[str], None],
     program: Sequence[str] | None = None,
+    failing: bool = True,
 ) -> tuple[list[Proof], list[Proof]]:
-    """What came of each in the lab and on the rig. LiveError when there can be no rig."""
+    """What came of each in the lab and on the rig; with `failing`, of the gate being killed as well. LiveError when
+    there can be no rig.
+    """
     listener = Listener(bench)
     tell("in the lab …")
     promises = list(promises)
     lab = [try_in(listener, promise) for promise in promises]
     tell("building the site from network namespaces …")
-    with rig_world(bench, plan_file, listener.asked, program) as world:
+    flooded = {**listener.asked, _to_fail(bench): None}
+    with rig_world(bench, plan_file, flooded, program) as world:
         tried = Tried(world.try_all(listener.asked, tell))
         found = [_tried(tried, promise, proof) for promise, proof in zip(promises, lab, strict=True)]
         broken = [number for number, proof in enumerate(found) if proof.verdict == "broken"]
@@ -39,8 +43,9 @@ def prove_on_rig(
             tried = Tried(world.try_all(again.asked, tell))
             for number in broken:
                 found[number] = _tried(tried, promises[number], lab[number])
-        tell("killing the gate …")
-        found.append(_fails_open(bench, world))
+        if failing:
+            tell("killing the gate …")
+            found.append(_fails_open(bench, world))
     return lab, found
 
 
@@ -53,10 +58,16 @@ def _tried(world: World, promise: Promise, lab: Proof) -> Proof:
     return replace(found, tolerance="2 ms") if promise.proof.kind == "delay" else found
 
 
+def _to_fail(bench: Bench) -> Flood:
+    """A stream that must pass when the gate has been killed."""
+    uplink = bench.plan.uplinks[0]
+    return Flood(TREES, uplink.name, "up", (next(iter(bench.full(uplink, "up").values())),))
+
+
 def _fails_open(bench: Bench, world: RigWorld) -> Proof:
     uplink = bench.plan.uplinks[0]
     usable = uplink.usable("up")
-    rate = world.unshaped(uplink.name, "up", round(usable * FLOODED))
+    rate = world.unshaped(_to_fail(bench), round(usable * FLOODED))
     judged = Judged(rate > usable * FLOODED * 0.9, figure(rate), rate)
     return Proof(
         "failure",

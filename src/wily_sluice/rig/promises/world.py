@@ -15,10 +15,10 @@ from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import LOCAL_PORT
-from wily_sluice.forecast.prove.setting import RULES, TREES, Came, CannotTry, Flood, Led, Part, Where
+from wily_sluice.forecast.prove.setting import RULES, Came, CannotTry, Flood, Led, Part, Where
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.plan.model import Plan
-from wily_sluice.rig.layout import FAR_SUBNETS, Layout
+from wily_sluice.rig.layout import Layout
 from wily_sluice.rig.promises.openings import opening
 from wily_sluice.rig.promises.program import PATIENCE, Program
 from wily_sluice.rig.promises.tried import Asked
@@ -35,6 +35,7 @@ MOST_PACKETS = 40_000  # a second that a rig sends; a plan that needs more canno
 LONGEST_MOVE: Nanoseconds = 3 * SECOND  # for which one conversation moves bytes at the line's rate, to match a rule
 FAILED_WITHIN, BACK_WITHIN = 6.0, 20.0  # seconds until the gate leaves an uplink, or uses it again
 KINDS = {TCP: "tcp", UDP: "udp"}
+LASTING = 4 * BULK  # bytes: bulk at one look and at the next, and not enough for another that might not be
 STEADY = 3.0  # seconds of small packets, until a conversation is interactive
 
 
@@ -72,14 +73,13 @@ class RigWorld:
             found.update(self._led(down, [one for one in led if one.down == down], tell))
         return found
 
-    def unshaped(self, uplink: str, way: Direction, rate: Rate) -> float:
-        """The rate in bit/s after the gate is killed; the last that can be tried."""
-        self._route(uplink)
-        stream = next(iter(self._bench.full(self._bench.uplinks[uplink], way).values()))
+    def unshaped(self, flood: Flood, rate: Rate) -> float:
+        """The rate in bit/s of a flood's one stream after the gate is killed; the last that can be tried."""
+        self._route(flood.uplink)
         self._settle()
         self._gate.kill()
         self._killed = True
-        return self._send([(Flood(TREES, uplink, way, (stream,)), [rate])])[0][0].rate
+        return self._send([(flood, [rate])])[0][0].rate
 
     def _change(self, part: Part, moment: datetime | None, spent: bool) -> None:
         wanted = (part, moment, spent)
@@ -100,8 +100,9 @@ class RigWorld:
         if uplink == self._uplink:
             return
         index = next(index for index, one in enumerate(self._layout.plan.uplinks) if one.name == uplink)
-        lines = [f"route replace {half} via 192.0.2.{4 * index + 1}" for half in ("0.0.0.0/1", "128.0.0.0/1")]
-        lines.append(f"route replace 2000::/3 via 2001:db8:{index:x}::1")
+        via4, via6 = self._layout.line_addresses(index)
+        lines = [f"route replace {half} via {via4}" for half in ("0.0.0.0/1", "128.0.0.0/1")]
+        lines.append(f"route replace 2000::/3 via {via6}")
         run(["ip", "-n", self._layout.namespace("gateway"), "-batch", "-"], stdin="\n".join(lines) + "\n")
         self._uplink = uplink
 
@@ -231,13 +232,13 @@ class RigWorld:
         self._change(RULES, asked[0].moment, False)
         self._unroute()
         for name in down:
-            self._link(name, "down")
+            self._rig.cut(name)
         self._wait_for(down, BACK_WITHIN if self._cut else FAILED_WITHIN)
         for one in asked:
             self._change(RULES, one.moment, False)
             yield one, self._lines(one)
         for name in down:
-            self._link(name, "up")
+            self._rig.mend(name)
         for name in down:
             self._await_link(name)
         self._cut |= bool(down)
@@ -264,9 +265,6 @@ class RigWorld:
             lines = [f"route del {half}" for half in ("0.0.0.0/1", "128.0.0.0/1")] + ["route del 2000::/3"]
             run(["ip", "-n", self._layout.namespace("gateway"), "-batch", "-"], stdin="\n".join(lines) + "\n")
             self._uplink = ""
-
-    def _link(self, uplink: str, state: str) -> None:
-        run(["ip", "-n", self._layout.namespace(f"line-{uplink}"), "link", "set", "near", state])
 
     def _await_link(self, uplink: str) -> None:
         """Wait until both ends have noticed, then forget the neighbours that either has asked for in vain.
@@ -320,7 +318,8 @@ class RigWorld:
         looked = self._gate.ask({"look": keys, "uplink": wheres[0].uplink})
         for (asked, _), up, down in zip(ready, looked["up"], looked["down"], strict=True):
             answered = asked.example.parties.protocol in (TCP, UDP, 1, 58)
-            yield asked, up if down or not answered else ""
+            refused = up in self._bench.uplinks[asked.uplink].refuses  # so nothing comes back
+            yield asked, up if down or refused or not answered else ""
 
     def _made(self, asked: Where) -> dict[str, Any] | CannotTry:
         """The orders for a host."""
@@ -337,7 +336,7 @@ class RigWorld:
             return CannotTry(f"a rig has no way to speak {example.known.seen or example.known.names[0]}")
         if example.moved and parties.protocol != TCP:
             return CannotTry("a rig moves so much over TCP only")
-        bulk = BULK * 2 if example.shape == "bulk" else 0
+        bulk = LASTING if example.shape == "bulk" else 0
         return {
             "protocol": parties.protocol,
             "local": _text(parties.local),
@@ -409,7 +408,7 @@ def _add_addresses(layout: Layout, asked: Iterable[Asked]) -> None:
     lines: dict[str, dict[str, None]] = {}
     for example in examples:
         remote = ip_address(example.parties.remote)
-        if not any(remote in ip_network(subnet) for subnet in FAR_SUBNETS if (":" in subnet) == (remote.version == 6)):
+        if not any(remote in subnet for subnet in map(ip_network, layout.ranges.far)):
             far[str(remote)] = None
         local = ip_address(example.parties.local)
         for network in layout.plan.networks:
@@ -426,6 +425,6 @@ def _add_addresses(layout: Layout, asked: Iterable[Asked]) -> None:
         routes = "\n".join(f"route add local {remote}/{width[remote]} dev lo" for remote in far)
         run(["ip", "-n", layout.namespace("far"), "-batch", "-"], stdin=routes + "\n")
         for index, uplink in enumerate(layout.plan.uplinks):
-            vias = {True: f"2001:db8:ff:{index:x}::2", False: f"100.64.0.{4 * index + 2}"}
+            vias = layout.behind_addresses(index)
             routes = "\n".join(f"route add {remote}/{width[remote]} via {vias[':' in remote]}" for remote in far)
             run(["ip", "-n", layout.namespace(f"line-{uplink.name}"), "-batch", "-"], stdin=routes + "\n")
