@@ -15,6 +15,7 @@ from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.flows import Outcome
 from wily_sluice.forecast.lab.measure import Meter
+from wily_sluice.forecast.lab.notes import HeldBack, Outranked, Unreached
 from wily_sluice.forecast.lab.run import Lab
 from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.forecast.lab.traffic import Traffic
@@ -126,6 +127,41 @@ def test_acknowledgements_in_a_queue_of_their_own_keep_a_download_fast_beside_up
     )
     assert apart["Download", "down"].measured.goodput > 1.3 * together["Download", "down"].measured.goodput
     assert (apart["Upload", "up"].queue, apart["Download", "down"].queue) == ("rest", "rest")
+
+
+def test_what_holds_a_line_back_is_noted_and_only_then(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
+) -> None:
+    line = ("down: 20 Mbit/s, up: 10 Mbit/s", "down: 90 Mbit/s, up: 3 Mbit/s")
+    upload = UPLOAD.replace("flows: 4", "flows: 16").replace("10.7.0.9", "10.7.0.10")
+    together, apart = (
+        compare(plan, traffic(plan, upload, DOWNLOAD, head=HEAD.replace(*line)))
+        for plan in (small_plan(line), small_plan(line, ACKS, TO_ACKS))
+    )
+    assert together.notes == (HeldBack("line", "down", "rest"),)
+    assert apart.notes == ()
+
+
+@pytest.mark.parametrize("priority", [1, 9])
+def test_who_is_starved_by_whom_is_noted(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic], priority: int
+) -> None:
+    queue = ("rest: {default: true}", f"rest: {{default: true}}\n      guests: {{priority: {priority}}}")
+    rule = ("rules:\n", "rules:\n  - {name: Guests, network: guests, queue: guests}\n")
+    plan = small_plan(("down: 2 Mbit/s", "down: 18 Mbit/s"), queue, rule)
+    starved = [note for note in compare(plan, traffic(plan, DOWNLOAD, GUEST)).notes if isinstance(note, Outranked)]
+    assert [(one.name, one.other) for one in starved] == [
+        ("Download", "Guest") if priority == 1 else ("Guest", "Download")
+    ]
+
+
+@pytest.mark.parametrize(("rate", "noted"), [("1 Mbit/s", False), ("3 Mbit/s", True)])
+def test_a_cap_that_another_one_keeps_from_being_reached_is_noted(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic], rate: str, noted: bool
+) -> None:
+    plan = small_plan(("rules:", f"  phone: {{local: 10.7.1.20, down: {rate}}}\nrules:"))
+    found = [note for note in compare(plan, traffic(plan, GUEST)).notes if isinstance(note, Unreached)]
+    assert [(one.limiter, one.tighter) for one in found] == [("phone", "guest")] * noted
 
 
 def test_rows_have_the_queue_of_their_own_packets_with_and_without_the_plan(

@@ -51,6 +51,12 @@ class Party:
         """The addresses that they stand for."""
         return self.members.addresses
 
+    @property
+    def is_one_host(self) -> bool:
+        """Whether that is a single address."""
+        ranges, hardware = list(self.members.addresses), self.members.hardware
+        return len(ranges) + len(hardware) == 1 and all(first == last for first, last in ranges)
+
 
 @dataclass(frozen=True, slots=True)
 class Service:

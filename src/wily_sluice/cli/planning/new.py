@@ -5,13 +5,17 @@ from __future__ import annotations
 import json
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from wily_sluice.cli.options import INTERRUPTED, USUAL_PLAN, Refusal, json_option
+from wily_sluice.cli.options import CLEAN, INTERRUPTED, USUAL_PLAN, Refusal, json_option
+from wily_sluice.outside.new_file import write_new
 from wily_sluice.plan.file.yaml_text import YamlError, parse
 from wily_sluice.units import SECOND
+
+if TYPE_CHECKING:
+    from wily_sluice.cli.planning.interview import Interview
 
 
 class _Part(click.ParamType[Any]):
@@ -58,6 +62,7 @@ LINE = "{interface: wan0, kind: fibre, measured: {down: 180 Mbit/s, up: 24 Mbit/
     help="A network: 'NAME: {interface: lan0, subnets: [192.0.2.0/24]}'.",
 )
 @click.option("--first", metavar="WORDS", help="What matters most, in order: 'calls play web'.")
+@click.option("--films", metavar="NAMES", help="The names that films and music come from: 'films.example'.")
 @click.option(
     "--guests", type=PART, metavar="GUESTS", help="Hold back guests: '{network: guests, down: 5 Mbit/s, up: 1 Mbit/s}'."
 )
@@ -105,20 +110,44 @@ def new(
         return
     if output.exists() and not force and not dry_run:
         raise Refusal(f"{output} is there already: name another with --output, or use --force")
+    shown = not dry_run and not as_json
     try:
-        content, answers = _plan(from_file, given)
+        content, answers, interview = _plan(from_file, given)
+        if shown:
+            while not _agreed(output, content, forecast, asked=interview is not None):
+                assert interview is not None
+                content, answers = _written(interview.again())
     except (click.Abort, KeyboardInterrupt):
         click.echo("\nnothing was written", err=True)
         context.exit(INTERRUPTED)
-    _finish(context, output, content, answers, save_answers, dry_run, force, as_json, forecast)
+    except _Kept:
+        kept = save_answers or output.with_suffix(".answers.yaml")
+        write_new(kept, answers.encode(), force)
+        click.echo(f"{kept}: your answers. Correct them, then: sluice new --from {kept}")
+        context.exit(CLEAN)
+    _finish(output, content, answers, save_answers, dry_run, force, as_json)
 
 
-def _plan(from_file: Path | None, given: dict[str, Any]) -> tuple[str, str]:
-    """The plan's text, and the answers as a file of them says them."""
+class _Kept(Exception):  # not an error: the person wants the answers in a file, and no plan yet
+    pass
+
+
+def _written(answers: dict[str, Any]) -> tuple[str, str]:
+    """The plan's text, and the answers as a file of them has them."""
     import yaml
 
-    from wily_sluice.outside.files import source_of
     from wily_sluice.outside.plan_edits import TextFile
+    from wily_sluice.plan.start.answers import read_answers
+    from wily_sluice.plan.start.write import write_plan
+
+    answers.setdefault("site", "Home")
+    text = yaml.safe_dump(answers, sort_keys=False, allow_unicode=True, width=110)
+    return write_plan(read_answers(TextFile(Path("answers"), text.encode()))), text
+
+
+def _plan(from_file: Path | None, given: dict[str, Any]) -> tuple[str, str, Interview | None]:
+    """The plan's text, the answers as a file of them has them, and who asked for them, if anyone was asked."""
+    from wily_sluice.outside.files import source_of
     from wily_sluice.plan.start.answers import read_answers
     from wily_sluice.plan.start.write import write_plan
 
@@ -127,18 +156,16 @@ def _plan(from_file: Path | None, given: dict[str, Any]) -> tuple[str, str]:
         if answers:
             raise click.UsageError("with --from, all answers are in the file")
         source = source_of(from_file)
-        return write_plan(read_answers(source)), source.read(1_000_000).decode("utf-8", "replace")
+        return write_plan(read_answers(source)), source.read(1_000_000).decode("utf-8", "replace"), None
     if sys.stdin.isatty():
-        from wily_sluice.cli.planning.interview import interview
+        from wily_sluice.cli.planning.interview import Interview
+        from wily_sluice.cli.planning.questions import questions
 
-        interview(answers)
-    elif needed := [
-        option for key, option in (("uplinks", "--uplink"), ("networks", "--network")) if key not in answers
-    ]:
+        interview = Interview(answers, questions)
+        return *_written(interview.run()), interview
+    if needed := [option for key, option in (("uplinks", "--uplink"), ("networks", "--network")) if key not in answers]:
         raise Refusal(f"no terminal to ask on: give {' and '.join(needed)}, or --from FILE")
-    answers.setdefault("site", "Home")
-    text = yaml.safe_dump(answers, sort_keys=False, allow_unicode=True, width=110)
-    return write_plan(read_answers(TextFile(Path("answers"), text.encode()))), text
+    return *_written(answers), None
 
 
 def _given(given: dict[str, Any]) -> dict[str, Any]:
@@ -153,15 +180,54 @@ def _given(given: dict[str, Any]) -> dict[str, Any]:
             answers[key] = {name: part for one in value for name, part in one.items()}
         elif key == "first":
             answers[key] = value.replace(",", " ").split()
-        elif key == "when":
+        elif key in ("when", "films"):
             answers[key] = [part.strip() for part in value.split(",")]
         else:
             answers[key] = value
     return answers
 
 
+def _agreed(output: Path, content: str, forecast: bool, asked: bool) -> bool:
+    """Check the plan and show what it does. Whether it may be written; False to return to the questions.
+
+    Raises click.Abort if it may not, and _Kept if only the answers are to be kept.
+    """
+    from wily_sluice.outside.plan_edits import TextFile
+    from wily_sluice.plan import read
+    from wily_sluice.plan.findings.finding import FileError
+    from wily_sluice.views.text.console import console
+    from wily_sluice.views.text.findings import count_findings, print_findings
+
+    plan, findings = read.examine(TextFile(output, content.encode()))
+    if plan is None and not asked:
+        raise FileError(findings)
+    print_findings(console(), findings)
+    click.echo(f"\n{output}: {count_findings(findings)}\n")
+    if plan is not None:
+        _show(plan, forecast)
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        if plan is None:
+            raise FileError(findings)
+        return True
+    words = ("back", "save", "no") if plan is None else ("yes", "no", "back", "save")
+    click.echo()
+    while True:
+        prompt = f"Write {output}?" if plan is not None else "These answers do not give a plan."
+        about = "back: to the last question; save: keep the answers in a file"
+        default = words[0]
+        answer = click.prompt(f"{prompt} {'/'.join(words)} ({about})", default=default, prompt_suffix=" > ").lower()
+        chosen = next((word for word in words if answer and word.startswith(answer)), "")
+        if chosen == "save":
+            raise _Kept
+        if chosen == "no":
+            raise click.Abort
+        if chosen == "back" and not asked:
+            click.echo("nothing was asked here: the answers are in the file")
+        elif chosen:
+            return chosen == "yes"
+
+
 def _finish(
-    context: click.Context,
     output: Path,
     content: str,
     answers: str,
@@ -169,40 +235,24 @@ def _finish(
     dry_run: bool,
     force: bool,
     as_json: bool,
-    forecast: bool,
 ) -> None:
-    """Check the plan, show what it does, write it, and say what comes next."""
-    from wily_sluice.outside.new_file import write_new
+    """Write the plan, and say what comes next."""
     from wily_sluice.outside.plan_edits import TextFile
     from wily_sluice.plan import read
-    from wily_sluice.plan.findings.finding import FileError
-    from wily_sluice.views.text.console import console, print_json
-    from wily_sluice.views.text.findings import count_findings, findings_data, print_findings
+    from wily_sluice.views.text.console import print_json
+    from wily_sluice.views.text.findings import findings_data
 
-    plan, findings = read.examine(TextFile(output, content.encode()))
-    if plan is None:
-        raise FileError(findings)
-    if as_json:
-        if not dry_run:
-            write_new(output, content.encode(), force)
-        print_json({"file": str(output), "written": not dry_run, "plan": content, "findings": findings_data(findings)})
-        return
-    if dry_run:
+    if dry_run and not as_json:
         click.echo(content, nl=False)
         return
-    screen = console()
-    print_findings(screen, findings)
-    click.echo(f"\n{output}: {count_findings(findings)}\n")
-    _show(plan, forecast)
-    if sys.stdin.isatty() and sys.stdout.isatty():
-        try:
-            click.confirm(f"\nWrite {output}?", default=True, abort=True)
-        except click.Abort:
-            click.echo("nothing was written", err=True)
-            context.exit(INTERRUPTED)
-    write_new(output, content.encode(), force)
-    if save_answers is not None:
-        write_new(save_answers, answers.encode(), force)
+    if not dry_run:
+        write_new(output, content.encode(), force)
+        if save_answers is not None:
+            write_new(save_answers, answers.encode(), force)
+    if as_json:
+        findings = read.examine(TextFile(output, content.encode()))[1]
+        print_json({"file": str(output), "written": not dry_run, "plan": content, "findings": findings_data(findings)})
+        return
     click.echo(f"{output}: written\n")
     _next(output)
 
@@ -244,7 +294,6 @@ def _next(output: Path) -> None:
 def _copy(like: str, output: Path, dry_run: bool, force: bool, as_json: bool) -> None:
     """Copy a complete site, or list them."""
     from wily_sluice.examples import sites
-    from wily_sluice.outside.new_file import write_new
     from wily_sluice.plan.file.suggestion import suggestion
 
     known = sites()

@@ -6,13 +6,13 @@ from pathlib import Path
 import click
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
-from wily_sluice.cli.options import at_option, json_option, plan_from, read_at
+from wily_sluice.cli.options import at_option, csv_option, json_option, plan_from, read_at
 from wily_sluice.forecast.lab.run import Comparison
 from wily_sluice.forecast.lab.traffic import Traffic
 from wily_sluice.outside.files import load, load_traffic
 from wily_sluice.outside.lab import compare
 from wily_sluice.plan.model import Plan
-from wily_sluice.views.forecast.lab import lab_data, print_lab
+from wily_sluice.views.forecast.lab import lab_csv, lab_data, print_lab
 from wily_sluice.views.text.console import console, print_json
 
 
@@ -41,8 +41,10 @@ def compare_with_progress(plan: Plan, traffic: Traffic, begin: datetime | None =
 @click.argument("traffic", metavar="TRAFFIC", type=click.Path(path_type=Path))
 @plan_from()
 @at_option("Start at this time, in the site's time zone, and follow the schedules; by default all hold.")
+@click.option("--delays", is_flag=True, help="With --json: also single delays, which `sluice compare` draws from.")
+@csv_option
 @json_option
-def run(traffic: Path, plan_file: Path, at: str | None, as_json: bool) -> None:
+def run(traffic: Path, plan_file: Path, at: str | None, delays: bool, as_csv: bool, as_json: bool) -> None:
     """Run a traffic file twice: without shaping, and with the plan.
 
     Before: the line alone, with its deep first-in-first-out buffer. After: the same line behind the engine that the
@@ -52,11 +54,14 @@ def run(traffic: Path, plan_file: Path, at: str | None, as_json: bool) -> None:
     Examples:
       sluice lab run afternoon.yaml
       sluice lab run afternoon.yaml --at 2027-03-25T14:30
-      sluice lab run afternoon.yaml surgery.yaml --json
+      sluice lab run afternoon.yaml surgery.yaml --csv
+      sluice lab run afternoon.yaml --json --delays > today.json
     """
     plan = load(plan_file)
     comparison = compare_with_progress(plan, load_traffic(traffic, plan), read_at(plan, at))
     if as_json:
-        print_json(lab_data(comparison))
+        print_json(lab_data(comparison, delays))
+    elif as_csv:
+        click.echo(lab_csv(comparison), nl=False)
     else:
         print_lab(console(), comparison)

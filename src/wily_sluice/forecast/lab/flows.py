@@ -10,7 +10,7 @@ from random import Random
 from typing import NamedTuple
 
 from wily_sluice.engine.classify.header import key_of
-from wily_sluice.engine.classify.kind import ICMP
+from wily_sluice.engine.classify.kind import ICMP, PURE_ACK
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.engine.shaper import Shaper
@@ -19,11 +19,11 @@ from wily_sluice.forecast.lab.applications import CALL_PACKET, CALL_PERIOD, PROB
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Measured, Meter, Silence
 from wily_sluice.forecast.lab.path import Path
-from wily_sluice.forecast.lab.tcp import Transfer
+from wily_sluice.forecast.lab.tcp import HEADERS, Transfer
 from wily_sluice.forecast.lab.traffic import Application, Traffic
 from wily_sluice.plan.line_choice import line_of
 from wily_sluice.plan.model import Plan, Tunnel
-from wily_sluice.units import Direction, Nanoseconds
+from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds
 
 # Kind and length of the packets that carry an application's data, which is where its queue is read off.
 PACKETS = {
@@ -47,6 +47,8 @@ class Outcome:
     queue: str
     measured: Measured
     place: tuple[int, int, int]
+    acks_queue: str = ""  # where the acknowledgements of a transfer go
+    limiters: tuple[str, ...] = ()
 
 
 class _Metered(NamedTuple):
@@ -199,9 +201,31 @@ class Flows:
                 one.shaper.leaf_of(one.conversation, *PACKETS[one.application.kind]).path,
                 one.meter.result(),
                 place,
+                self._acks_queue(one),
+                self._limiters(one),
             )
             for place, one in sorted(self._metered.items(), key=lambda item: item[0])
         )
+
+    def _acks_queue(self, one: _Metered) -> str:
+        if one.way not in DIRECTIONS or one.application.kind == "call":
+            return ""
+        back = self._engine.shapers[one.uplink, "down" if one.way == "up" else "up"]
+        return back.leaf_of(one.conversation, PURE_ACK, HEADERS).path
+
+    def _limiters(self, one: _Metered) -> tuple[str, ...]:
+        """The limiters that cap it now, the tightest first."""
+        if one.way not in DIRECTIONS:
+            return ()
+        way: Direction = "up" if one.way == "up" else "down"
+        indices = one.shaper.classifier.limits(one.shaper.classifier.subject(one.conversation))
+        found = [self._plan.limiters[index] for index in indices]
+        capping = [
+            (rate, limiter.name)
+            for limiter in found
+            if limiter.enabled and limiter.uplink in (None, one.uplink) and (rate := limiter.rate(way)) is not None
+        ]
+        return tuple(name for _, name in sorted(capping))
 
     def silences(self) -> dict[tuple[int, str], Nanoseconds]:
         """The longest time in which nothing arrived, of each application and direction; none where no line fails."""

@@ -14,10 +14,19 @@ MOST_KEPT = 1000  # delays of one application
 
 
 @dataclass(frozen=True, slots=True)
+class Acknowledged:
+    """The acknowledgements of a transfer: their mean delay in ns, None where none arrived; loss as a fraction of 1."""
+
+    delay: float | None
+    loss: float
+
+
+@dataclass(frozen=True, slots=True)
 class Measured:
     """One application in one direction: goodput in bit/s, delays and jitter in ns, loss as a fraction of 1.
 
-    Delays are None where nothing arrived. `delays` are some of them, evenly among all, in the order of arrival.
+    Delays are None where nothing arrived. `delays` are some of them, evenly among all, in the order of arrival. `acks`
+    is None for what is no transfer.
     """
 
     goodput: float
@@ -28,6 +37,7 @@ class Measured:
     loss: float
     sent: int
     delays: tuple[Nanoseconds, ...] = ()
+    acks: Acknowledged | None = None
 
 
 NOTHING = Measured(goodput=0.0, p50=None, p95=None, p99=None, jitter=None, loss=0.0, sent=0)
@@ -62,7 +72,8 @@ class Meter:
     """
 
     __slots__ = (
-        "_arrivals", "_begin", "_delays", "_end", "_jitter", "_jitter_sum", "_last", "_silence", "bytes", "sent",
+        "_acks", "_acks_arrived", "_acks_delay", "_arrivals", "_begin", "_delays", "_end", "_jitter", "_jitter_sum",
+        "_last", "_silence", "bytes", "sent",
     )  # fmt: skip
 
     def __init__(self, begin: Nanoseconds, end: Nanoseconds, silence: Silence | None = None) -> None:
@@ -74,6 +85,9 @@ class Meter:
         self._jitter = 0.0
         self._jitter_sum = 0.0
         self._arrivals = 0
+        self._acks = 0
+        self._acks_arrived = 0
+        self._acks_delay: Nanoseconds = 0
         self.bytes: Size = 0
         self.sent = 0
 
@@ -95,6 +109,17 @@ class Meter:
             self._last = delay
             self._delays.append(delay)
 
+    def acknowledged(self, now: Nanoseconds) -> None:
+        """Note that an acknowledgement is sent."""
+        if self._begin <= now < self._end:
+            self._acks += 1
+
+    def heard_of(self, sent: Nanoseconds, now: Nanoseconds) -> None:
+        """Note that an acknowledgement arrives."""
+        if self._begin <= sent < self._end:
+            self._acks_arrived += 1
+            self._acks_delay += now - sent
+
     def carried(self, size: Size, now: Nanoseconds) -> None:
         """Note data that has reached its application."""
         if self._begin <= now < self._end:
@@ -113,4 +138,11 @@ class Meter:
             loss=(self.sent - self._arrivals) / self.sent if self.sent else 0.0,
             sent=self.sent,
             delays=tuple(delays[:: len(delays) // MOST_KEPT + 1].tolist()),
+            acks=self._acks_result(),
         )
+
+    def _acks_result(self) -> Acknowledged | None:
+        if not self._acks:
+            return None
+        arrived = self._acks_arrived
+        return Acknowledged(self._acks_delay / arrived if arrived else None, (self._acks - arrived) / self._acks)

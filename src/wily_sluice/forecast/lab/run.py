@@ -12,6 +12,7 @@ from wily_sluice.forecast.lab.failing import Failover, Outage
 from wily_sluice.forecast.lab.finding import LineWatch
 from wily_sluice.forecast.lab.flows import Flows, Outcome
 from wily_sluice.forecast.lab.measure import NOTHING
+from wily_sluice.forecast.lab.notes import Note, notes
 from wily_sluice.forecast.lab.path import Path, ShapedBy, deliver, shaped_down, shaped_up, unshaped
 from wily_sluice.forecast.lab.traffic import RealLine, Traffic
 from wily_sluice.plan.build import build_site
@@ -77,6 +78,7 @@ class Comparison:
     totals: dict[str, dict[Direction, Total]]
     silences: tuple[Silent, ...] = ()
     unseen: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = ()
 
 
 class Lab:
@@ -190,4 +192,9 @@ def comparison(plan: Plan, traffic: Traffic, before: Run, after: Run) -> Compari
         for uplink in plan.uplinks
         if plan.routing and uplink.probing is None and any(one.silent for one in traffic.lines[uplink.name].failures)
     )
-    return Comparison(same[0], same[1], totals, silences, unseen)
+    carried = {
+        (name, way): total.after.carried / total.usable if total.usable else 1.0
+        for name, ways in totals.items()
+        for way, total in ways.items()
+    }
+    return Comparison(same[0], same[1], totals, silences, unseen, tuple(notes(plan, same[1], carried)))

@@ -157,7 +157,9 @@ class Transfer(Source):
 
     def _acknowledge(self, cause: int) -> None:
         self._unacknowledged = 0
-        token = (self._acknowledged, self._expected, cause, self._echo)
+        now = self._events.now
+        self._meter.acknowledged(now)
+        token = (self._acknowledged, self._expected, cause, self._echo, now)
         self._back.send(Packet(self._ack_frame, self._conversation, token, length=HEADERS, kind=PURE_ACK))
 
     # The sender, as acknowledgements come in.
@@ -165,8 +167,9 @@ class Transfer(Source):
     def _acknowledged(self, packet: Packet) -> None:
         if self._closed:
             return
-        _, acknowledged, cause, echo = packet.token
+        _, acknowledged, cause, echo, sent = packet.token
         now = self._events.now
+        self._meter.heard_of(sent, now)
         advanced = acknowledged - self._una
         delivered = 0
         for number in range(self._una, acknowledged):

@@ -63,6 +63,7 @@ from wily_sluice.plan.findings.opened import (
     opening_wide,
 )
 from wily_sluice.plan.findings.rates import (
+    acks_outgrow_queue,
     cap_above_parent,
     capacity_unusable,
     caps_to_reserve,
@@ -80,6 +81,7 @@ from wily_sluice.plan.findings.rates import (
 )
 from wily_sluice.plan.findings.rules import (
     bulk_first,
+    films_with_updates,
     mark_unheeded,
     queue_not_in_tree,
     refused_midway,
@@ -113,6 +115,7 @@ from wily_sluice.plan.findings.trees import (
 from wily_sluice.plan.findings.urgent import (
     bulk_urgent,
     guarantee_below_call,
+    guests_first,
     host_urgent,
     names_starve,
     tunnel_urgent,
@@ -157,6 +160,7 @@ KINDS: Final[tuple[Kind, ...]] = (
     share_of_nothing.KIND,
     delay_without_guarantee.KIND,
     default_starves.KIND,
+    acks_outgrow_queue.KIND,
     capacity_unusable.KIND,
     caps_to_reserve.KIND,
     delays_overbooked.KIND,
@@ -195,10 +199,12 @@ KINDS: Final[tuple[Kind, ...]] = (
     rule_one_version.KIND,
     rule_one_transport.KIND,
     bulk_first.KIND,
+    films_with_updates.KIND,
     urgent_capped.KIND,
     bulk_urgent.KIND,
     tunnel_urgent.KIND,
     host_urgent.KIND,
+    guests_first.KIND,
     names_starve.KIND,
     guarantee_below_call.KIND,
     too_many_rates.KIND,

@@ -8,16 +8,26 @@ from wily_sluice.plan.file.document import Document, hold_against, read_document
 from wily_sluice.plan.file.schema import Entry, Interface, RateText, Subnet
 from wily_sluice.plan.file.source import Source
 from wily_sluice.plan.file.suggestion import suggestion
+from wily_sluice.plan.file.traffic_words import parse_host_name
 from wily_sluice.plan.file.values import parse_directional_rate, parse_remotes, parse_timezone
 from wily_sluice.plan.file.words import Name, Words, listed
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.model import UNMEASURED, Directional
 from wily_sluice.plan.schedules.schedule import Entries
+from wily_sluice.plan.start.ranking import ALIASES
 from wily_sluice.units import DIRECTIONS, Rate
 
 KindName = Literal["fibre", "fibre-login", "copper-login", "cable", "router", "radio"]
 PurposeName = Literal["calls", "meetings", "play", "web", "work", "streaming", "downloads", "updates", "swarms"]
 Rates = Annotated[Directional[Rate] | None, BeforeValidator(parse_directional_rate)]
+
+
+def _purposes(value: object) -> tuple[str, ...]:
+    return tuple(ALIASES.get(str(word).lower(), str(word)) for word in listed(value))
+
+
+def _names(words: Words) -> Words:
+    return tuple(parse_host_name(word) for word in words)
 
 
 class LineAnswer(Entry):
@@ -73,9 +83,10 @@ class AnswersEntry(Entry):
     networks: Annotated[dict[Name, NetworkAnswer], Field(min_length=1)] = Field(
         examples=["{home: {interface: lan0, subnets: [192.0.2.0/24]}}"]
     )
-    first: Annotated[tuple[PurposeName, ...], BeforeValidator(lambda value: tuple(listed(value)))] = Field(
+    first: Annotated[tuple[PurposeName, ...], BeforeValidator(_purposes)] = Field(
         default=(), examples=["[calls, play]"]
     )
+    films: Annotated[Words, AfterValidator(_names)] = Field(default=(), examples=["[films.example]"])
     guests: GuestsAnswer | None = None
     host: HostAnswer | None = None
     alike: bool = False

@@ -13,13 +13,22 @@ from wily_sluice.plan.file.framings import parse_stack
 from wily_sluice.plan.model import UNMEASURED
 from wily_sluice.plan.start.answers import AnswersEntry, LineAnswer
 from wily_sluice.plan.start.kinds import LINE_KINDS, LineKind
-from wily_sluice.plan.start.ranking import BASE, GUESTS, PURPOSES, SHARES, ranked
+from wily_sluice.plan.start.ranking import (
+    ACKS_PRIORITY,
+    BASE,
+    BASE_CAP,
+    GUESTS,
+    GUESTS_PRIORITY,
+    PURPOSES,
+    SHARES,
+    ranked,
+)
 from wily_sluice.units import DIRECTIONS, Direction, Rate, format_rate, format_share
 
 CALL: Final[Rate] = 87_200  # bit/s of one call
 CALLS: Final = 2  # that fit into the guarantee of calls on any line
 ACK, ACKED = 52, 2  # bytes of an acknowledgement, and full packets that it is for
-MANY_ACKS: Final = 0.2  # of the way up: beyond that, acknowledgements have a queue
+MOST_ACKS: Final = 45  # percent that acknowledgements are guaranteed
 FEW: Final = 3  # hosts that fill a line
 COMMENT: Final = 52  # column of comments
 
@@ -45,20 +54,32 @@ def _framing(kind: LineKind) -> Framing:
     return parse_stack(kind.framing).framing
 
 
-def _acks(answers: AnswersEntry) -> float:
-    """The part of the way up that acknowledgements of a full way down take, on the worst of the lines."""
+def acks(answers: AnswersEntry, way: Direction) -> int:
+    """The percent of a direction that acknowledgements take when the other is full, on the worst of the lines."""
+    other: Direction = "down" if way == "up" else "up"
     parts = []
     for line in answers.uplinks.values():
         framing = _framing(LINE_KINDS[line.kind])
-        acks = usable(line, "down") / framing.cost(LARGEST_PACKET) / ACKED * framing.cost(ACK)
-        parts.append(acks / usable(line, "up"))
-    return max(parts)
+        needed = usable(line, other) / framing.cost(LARGEST_PACKET) / ACKED * framing.cost(ACK)
+        parts.append(needed / usable(line, way))
+    return min(ceil(max(parts) * 100), MOST_ACKS)
 
 
 def shares(answers: AnswersEntry) -> dict[str, int]:
-    """What each purpose is guaranteed, in percent; with `acks`, where acknowledgements need a queue."""
-    acks = _acks(answers)
-    apart = ceil(min(acks, 0.45) * 100) if acks > MANY_ACKS else 0
+    """What each purpose is guaranteed, in percent; with `acks`, where acknowledgements need a queue.
+
+    They do where a queue's part of a direction is less than the acknowledgements of the other direction take, if that
+    queue fills it: while the line is full, they would then hold it back.
+    """
+    found = _shares(answers, 0)
+    least = min(GUESTS, *(part for name, part in found.items() if not PURPOSES[name].small))
+    if max(acks(answers, way) for way in DIRECTIONS) <= least:
+        return found
+    apart = max(acks(answers, way) for way in DIRECTIONS)
+    return _shares(answers, apart) | {"acks": apart}
+
+
+def _shares(answers: AnswersEntry, apart: int) -> dict[str, int]:
     left = 100 - BASE - GUESTS - apart
     slowest = min(usable(line, way) for line in answers.uplinks.values() for way in DIRECTIONS)
     found = {}
@@ -68,7 +89,7 @@ def shares(answers: AnswersEntry) -> dict[str, int]:
     while sum(found.values()) > left:  # calls took more than their place gives: the others give it
         largest = max((name for name in found if name != "calls"), key=lambda name: found[name])
         found[largest] -= 1
-    return found | ({"acks": apart} if apart else {})
+    return found
 
 
 def write_plan(answers: AnswersEntry) -> str:
@@ -79,6 +100,7 @@ def write_plan(answers: AnswersEntry) -> str:
                 *_head(answers),
                 *_lines(answers),
                 *_networks(answers),
+                *_services(answers),
                 *_hold_back(answers),
                 *_tree(answers),
                 *_routes(answers),
@@ -130,6 +152,14 @@ def _networks(answers: AnswersEntry) -> Iterator[str]:
     yield "networks:"
     for name, network in answers.networks.items():
         yield f"  {name}: {flow({'interface': network.interface, 'subnets': network.subnets})}"
+
+
+def _services(answers: AnswersEntry) -> Iterator[str]:
+    if answers.films:
+        yield ""
+        yield "services:"
+        films = {"category": "streaming", "names": list(answers.films)}
+        yield _noted(f"  films: {flow(films)}", "by the names you gave")
 
 
 def _hold_back(answers: AnswersEntry) -> Iterator[str]:
@@ -186,13 +216,21 @@ def _tree(answers: AnswersEntry) -> Iterator[str]:
     yield "trees:"
     yield "  main:"
     yield "    queues:"
-    yield _noted(f"      base: {{guarantee: {BASE}%, priority: 1}}", "names and time, without which nothing begins")
+    base = f"      base: {{guarantee: {BASE}%, priority: 1, cap: {BASE_CAP}}}"
+    yield _noted(base, "names and time, without which nothing begins")
     if "acks" in parts:
-        acks = f"      acks: {{guarantee: {parts['acks']}%, priority: 4}}"
-        yield _noted(acks, "acknowledgements: without them, uploads slow downloads")
+        needed = {way: acks(answers, way) for way in DIRECTIONS}
+        words: dict[str, Any] = {
+            "guarantee": {way: f"{needed[way]}%" for way in DIRECTIONS},
+            "priority": ACKS_PRIORITY,
+            "cap": {way: f"{min(2 * needed[way], 90)}%" for way in DIRECTIONS},
+            "fair-by": "host",
+        }
+        yield "      # Acknowledgements have a queue of their own; otherwise uploads slow downloads."
+        yield f"      acks: {flow(words)}"
     for name in order:
         one = PURPOSES[name]
-        words: dict[str, Any] = {"guarantee": f"{parts[name]}%"}
+        words = {"guarantee": f"{parts[name]}%"}
         if one.small:
             words["priority"] = small.index(name) + 1
             words["cap"] = one.cap
@@ -210,7 +248,8 @@ def _tree(answers: AnswersEntry) -> Iterator[str]:
             text = f"and all else: {text}"
         yield _noted(f"      {name}: {flow(words)}", text)
     if answers.guests is not None:
-        yield _noted(f"      guests: {{guarantee: {GUESTS}%, fair-by: host}}", _promise(answers, GUESTS))
+        guests = f"      guests: {{guarantee: {GUESTS}%, priority: {GUESTS_PRIORITY}, fair-by: host}}"
+        yield _noted(guests, f"last at all hours: {_promise(answers, GUESTS)}")
 
 
 def _routes(answers: AnswersEntry) -> Iterator[str]:
@@ -240,7 +279,8 @@ def _rules(answers: AnswersEntry) -> Iterator[str]:
         yield rule({"name": "Acknowledgements", "packet": "ack", "length": "up to 128 B", "queue": "acks"})
     if answers.guests is not None:
         yield rule({"name": "Guests", "network": answers.guests.network, "queue": "guests"})
-    for name in ("calls", "meetings", "play", "swarms", "updates", "streaming", "work"):
+    # What a name or a protocol tells comes before what only behaviour tells.
+    for name in ("calls", "meetings", "streaming", "swarms", "work", "play", "updates"):
         one = PURPOSES[name]
         services = one.services[0] if len(one.services) == 1 else list(one.services)
         yield rule({"name": one.words.partition(":")[0].capitalize(), "service": services, "queue": name})

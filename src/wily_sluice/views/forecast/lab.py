@@ -9,8 +9,10 @@ from rich.text import Text
 
 from wily_sluice.forecast.lab.flows import Outcome
 from wily_sluice.forecast.lab.measure import Measured
+from wily_sluice.forecast.lab.notes import HeldBack, Note, Outranked, Unreached
 from wily_sluice.forecast.lab.run import Comparison
-from wily_sluice.units import MILLISECOND, SECOND, format_byte_rate
+from wily_sluice.units import MILLISECOND, SECOND, format_byte_rate, format_rate
+from wily_sluice.views.text.records import records_csv
 
 NARROW = 126  # columns; below this, only the figures that matter most
 LONG = SECOND  # of a silence that is told
@@ -26,6 +28,7 @@ FIGURES: dict[str, tuple[str, float, bool]] = {
     "loss": ("loss %", 0.01, False),
 }
 FEW = ("goodput", "p99", "loss")
+KINDS = {HeldBack: "held-back", Outranked: "outranked", Unreached: "unreached"}
 WAYS = {"up": "↑", "down": "↓", "there and back": "↕"}
 
 
@@ -104,6 +107,7 @@ def lab_sentences(comparison: Comparison) -> list[str]:
                 f"{silent.name} {WAYS[silent.way]}: silent for up to {silent.after / SECOND:.1f} s; "
                 f"without the plan for up to {silent.before / SECOND:.1f} s."
             )
+    sentences += [_note_words(one, comparison) for one in comparison.notes]
     for uplink in comparison.unseen:
         sentences.append(
             f"{uplink}: the gate does not notice that it fails, since its link stays up and it has no `probe`."
@@ -120,7 +124,24 @@ def lab_sentences(comparison: Comparison) -> list[str]:
     return sentences
 
 
-def _row_data(row: Outcome) -> dict[str, Any]:
+def _note_words(note: Note, comparison: Comparison) -> str:
+    if isinstance(note, HeldBack):
+        total = comparison.totals[note.uplink][note.way]
+        carried = f"{_mbit(total.after.carried)} of {_mbit(total.usable)} Mbit/s"
+        where = f"{note.uplink} {WAYS[note.way]} carries {carried}"
+        return f"{where}: held back by acknowledgements that wait in {note.queue}."
+    if isinstance(note, Outranked):
+        return (
+            f"{note.name} {WAYS[note.way]} gets {_mbit(note.rate)} Mbit/s in {note.queue}, while {note.other} gets "
+            f"{_mbit(note.other_rate)} in {note.other_queue}, which goes first."
+        )
+    return (
+        f"{note.name} {WAYS[note.way]}: limiter {note.limiter} ({format_rate(note.rate)}) is never reached, as "
+        f"{note.tighter} ({format_rate(note.tighter_rate)}) holds it first."
+    )
+
+
+def _row_data(row: Outcome, delays: bool) -> dict[str, Any]:
     data = asdict(row)
     measured = data.pop("measured")
     del data["place"]
@@ -129,19 +150,29 @@ def _row_data(row: Outcome) -> dict[str, Any]:
         **{name: None if measured[name] is None else round(measured[name]) for name in ("p50", "p95", "p99", "jitter")},
         "loss": round(measured["loss"], 6),
         "sent": measured["sent"],
-        "delays": measured["delays"],
+        "acks": measured["acks"],
+        **({"delays": measured["delays"]} if delays else {}),
     }
 
 
-def lab_data(comparison: Comparison) -> dict[str, Any]:
-    """For JSON: goodput in bit/s, delays, jitter and silences in nanoseconds, loss as a fraction of 1."""
+def lab_csv(comparison: Comparison) -> str:
+    """A row for each application, direction and uplink, without the plan and with it, as CSV."""
+    runs = {"before": comparison.before, "after": comparison.after}
+    return records_csv({"run": run, **_row_data(row, delays=False)} for run, rows in runs.items() for row in rows)
+
+
+def lab_data(comparison: Comparison, delays: bool = True) -> dict[str, Any]:
+    """For JSON: goodput in bit/s, delays, jitter and silences in nanoseconds, loss as a fraction of 1. With `delays`,
+    some of the single delays as well.
+    """
     return {
-        "before": [_row_data(row) for row in comparison.before],
-        "after": [_row_data(row) for row in comparison.after],
+        "before": [_row_data(row, delays) for row in comparison.before],
+        "after": [_row_data(row, delays) for row in comparison.after],
         "totals": {
             uplink: {direction: asdict(total) for direction, total in totals.items()}
             for uplink, totals in comparison.totals.items()
         },
         "silences": [asdict(silent) for silent in comparison.silences],
         "unseen": list(comparison.unseen),
+        "notes": [{"kind": KINDS[type(note)], **asdict(note)} for note in comparison.notes],
     }

@@ -11,6 +11,7 @@ from wily_sluice.forecast.prove.setting import Flood, Part, Stream, Where, World
 from wily_sluice.plan.model import Limiter, Plan, Uplink
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Rate, format_size
 
+MOST_ALONE = 3  # hosts that are tried alone with all limiters
 FLOODED = 1.2  # times the line, that a host under a limiter sends
 SETTLES = 3 * SECOND  # until a limiter knows how busy the line is
 
@@ -106,7 +107,38 @@ def _limited(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, rat
         reached = got >= found.wanted * (1 - 2 * TOLERANCE) or found.free < found.wanted
         return Judged(got <= found.most and reached, figure(got), got)
 
-    return Promise(replace(proof, expected=expected), judge, lambda: SUPERFLUOUS if found.free <= found.most else "")
+    def control() -> str:
+        return SUPERFLUOUS if found.free <= found.most else _held_by_others(bench, limiter, uplink, found)
+
+    return Promise(replace(proof, expected=expected), judge, control)
+
+
+def _held_by_others(bench: Bench, limiter: Limiter, uplink: Uplink, found: Limiting) -> str:
+    """Why its rate is never reached with all limiters of the plan; empty if one of its hosts reaches it.
+
+    Each host is tried alone, on an idle line.
+    """
+    rate = limiter.rate(found.asked.way)
+    hosts = limited_hosts(bench, limiter, uplink)
+    shaper = meant(bench.plan, uplink.name)
+    if rate is None or limiter.threshold is not None or limiter.quota is not None or limiter.per.whom == "conversation":
+        return ""
+    most = min(rate, uplink.usable(found.asked.way))
+    best, holding = 0.0, set[str]()
+    for host in hosts[:MOST_ALONE]:
+        others = [bench.plan.limiters[index] for index in shaper.classifier.limits(host.subject(host.conversation()))]
+        others = [one for one in others if one.enabled and one is not limiter and one.rate(found.asked.way) is not None]
+        if not others:
+            return ""
+        holding |= {one.name for one in others}
+        alone = replace(found.asked, streams=(replace(found.asked.streams[0], example=host),))
+        best = max(best, rate_of(bench.flood(alone, bench.plan), range(1)))
+        if best >= most * (1 - 2 * TOLERANCE):
+            return ""
+    if len(hosts) > 1 and limiter.per.whom == "together":
+        return ""  # several hosts may reach it
+    who = f"{' and '.join(sorted(holding))} hold{'s' * (len(holding) == 1)}"
+    return f"{who} its hosts to {figure(best)}, so it is never reached"
 
 
 def _free(bench: Bench, limiter: Limiter, asked: Flood, many: int) -> float:

@@ -5,23 +5,25 @@ from collections.abc import Iterator
 from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.limiters.ways import caps_of
-from wily_sluice.plan.model import Limiter
+from wily_sluice.plan.model import Limiter, Plan
 
 
 def find(checked: Checked) -> Iterator[Told]:
     """One of each such pair."""
     for index, limiter in enumerate(checked.plan.limiters):
         for other in checked.plan.limiters[:index]:
-            yield from _two(limiter, other)
+            yield from _two(checked.plan, limiter, other)
 
 
-def _covers(wide: Limiter, narrow: Limiter) -> bool:
+def _covers(plan: Plan, wide: Limiter, narrow: Limiter) -> bool:
     """Whether everything that `narrow` matches is matched by `wide`, whenever it applies."""
+    local = wide.local
+    everybody = local is not None and not any(network.addresses - local.addresses for network in plan.networks)
     for party, inner in ((wide.local, narrow.local), (wide.remote, narrow.remote)):
         if party is not None and (
             inner is None
             or inner.addresses - party.addresses
-            or inner.members.hardware - party.members.hardware
+            or (inner.members.hardware - party.members.hardware and not (party is wide.local and everybody))
             or inner.members.names - party.members.names
         ):
             return False
@@ -35,12 +37,13 @@ def _covers(wide: Limiter, narrow: Limiter) -> bool:
     return always and wide.enabled and wide.uplink in (None, narrow.uplink)
 
 
-def _two(one: Limiter, other: Limiter) -> Iterator[Told]:
+def _two(plan: Plan, one: Limiter, other: Limiter) -> Iterator[Told]:
     for loose, tight in ((one, other), (other, one)):
         caps = caps_of(loose)
-        if not caps or not loose.enabled or "mark" in (loose.excess, tight.excess) or not _covers(tight, loose):
+        if not caps or not loose.enabled or "mark" in (loose.excess, tight.excess) or not _covers(plan, tight, loose):
             continue
-        if tight.per.whom != "together" and tight.per != loose.per:
+        alone = tight.per.whom in ("host", "address") and loose.local is not None and loose.local.is_one_host
+        if tight.per.whom != "together" and tight.per != loose.per and not alone:
             continue
         if all((rate := tight.rate(way)) is not None and rate <= cap for way, cap in caps.items()):
             whom = "together" if tight.per.whom == "together" else f"for each {tight.per.whom}"
