@@ -8,6 +8,7 @@ import pytest
 
 from tests.cli.conftest import PROGRAM, Sluice
 from tests.conftest import SMALL_PLAN
+from wily_sluice.outside.files import load
 
 
 @pytest.fixture(autouse=True)
@@ -37,6 +38,62 @@ def test_an_edit_is_shown_checked_written_and_undone(sluice: Sluice, tmp_path: P
     assert "standard input cannot be edited" in sluice("check", "--fix", "-").stderr
     file.write_text("site: [")
     assert "sluice.yaml:2: is not YAML" in sluice("edit", "rule", "off", "Calls").stderr
+
+
+def test_members_join_and_leave_and_nothing_is_written_where_nothing_changes(sluice: Sluice, tmp_path: Path) -> None:
+    file = tmp_path / "sluice.yaml"
+    with_group = SMALL_PLAN.replace("trees:", 'groups:\n  phones: ["10.7.0.4", 10.7.0.5]  # on desks\ntrees:')
+    file.write_text(with_group.replace("local: house", "local: phones"))
+    sluice("edit", "group", "join", "phones", "10.7.0.9", "02:00:5e:10:00:07")
+    line = next(one for one in file.read_text().splitlines() if "phones:" in one)
+    assert line.startswith('  phones: ["10.7.0.4", 10.7.0.5, 10.7.0.9, ') and line.endswith("]  # on desks")
+    assert "has “10.7.0.9” already" in sluice("edit", "group", "join", "phones", "10.7.0.9").stderr
+    assert "has no “10.7.0.8”" in sluice("edit", "group", "leave", "phones", "10.7.0.8").stderr
+    everybody = ("10.7.0.4", "10.7.0.5", "10.7.0.9", "02:00:5e:10:00:07")
+    assert "would be empty" in sluice("edit", "group", "leave", "phones", *everybody).stderr
+    sluice("edit", "group", "leave", "phones", *everybody[2:])
+    assert file.read_text() == with_group.replace("local: house", "local: phones")
+    same = sluice("edit", "limiter", "set", "guest", "down=2 Mbit/s")
+    assert same.stdout == "sluice.yaml: nothing changed\n" and same.returncode == 0
+    assert "2 edits undone; no more" in sluice("edit", "undo", "9").stdout
+
+
+def test_a_leaf_that_rules_use_is_split_and_several_steps_are_one_edit(sluice: Sluice, tmp_path: Path) -> None:
+    file = tmp_path / "sluice.yaml"
+    steps = (
+        "queue split rest files vpn",
+        "rule add Tunnels service=tunnels queue=rest/vpn",
+        "site timezone=Europe/Dublin",
+    )
+    assert sluice("edit", "together", *steps).returncode == 0
+    plan = load(file)
+    assert [leaf.path for leaf in plan.trees["main"].leaves] == ["calls", "rest/files", "rest/vpn"]
+    assert next(leaf.path for leaf in plan.trees["main"].leaves if leaf.default) == "rest/files"
+    assert (plan.rules[-1].queues, plan.timezone) == ({"main": "rest/vpn"}, "Europe/Dublin")
+    assert "1 edit undone" in sluice("edit", "undo").stdout
+    assert file.read_text() == SMALL_PLAN
+    # A step that would be an error alone is none if a later one mends it; one that is an error stops them all.
+    assert sluice("edit", "together", "rule add X port=9 queue=new", "queue add new").returncode == 0
+    assert sluice("edit", "together", "queue add other", "rule remove nobody").returncode == 3
+    assert "other" not in file.read_text()
+    sluice("edit", "queue", "split", "calls", "desk", "mobile")
+    assert load(file).rules[0].queues == {"main": "calls/desk"}
+    assert "has children" in sluice("edit", "queue", "split", "calls", "a", "b").stderr
+
+
+def test_comments_of_a_first_plan_follow_their_figures(sluice: Sluice, tmp_path: Path) -> None:
+    (tmp_path / "answers.yaml").write_text(
+        "site: X\nuplinks: {line: {interface: wan0, kind: fibre, advertised: {down: 100 Mbit/s, up: 40 Mbit/s}}}\n"
+        "networks: {home: {interface: lan0, subnets: [192.0.2.0/24]}}\nfirst: [calls]\n"
+    )
+    assert sluice("new", "--from", "answers.yaml", "--output", "new.yaml", "--no-forecast").returncode == 0
+    sluice("edit", "uplink", "set", "line", "down=60 Mbit/s", "-p", "new.yaml")
+    text = (tmp_path / "new.yaml").read_text()
+    # 60 less 5% is 57; of that, calls are guaranteed 20%.
+    assert "down: 60 Mbit/s" in text and "; 57 Mbit/s of it is used" in text
+    calls = next(line for line in text.splitlines() if line.lstrip().startswith("calls:"))
+    share = int(calls.partition("guarantee: ")[2].partition("%")[0])
+    assert f"at least {57 * share / 100:.3g} Mbit/s down" in calls
 
 
 def test_two_programs_at_once_lose_no_edit(tmp_path: Path) -> None:

@@ -350,7 +350,7 @@ def _shown(show: Callable[..., None], what: str, part: float) -> None:
 
 def _write(plan_file: Path, uplink: str, advised: Advice | None) -> None:
     """Put it into the plan."""
-    from wily_sluice.cli.planning.edit import change
+    from wily_sluice.cli.planning.editing import change
 
     if advised is None:
         raise Refusal("no rate was measured, so nothing was written")

@@ -2,24 +2,19 @@
 
 from __future__ import annotations
 
-import gc
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from wily_sluice.cli.options import Refusal, json_option, names_in_plan, plan_from
+from wily_sluice.cli.options import json_option, names_in_plan, plan_from
+from wily_sluice.cli.planning.editing import STEPS, change, change_all, show_edit, text_of
 from wily_sluice.plan.edit.parts import IN_ORDER, LIST_KEY
 
 if TYPE_CHECKING:
-    from wily_sluice.plan.edit.edits import Edits
-    from wily_sluice.plan.edit.operations import Operation
-    from wily_sluice.plan.edit.text import YamlText
-    from wily_sluice.plan.findings.finding import Finding
     from wily_sluice.plan.model import Plan
 
-MANY_RULES = 500  # beyond that, an edit looks for errors alone; `sluice check` finds the rest
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 KINDS = {  # of parts: an article with the word, and examples of values
@@ -114,91 +109,6 @@ def _changes(kind: str, words: tuple[str, ...]) -> dict[str, Any]:
     return changes
 
 
-def change(
-    make: Callable[[Edits], list[Operation]], words: str, plan_file: Path, dry_run: bool, force: bool, as_json: bool
-) -> None:
-    """Make an edit: check what comes of it, show the difference, and write it."""
-    from wily_sluice.outside.plan_edits import held
-    from wily_sluice.plan.findings.finding import FileError
-
-    with held(plan_file, force or dry_run) as file:
-        before = _text(file.content, plan_file)
-        try:
-            after, findings = _edited(plan_file, before, make)
-        except FileError:
-            click.echo(f"{plan_file}: not written, since the plan would have errors:", err=True)
-            raise
-        if not dry_run:
-            file.write(after.encode(), words)
-    done = "written; `sluice edit undo` takes it back"
-    _show(plan_file, before, after, findings, None if dry_run else done, as_json)
-
-
-def _text(content: bytes, plan_file: Path) -> str:
-    try:
-        return content.decode("utf-8")
-    except UnicodeDecodeError:
-        raise Refusal(f"{plan_file} is not text in UTF-8") from None
-
-
-def _edited(plan_file: Path, text: str, make: Callable[[Edits], list[Operation]]) -> tuple[str, list[Finding]]:
-    """The text after an edit, and the warnings that it brings. FileError with the errors that it would bring."""
-    from wily_sluice.plan.edit.edits import Edits
-    from wily_sluice.plan.edit.operations import EditError
-    from wily_sluice.plan.edit.text import YamlText
-    from wily_sluice.plan.file.yaml_text import YamlError
-    from wily_sluice.plan.findings.finding import FileError
-
-    gc.disable()  # what is read lives until the end
-    try:
-        before = YamlText(text)
-        after = before.after(make(Edits(before.data)))
-    except YamlError as error:
-        raise Refusal(f"{plan_file}{f':{error.line}' if error.line else ''}: {error}") from None
-    except EditError as error:
-        raise Refusal(str(error)) from None
-    findings = _findings(plan_file, after)
-    if findings:
-        known = {(one.code, one.message) for one in _findings(plan_file, YamlText(text))}
-        findings = [one for one in findings if (one.code, one.message) not in known]
-    if any(one.severity == "error" for one in findings):
-        raise FileError(one for one in findings if one.severity == "error")
-    return after.text, findings
-
-
-def _findings(plan_file: Path, text: YamlText) -> list[Finding]:
-    """What is found in a plan; of a large one, errors alone, since the rest takes its time."""
-    from wily_sluice.outside.plan_edits import TextFile
-    from wily_sluice.plan.file.allowances import allowances
-    from wily_sluice.plan.file.document import Document
-    from wily_sluice.plan.read import examine, examine_document
-
-    raw = text.text.encode()
-    source = TextFile(plan_file, raw)
-    if not text.data:
-        return examine(source)[1]
-    rules = text.data.get("rules")
-    document = Document(source.name, text.data, text.lines, raw, source, allowances=allowances(text.text))
-    return examine_document(document, not isinstance(rules, list) or len(rules) <= MANY_RULES)[1]
-
-
-def _show(plan_file: Path, before: str, after: str, findings: list[Finding], done: str | None, as_json: bool) -> None:
-    from wily_sluice.views.plan.changes import edit_lines, print_diff
-    from wily_sluice.views.text.console import console, print_json
-    from wily_sluice.views.text.findings import findings_data, print_findings
-
-    lines = edit_lines(before, after)
-    if as_json:
-        print_json(
-            {"file": str(plan_file), "written": done is not None, "diff": lines, "findings": findings_data(findings)}
-        )
-        return
-    screen = console()
-    print_diff(screen, lines)
-    print_findings(screen, findings)
-    click.echo(f"{plan_file}: {done or 'not written'}")
-
-
 def _group(kind: str) -> click.Group:
     article, new, other = KINDS[kind]
     sample = new.split()[0]
@@ -256,9 +166,52 @@ def _group(kind: str) -> click.Group:
 
     if kind in (*IN_ORDER, "limiter"):
         _add_switches(group, kind, sample)
+    if kind in LIST_KEY:
+        _add_members(group, kind, sample)
+    if kind == "queue":
+        _add_split(group)
     if kind in IN_ORDER:
         _add_moves(group, kind)
     return group
+
+
+MEMBERS = {
+    "host": ("addresses", "192.0.2.8"),
+    "group": ("members", "192.0.2.64"),
+    "schedule": ("windows", "'sun 10-12'"),
+}
+
+
+def _add_members(group: click.Group, kind: str, sample: str) -> None:
+    members, member = MEMBERS[kind]
+    for word, what, verb in (("join", "to", "Add"), ("leave", "from", "Remove")):
+
+        @group.command(
+            word,
+            help=f"{verb} {members} {what} {KINDS[kind][0].partition(',')[0]}.\n\n\b\nExample:\n"
+            f"  sluice edit {kind} {word} {sample} {member}",
+        )
+        @_common(kind)
+        @click.argument("members", metavar="MEMBER...", nargs=-1, required=True)
+        def change_members(name: str, members: tuple[str, ...], word: str = word, **common: Any) -> None:
+            change(lambda edits: getattr(edits, word)(kind, name, list(members)), f"{kind} {word} {name}", **common)
+
+
+def _add_split(group: click.Group) -> None:
+    @group.command("split")
+    @_common("queue")
+    @click.argument("into", metavar="CHILD...", nargs=-1, required=True)
+    def split(name: str, into: tuple[str, ...], tree: str | None = None, **common: Any) -> None:
+        """Divide a leaf into children.
+
+        Rules that use the leaf use the first child from then on; give the others their own.
+
+        \b
+        Examples:
+          sluice edit queue split rest pages others
+          sluice edit together 'queue split rest pages others' 'rule add Pages service=web queue=rest/pages'
+        """
+        change(lambda edits: edits.split(name, list(into), tree), f"queue split {name}", **common)
 
 
 def _add_switches(group: click.Group, kind: str, sample: str) -> None:
@@ -330,6 +283,66 @@ for _kind in KINDS:
     edit.add_command(_group(_kind))
 
 
+WHOLE = {
+    "site": ("the name and the time zone of the site", "name='Heron Cottage' timezone=Europe/Dublin"),
+    "gate": ("what the gate does beside shaping", "keep-contacts='7 days'"),
+    "nat": ("what the translation of addresses keeps", "keep-ports='[play-room]'"),
+}
+
+
+def _whole(section: str) -> click.Command:
+    about, example = WHOLE[section]
+
+    @click.command(
+        section, help=f"Change {about}; KEY= takes a key out.\n\n\b\nExample:\n  sluice edit {section} {example}"
+    )
+    @_common(section, name=False)
+    @click.argument("words", metavar="KEY=VALUE...", nargs=-1, required=True)
+    def command(words: tuple[str, ...], **common: Any) -> None:
+        changes = _changes(section, words)
+        change(lambda edits: edits.whole(section, changes), f"{section} {' '.join(words)}", **common)
+
+    return command
+
+
+for _section in WHOLE:
+    edit.add_command(_whole(_section))
+
+
+@edit.command()
+@click.argument("steps", metavar="STEP...", nargs=-1, required=True)
+@_common("", name=False)
+@click.pass_context
+def together(
+    context: click.Context, steps: tuple[str, ...], plan_file: Path, dry_run: bool, force: bool, as_json: bool
+) -> None:
+    """Make several edits as one.
+
+    Each STEP is an edit in quotes, as it would follow `sluice edit`. Only the plan after the last step has to be free
+    of errors, and `edit undo` takes all steps back at once.
+
+    \b
+    Example:
+      sluice edit together 'queue add scans guarantee=5%' 'rule add Scans port=2762 queue=scans'
+    """
+    import shlex
+
+    makes: list[Any] = []
+    context.meta[STEPS] = makes
+    try:
+        for step in steps:
+            try:
+                words = shlex.split(step)
+            except ValueError as error:
+                raise click.BadParameter(f"{step!r}: {error}", param_hint="STEP") from None
+            if not words or words[0] in ("undo", "together"):
+                raise click.BadParameter(f"“{step}” is not an edit", param_hint="STEP")
+            edit.main(words, prog_name="sluice edit", standalone_mode=False, parent=context)
+    finally:
+        del context.meta[STEPS]
+    change_all(makes, f"together: {len(steps)} steps", plan_file, dry_run, force, as_json)
+
+
 @edit.command()
 @click.argument("count", metavar="[N]", type=click.IntRange(min=1), default=1)
 @plan_from(argument=False)
@@ -349,7 +362,7 @@ def undo(count: int, plan_file: Path, force: bool, as_json: bool) -> None:
     from wily_sluice.outside.plan_edits import CannotEditError, held
 
     with held(plan_file, force) as file:
-        before = _text(file.content, plan_file)
+        before = text_of(file.content, plan_file)
         done, left = 0, ""
         for done in range(1, count + 1):
             try:
@@ -359,5 +372,5 @@ def undo(count: int, plan_file: Path, force: bool, as_json: bool) -> None:
                     raise
                 done, left = done - 1, "; no more to undo"
                 break
-        after = _text(file.content, plan_file)
-    _show(plan_file, before, after, [], f"{done} edit{'s' * (done > 1)} undone{left}", as_json)
+        after = text_of(file.content, plan_file)
+    show_edit(plan_file, before, after, [], f"{done} edit{'s' * (done > 1)} undone{left}", as_json)

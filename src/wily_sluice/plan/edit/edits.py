@@ -11,6 +11,8 @@ from wily_sluice.plan.file.document import key_text
 from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.yaml_text import Location
 
+LEAF_KEYS = ("default", "aqm", "fair-by", "ecn", "limit", "delay")  # that a queue with children cannot have
+TOP_KEYS = {"name": "site"}  # keys of `sluice edit site` that are called otherwise in the file
 MOST_NAMED = 8  # references in a message
 
 
@@ -45,6 +47,70 @@ class Edits:
         done: list[Operation] = []
         for location in self._found(kind, name, tree):
             done += self._change(kind, location, changes)
+        return done
+
+    def join(self, kind: str, name: str, words: list[str]) -> list[Operation]:
+        """More members of a part that is a list, such as a group."""
+        location, members = self._members(kind, name)
+        if there := [word for word in words if word in members]:
+            raise EditError(f"{kind} “{name}” has “{there[0]}” already")
+        if not isinstance(at(self._data, location), list):
+            return [Set(location, [*members, *words])]
+        return [Insert(location, len(members) + number, word) for number, word in enumerate(words)]
+
+    def leave(self, kind: str, name: str, words: list[str]) -> list[Operation]:
+        """Fewer members of a part that is a list."""
+        location, members = self._members(kind, name)
+        for word in words:
+            if word not in members:
+                hint = suggestion(word, members)
+                raise EditError(f"{kind} “{name}” has no “{word}”{f': {hint}' if hint else ''}")
+        if set(members) <= set(words):
+            raise EditError(f"{kind} “{name}” would be empty: `sluice edit {kind} remove {name}` removes it")
+        return [Remove((*location, members.index(word))) for word in sorted(words, key=members.index, reverse=True)]
+
+    def _members(self, kind: str, name: str) -> tuple[Location, list[str]]:
+        """Where the list of a part is, and its members as words."""
+        (location,) = self._found(kind, name)
+        entry = at(self._data, location)
+        if isinstance(entry, dict):
+            location = (*location, LIST_KEY[kind])
+            entry = entry.get(LIST_KEY[kind], [])
+        return location, [str(one) for one in entry] if isinstance(entry, list) else [str(entry)]
+
+    def split(self, name: str, into: list[str], tree: str | None = None) -> list[Operation]:
+        """Children of a leaf; the first takes over its rules, and whatever only a leaf has."""
+        if len(into) < 2 or len(set(into)) < len(into):
+            raise EditError("name two or more children, each once, such as `queue split work files vpn`")
+        done: list[Operation] = []
+        for place in trees_with(self._data, name, tree):
+            if f"{name}/" in "".join(f"{path}\n" for path in paths_of(self._data, place)):
+                raise EditError(
+                    f"queue “{name}” has children already: `sluice edit queue add {name}/{into[0]}` adds one"
+                )
+            location = location_of(place, name)
+            entry = at(self._data, location)
+            entry = entry if isinstance(entry, dict) else {}
+            moved = {key: value for key, value in entry.items() if key in LEAF_KEYS}
+            kept = {key: value for key, value in entry.items() if key not in LEAF_KEYS}
+            for one in references(self._data):
+                if one.named == "queue" and said_of(self._data, one, name, [place]).get(place) == name:
+                    done.append(Set(one.location, f"{name}/{into[0]}"))
+            children = {child: (moved if child == into[0] else {}) for child in into}
+            done.append(Set(location, {**kept, "queues": children}))
+        return done
+
+    def whole(self, section: str, changes: dict[str, Any]) -> list[Operation]:
+        """Keys of a section that is not made of named parts: `gate`, `nat`; or of the plan itself, for `site`."""
+        done: list[Operation] = []
+        for key, value in changes.items():
+            location: Location = (TOP_KEYS.get(key, key),) if section == "site" else (section, key)
+            if value is not None:
+                done.append(Set(location, value))
+            elif at(self._data, location[:-1]) and location[-1] in at(self._data, location[:-1]):
+                done.append(Remove(location))
+            else:
+                raise EditError(f"{section} has no “{key}”")
         return done
 
     def remove(self, kind: str, name: str, tree: str | None = None) -> list[Operation]:

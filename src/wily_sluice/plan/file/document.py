@@ -24,6 +24,9 @@ Schema = TypeVar("Schema", bound=BaseModel)
 LARGEST: Size = 1_000_000  # bytes; some 20,000 lines, far beyond what a person writes
 
 
+NAMED_LISTS = {"rules": "rule", "routes": "route", "openings": "opening"}
+
+
 def key_text(location: Location) -> str:
     """`uplinks.fibre.up`, `rules[3].queue`; list places count from 1, as a person counts."""
     text = ""
@@ -65,7 +68,20 @@ class Document:
         fix: tuple[Operation, ...] = (),
     ) -> Finding:
         """A finding at a place of this file."""
-        return Finding(severity, self.file, self.line(location), key_text(location), message, remedy, code, fix)
+        key, name = key_text(location), self._name(location)
+        return Finding(severity, self.file, self.line(location), key, message, remedy, code, fix, name)
+
+    def _name(self, location: Location) -> str:
+        """`rule Handsets, queue`: a place within an item of a list that has a name; empty for others."""
+        if len(location) < 2 or location[0] not in NAMED_LISTS or not isinstance(location[1], int):
+            return ""
+        items = self.data.get(location[0]) if isinstance(self.data, dict) else None
+        item = items[location[1]] if isinstance(items, list) and location[1] < len(items) else None
+        name = item.get("name") if isinstance(item, dict) else None
+        if not isinstance(name, str) or not name:
+            return ""
+        within = key_text(location[2:])
+        return f"{NAMED_LISTS[location[0]]} {name}" + (f", {within}" if within else "")
 
     def error(self, location: Location, message: str, remedy: str = "", code: str = "does-not-fit") -> Finding:
         """An error at a place of this file."""

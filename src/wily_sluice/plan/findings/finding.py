@@ -22,10 +22,16 @@ class Finding:
     remedy: str = ""
     code: str = ""  # of its kind
     fix: tuple[Operation, ...] = field(default=(), repr=False, compare=False)  # what mends it, where that is safe
+    name: str = field(default="", compare=False)  # the place in a person's words, such as `rule Handsets, queue`
+
+    @property
+    def place(self) -> str:
+        """Where it is, for a message."""
+        return self.name or self.key
 
     def __str__(self) -> str:
         where = f"{self.file}:{self.line}" if self.line is not None else self.file
-        what = f"{self.key}: {self.message}" if self.key else self.message
+        what = f"{self.place}: {self.message}" if self.place else self.message
         return (
             f"{where}: {self.severity}: {what}"
             + (f" → {self.remedy}" if self.remedy else "")

@@ -18,7 +18,7 @@ def print_findings(console: Console, findings: Sequence[Finding]) -> None:
         where = finding.file if finding.line is None else f"{finding.file}:{finding.line}"
         text = Text(f"{where}: ", style="bold")
         text.append(f"{finding.severity}: ", style=STYLES[finding.severity])
-        text.append(f"{finding.key}: " if finding.key else "", style="not bold cyan")
+        text.append(f"{finding.place}: " if finding.place else "", style="not bold cyan")
         text.append(finding.message, style="not bold")
         if finding.remedy:
             text.append(f" → {finding.remedy}", style="not bold green")

@@ -1,0 +1,148 @@
+"""Makes an edit of a plan file: what comes of it is checked, the difference is shown, and it is written or not at all.
+
+Edits that are given together (`together`) are collected first, and made as one.
+"""
+
+from __future__ import annotations
+
+import gc
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from wily_sluice.cli.options import Refusal
+
+if TYPE_CHECKING:
+    from wily_sluice.plan.edit.edits import Edits
+    from wily_sluice.plan.edit.operations import Operation
+    from wily_sluice.plan.edit.text import YamlText
+    from wily_sluice.plan.findings.finding import Finding
+    from wily_sluice.plan.model import Plan
+
+    Make = Callable[[Edits], list[Operation]]
+
+MANY_RULES = 500  # beyond that, an edit looks for errors alone; `sluice check` finds the rest
+STEPS = "sluice.steps"  # in the context: where edits that are given together are collected
+
+
+def change(
+    make: Make,
+    words: str,
+    plan_file: Path,
+    dry_run: bool = False,
+    force: bool = False,
+    as_json: bool = False,
+    measured: str = "",
+) -> None:
+    """Make an edit: check what comes of it, show the difference, and write it. `measured` is an uplink whose rates it
+    sets from a measurement.
+    """
+    context = click.get_current_context(silent=True)
+    steps: list[Make] | None = context.meta.get(STEPS) if context is not None else None
+    if steps is not None:
+        steps.append(make)
+    else:
+        change_all([make], words, plan_file, dry_run, force, as_json, measured)
+
+
+def change_all(
+    makes: list[Make],
+    words: str,
+    plan_file: Path,
+    dry_run: bool = False,
+    force: bool = False,
+    as_json: bool = False,
+    measured: str = "",
+) -> None:
+    """Make several edits, one after another, as one: only what comes of all has to be free of errors."""
+    from wily_sluice.outside.plan_edits import held
+    from wily_sluice.plan.findings.finding import FileError
+
+    with held(plan_file, force or dry_run) as file:
+        before = text_of(file.content, plan_file)
+        try:
+            after, findings = _edited(plan_file, before, makes, measured)
+        except FileError:
+            click.echo(f"{plan_file}: not written, since the plan would have errors:", err=True)
+            raise
+        changed = after != before
+        if not dry_run and changed:
+            file.write(after.encode(), words)
+    if not changed and not as_json:
+        click.echo(f"{plan_file}: nothing changed")
+        return
+    done = "written; `sluice edit undo` takes it back"
+    show_edit(plan_file, before, after, findings, None if dry_run or not changed else done, as_json)
+
+
+def text_of(content: bytes, plan_file: Path) -> str:
+    """The text of a plan file. Refusal if it is not UTF-8."""
+    try:
+        return content.decode("utf-8")
+    except UnicodeDecodeError:
+        raise Refusal(f"{plan_file} is not text in UTF-8") from None
+
+
+def _edited(plan_file: Path, text: str, makes: list[Make], measured: str) -> tuple[str, list[Finding]]:
+    """The text after edits, and the warnings that they bring. FileError with the errors that they would bring."""
+    from wily_sluice.plan.edit.comments import refreshed
+    from wily_sluice.plan.edit.edits import Edits
+    from wily_sluice.plan.edit.operations import EditError
+    from wily_sluice.plan.edit.text import YamlText
+    from wily_sluice.plan.file.yaml_text import YamlError
+    from wily_sluice.plan.findings.finding import FileError
+
+    gc.disable()  # what is read lives until the end
+    try:
+        after = YamlText(text)
+        for make in makes:
+            after = after.after(make(Edits(after.data)))
+    except YamlError as error:
+        raise Refusal(f"{plan_file}{f':{error.line}' if error.line else ''}: {error}") from None
+    except EditError as error:
+        raise Refusal(str(error)) from None
+    plan, findings = _examined(plan_file, after)
+    if findings:
+        known = {(one.code, one.message) for one in _examined(plan_file, YamlText(text))[1]}
+        findings = [one for one in findings if (one.code, one.message) not in known]
+    if any(one.severity == "error" for one in findings):
+        raise FileError(one for one in findings if one.severity == "error")
+    return (refreshed(after, plan, measured) if plan is not None else after.text), findings
+
+
+def _examined(plan_file: Path, text: YamlText) -> tuple[Plan | None, list[Finding]]:
+    """A plan, and what is found in it; of a large one, errors alone, since the rest takes its time."""
+    from wily_sluice.outside.plan_edits import TextFile
+    from wily_sluice.plan.file.allowances import allowances
+    from wily_sluice.plan.file.document import Document
+    from wily_sluice.plan.read import examine, examine_document
+
+    raw = text.text.encode()
+    source = TextFile(plan_file, raw)
+    if not text.data:
+        return examine(source)
+    rules = text.data.get("rules")
+    document = Document(source.name, text.data, text.lines, raw, source, allowances=allowances(text.text))
+    return examine_document(document, not isinstance(rules, list) or len(rules) <= MANY_RULES)
+
+
+def show_edit(
+    plan_file: Path, before: str, after: str, findings: list[Finding], done: str | None, as_json: bool
+) -> None:
+    """Print the difference, new findings, and what was `done`; None if nothing was."""
+    from wily_sluice.views.plan.changes import edit_lines, print_diff
+    from wily_sluice.views.text.console import console, print_json
+    from wily_sluice.views.text.findings import findings_data, print_findings
+
+    lines = edit_lines(before, after)
+    if as_json:
+        print_json(
+            {"file": str(plan_file), "written": done is not None, "diff": lines, "findings": findings_data(findings)}
+        )
+        return
+    screen = console()
+    print_diff(screen, lines)
+    print_findings(screen, findings)
+    click.echo(f"{plan_file}: {done or 'not written'}")
