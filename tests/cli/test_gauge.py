@@ -9,6 +9,12 @@ from pathlib import Path
 import pytest
 
 from tests.cli.conftest import PROGRAM, Sluice
+from tests.conftest import SMALL_PLAN
+from wily_sluice.cli.measuring.gauge import write_measured
+from wily_sluice.cli.options import Refusal
+from wily_sluice.gauge.advice import Advice
+from wily_sluice.outside.files import load
+from wily_sluice.plan.file.yaml_text import parse
 
 PORT = "18862"
 
@@ -33,6 +39,54 @@ def test_a_measurement_goes_to_a_reflector_with_the_same_key(sluice: Sluice, tmp
         assert "15 test packets answered, 15 from strangers" in serving.stderr.read()
     finally:
         serving.kill()
+
+
+LINE = "{interface: wan0, down: 20 Mbit/s, up: 10 Mbit/s, headroom: 10%}"
+RANGE = LINE.replace("20 Mbit/s", "8 to 20 Mbit/s").replace("10%", "10%, probe: [198.51.100.53]")
+
+
+@pytest.mark.parametrize(
+    ("line", "rates", "advised", "written"),
+    [
+        # A framing stays as it was taken for the arithmetic; more headroom stays, and less is raised by direction.
+        (LINE, (15, 12), (0.05, "ethernet"), {"down": "15 Mbit/s", "up": "12 Mbit/s", "headroom": "10%"}),
+        (LINE, (15, 12), (0.2, "pppoe"), {"headroom": "20%", "framing": "pppoe"}),
+        (
+            LINE.replace("10%}", "{down: 15%, up: 5%}}"),
+            (15, 12),
+            (0.08, "ethernet"),
+            {"headroom": {"up": "8%", "down": "15%"}},
+        ),
+        (RANGE, (12, 12), (0.05, "ethernet"), {"down": "8 to 20 Mbit/s"}),
+        (RANGE, (6, 12), (0.05, "ethernet"), {"down": "6 Mbit/s to 20 Mbit/s"}),
+    ],
+)
+def test_what_a_measurement_does_not_refute_stays_in_the_plan(
+    tmp_path: Path, line: str, rates: tuple[int, int], advised: tuple[float, str], written: dict[str, object]
+) -> None:
+    file = tmp_path / "sluice.yaml"
+    file.write_text(SMALL_PLAN.replace(LINE, line))
+    advice = Advice({"down": rates[0] * 10**6, "up": rates[1] * 10**6}, *advised, ())
+    write_measured(file, load(file).uplinks[0], advice, False)
+    entry = parse(file.read_text())[0]["uplinks"]["line"]
+    assert {key: entry[key] for key in written} == written
+    assert ("framing" in entry) == (advised[1] != "ethernet")
+    assert load(file)
+
+
+@pytest.mark.parametrize(("rate", "refused"), [(18.0, True), (16.5, True), (15.9, False), (19.9, False)])
+def test_a_rate_that_may_be_the_plans_own_does_not_shrink_it(tmp_path: Path, rate: float, refused: bool) -> None:
+    """Of 20 Mbit/s, 18 are used: a measurement through the gate finds these, less what it cannot fill."""
+    file = tmp_path / "sluice.yaml"
+    file.write_text(SMALL_PLAN)
+    advice = Advice({"down": round(rate * 10**6)}, 0.05, "ethernet", ())
+    (uplink,) = load(file).uplinks
+    if refused:
+        with pytest.raises(Refusal, match="if a gate shapes the path"):
+            write_measured(file, uplink, advice, False)
+        assert file.read_text() == SMALL_PLAN
+    write_measured(file, uplink, advice, refused)
+    assert load(file).uplinks[0].down == rate * 10**6
 
 
 @pytest.mark.parametrize(

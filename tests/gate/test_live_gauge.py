@@ -18,6 +18,7 @@ from wily_sluice.outside.files import load
 from wily_sluice.plan.file.framings import parse_stack
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
 from wily_sluice.rig.rig import Rig
+from wily_sluice.rig.trial import built, gate_running
 from wily_sluice.units import MILLISECOND
 
 pytestmark = pytest.mark.live
@@ -80,7 +81,7 @@ def test_rates_delays_buffer_and_framing_of_a_line_are_found(
 
     def misses() -> tuple[Any, dict[str, Any]]:
         """What is said of the line, and what of it is not so."""
-        with measured(tmp_path, down, up, delay, buffer, framing, "--write") as told:
+        with measured(tmp_path, down, up, delay, buffer, framing, "--write", "--yes") as told:
             found = told["measurements"][0]
         assert found["whole"] and found["largest_packet"] == 1500
         right = {
@@ -111,3 +112,22 @@ def test_a_fast_line_is_found_as_well(tmp_path: Path, buffer: int) -> None:
         assert found["idle"]["p50"] == pytest.approx(10 * MILLISECOND, abs=MILLISECOND)
         for way in ("down", "up"):
             assert found[way]["buffer"] == pytest.approx(buffer * MILLISECOND, rel=0.15)
+
+
+def test_a_line_is_not_measured_for_the_plan_through_the_gate_itself(tmp_path: Path) -> None:
+    plan_file, key = tmp_path / "plan.yaml", tmp_path / "line.key"
+    plan_file.write_text(PLAN.format(down=20, up=10))
+    key.write_text("a key of the two machines\n")
+    words = ["gauge", "line", FAR_ADDRESSES[0], "--key", str(key), "--plan", str(plan_file), "--write"]
+    command = [sys.executable, "-m", "wily_sluice", *words]
+
+    def said(rig: Rig) -> str:
+        done = subprocess.run(rig.command("gateway", command), capture_output=True, text=True, check=False)
+        assert done.returncode == 3
+        return done.stderr
+
+    with built(load(plan_file), "through", 5 * MILLISECOND) as rig:
+        with gate_running(rig, plan_file):
+            assert "shapes line on wan0" in said(rig) and "sluice gate stop" in said(rig)
+        assert "nothing answers" in said(rig)  # no far end runs here, and now it would be measured
+    assert plan_file.read_text() == PLAN.format(down=20, up=10)

@@ -5,9 +5,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from wily_sluice.engine.framing import Framing
 from wily_sluice.gauge.estimates import Estimate, Sized
 from wily_sluice.gauge.line import Measured
 from wily_sluice.plan.file.framings import parse_stack
+from wily_sluice.plan.model import FramingWords
 from wily_sluice.units import DIRECTIONS, Direction, Rate, format_rate
 
 USUAL_FRAMING = "ethernet"
@@ -26,10 +28,12 @@ class Advice:
     steps: tuple[str, ...]
 
 
-def advice(measurements: Sequence[Measured]) -> Advice | None:
-    """From one measurement, or the tenth percentile of several; None where no rate was measured."""
-    framing, steps = _framing(measurements)
-    costs = parse_stack(framing).framing
+def advice(measurements: Sequence[Measured], known: FramingWords | None = None) -> Advice | None:
+    """From one measurement, or the tenth percentile of several; None where no rate was measured.
+
+    A framing that is `known` stays, unless the measurement refutes it.
+    """
+    framing, costs, steps = _framing(measurements, known)
     rates: dict[Direction, Rate] = {}
     shakes = []
     for way in DIRECTIONS:
@@ -69,7 +73,7 @@ def advice(measurements: Sequence[Measured]) -> Advice | None:
 
 def line_rates(one: Measured) -> dict[Direction, float]:
     """The line's rates in bit/s that a measurement alone comes to."""
-    framing = parse_stack(_framing([one])[0]).framing
+    framing = _framing([one], None)[1]
     found = {way: own.data for way, own in one.ways.items()}
     return {way: _sized(one, way, data).line(framing) for way, data in found.items() if data is not None}
 
@@ -84,13 +88,17 @@ def _rounded_down(rate: float) -> Rate:
     return max(1, int(rate // unit * unit))
 
 
-def _framing(measurements: Sequence[Measured]) -> tuple[str, list[str]]:
+def _framing(measurements: Sequence[Measured], known: FramingWords | None) -> tuple[str, Framing, list[str]]:
     one = next((one for one in measurements if one.framings), None)
     if one is None:
-        return USUAL_FRAMING, ["framing: not measured; ethernet is taken"]
+        if known is not None:
+            return known.words, known.framing, ["framing: not measured; the plan's is taken"]
+        return USUAL_FRAMING, parse_stack(USUAL_FRAMING).framing, ["framing: not measured; ethernet is taken"]
+    if known is not None and any(parse_stack(fit.words).framing == known.framing for fit in one.framings):
+        return known.words, known.framing, [f"framing: {known.words}, as in the plan, fits the measurement"]
     best = one.framings[0]
     also = [fit.words for fit in one.framings[1:4]]
     sizes = ", ".join(f"{segment:,}" for segment, *_ in one.sizes)
     told = f"framing: rates of data with {sizes} bytes of it in a packet come to one rate of the line, within "
     told += f"{best.spread:.1%}, by {best.words}"
-    return best.words, [told + (f"; as well by {', '.join(also)}" if also else "")]
+    return best.words, parse_stack(best.words).framing, [told + (f"; as well by {', '.join(also)}" if also else "")]

@@ -38,6 +38,12 @@ def _asked(*words: str) -> list[dict[str, Any]]:
     return []
 
 
+def way_to(address: str) -> str:
+    """The interface by which this machine reaches an address; empty if none does."""
+    found = _asked(*(["-6"] if ":" in address else []), "route", "get", address)
+    return str(found[0].get("dev", "")) if found else ""
+
+
 def timezone() -> str:
     """The machine's time zone by its name; UTC where it has none."""
     with suppress(OSError):

@@ -7,19 +7,22 @@ from collections.abc import Callable
 from contextlib import suppress
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from wily_sluice.cli.options import RateOf, Refusal, Time, json_option, plan_from, state_option
 from wily_sluice.gauge.stamp import LENGTH, LONGEST, PORT, SHORTEST_KEY
-from wily_sluice.units import SECOND, Nanoseconds, Rate, format_rate, format_time
+from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, format_rate, format_time
 
 if TYPE_CHECKING:
     from wily_sluice.gauge.advice import Advice
     from wily_sluice.gauge.far import FarEnd
     from wily_sluice.gauge.line import Measured
     from wily_sluice.gauge.loads import Far
+    from wily_sluice.plan.edit.edits import Edits
+    from wily_sluice.plan.edit.operations import Operation
+    from wily_sluice.plan.model import Uplink
 
 HTTP_PORT = 8862  # as `gauge.far`, whose library takes its time to load
 
@@ -179,6 +182,7 @@ async def _serve_http(far: FarEnd, listen: str, port: int, http_port: int) -> No
 @click.option("--for", "lasts", type=Time(), metavar="TIME", help="With --every: for how long.  [default: 1 day]")
 @click.option("--uplink", metavar="NAME", help="The uplink of the plan that was measured.")
 @click.option("--write", is_flag=True, help="Put rates, headroom and framing into the plan.")
+@click.option("--yes", is_flag=True, help="With --write: also write a rate that may be the plan's own.")
 @click.option("--picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw it, as PNG or SVG.")
 @plan_from(argument=False, usual=False)
 @state_option
@@ -196,6 +200,7 @@ def line(
     lasts: Nanoseconds | None,
     uplink: str | None,
     write: bool,
+    yes: bool,
     picture: Path | None,
     plan_file: Path | None,
     state: Path,
@@ -209,8 +214,11 @@ def line(
     says how sure each rate is. Meanwhile test packets tell how long they wait each way; no clock has to be right. Small
     packets then tell what framing the line seems to have.
 
-    Says what the plan should have, and how that was worked out; --write changes the plan. A line that varies is
-    measured through a day by --every; then the tenth percentile counts. Ctrl-C ends it early, with what was measured.
+    Says what the plan should have, and how that was worked out; --write changes the plan. It keeps a framing that the
+    measurement does not refute, a range, and a larger headroom. It refuses where the gate itself was measured.
+
+    A line that varies is measured through a day by --every; then the tenth percentile counts. Ctrl-C ends it early,
+    with what was measured.
 
     Where a gate keeps its state, whole measurements of an uplink of the plan are kept too: `sluice report` shows them,
     and the gate tells when the line was slower than the plan says for an hour.
@@ -241,10 +249,16 @@ def line(
         raise Refusal("--write needs the plan, with --plan")
     if lasts is not None and every is None:
         raise Refusal("--for goes with --every")
-    named = _uplink_of(plan_file, uplink) if plan_file is not None else uplink or ""
+    planned = _uplink_of(plan_file, uplink) if plan_file is not None else None
+    named = planned.name if planned is not None else uplink or ""
+    if shaping := _shaped_here(host or host_of(url or "")):
+        told = f"the gate of this machine shapes {shaping}, so this measures its plan instead of the line"
+        if write:
+            raise Refusal(f"{told}: stop it with `sluice gate stop`, measure, and start it again")
+        click.echo(f"note: {told}", err=True)
     far = Far(host or host_of(url or ""), http_port, None if url else read_key(key_file), url or "")
     found = _measurements(far, port, connections, framing, every, lasts)
-    advised = advice(found)
+    advised = advice(found, planned.framed if planned is not None else None)
     if plan_file is not None and named:
         _keep(state, named, found)
     if as_json:
@@ -261,20 +275,43 @@ def line(
             draw_measured(found[-1], picture)
         except (OSError, ValueError) as error:
             raise Refusal(f"cannot draw to {picture}: {error}") from None
-    if write and plan_file is not None:
-        _write(plan_file, named, advised)
+    if write and plan_file is not None and planned is not None:
+        write_measured(plan_file, planned, advised, yes)
 
 
-def _uplink_of(plan_file: Path, name: str | None) -> str:
+def _uplink_of(plan_file: Path, name: str | None) -> Uplink:
     """The uplink that is meant."""
     from wily_sluice.outside.files import load
 
-    names = [one.name for one in load(plan_file).uplinks]
-    if name is None and len(names) == 1:
-        return names[0]
-    if name not in names:
-        raise Refusal(f"say which uplink was measured, with --uplink: {', '.join(names)}")
-    return str(name)
+    uplinks = {one.name: one for one in load(plan_file).uplinks}
+    if name is None and len(uplinks) == 1:
+        return next(iter(uplinks.values()))
+    if name not in uplinks:
+        raise Refusal(f"say which uplink was measured, with --uplink: {', '.join(uplinks)}")
+    return uplinks[name]
+
+
+def _shaped_here(host: str) -> str:
+    """The uplink over which this machine reaches a host, if a gate runs here and shapes it; else empty."""
+    import socket
+    import sqlite3
+
+    from wily_sluice.control.client import Client
+    from wily_sluice.control.desk.json_rpc import RpcError
+    from wily_sluice.errors import LiveError
+    from wily_sluice.outside.machine import way_to
+
+    try:
+        with Client(watching=True) as client:
+            status = client.call("gate.status")
+        address = str(socket.getaddrinfo(host, None)[0][4][0])
+    except (LiveError, RpcError, OSError, sqlite3.Error):
+        return ""
+    interface = way_to(address)
+    return next(
+        (f"{name} on {one['interface']}" for name, one in status["uplinks"].items() if one["interface"] == interface),
+        "",
+    )
 
 
 def _measurements(
@@ -348,15 +385,38 @@ def _shown(show: Callable[..., None], what: str, part: float) -> None:
     show(description=what, completed=part)
 
 
-def _write(plan_file: Path, uplink: str, advised: Advice | None) -> None:
-    """Put it into the plan."""
+ALIKE = (0.9, 1.03)  # of what the plan uses: a rate between these may be the plan's own
+LOWER = 0.97  # of the plan's rate: what is no lower changes little
+
+
+def write_measured(plan_file: Path, uplink: Uplink, advised: Advice | None, yes: bool) -> None:
+    """Put it into the plan. What the measurement does not refute stays: a framing, a range, more headroom."""
     from wily_sluice.cli.planning.editing import change
 
     if advised is None:
         raise Refusal("no rate was measured, so nothing was written")
-    values: dict[str, str] = {way: format_rate(rate) for way, rate in advised.rates.items()}
-    values |= {"headroom": f"{advised.headroom:.0%}", "framing": advised.framing}
-    change(lambda edits: edits.set("uplink", uplink, values), "gauge line --write", plan_file, False, False, False)
+    values: dict[str, Any] = {}
+    for way, rate in advised.rates.items():
+        usable, before, lowest = uplink.usable(way), uplink.measured(way), uplink.lowest.of(way)
+        if usable * ALIKE[0] <= rate <= min(usable * ALIKE[1], before * LOWER) and not yes:
+            told = f"{format_rate(rate)} {way} is about what the plan uses of {uplink.name}, {format_rate(usable)}"
+            why = "if a gate shapes the path, this measures its plan: stop it and measure again, or give --yes"
+            raise Refusal(f"{told}, so nothing was written; {why}")
+        if lowest is None:
+            values[way] = format_rate(rate)
+        elif not lowest <= rate <= before:
+            values[way] = f"{format_rate(min(lowest, rate))} to {format_rate(max(before, rate))}"
+    headroom = {way: max(advised.headroom, uplink.headroom.of(way) or 0.0) for way in DIRECTIONS}
+    if any(headroom[way] != (uplink.headroom.of(way) or 0.0) for way in DIRECTIONS):
+        shares = {way: f"{share:.0%}" for way, share in headroom.items()}
+        values["headroom"] = shares["up"] if shares["up"] == shares["down"] else shares
+    if advised.framing != uplink.framed.words:
+        values["framing"] = advised.framing
+
+    def edited(edits: Edits) -> list[Operation]:
+        return edits.set("uplink", uplink.name, values)
+
+    change(edited, "gauge line --write", plan_file, measured=uplink.name)
 
 
 @gauge.command()
