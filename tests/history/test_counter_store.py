@@ -1,11 +1,14 @@
 import json
 import random
 import sqlite3
+import tempfile
 import zlib
 from contextlib import closing
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from wily_sluice.engine.tally import STEPS, step_end, step_of
 from wily_sluice.history import counter_store
@@ -43,6 +46,27 @@ def test_seconds_are_added_up_to_minutes_and_hours_and_outlive_the_store(tmp_pat
     (hour,) = dict(store.read("hour", BEGIN, BEGIN + 3600)).values()
     assert hour[CALLS].bytes == sum(range(1000, 1130))
     store.close()
+
+
+@given(st.lists(st.floats(0.05, 6.0), min_size=1, max_size=20))
+def test_what_is_counted_late_is_of_the_seconds_in_which_it_moved(lengths: list[float]) -> None:
+    """A line of 9 MB a second, looked at whenever there is time: no second has more, and nothing is lost."""
+    with tempfile.TemporaryDirectory() as folder, closing(CounterStore(Path(folder))) as store:
+        until = BEGIN + 0.25
+        for length in lengths:
+            until += length
+            own = Counts(bytes=round(9_000_000 * length), packets=round(6000 * length), backlog=7, waiting=1)
+            own.waits = [0] * STEPS
+            own.waits[step_of(3 * MILLISECOND)] = own.packets
+            store.add(until, {CALLS: own}, length)
+        store._finish()
+        store._write(int(until))
+        seconds = {at: sample[CALLS] for at, sample in store.read("second", BEGIN, BEGIN + 200)}
+    assert sum(one.bytes for one in seconds.values()) == sum(round(9_000_000 * length) for length in lengths)
+    whole = [one for at, one in seconds.items() if BEGIN < at < int(until)]
+    assert all(one.bytes == pytest.approx(9_000_000, rel=0.001) for one in whole)
+    assert max(one.bytes for one in seconds.values()) <= 9_009_000
+    assert seconds[int(until)].backlog == 7
 
 
 def test_a_killing_costs_a_few_seconds_and_a_clock_that_steps_back_nothing(tmp_path: Path) -> None:

@@ -2,7 +2,7 @@ from pathlib import Path
 
 import pytest
 
-from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.history.revisions import BACK_TO, RevisionStore
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.bundle import Bundle, bundle_of
 from wily_sluice.plan.findings.finding import FileError
@@ -29,6 +29,24 @@ def test_what_is_kept_is_what_was_last_kept_and_comes_back_byte_for_byte(tmp_pat
     assert store.kept_before(3) == first
     assert [one.state for one in store.revisions()] == ["kept", "undone", "kept"]
     assert store.bundle(4) is None
+
+
+def test_whoever_goes_back_twice_is_two_back(tmp_path: Path) -> None:
+    store = RevisionStore(tmp_path)
+    for number in (1, 2, 3):
+        store.record(Bundle(b"%d" % number), AT, "orla", "", "kept")
+    back = []
+    for number in (3, 4, 5):
+        before = store.kept_before(number)
+        back.append(before.number if before is not None else None)
+        if before is not None:
+            bundle = store.bundle(before.number)
+            assert bundle is not None
+            store.record(bundle, AT, "orla", f"{BACK_TO}{before.number}", "kept")
+    assert back == [2, 1, None]
+    store.record(Bundle(b"4"), AT, "orla", "back to work", "kept")  # a note of somebody's own leads nowhere
+    after = store.kept_before(6)
+    assert after is not None and after.number == 5
 
 
 def test_equal_digests_are_equal_plans() -> None:

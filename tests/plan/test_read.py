@@ -268,3 +268,23 @@ def test_a_port_may_say_its_transport(
         for protocol, port in cases:
             parties = Parties(protocol, ip_address("10.7.0.9").packed, ip_address("198.51.100.9").packed, 40_000, port)
             assert shaper.leaf_of(Conversation(key_of(parties))).path == queue
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "said"),
+    [
+        ("site: A\nuplinks:\n\tline: {}\n", 3, "a tab is at the beginning of the line"),
+        (
+            "site: A\nuplinks:\n  line:\n    interface:wan0\n    down: 5 Mbit/s\n",
+            4,
+            "a space is missing after the colon",
+        ),
+        ("site: A\nuplinks:\n  line:\n    interface: wan0\n   down: 5 Mbit/s\n", 5, "is not YAML that can be read"),
+        ("site: A\nremote: http://x.example\nrules: [\n", 4, "is not YAML that can be read"),
+    ],
+)
+def test_a_slip_of_the_hand_is_told_on_the_line_where_it_is(tmp_path: Path, text: str, line: int, said: str) -> None:
+    file = tmp_path / "sluice.yaml"
+    file.write_text(text)
+    (finding,) = examine(file)[1]
+    assert (finding.line, finding.code) == (line, "unreadable") and said in finding.message

@@ -15,6 +15,7 @@ from wily_sluice.units import DIRECTIONS, Direction, Size
 
 WINDOW: Final = 60  # looks, which are seconds
 MUCH: Final = 0.005  # of what crossed
+LEAST: Final[Size] = 200_000  # bytes of a window: what neighbours on a link say to each other, which is no IP, is less
 FEW: Final[Size] = 1_000_000  # bytes of a window, of which nothing is concluded
 
 Line = tuple[str, Direction]
@@ -50,7 +51,7 @@ class Account:
     def past(self) -> float:
         """The part of what crossed lately that went past the gate; 0 where that was too little to tell."""
         line, ours = (sum(part) for part in zip(*self._recent, strict=True)) if self._recent else (0, 0)
-        return max(0.0, 1 - ours / line) if line >= FEW else 0.0
+        return 1 - ours / line if line >= FEW and line - ours >= LEAST else 0.0
 
 
 class Balance:

@@ -42,6 +42,7 @@ MOST_BYTES: Size = 512_000_000
 PAGE: Size = 4096
 MOST_KEYS = 4096  # in a span; further hosts are counted together
 OTHERS = "(others)"
+LONGEST = 60.0  # seconds over which what was counted late is spread
 COMMIT_EVERY = 5  # seconds
 MOST_WAITING = 600  # rows that could not be written yet
 
@@ -160,22 +161,33 @@ class CounterStore(CounterReader):
             self._database.execute(f"pragma user_version = {run}")
         return run
 
-    def add(self, at: int, counts: dict[Key, Counts]) -> bool:
-        """Add the counters of a second, or of a part of it. True if it was time to write, and that was done.
+    def add(self, until: float, counts: dict[Key, Counts], lasted: float = 0.0) -> bool:
+        """Add the counters of a time that lasted so many seconds until then: each second has its part of them. Without
+        a length, all is of the second that has begun. True if it was time to write, and that was done.
 
         sqlite3.Error if it cannot be written; it is tried again with the next.
         """
+        at = int(until)
         if at < self._latest:
             self._finish()
             self._run = self._next_run()
+            self._latest = at
+        first = max(self._latest, int(until - min(lasted, LONGEST)))
+        ends = [min(1.0, max(0.0, 1 - (until - second - 1) / lasted)) for second in range(first, at)] if lasted else []
+        parts = {key: own.parted([*ends, 1.0]) for key, own in counts.items()} if ends else {}
+        for number, second in enumerate(range(first, at) if ends else ()):
+            self._add(second, {key: pieces[number] for key, pieces in parts.items()})
+        self._add(at, {key: pieces[-1] for key, pieces in parts.items()} if ends else counts)
         self._latest = at
-        for resolution in SPANS:
-            self._gather(resolution, at, counts)
         if not 0 <= at - self._flushed < COMMIT_EVERY:
             self._flushed = at
             self._write(at)
             return True
         return False
+
+    def _add(self, at: int, counts: dict[Key, Counts]) -> None:
+        for resolution in SPANS:
+            self._gather(resolution, at, counts)
 
     def _finish(self) -> None:
         """Write the unfinished spans."""

@@ -1,11 +1,13 @@
 """What was counted of something in some span of time."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal, NamedTuple, TypeAlias
 
 from wily_sluice.engine.tally import STEPS, percentile
 from wily_sluice.units import Direction, Nanoseconds, Size
 
+SUMS = ("bytes", "packets", "drops", "marks", "busy", "framed", "payload")
 MOST_TRIPS = 32  # round trips that are kept
 Subject: TypeAlias = Literal["uplink", "queue", "limiter", "host", "rule", "service"]
 
@@ -69,11 +71,29 @@ class Counts:
             for step, count in enumerate(row.waits):
                 self.waits[step] += count
 
+    def parted(self, ends: Sequence[float]) -> list["Counts"]:
+        """Parts of it, up to each of these parts of its span, of which the last is 1; what is as it was at its end, and
+        the round trips, are in the last.
+        """
+        parts = []
+        before = 0.0
+        for end in ends:
+            one = Counts()
+            for name in SUMS:
+                whole: int = getattr(self, name)
+                setattr(one, name, int(whole * end) - int(whole * before))
+            one.waits = [int(count * end) - int(count * before) for count in self.waits]
+            parts.append(one)
+            before = end
+        last = parts[-1]
+        last.backlog, last.waiting, last.beyond, last.inside = self.backlog, self.waiting, self.beyond, self.inside
+        return parts
+
     def delay(self, part: float) -> Nanoseconds:
         """What so great a part of the packets did not wait longer than."""
         if not self.waits:
             return 0
-        at_once = self.packets - sum(self.waits)
+        at_once = max(0, self.packets - sum(self.waits))
         return percentile([at_once + self.waits[0], *self.waits[1:]], part)
 
     def round_trip(self, beyond: bool) -> Nanoseconds | None:

@@ -51,6 +51,7 @@ class Revision:
     why: str = ""
 
 
+BACK_TO = "back to revision "  # what the note of a revision that goes back begins with
 _COLUMNS = "number, at, who, note, digest, state, ended, why"
 
 
@@ -129,7 +130,15 @@ class RevisionStore:
         return self._one("number = ?", number)
 
     def kept_before(self, number: int) -> Revision | None:
-        """The last that was kept before another, and was of other contents."""
+        """The last that was kept before another, and was of other contents.
+
+        A revision that went back to an earlier one counts as that, so whoever goes back twice is two back.
+        """
+        while (one := self.revision(number)) is not None and one.note.startswith(BACK_TO):
+            earlier = one.note.removeprefix(BACK_TO)
+            if not earlier.isdigit() or int(earlier) >= number:
+                break
+            number = int(earlier)
         return self._one(
             "state = 'kept' and number < ?1 and digest != (select digest from revision where number = ?1) "
             "order by number desc limit 1",

@@ -156,10 +156,11 @@ def undo(revision: int | None, trial: Nanoseconds | None, as_json: bool) -> None
     if as_json:
         print_json(done)
     elif done["how"] == "undone":
-        click.echo(f"undone: revision {done['revision']} is running again")
+        noted = f" ({done['note']})" if done["note"] else ""
+        click.echo(f"undone: revision {done['revision']}{noted} of {done['site']} is running again")
     else:
         on_trial = f" on trial for {span_words(trial / SECOND)}" if trial is not None else " and is kept"
-        click.echo(f"revision {done['revision']} is running{on_trial}")
+        click.echo(f"{done['note']} of {done['site']}: it is running as revision {done['revision']}{on_trial}")
 
 
 @click.command()

@@ -314,7 +314,8 @@ class Desk:
         if self._counters is None:
             return
         try:
-            if self._counters.add(int(second.at), {key: own for key, own in second.counts.items() if not own.idle}):
+            busy = {key: own for key, own in second.counts.items() if not own.idle}
+            if self._counters.add(second.at, busy, second.lasted / SECOND):
                 self._counting = True
         except (sqlite3.Error, OSError) as error:
             if self._counting:

@@ -18,7 +18,7 @@ from wily_sluice.control.link.messages import Hold, Kept, Resume, State, Take, U
 from wily_sluice.control.link.orders import PATIENCE, Orders
 from wily_sluice.control.link.overseer import boot_clock
 from wily_sluice.control.log import note
-from wily_sluice.history.revisions import Revision, RevisionStore
+from wily_sluice.history.revisions import BACK_TO, Revision, RevisionStore
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds
@@ -247,7 +247,7 @@ class Life:
             raise RpcError(REFUSED, f"there is {what}: see `sluice history`")
         bundle = self.history.bundle(found.number)
         assert bundle is not None
-        revision_now = await self.apply(bundle, who, f"back to revision {found.number}", trial, None)
+        revision_now = await self.apply(bundle, who, f"{BACK_TO}{found.number}", trial, None)
         return revision_now.number, "applied"
 
     async def reload(self, who: str) -> int:

@@ -49,7 +49,9 @@ class PlanMethods:
         trial = round(params.trial * SECOND) if params.trial is not None else None
         revision, how = await self._life.undo(caller.who, params.revision, trial)
         self._changed()
-        return {**self._summary(), "revision": revision, "how": how}
+        now = self._life.history.revision(revision)
+        site = self._life.plan.site if self._life.plan is not None else ""
+        return {**self._summary(), "revision": revision, "how": how, "note": now.note if now else "", "site": site}
 
     async def _reload(self, _: NoParams, caller: Caller) -> dict[str, Any]:
         revision = await self._life.reload(caller.who)

@@ -22,6 +22,10 @@ _INTEGER = re.compile(r"[-+]?[0-9]{1,300}|0o[0-7]{1,300}|0x[0-9a-fA-F]{1,300}")
 _FLOAT = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?")
 
 
+SLIPS = 3  # lines in which a slip is looked for
+_UNSPACED = re.compile(r"\s*(?:- )?[A-Za-z][\w-]*:[^\s:/]")
+
+
 class YamlError(ValueError):
     """The text cannot be read: why, and on which line (from 1), where that is known."""
 
@@ -50,11 +54,25 @@ def compose(text: str) -> yaml.Node | None:
         raise YamlError("holds a character that YAML does not allow", line) from None
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
+        if mark is not None and (slip := _slip(text, mark.line)) is not None:
+            raise YamlError(*slip) from None
         problem = " ".join(str(part).split("\n")[0] for part in (error.context, error.problem) if part)
         raise YamlError(f"is not YAML that can be read: {problem}", mark.line + 1 if mark else None) from None
     except RecursionError:
         raise YamlError("is nested too deeply to be read", None) from None
     return node
+
+
+def _slip(text: str, last: int) -> tuple[str, int] | None:
+    """A usual slip at the line where reading failed, or in one shortly before: what it is, and its line from 1."""
+    lines = text.splitlines()
+    for number in range(min(last, len(lines) - 1), max(-1, last - SLIPS), -1):
+        line = lines[number]
+        if "\t" in line[: len(line) - len(line.lstrip())]:
+            return "a tab is at the beginning of the line: indent with spaces", number + 1
+        if _UNSPACED.match(line):
+            return "a space is missing after the colon", number + 1
+    return None
 
 
 class _Reader:

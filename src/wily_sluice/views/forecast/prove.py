@@ -16,12 +16,13 @@ from wily_sluice.views.text.console import fits, print_line
 
 DATA = FULL - 40  # bytes of data in a full packet of TCP over IPv4
 STYLES = {"kept": "green", "broken": "bold red", "proves nothing": "yellow", "not tried": "dim"}
+FIRST: tuple[Verdict, ...] = ("broken", "not tried", "proves nothing", "kept")
 ORDER: tuple[Verdict, ...] = ("kept", "broken", "proves nothing", "not tried")
 
 
 def print_proofs(screen: Console, plan: Plan, proofs: Sequence[Proof]) -> None:
-    """A row for each; what a verdict rests on below it."""
-    rows = [(one, _line(plan, one)) for one in proofs]
+    """A row for each, what is broken or open first; what a verdict rests on below it."""
+    rows = [(one, _line(plan, one)) for one in sorted(proofs, key=lambda one: FIRST.index(one.verdict))]
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
     for name in ("line", "promise", "", "where", "expected", "within", "measured", "verdict"):
         table.add_column(name, no_wrap=True, justify="right" if name == "line" else "left")

@@ -86,7 +86,7 @@ def _print_crossed(console: Console, ways: dict[str, list[int]]) -> None:
     for direction, (line, ours) in ways.items():
         past = max(0.0, 1 - ours / line) if line else 0.0
         words = f"    {direction}: {format_size(line)} crossed the interface, {format_size(ours)} by the gate"
-        if past > MUCH and line >= FEW:
+        if past > MUCH and line - ours >= FEW:
             console.print(f"{words}  [bold yellow]{past:.1%} went past it[/]")
         else:
             console.print(words, style="dim")
