@@ -183,3 +183,19 @@ def test_a_file_that_is_no_calendar_is_refused(tmp_path: Path) -> None:
 )
 def test_a_period_begins_on_its_day(period: Period, starts: int, when: str, began: str) -> None:
     assert period_start(period, starts, moment(when)).isoformat() == began
+
+
+@pytest.mark.parametrize(
+    ("lines", "now", "begins"),
+    [
+        (("18:00-23:00",), "2027-03-25 17:59", "2027-03-25 18:00"),
+        (("18:00-23:00",), "2027-03-25 23:00", "2027-03-26 18:00"),
+        (("18:00-23:00",), "2027-03-25 18:00", None),
+        (("mon-fri 08:07-08:15",), "2027-03-26 09:00", "2027-03-29 08:07"),
+        (("mon-fri 08:07-08:15", "not 2027-03-29"), "2027-03-26 09:00", "2027-03-30 08:07"),
+        (("2028-01-01",), "2027-03-25 12:00", None),
+    ],
+)
+def test_a_schedule_knows_when_it_begins_again(lines: tuple[str, ...], now: str, begins: str | None) -> None:
+    found = schedule(*lines).next_begin(moment(now))
+    assert found == (moment(begins) if begins is not None else None)

@@ -19,7 +19,7 @@ from wily_sluice.views.live.watch.state import PAGES, Row, Watch
 HANDSET, PHONE = bytes([10, 61, 0, 41]), bytes([10, 61, 30, 117])
 
 
-def told(plan: Plan, megabits: float = 30.0, unshaped: int = 0) -> dict[str, object]:
+def told(plan: Plan, megabits: float = 30.0, unshaped: int = 0, at: float = 1_795_000_000.0) -> dict[str, object]:
     """A second in which visitors get so much, and wait 40 ms; and a call that nothing holds."""
     waits = [0] * STEPS
     waits[step_of(40 * MILLISECOND)] = 400
@@ -43,7 +43,7 @@ def told(plan: Plan, megabits: float = 30.0, unshaped: int = 0) -> dict[str, obj
         "unshaped": unshaped,
         "strained": False,
     }
-    return summary | snapshot_data(plan, Snapshot(1_795_000_000.0, SECOND, add_up(rows)))
+    return summary | snapshot_data(plan, Snapshot(at, SECOND, add_up(rows)))
 
 
 def text_of(app: WatchScreen, name: str) -> str:
@@ -160,6 +160,15 @@ def test_a_limiter_says_whom_it_caps(demo_plan: Plan) -> None:
         assert "It caps each host at 6 Mbit/s. It is limiting somebody now." in text_of(app, "explained")
 
     driven(demo_plan, (120, 40), steps)
+
+
+def test_a_limiter_out_of_its_schedule_says_when_it_applies_again(demo_plan: Plan) -> None:
+    """On Wednesday at half past nine in the morning it applies; twelve hours later, not before Thursday at eight."""
+    watch = Watch(page="limiters")
+    for hours, said in ((0, ""), (12, "does not apply now: from Thu 08:00")):
+        watch.feed(told(demo_plan, at=1_795_000_000.0 + hours * 3600))
+        rows = [line.plain for line in table(watch, 80) if "backup-by-day" in line.plain]
+        assert [said in row for row in rows] == ([True] if said else [])
 
 
 def test_bars_show_a_rate_against_the_line_its_guarantee_and_its_cap() -> None:

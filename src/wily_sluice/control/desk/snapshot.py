@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
+from functools import lru_cache
 from ipaddress import ip_address
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -14,9 +15,10 @@ from wily_sluice.gate.look import Look
 from wily_sluice.history.counts import Counts, Key, Subject
 from wily_sluice.history.revisions import Revision
 from wily_sluice.plan.file.traffic_words import protocol_text
-from wily_sluice.plan.model import Plan
+from wily_sluice.plan.model import Limiter, Plan
 from wily_sluice.plan.named import host_label, host_names
 from wily_sluice.plan.rates import resolve
+from wily_sluice.plan.schedules.schedule import Schedule
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds
 
 PARTS: dict[Subject, str] = {"limiter": "limiters", "host": "hosts", "rule": "rules", "service": "services"}
@@ -109,6 +111,8 @@ def snapshot_data(plan: Plan, snapshot: Snapshot, names: Mapping[str, str] | Non
             cap = limiter.rate(direction)
             if cap is not None and limiter.enabled:
                 about = {**nothing, "cap": cap, "per": PER[limiter.per.whom]}
+                if (idle_until := _idle_until(plan, limiter, snapshot.at)) is not None:
+                    about["idle"] = idle_until
                 parts["limiters"].setdefault(limiter.name, {})[direction] = about
     for rule in plan.sorting:
         parts["rules"][rule.name] = dict.fromkeys(DIRECTIONS, nothing)
@@ -135,6 +139,23 @@ def snapshot_data(plan: Plan, snapshot: Snapshot, names: Mapping[str, str] | Non
         "uplinks": uplinks,
         **parts,
     }
+
+
+def _idle_until(plan: Plan, limiter: Limiter, at: float) -> str | None:
+    """When a limiter applies again, such as `from 18:00`; None if it applies now."""
+    schedule = plan.schedules.get(limiter.when) if limiter.when is not None else None
+    if schedule is None:
+        return None
+    moment = datetime.fromtimestamp(at, ZoneInfo(plan.timezone))
+    return None if schedule.holds(moment) else _next_words(schedule, moment.replace(second=0, microsecond=0))
+
+
+@lru_cache(64)
+def _next_words(schedule: Schedule, moment: datetime) -> str:
+    begin = schedule.next_begin(moment)
+    if begin is None:
+        return "not in the next days"
+    return f"from {begin:%H:%M}" if begin.date() == moment.date() else f"from {begin:%a %H:%M}"
 
 
 def look_data(look: Look) -> dict[str, Any]:

@@ -20,6 +20,7 @@ from wily_sluice.units import quoted
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 _DAY_NAMES = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 DAY_MINUTES = 24 * 60
+AHEAD, COARSE = 8, 5  # days that are searched for the next beginning, and minutes from one look to the next
 _TIME = r"(?:[01]?\d|2[0-4]):[0-5]\d"
 _DATE = r"\d{4}-\d{2}-\d{2}"
 _ENTRY = re.compile(
@@ -76,6 +77,20 @@ class Schedule:
     first: date | None = None
     last: date | None = None
     calendars: tuple[Calendar, ...] = ()
+
+    def next_begin(self, moment: datetime) -> datetime | None:
+        """When it next begins to hold, to the minute, within the next AHEAD days; None if it does not, or holds now."""
+        moment = moment.replace(second=0, microsecond=0)
+        if self.holds(moment):
+            return None
+        step = timedelta(minutes=COARSE)
+        for _ in range(AHEAD * DAY_MINUTES // COARSE):
+            moment += step
+            if self.holds(moment):
+                while self.holds(moment - timedelta(minutes=1)):
+                    moment -= timedelta(minutes=1)
+                return moment
+        return None
 
     def holds(self, moment: datetime) -> bool:
         """Whether it holds at a moment, given in the site's time zone."""

@@ -84,6 +84,11 @@ class Layout:
 
     def cells(self, row: Row, history: Sequence[float]) -> list[Text]:
         """A row."""
+        if row.data.get("idle") and not row.happens:
+            name, *others = self.widths.items()
+            width = sum(width for _, width in others)
+            words = Text(cut(f" does not apply now: {row.data['idle']}", width).ljust(width), "dim")
+            return [_cell(*name, row, history), words]
         return [_cell(column, width, row, history) for column, width in self.widths.items()]
 
 

@@ -89,7 +89,9 @@ def explain_limiter(key: tuple[str, ...], data: dict[str, Any], _told: dict[str,
     said = [f"Limiter {name}, {direction}."]
     if data.get("cap"):
         said.append(f"It caps {data.get('per', 'all matching traffic together')} at {_rate(data['cap'])}.")
-    if data["waiting"]:
+    if data.get("idle"):
+        said.append(f"It does not apply now: {data['idle']}.")
+    elif data["waiting"]:
         said.append("It is limiting somebody now.")
     elif data["drops"]:
         said.append("It drops excess packets.")

@@ -135,7 +135,11 @@ class Watch:
                 busy = busy or {row.key[:3] for row in rows[:1]}
                 rows = [row for row in rows if row.heading or row.key[:3] in busy]
         else:
-            rows = [row for row in rows if self.idle_too or row.happens or any(self.histories.get(row.key, ()))]
+            rows = [
+                row
+                for row in rows
+                if self.idle_too or row.happens or row.data.get("idle") or any(self.histories.get(row.key, ()))
+            ]
             rows.sort(key=self._sort_key)
         word = self.filter.lower()
         return [row for row in rows if word in row.name.lower() or (row.heading and self.page == "queues")]
