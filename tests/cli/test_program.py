@@ -8,6 +8,7 @@ import signal
 import subprocess
 import time
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 
 import click
@@ -340,6 +341,14 @@ def test_usage_is_read_when_no_gate_runs_as_a_table_data_csv_and_a_picture(sluic
     assert {use["host"]: use["bytes"] for use in uses} == {f"10.61.0.{n}": 40 * n * 1_000_000 for n in range(1, 26)}
     rows = list(csv.DictReader(sluice(*words, "--only", "0.25", "--csv").stdout.splitlines()))
     assert sum(int(row["bytes"]) for row in rows) == 1_000_000_000
+    begun = datetime.fromtimestamp(now - 60, UTC).isoformat()
+    at = ("usage", "--state", str(state), "--by", "host", "--only", "0.25", "--from", begun)
+    some = list(csv.DictReader(sluice(*at, "--step", "second", "--csv").stdout.splitlines()))
+    assert [row["bytes"] for row in some] == [row["bytes"] for row in rows]
+    assert datetime.fromisoformat(some[0]["from"]).timestamp() == now - 40
+    assert "no traffic from" in sluice(*at[:3], "--at", "2026-01-05T10:00").stdout
+    assert "give one of --last, --from and --at" in sluice(*at, "--at", begun).stderr
+    assert "yesterday 15:00" in sluice(*at[:5], "--from", "lunch").stderr
     assert sluice(*words, "--png", "usage.png").returncode == 0
     assert (tmp_path / "usage.png").read_bytes().startswith(b"\x89PNG")
     assert sluice(*words, "--png", "usage.gif").returncode == 2

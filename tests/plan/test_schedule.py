@@ -8,6 +8,7 @@ import pytest
 from wily_sluice.outside.files import DiskFile
 from wily_sluice.plan.model import Period
 from wily_sluice.plan.schedules.calendar_file import CalendarFile
+from wily_sluice.plan.schedules.moment import read_past_moment
 from wily_sluice.plan.schedules.periods import period_start
 from wily_sluice.plan.schedules.schedule import Entries, Schedule, overlaps, parse_window, spans
 
@@ -199,3 +200,26 @@ def test_a_period_begins_on_its_day(period: Period, starts: int, when: str, bega
 def test_a_schedule_knows_when_it_begins_again(lines: tuple[str, ...], now: str, begins: str | None) -> None:
     found = schedule(*lines).next_begin(moment(now))
     assert found == (moment(begins) if begins is not None else None)
+
+
+@pytest.mark.parametrize(
+    ("text", "found"),
+    [
+        ("yesterday 15:00", "2027-03-24 15:00"),
+        ("today 9", "2027-03-25 09:00"),
+        ("18:00", "2027-03-24 18:00"),  # it is not yet six
+        ("17:00", "2027-03-25 17:00"),
+        ("thu 9:30", "2027-03-25 09:30"),
+        ("thu 18:00", "2027-03-18 18:00"),
+        ("Monday 9:30", "2027-03-22 09:30"),
+        ("2027-03-01T08:00", "2027-03-01 08:00"),
+    ],
+)
+def test_a_past_moment_is_the_last_that_the_words_mean(text: str, found: str) -> None:
+    assert read_past_moment(text, DUBLIN, moment("2027-03-25 17:30")) == moment(found)
+
+
+@pytest.mark.parametrize("text", ["mard 9:30", "25:00", "9:75", "lunch", ""])
+def test_what_is_no_moment_is_told_with_what_would_be(text: str) -> None:
+    with pytest.raises(ValueError, match="yesterday 15:00"):
+        read_past_moment(text, DUBLIN, moment("2027-03-25 17:30"))

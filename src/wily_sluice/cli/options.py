@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 from collections.abc import Callable, Iterable
 from functools import wraps
 from pathlib import Path
@@ -138,7 +139,9 @@ def names_in_plan(find: Callable[[Plan], Iterable[str]]) -> Callable[..., list[C
             names = dict.fromkeys(find(load(file)))
         except (SluiceError, OSError):
             return []
-        return [CompletionItem(name) for name in names if name.startswith(incomplete)]
+        # Bash puts what it is given into the line as it is; the other shells quote it themselves.
+        quoted = shlex.quote if os.environ.get("_SLUICE_COMPLETE") == "bash_complete" else str
+        return [CompletionItem(quoted(name)) for name in names if name.startswith(incomplete)]
 
     return complete
 

@@ -49,9 +49,11 @@ def named(usage: Usage, names: Mapping[str, str]) -> Usage:
     return usage
 
 
-def resolution_for(lasted: int) -> Resolution:
-    """The coarsest that shows a stretch of so many seconds in enough steps; and that is kept for so long."""
-    fitting: list[Resolution] = [one for one in SPANS if KEPT[one] >= lasted]
+def resolution_for(lasted: int, past: int = 0) -> Resolution:
+    """The coarsest that shows a stretch of so many seconds in enough steps; and that is kept for so long, as it began
+    `past` seconds ago.
+    """
+    fitting: list[Resolution] = [one for one in SPANS if KEPT[one] >= max(lasted, past)]
     return next((one for one in reversed(fitting) if lasted >= FEWEST_STEPS * SPANS[one]), (fitting or ["hour"])[0])
 
 

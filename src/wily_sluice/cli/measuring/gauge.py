@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wily_sluice.cli.options import RateOf, Refusal, Time, json_option, plan_from, state_option
+from wily_sluice.cli.options import RateOf, Refusal, Time, csv_option, json_option, plan_from, state_option
 from wily_sluice.gauge.stamp import LENGTH, LONGEST, PORT, SHORTEST_KEY
 from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, format_rate, format_time
 
@@ -432,9 +432,17 @@ def write_measured(plan_file: Path, uplink: Uplink, advised: Advice | None, yes:
     show_default=True,
     help="Bytes of a packet, without its headers.",
 )
+@csv_option
 @json_option
 def delay(
-    host: str, port: int, key_file: Path | None, lasts: Nanoseconds, pace: int, length: int, as_json: bool
+    host: str,
+    port: int,
+    key_file: Path | None,
+    lasts: Nanoseconds,
+    pace: int,
+    length: int,
+    as_csv: bool,
+    as_json: bool,
 ) -> None:
     """Measure round trips, and jitter and loss each way.
 
@@ -453,6 +461,7 @@ def delay(
     from wily_sluice.gauge.sender import probe
     from wily_sluice.views.live.gauge import delays_data, print_delays
     from wily_sluice.views.text.console import console, print_json
+    from wily_sluice.views.text.records import records_csv
 
     key, screen = read_key(key_file), console(stderr=True)
     columns = (TextColumn("measuring"), BarColumn(40), TextColumn("{task.percentage:>3.0f}%"))
@@ -468,5 +477,7 @@ def delay(
         )
     if as_json:
         print_json(delays_data(host, found, whole))
+    elif as_csv:
+        click.echo(records_csv([delays_data(host, found, whole)]), nl=False)
     else:
         print_delays(console(), host, found, whole)

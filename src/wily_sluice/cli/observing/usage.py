@@ -4,8 +4,10 @@ import sqlite3
 import time
 from collections.abc import Mapping
 from contextlib import closing, suppress
+from datetime import UTC, datetime
 from ipaddress import ip_address
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 import click
 
@@ -18,6 +20,8 @@ from wily_sluice.history.counts import Subject
 from wily_sluice.history.database import CONTACTS, COUNTERS, PLANS
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.history.usage import Usage, named, resolution_for, usage_of
+from wily_sluice.outside.machine import timezone
+from wily_sluice.plan.schedules.moment import read_past_moment
 from wily_sluice.units import SECOND, Nanoseconds
 from wily_sluice.views.live.contacts import contacts_data, contacts_table
 from wily_sluice.views.live.status import span_words
@@ -25,11 +29,15 @@ from wily_sluice.views.live.usage import usage_csv, usage_data, usage_table
 from wily_sluice.views.text.console import console, print_json
 from wily_sluice.views.text.records import records_csv
 
+HOUR = 3600  # seconds
 SUBJECTS: tuple[Subject, ...] = ("uplink", "queue", "limiter", "host", "service", "rule")
 
 
 @click.command()
-@click.option("--last", type=Time(), default="1 h", show_default=True, help="How far back: 10 min, 24 h, 30 days.")
+@click.option("--last", type=Time(), metavar="TIME", help="How far back: 10 min, 24 h, 30 days.  [default: 1 h]")
+@click.option("--from", "begins", metavar="MOMENT", help="From then: 2027-03-25T14:30, 'yesterday 19:00', 'mon 9:30'.")
+@click.option("--to", "ends", metavar="MOMENT", help="Until then.  [default: now]")
+@click.option("--at", "around", metavar="MOMENT", help="The ten minutes around then.")
 @click.option(
     "--by", "subject", type=click.Choice(SUBJECTS), default="queue", show_default=True, help="Add up by this."
 )
@@ -45,7 +53,10 @@ SUBJECTS: tuple[Subject, ...] = ("uplink", "queue", "limiter", "host", "service"
 @json_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print each step as CSV.")
 def usage(
-    last: Nanoseconds,
+    last: Nanoseconds | None,
+    begins: str | None,
+    ends: str | None,
+    around: str | None,
     subject: Subject,
     only: str,
     step: Resolution | None,
@@ -65,12 +76,20 @@ def usage(
     Examples:
       sudo sluice usage
       sudo sluice usage --last '24 h' --by host --rows 5
+      sudo sluice usage --at 'yesterday 15:00' --by host
+      sudo sluice usage --from 'mon 19:00' --to 'mon 22:00' --by service
       sudo sluice usage --last '7 days' --by service --png week.png
       sudo sluice usage --last '30 days' --by uplink --csv > month.csv
     """
-    lasted = max(1, last // SECOND)
-    end = int(time.time()) + 1
-    found = _read(state, subject, end - lasted, end, step or resolution_for(lasted))
+    zone = ZoneInfo(timezone())
+    begin, end = _span(last, begins, ends, around, zone)
+    lasted, past = end - begin, int(time.time()) + 1 - begin
+    period = (
+        f"in the last {span_words(lasted)}"
+        if end > time.time()
+        else f"from {_words(begin, zone)} to {_words(end, zone)}"
+    )
+    found = _read(state, subject, begin, end, step or resolution_for(lasted, past))
     if subject == "host" and not (as_json or as_csv):
         found = named(found, _host_names(state))
     uses = [use for use in found.uses if only.lower() in f"{use.key.uplink} {use.key.name}".lower()]
@@ -83,21 +102,54 @@ def usage(
         if picture.suffix not in (".png", ".svg"):
             raise click.BadParameter(f"the name of {picture} must end in .png or .svg", param_hint="--png")
         try:
-            draw_usage(f"The last {span_words(lasted)}, by {subject}", found, uses, picture)
+            draw_usage(f"{period[0].upper()}{period[1:]}, by {subject}", found, uses, picture)
         except OSError as error:
             raise Refusal(f"cannot write {picture}: {error.strerror}") from None
     if as_json:
-        print_json(usage_data(found, uses))
+        print_json(usage_data(found, uses, zone))
     elif as_csv:
-        click.echo(usage_csv(found, uses), nl=False)
+        click.echo(usage_csv(found, uses, zone), nl=False)
     elif not top:
-        click.echo(f"no traffic in the last {span_words(lasted)}" + (f" matches “{only}”" if only else ""))
+        click.echo(f"no traffic {period}" + (f" matches “{only}”" if only else ""))
     else:
         screen = console()
         screen.print(usage_table(screen, found, top))
         left = len({(use.key.uplink, use.key.name) for use in uses}) - len(shown)
         if left:
             click.echo(f"{left} more used less; --rows {left + len(shown)} shows them")
+
+
+AROUND = 300  # seconds before and after --at
+
+
+def _span(
+    last: Nanoseconds | None, begins: str | None, ends: str | None, around: str | None, zone: ZoneInfo
+) -> tuple[int, int]:
+    """Which time is meant, in seconds since 1970."""
+    now = datetime.now(UTC)
+
+    def moment(text: str, option: str) -> int:
+        try:
+            return int(read_past_moment(text, zone, now).timestamp())
+        except ValueError as error:
+            raise click.BadParameter(str(error), param_hint=option) from None
+
+    if sum(one is not None for one in (last, begins, around)) > 1 or (around is not None and ends is not None):
+        raise click.UsageError("give one of --last, --from and --at; --to goes with --last or --from")
+    if around is not None:
+        middle = moment(around, "--at")
+        return middle - AROUND, middle + AROUND
+    end = moment(ends, "--to") if ends is not None else int(now.timestamp()) + 1
+    if begins is None:
+        return end - (max(1, last // SECOND) if last is not None else HOUR), end
+    begin = moment(begins, "--from")
+    if begin >= end:
+        raise click.UsageError(f"--from is not before --to: {_words(begin, zone)}, {_words(end, zone)}")
+    return begin, end
+
+
+def _words(at: int, zone: ZoneInfo) -> str:
+    return f"{datetime.fromtimestamp(at, zone):%a %d %b %H:%M}"
 
 
 def _read(state: Path, subject: Subject, begin: int, end: int, resolution: Resolution) -> Usage:

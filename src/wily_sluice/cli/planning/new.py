@@ -15,6 +15,8 @@ from wily_sluice.plan.file.yaml_text import YamlError, parse
 from wily_sluice.units import SECOND
 
 if TYPE_CHECKING:
+    from click.shell_completion import CompletionItem
+
     from wily_sluice.cli.planning.interview import Interview
 
 
@@ -33,6 +35,15 @@ class _Part(click.ParamType[Any]):
             self.fail(f"{value!r} {error}", param, ctx)
 
 
+def _sites(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    from click.shell_completion import CompletionItem
+
+    from wily_sluice.examples import sites
+
+    known = {"list": "List the sites.", **{name: site.about for name, site in sites().items()}}
+    return [CompletionItem(name, help=about) for name, about in known.items() if name.startswith(incomplete)]
+
+
 PART = _Part()
 LINE = "{interface: wan0, kind: fibre, measured: {down: 180 Mbit/s, up: 24 Mbit/s}}"
 
@@ -47,7 +58,9 @@ LINE = "{interface: wan0, kind: fibre, measured: {down: 180 Mbit/s, up: 24 Mbit/
     metavar="FILE",
     help="Where to write the plan.",
 )
-@click.option("--like", metavar="NAME", help="Copy a complete site instead; `--like list` lists them.")
+@click.option(
+    "--like", metavar="NAME", shell_complete=_sites, help="Copy a complete site instead; `--like list` lists them."
+)
 @click.option("--from", "from_file", type=click.Path(path_type=Path), metavar="FILE", help="Read answers from YAML.")
 @click.option("--save-answers", type=click.Path(path_type=Path), metavar="FILE", help="Write the answers, for --from.")
 @click.option("--site", metavar="NAME", help="The name of the site.")

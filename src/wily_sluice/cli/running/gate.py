@@ -11,7 +11,7 @@ from pathlib import Path
 
 import click
 
-from wily_sluice.cli.options import COST, Refusal, json_option, plan_from, state_option
+from wily_sluice.cli.options import COST, Refusal, csv_option, json_option, plan_from, state_option
 from wily_sluice.control import unit
 from wily_sluice.control.clerk import Clerk
 from wily_sluice.control.client import Client
@@ -36,6 +36,7 @@ from wily_sluice.units import DIRECTIONS, format_rate
 from wily_sluice.views.live.cost import cost_data, print_cost
 from wily_sluice.views.live.status import print_status
 from wily_sluice.views.text.console import console, print_json
+from wily_sluice.views.text.records import records_csv
 
 
 @click.group()
@@ -246,8 +247,9 @@ def remove() -> None:
 @gate.command()
 @plan_from()
 @state_option
+@csv_option
 @json_option
-def cost(plan_file: Path, state: Path, as_json: bool) -> None:
+def cost(plan_file: Path, state: Path, as_csv: bool, as_json: bool) -> None:
     """Measure what shaping by a plan costs on this machine.
 
     Sends as much as it can through network namespaces of its own: without a gate, through a loop that accepts every
@@ -271,6 +273,9 @@ def cost(plan_file: Path, state: Path, as_json: bool) -> None:
         (state / COST).write_text(json.dumps(data))
     if as_json:
         print_json(data)
+    elif as_csv:
+        mixes = {name: row for name, row in data.items() if isinstance(row, dict)}
+        click.echo(records_csv({"packets": name, **row} for name, row in mixes.items()), nl=False)
     else:
         print_cost(console(), plan, found, why_not_compiled())
 

@@ -2,7 +2,7 @@
 
 import csv
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, tzinfo
 from io import StringIO
 from itertools import pairwise
 from typing import Any
@@ -97,12 +97,12 @@ def _short(rate: float) -> str:
     return format_rate(float(f"{rate:.3g}")) if rate else ""
 
 
-def usage_data(usage: Usage, uses: Sequence[Use]) -> dict[str, Any]:
-    """For JSON: bytes, bit/s, seconds; `course` is bit/s in each step."""
+def usage_data(usage: Usage, uses: Sequence[Use], zone: tzinfo = UTC) -> dict[str, Any]:
+    """For JSON: bytes, bit/s, seconds; `course` is bit/s in each step. Moments are of the zone, with its offset."""
     trips = _trips(uses)
     return {
-        "from": _moment(usage.begin),
-        "until": _moment(usage.begin + usage.step * usage.steps),
+        "from": _moment(usage.begin, zone),
+        "until": _moment(usage.begin + usage.step * usage.steps, zone),
         "step": usage.step,
         "uses": [
             {
@@ -125,7 +125,7 @@ def usage_data(usage: Usage, uses: Sequence[Use]) -> dict[str, Any]:
     }
 
 
-def usage_csv(usage: Usage, uses: Sequence[Use]) -> str:
+def usage_csv(usage: Usage, uses: Sequence[Use], zone: tzinfo = UTC) -> str:
     """A row for each step, subject and direction in which something was sent (RFC 4180); `rate` in bit/s."""
     text = StringIO()
     writer = csv.writer(text)
@@ -134,10 +134,10 @@ def usage_csv(usage: Usage, uses: Sequence[Use]) -> str:
         for use in uses:
             if use.course[index]:
                 key, size = use.key, use.course[index]
-                at = _moment(usage.begin + index * usage.step)
+                at = _moment(usage.begin + index * usage.step, zone)
                 writer.writerow((at, key.uplink, key.subject, key.name, key.direction, size, round(usage.rate(size))))
     return text.getvalue()
 
 
-def _moment(at: int) -> str:
-    return datetime.fromtimestamp(at, UTC).isoformat().replace("+00:00", "Z")
+def _moment(at: int, zone: tzinfo) -> str:
+    return datetime.fromtimestamp(at, zone).isoformat().replace("+00:00", "Z")

@@ -4,7 +4,7 @@ Where names, services or what takes time is involved, the message says “may”
 on.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
@@ -12,6 +12,14 @@ from wily_sluice.plan.findings.rules.rule_repeated import repeats
 from wily_sluice.plan.model import Route, Rule
 
 MOST_NAMED = 3  # rules in one message
+# What is known of a conversation only after its first packet, by the word for it; and which terms ask for it.
+UNTIL: dict[str, Callable[[Terms], bool]] = {
+    "its service": lambda part: bool(part.services),
+    "its rate": lambda part: bool(part.rate),
+    "how much it moves": lambda part: bool(part.moved),
+    "its remote's name": lambda part: part.remote is not None and bool(part.remote.members.names),
+    "its hardware address": lambda part: part.local is not None and bool(part.local.members.hardware),
+}
 
 
 def find(checked: Checked) -> Iterator[Told]:
@@ -24,9 +32,12 @@ def find(checked: Checked) -> Iterator[Told]:
         if len(by) == 1 and by[0].terms.anyone:
             yield Told(location, f"is never reached: {names} above it matches everything", "move it up")
             continue
-        never = "may never be reached" if any(unsure(one.terms) for one in (rule, *by)) else "is never reached"
+        until = [word for word, asks in UNTIL.items() if any(asks(part) for one in by for part in one.terms.walk())]
+        own = any(unsure(one.terms) for one in (rule, *by))
+        never = "may never be reached" if own else "is never reached"
         takes = "matches everything that it would" if len(by) == 1 else "together match everything that it would"
-        yield Told(location, f"{never}: {names} above it {takes}", "move it up or remove it")
+        when = f", once {' and '.join(until)} {'are' if len(until) > 1 else 'is'} known" if until else ""
+        yield Told(location, f"{never}: {names} above it {takes}{when}", "move it up or remove it")
 
 
 def listed(by: Sequence[Rule | Route]) -> str:
@@ -36,11 +47,7 @@ def listed(by: Sequence[Rule | Route]) -> str:
 
 def unsure(terms: Terms) -> bool:
     """Whether what matches may change as a conversation goes on."""
-    return any(
-        part.services or part.rate or part.moved or (part.remote is not None and part.remote.members.names)
-        or (part.local is not None and part.local.members.hardware)
-        for part in terms.walk()
-    )  # fmt: skip
+    return any(asks(part) for part in terms.walk() for asks in UNTIL.values())
 
 
 KIND = Kind(
