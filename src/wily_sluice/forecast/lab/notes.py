@@ -12,6 +12,7 @@ from wily_sluice.units import MILLISECOND, Direction, Nanoseconds, Rate
 FULL = 0.9  # of the usable rate: a line that carries as much is not held back
 LATE: Nanoseconds = 100 * MILLISECOND  # an acknowledgement with this delay holds its sender back
 LOST = 0.02  # or this part of them lost
+MUCH_LOST, ALL = 0.1, 0.85  # of a transfer's packets; of a queue's guarantee, what data come to of it
 STARVED = 0.1  # of what another one gets
 
 
@@ -49,7 +50,21 @@ class Unreached:
     tighter_rate: Rate
 
 
-Note = HeldBack | Outranked | Unreached
+@dataclass(frozen=True, slots=True)
+class Crowded:
+    """A transfer that loses much and gets less than its queue is guaranteed: its connections are too many for so low a
+    rate, as not even two segments of each fit into the delay that the queue allows. Rates in bit/s, loss of 1.
+    """
+
+    name: str
+    way: str
+    queue: str
+    rate: float
+    guarantee: Rate
+    loss: float
+
+
+Note = HeldBack | Outranked | Unreached | Crowded
 
 
 def notes(plan: Plan, rows: Sequence[Outcome], shares: dict[tuple[str, Direction], float]) -> Iterator[Note]:
@@ -64,6 +79,8 @@ def notes(plan: Plan, rows: Sequence[Outcome], shares: dict[tuple[str, Direction
         mine = [row for row in transfers if (row.uplink, row.way) == (name, way)]
         if mine:
             yield from _outranked(mine, _priorities(plan, name, way))
+            guarantees = {spec.path: spec.guarantee for spec in _root(plan, name, way).leaves()}
+            yield from _crowded(mine, guarantees)
     yield from _unreached(plan, rows)
 
 
@@ -72,10 +89,22 @@ def _holds_back(row: Outcome) -> bool:
     return acks is not None and (acks.delay is None or acks.delay > LATE or acks.loss > LOST)
 
 
+def _root(plan: Plan, uplink: str, way: Direction) -> QueueSpec:
+    return resolve(plan, next(one for one in plan.uplinks if one.name == uplink), way)
+
+
+def _crowded(rows: Sequence[Outcome], guarantees: dict[str, Rate]) -> Iterator[Crowded]:
+    for row in rows:
+        guarantee, rate, loss = guarantees.get(row.queue, 0), row.measured.goodput, row.measured.loss
+        alone = sum(other.queue == row.queue for other in rows) == 1
+        if alone and loss > MUCH_LOST and rate < ALL * guarantee:
+            yield Crowded(row.name, row.way, row.queue, rate, guarantee, loss)
+
+
 def _priorities(plan: Plan, uplink: str, way: Direction) -> dict[str, tuple[int, ...]]:
     """The priorities from the root to each leaf."""
     found: dict[str, tuple[int, ...]] = {}
-    root = resolve(plan, next(one for one in plan.uplinks if one.name == uplink), way)
+    root = _root(plan, uplink, way)
     parts: list[tuple[QueueSpec, tuple[int, ...]]] = [(child, ()) for child in root.children]
     while parts:
         spec, above = parts.pop()

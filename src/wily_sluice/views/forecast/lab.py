@@ -9,7 +9,7 @@ from rich.text import Text
 
 from wily_sluice.forecast.lab.flows import Outcome
 from wily_sluice.forecast.lab.measure import Measured
-from wily_sluice.forecast.lab.notes import HeldBack, Note, Outranked, Unreached
+from wily_sluice.forecast.lab.notes import Crowded, HeldBack, Note, Outranked, Unreached
 from wily_sluice.forecast.lab.run import Comparison
 from wily_sluice.units import MILLISECOND, SECOND, format_byte_rate, format_rate
 from wily_sluice.views.text.records import records_csv
@@ -28,7 +28,7 @@ FIGURES: dict[str, tuple[str, float, bool]] = {
     "loss": ("loss %", 0.01, False),
 }
 FEW = ("goodput", "p99", "loss")
-KINDS = {HeldBack: "held-back", Outranked: "outranked", Unreached: "unreached"}
+KINDS = {HeldBack: "held-back", Crowded: "crowded", Outranked: "outranked", Unreached: "unreached"}
 WAYS = {"up": "↑", "down": "↓", "there and back": "↕"}
 
 
@@ -135,6 +135,10 @@ def _note_words(note: Note, comparison: Comparison) -> str:
             f"{note.name} {WAYS[note.way]} gets {_mbit(note.rate)} Mbit/s in {note.queue}, while {note.other} gets "
             f"{_mbit(note.other_rate)} in {note.other_queue}, which goes first."
         )
+    if isinstance(note, Crowded):
+        rates = f"{_text(note.rate / 1e6)} of the {_text(note.guarantee / 1e6)} Mbit/s of {note.queue}"
+        why = "its connections are too many for so low a rate"
+        return f"{note.name} {WAYS[note.way]} gets {rates} and loses {note.loss:.0%}: {why}."
     return (
         f"{note.name} {WAYS[note.way]}: limiter {note.limiter} ({format_rate(note.rate)}) is never reached, as "
         f"{note.tighter} ({format_rate(note.tighter_rate)}) holds it first."
