@@ -59,3 +59,17 @@ def test_what_changes_of_a_limiter_is_said_key_by_key(small_plan: Callable[..., 
     assert change.what == "per host → subnet/28"
     (change,) = compare(before, small_plan((old, old.replace("local: guests", "local: 10.7.1.5"))))
     assert change.what == "matches other conversations"
+
+
+def test_a_schedule_that_changes_says_what_it_governs(small_plan: Callable[..., Plan]) -> None:
+    def plan(windows: str) -> Plan:
+        return small_plan(
+            ("trees:", f"schedules:\n  late: [{windows}]\n  spare: [sun 10:00-12:00]\ntrees:"),
+            ("down: 2 Mbit/s", "down: 2 Mbit/s, when: late"),
+            ("port: 5004-5005", "port: 5004-5005, when: late"),
+        )
+
+    (change,) = compare(plan("18:00-22:00"), plan("18:00-23:00, not 2027-12-25"))
+    assert (change.how, change.part, change.name) == ("changed", "schedule", "late")
+    assert change.what == "18:00-22:00 → 18:00-23:00, not 2027-12-25; when limiter guest and rule Calls apply"
+    assert change.whom == ("guests", "house")

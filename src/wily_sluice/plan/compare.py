@@ -14,6 +14,7 @@ from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.file.traffic_words import dscp_text
 from wily_sluice.plan.model import GateSettings, HostNaming, Limiter, Plan, Rule, Uplink
 from wily_sluice.plan.rates import resolve
+from wily_sluice.plan.schedules.schedule import Schedule
 from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, format_rate, format_share, format_size
 
 T = TypeVar("T")
@@ -246,6 +247,9 @@ def _others(before: Plan, after: Plan) -> Iterable[Change]:
         for name, was, now in _pairs(of(before), of(after)):
             if was is None or now is None:
                 yield Change("gone" if now is None else "new", part, name)
+            elif isinstance(was, Schedule) and isinstance(now, Schedule):
+                if was != now:
+                    yield Change("changed", part, name, _schedule_words(was, now, name, after), _governed(name, after))
             elif was != now:
                 yield Change("changed", part, name)
     if before.timezone != after.timezone:
@@ -256,6 +260,32 @@ def _others(before: Plan, after: Plan) -> Iterable[Change]:
     if before.gate != after.gate:
         whom = ("everybody",) if before.gate.keep_contacts != after.gate.keep_contacts else ()
         yield Change("changed", "plan", "gate", "; ".join(_gate_words(before.gate, after.gate)), whom)
+
+
+def _schedule_words(was: Schedule, now: Schedule, name: str, plan: Plan) -> str:
+    """`18:00-22:00 → 18:00-23:00; when limiter guest-each and rule Films apply`."""
+    lines = [
+        ", ".join([*(one.words for one in schedule.windows), *(f"not {one.words}" for one in schedule.exceptions)])
+        for schedule in (was, now)
+    ]
+    parts = [f"{lines[0]} → {lines[1]}"] if lines[0] != lines[1] else []
+    governed = [f"limiter {limiter.name}" for limiter in plan.limiters if limiter.when == name]
+    governed += [f"rule {rule.name}" for rule in plan.sorting if _asks_when(rule.terms, name)]
+    governed += [f"route {route.name}" for route in plan.routes if _asks_when(route.terms, name)]
+    if governed:
+        parts.append(f"when {' and '.join(governed)} appl{'ies' if len(governed) == 1 else 'y'}")
+    return "; ".join(parts)
+
+
+def _governed(name: str, plan: Plan) -> tuple[str, ...]:
+    """Whose limiters and rules follow a schedule."""
+    found = [_locals(limiter.terms) for limiter in plan.limiters if limiter.when == name]
+    found += [_locals(rule.terms) for rule in plan.sorting if _asks_when(rule.terms, name)]
+    return tuple(dict.fromkeys(word for words in found for word in words))
+
+
+def _asks_when(terms: Terms, name: str) -> bool:
+    return any(part.asked.get("when") == name for part in terms.walk())
 
 
 def _gate_words(was: GateSettings, now: GateSettings) -> Iterable[str]:
