@@ -285,8 +285,8 @@ for _kind in KINDS:
 
 WHOLE = {
     "site": ("the name and the time zone of the site", "name='Heron Cottage' timezone=Europe/Dublin"),
-    "gate": ("what the gate does beside shaping", "keep-contacts='7 days'"),
-    "nat": ("what the translation of addresses keeps", "keep-ports='[play-room]'"),
+    "gate": ("the gate's settings", "keep-contacts='7 days'"),
+    "nat": ("which ports address translation keeps", "keep-ports='[play-room]'"),
 }
 
 

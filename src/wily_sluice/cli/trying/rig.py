@@ -77,7 +77,7 @@ def down(name: str) -> None:
 @click.option("--silent", is_flag=True, help="Keep the link up; packets get lost behind it.")
 @name_option
 def cut(line: str, silent: bool, name: str) -> None:
-    """Cut the line of an uplink, to see what the gate does.
+    """Cut the line of an uplink, and watch the gate react.
 
     \b
     Examples:

@@ -29,8 +29,8 @@ def find(checked: Checked) -> Iterator[Told]:
                 needed, held = round(carried[leaf.path] * part), held_when_busy(root, leaf.path, default)
                 if held is not None and needed > held:
                     message = (
-                        f"has {format_rate(_three(held))} {way} while others fill the line, and acknowledging what it "
-                        f"may carry {OTHER[way]} takes {format_rate(_three(needed))}: it is then held back"
+                        f"has {format_rate(_three(held))} {way} while others fill the line; acknowledging a full queue "
+                        f"{OTHER[way]} takes {format_rate(_three(needed))}, so it is held back {OTHER[way]}"
                     )
                     remedy = "add {packet: ack, length: up to 128 B, queue: …} with a queue that has this guarantee"
                     yield Told(queue_location(tree.name, leaf.path), message, remedy)

@@ -1,4 +1,4 @@
-"""Guests whose queue goes before one of the hosts that nobody limits."""
+"""Guests with a better priority than hosts without a limit."""
 
 from collections.abc import Iterator
 
@@ -8,7 +8,7 @@ from wily_sluice.plan.model import Network, Queue, Tree
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each leaf of guests alone that has a better priority than a leaf beside it that other hosts use."""
+    """Each leaf for guests alone with a better priority than a sibling that other hosts use."""
     guests = [network for network in checked.plan.networks if _limited(checked, network)]
     if not guests or len(guests) == len(checked.plan.networks):
         return
@@ -24,7 +24,8 @@ def find(checked: Checked) -> Iterator[Told]:
                 if queue.priority > mine.priority and queue.path not in own and queue.path not in small
             ]
             if later:
-                message = f"goes before {' and '.join(later)}, and only {network.name} uses it, whose hosts are limited"
+                behind = f"a better priority than {' and '.join(later)}"
+                message = f"has {behind}, though only {network.name} uses it, and its hosts are limited"
                 most = max(queue.priority for queue in beside)
                 yield Told((*queue_location(tree.name, path), "priority"), message, f"use priority {min(9, most + 1)}")
 
@@ -42,7 +43,7 @@ def _limited(checked: Checked, network: Network) -> bool:
 
 
 def _leaves_of(checked: Checked, tree: Tree, guests: list[Network]) -> Iterator[tuple[str, Network]]:
-    """Leaves that rules reach for one such network only, among it whatever it sends."""
+    """Leaves that rules reach for one such network only, one of the rules for all its traffic."""
     reached: dict[str, set[str]] = {}
     whole: set[str] = set()
     for rule in checked.plan.sorting:
@@ -85,8 +86,9 @@ KIND = Kind(
     whole=True,
     once=True,
     story="""\
-Whoever is limited is a guest. A guest's queue that goes before one of your own gets all it can carry, at every hour
-at which its limiter does not apply, and yours waits. Put guests last; a guarantee of a few percent keeps them going.
+A network whose hosts are limited is a guest network. If its queue has a better priority than one of your queues,
+guests take the line whenever their limiter does not apply, and your hosts wait. Put guests last; a guarantee of a few
+percent keeps them going.
 """,
     has="""\
 limiters:
