@@ -171,6 +171,22 @@ def test_a_limiter_out_of_its_schedule_says_when_it_applies_again(demo_plan: Pla
         assert [said in row for row in rows] == ([True] if said else [])
 
 
+def test_what_is_wrong_and_whole_addresses_are_read_at_80_columns(demo_plan: Plan) -> None:
+    watch = Watch(page="hosts")
+    watch.feed(told(demo_plan))
+    watch.feed(told(demo_plan, unshaped=1_234_567))
+    data = watch.told["hosts"]["10.61.0.41"]
+    address = "fd61:aaaa:bbbb:cccc:5054:ffff:fe12:3456"
+    watch.told["hosts"] = {address: data}
+    head, _, row = (line.plain for line in table(watch, 80))
+    assert watch.told is not None
+    for words in ("trial 1 min 15 s", "wan1 missing", "mobile down", "too slow", ":"):
+        assert words in head
+    assert f"↑ {address} " in row and len(head) <= 80 and len(row) <= 80
+    watch.told |= {"missing": [], "down": [], "trial": None}
+    assert table(watch, 80)[0].plain.startswith(" Saltmarsh Veterinary  too slow: 1,234,567 packets unshaped")
+
+
 def test_bars_show_a_rate_against_the_line_its_guarantee_and_its_cap() -> None:
     def drawn(rate: float, guarantee: float, cap: float) -> str:
         return bar(Row(("queues",), "", {}, rate, 100, guarantee=guarantee, cap=cap), 20).plain

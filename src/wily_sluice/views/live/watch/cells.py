@@ -42,8 +42,8 @@ class Layout:
     widths: dict[Column, int]
 
     @classmethod
-    def of(cls, page: Page, width: int) -> "Layout":
-        """Columns for a page that fit a screen of that width."""
+    def of(cls, page: Page, width: int, longest: int = 0) -> "Layout":
+        """Columns for a page that fit a screen of that width, where the longest name takes so many of them."""
         columns: list[Column] = ["rate", "delay", "drops"]
         if width >= WIDE:
             columns.insert(1, "backlog")
@@ -51,10 +51,10 @@ class Layout:
                 columns += ["trip", "inside"]
         room = width - sum(WIDTHS[one] for one in columns)
         least = LEAST_NAME if page == "queues" else max(LEAST_NAME, min(LONG_NAME, room - LEAST_HISTORY))
-        name = min(MOST_NAME, max(least, room * 2 // 5))
+        name = min(MOST_NAME, room, max(least, room * 2 // 5, longest + 2))  # an address is never cut for a bar
         room -= name
         if room < LEAST_HISTORY:
-            return cls({"name": max(1, name + room), **{one: WIDTHS[one] for one in columns}})
+            return cls({"name": max(1, name + max(0, room)), **{one: WIDTHS[one] for one in columns}})
         bar = min(MOST_BAR, max(LEAST_BAR, room // 2)) if room >= LEAST_BAR + LEAST_HISTORY else 0
         widths: dict[Column, int] = {"name": name, "rate": WIDTHS["rate"]}
         if bar:
@@ -166,25 +166,39 @@ def cut(name: str, columns: int) -> str:
     return name if len(name) <= columns else name[: columns - 1] + "…"
 
 
+def longest_name(rows: Sequence[Row]) -> int:
+    """The columns of the longest name, with what it is indented by."""
+    return max((len(row.name) + 2 * row.depth for row in rows), default=0)
+
+
 def title(told: dict[str, object], passed: int, frozen: bool, width: int) -> Text:
     """The site, its revision, a trial, and what is wrong; the time at the right."""
     from wily_sluice.views.live.status import span_words
 
-    text = Text(f" {told['site']}", "bold")
     trial, missing, down = told["trial"], told["missing"], told.get("down")
+    parts: list[tuple[str, str, str]] = []  # what is said, in short, and its style
     if isinstance(trial, dict):
-        text.append(f"  on trial, {span_words(trial['left'])} left", f"bold {ORANGE}")
+        left = span_words(trial["left"])
+        parts.append((f"on trial, {left} left", f"trial {left}", f"bold {ORANGE}"))
     for name in missing if isinstance(missing, list) else ():
-        text.append(f"  {name} is missing", f"bold {RED}")
+        parts.append((f"{name} is missing", f"{name} missing", f"bold {RED}"))
     for name in down if isinstance(down, list) else ():
-        text.append(f"  {name} is down", f"bold {RED}")
+        parts.append((f"{name} is down", f"{name} down", f"bold {RED}"))
     if passed:
-        text.append(f"  too slow: {passed:,} packets unshaped", f"bold {RED}")
+        parts.append((f"too slow: {passed:,} packets unshaped", "too slow", f"bold {RED}"))
     elif told["strained"]:
-        text.append("  shaping uses a whole core", f"bold {ORANGE}")
-    text.append(f"  revision {told['revision']}" if told["revision"] else "", "not bold dim")
+        parts.append(("shaping uses a whole core", "core full", f"bold {ORANGE}"))
     state = "frozen  " if frozen else ""
-    return between(text, Text(f"{state}{told['clock']} ", f"bold {ORANGE}" if frozen else "dim"), width)
+    right = Text(f"{state}{told['clock']} ", f"bold {ORANGE}" if frozen else "dim")
+    site = (f"{told['site']}", "bold")
+    revision = [(f"revision {told['revision']}", "not bold dim")] if told["revision"] else []
+    full, short = [(long, style) for long, _, style in parts], [(few, style) for _, few, style in parts]
+    # What is wrong is said whole; where there is no room, the revision goes first, then words, then the site's name.
+    for pieces in ([site, *full, *revision], [site, *full], [site, *short], short or [site], [site, *short]):
+        text = Text(" ").append_text(Text("  ").join(Text(words, style) for words, style in pieces))
+        if text.cell_len + right.cell_len < width:
+            break
+    return between(text, right, width)
 
 
 def use_of(row: Row, width: int) -> Text:

@@ -2,7 +2,7 @@
 
 from rich.text import Text
 
-from wily_sluice.views.live.watch.cells import Layout, title
+from wily_sluice.views.live.watch.cells import Layout, longest_name, title
 from wily_sluice.views.live.watch.state import Watch
 
 
@@ -10,10 +10,10 @@ def table(watch: Watch, width: int) -> list[Text]:
     """Its lines; none before the first tick."""
     if watch.told is None:
         return []
-    layout = Layout.of(watch.page, width)
+    rows = watch.rows()
+    layout = Layout.of(watch.page, width, longest_name(rows))
     lines = [title(watch.told, watch.passed, False, width)]
     lines.append(Text("").join(layout.headings(watch.page, watch.sort).values()))
-    rows = watch.rows()
     lines += [Text("").join(layout.cells(row, watch.histories.get(row.key, ()))) for row in rows]
     if not rows:
         lines.append(Text(f" {watch.nothing()}", "dim"))

@@ -20,6 +20,7 @@ from wily_sluice.views.live.watch.cells import (
     SLOW,
     SORTED,
     Layout,
+    longest_name,
     title,
     use_of,
 )
@@ -81,7 +82,7 @@ class WatchScreen(App[None]):
     Tabs { height: 2; }
     Rows { height: 1fr; }
     Rows .rows--heading { color: $text-muted; }
-    Rows .rows--chosen { background: #2a3340; }
+    Rows .rows--chosen { background: #34557a; color: #ffffff; text-style: bold; }
     #nothing { height: 1; color: $text-muted; display: none; }
     #explained { height: auto; max-height: 40%; background: $panel; padding: 0 1; display: none; }
     #filter { height: 1; border: none; padding: 0 1; background: $panel; display: none; }
@@ -109,6 +110,7 @@ class WatchScreen(App[None]):
         self.state = state
         self.explaining = False
         self._columns = Layout({})
+        self._longest = 0  # columns of the longest name so far on this page
         self._listed: list[Row] = []
         self._height = 0  # of what uplinks do
         # Kept here: a search for them would look in the screen on top, which may be the help.
@@ -160,6 +162,7 @@ class WatchScreen(App[None]):
 
     def _lay_out(self) -> None:
         """The columns of this page, on a screen of this width."""
+        self._longest = 0
         self._columns = Layout.of(self.state.page, self.size.width - 1)
         for one in (self._lines, self._legend):
             one.display = self.size.height >= LOW
@@ -186,6 +189,10 @@ class WatchScreen(App[None]):
             self._lines.update(Text("\n").join(lines), layout=height != self._height)
             self._height = height
         self._listed = watch.rows()
+        if (longest := longest_name(self._listed)) > self._longest:  # columns only grow while a page is shown
+            self._longest = longest
+            self._columns = Layout.of(watch.page, width - 1, longest)
+            self._legend.update(self._what_it_means())
         keys = [row.key for row in self._listed]
         if watch.selected not in keys:
             watch.selected = next((row.key for row in self._listed if not row.heading), keys[0] if keys else None)
