@@ -21,7 +21,8 @@ ANSWERS = [
     ("name of the site", "Heron Cottage"), ("time zone", "Europe/Dublin"), ("kind", "3"), ("name", ""),
     ("interface", ""), ("advertised", "80/20"), ("measured", "62/16"), ("another line", ""), ("interface", ""),
     ("subnets", ""), ("name", ""), ("another network", "y"), ("interface", ""), ("subnets", ""), ("name", ""),
-    ("another network", ""), ("first", "calls play"), ("hold back guests", ""), ("network", ""), ("at most", "4/1"),
+    ("another network", ""), ("first", "calls play"), ("films", "films.example"),
+    ("hold back guests", ""), ("network", ""), ("at most", "4/1"),
     ("hold back one host", ""), ("everyone alike", ""), ("when", ""),
 ]  # fmt: skip
 STEPS: list[tuple[str, list[str]]] = [
@@ -61,7 +62,7 @@ Recorded from the program itself by `python -m tools.make_first_ten_minutes`, on
 
 ## 1. Answer a few questions
 
-Enter alone takes what is offered in brackets. `?` tells more, `back` returns to the question before.
+Press Enter to take what is offered in brackets. `?` tells more, `back` returns to the question before.
 """
 TAIL = """\
 ## 10. Shape real packets
@@ -72,7 +73,7 @@ As root, on the gateway: whether the machine can carry it, then the gate itself,
     sudo sluice gate run
     sudo sluice watch
 
-Later changes go on trial: `sudo sluice apply`, then `sudo sluice keep`; otherwise the previous plan returns by itself. What
+Later changes go on trial: `sudo sluice apply`, then `sudo sluice keep`; otherwise the previous plan returns automatically. What
 else there is to do: [recipes](recipes/README.md).
 """
 ESCAPES = re.compile(r"\x1b\[[0-9;?]*[A-Za-z]")
@@ -128,7 +129,7 @@ def quoted(command: str) -> str:
 def talk(folder: str, environment: dict[str, str]) -> list[str]:
     """The questions and the answers, and then what the program shows of the plan."""
     program = ["netns", "exec", NAMESPACE, PROGRAM, "new"]
-    talking = pexpect.spawn("ip", program, cwd=folder, env=environment, encoding="utf-8", timeout=120)
+    talking = pexpect.spawn("ip", program, cwd=folder, env=environment, encoding="utf-8", timeout=300)
     talking.setwinsize(60, 100)
     heard = ""
     for prompt, answer in ANSWERS:
@@ -137,14 +138,14 @@ def talk(folder: str, environment: dict[str, str]) -> list[str]:
         talking.sendline(answer)
     talking.expect("no warnings")
     heard, found = heard + talking.before.rpartition("sluice.yaml")[0], "sluice.yaml: no errors, no warnings\n"
-    talking.expect("Write sluice.yaml")
-    found += talking.before + "Write sluice.yaml? [Y/n]: "
+    talking.expect(r"Write sluice.yaml[^>]*> ")
+    found += talking.before + talking.after
     talking.sendline("")
     talking.expect(pexpect.EOF)
     seen = (
         "\n## 2. See what the plan will do\n\nBefore anything is written, the plan is checked, divided and simulated:\n"
     )
-    return [block(f"$ sluice new\n{heard}"), seen, block(found + talking.before.partition(": ")[2])]
+    return [block(f"$ sluice new\n{heard}"), seen, block(found + talking.before)]
 
 
 if __name__ == "__main__":

@@ -89,7 +89,7 @@ LINE = "{interface: wan0, kind: fibre, measured: {down: 180 Mbit/s, up: 24 Mbit/
 @click.option("--when", metavar="WINDOWS", help="When guests and the host are held back: 'mon-fri 08:00-18:30'.")
 @click.option("--dry-run", is_flag=True, help="Print the plan, and write nothing.")
 @click.option("--force", is_flag=True, help="Replace a file that is there.")
-@click.option("--forecast/--no-forecast", default=True, help="Whether to simulate a call on the full line.")
+@click.option("--forecast/--no-forecast", default=True, help="Whether to simulate a busy evening.")
 @json_option
 @click.pass_context
 def new(
@@ -109,7 +109,7 @@ def new(
 
     Asks for your lines, your networks, what matters most and which hosts to hold back, and writes a plan with a comment
     at every figure. Options answer questions beforehand; with all of them, or with --from, nothing is asked. Then it
-    checks the plan, shows who gets what, and simulates a call on a full line. Nothing is written before the end.
+    checks the plan, shows who gets what, and simulates a busy evening. Nothing is written before the end.
 
     \b
     Examples:
@@ -276,9 +276,9 @@ def _show(plan: Any, forecast: bool) -> None:
     from wily_sluice.forecast.lab.usual import usual_traffic
     from wily_sluice.forecast.split import split
     from wily_sluice.plan.rates import resolve
-    from wily_sluice.views.forecast.lab import lab_sentences
+    from wily_sluice.views.forecast.lab import print_lab
     from wily_sluice.views.forecast.split import split_tables
-    from wily_sluice.views.text.console import console, print_line
+    from wily_sluice.views.text.console import console
 
     screen = console()
     uplink = plan.uplinks[0]
@@ -292,9 +292,8 @@ def _show(plan: Any, forecast: bool) -> None:
     except ValueError:
         return
     seconds = f"{traffic.duration / SECOND:.0f} s"
-    click.echo(f"\n{seconds} of a call beside full uploads and downloads, simulated:")
-    for sentence in lab_sentences(compare_with_progress(plan, traffic)):
-        print_line(screen, sentence)
+    click.echo(f"\n{seconds} of a busy evening, simulated, without the plan and with it:")
+    print_lab(screen, compare_with_progress(plan, traffic))
 
 
 def _next(output: Path) -> None:
