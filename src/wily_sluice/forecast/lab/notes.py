@@ -78,9 +78,11 @@ def notes(plan: Plan, rows: Sequence[Outcome], shares: dict[tuple[str, Direction
     for name, way in shares:
         mine = [row for row in transfers if (row.uplink, row.way) == (name, way)]
         if mine:
-            yield from _outranked(mine, _priorities(plan, name, way))
             guarantees = {spec.path: spec.guarantee for spec in _root(plan, name, way).leaves()}
-            yield from _crowded(mine, guarantees)
+            crowded = list(_crowded(mine, guarantees))
+            names = {note.name for note in crowded}
+            yield from crowded
+            yield from (one for one in _outranked(mine, _priorities(plan, name, way)) if one.name not in names)
     yield from _unreached(plan, rows)
 
 
