@@ -103,8 +103,8 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
                 else:
                     words = f"shaping {uplink.interface} ({uplink.name}) to {rates}"
                 click.echo(f"{words}; Ctrl-C ends")
-            if slow and not as_json:
-                click.echo(f"the engine is not compiled: {slow}; {FORM_COST}")
+            if not as_json:
+                click.echo(f"engine {form_words()}{f'; {FORM_COST}' if slow else ''}")
             sys.stdout.flush()
 
         running.run(print_ready)

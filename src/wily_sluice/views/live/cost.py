@@ -54,7 +54,9 @@ def print_cost(console: Console, plan: Plan, cost: Cost, slow: str) -> None:
     console.print(
         "no gate: all cores together; accepts: the same path with a loop that only accepts packets", style="dim"
     )
-    if slow:
+    if not slow:
+        console.print("engine: compiled", style="dim")
+    else:
         console.print(f"[yellow]The engine is not compiled: {slow}; {FORM_COST}.[/]", highlight=False)
     if cost.stolen > DISTURBED:
         taken = f"{cost.stolen:.0%} of the processor time was taken by the host"

@@ -78,7 +78,8 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
     for one in status.get("notices", []):
         at = datetime.fromtimestamp(one["at"], UTC).astimezone()
         console.print(f"[yellow]{at:%a %H:%M}[/] {one['words']}")
-    console.print(f"state folder {status['state']}; clients connected: {status['clients']}", style="dim")
+    form = "; engine compiled" if status.get("slow") == "" else ""
+    console.print(f"state folder {status['state']}; clients connected: {status['clients']}{form}", style="dim")
 
 
 def _print_crossed(console: Console, ways: dict[str, list[int]]) -> None:
