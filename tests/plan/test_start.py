@@ -98,3 +98,13 @@ def test_every_conversation_of_an_evening_goes_where_it_belongs() -> None:
     assert queue(51_413, seen="bittorrent", shape="bulk") == "swarms"
     assert queue(22, seen="ssh", shape="bulk") == "work"
     assert queue(443, local=GUEST, **film) == "guests"
+
+
+def test_a_conversation_that_several_services_match_is_told_with_all_of_them() -> None:
+    plan = plan_of(**FAMILY)
+    film = Described(Parties(TCP, HOST, REMOTE, 50_000, 443), ("films.example",), "tls", shape="bulk")
+    answer = explain(plan, list(plan.uplinks), film, EVENING)
+    assert (answer.service, answer.category) == ("films", "streaming")
+    assert {("web-pages", "web"), ("web-in-bulk", "downloads")} <= set(answer.also)
+    names = Described(Parties(UDP, HOST, REMOTE, 50_000, 53), seen="dns")
+    assert explain(plan, list(plan.uplinks), names, EVENING).also == ()

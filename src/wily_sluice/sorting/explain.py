@@ -105,6 +105,15 @@ class Services:
             for service in (*own.values(), *others.values())
         ]
 
+    def all(self, subject: Subject) -> tuple[tuple[str, str], ...]:
+        """Every service that it has a sign of, with its category."""
+        found = self._services
+        return tuple(
+            (service.name, category)
+            for category, service in found
+            if service.sign(subject.parties, subject.known, subject.shape)
+        )
+
     def of(self, subject: Subject) -> tuple[str, str, str]:
         """The service, its category, and the sign that it has. The protocol counts before ports and shape."""
         found = (UNKNOWN, UNKNOWN, "")

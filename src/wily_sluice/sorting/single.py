@@ -41,6 +41,7 @@ class Answer:
     category: str
     sign: str
     route: Route | None = None
+    also: tuple[tuple[str, str], ...] = ()  # other services that it has a sign of, with their categories
 
 
 def explain(plan: Plan, uplinks: list[Uplink], described: Described, at: datetime) -> Answer:
@@ -69,4 +70,7 @@ def explain(plan: Plan, uplinks: list[Uplink], described: Described, at: datetim
             )
     chosen = next((n for n, one in enumerate(engine.router.routes) if one.condition.holds(subject(0))), None)
     route = plan.routing[chosen] if chosen is not None else None
-    return Answer(ways, *Services(plan).of(subject(0)), route)
+    services = Services(plan)
+    name, category, sign = services.of(subject(0))
+    also = tuple(one for one in services.all(subject(0)) if one[0] != name)
+    return Answer(ways, name, category, sign, route, also)

@@ -95,6 +95,9 @@ def print_answer(screen: Console, plan: Plan, parties: Parties, names: tuple[str
     print_line(screen, Text(f"{near} with {far}, {protocol_name(parties.protocol)}", "bold"))
     if answer.service != UNKNOWN:
         print_line(screen, f"Service {answer.service} ({answer.category}): it {answer.sign}.")
+    if answer.also:
+        others = ", ".join(f"{name} ({category})" for name, category in answer.also)
+        print_line(screen, f"It also matches {others}; the first rule for any of them decides.")
     if answer.route is not None:
         print_line(screen, f"Route {answer.route.name}: over {route_words(answer.route)}.")
     told: tuple[Tried, ...] | None = None
@@ -281,6 +284,7 @@ def answer_data(parties: Parties, answer: Answer) -> dict[str, Any]:
         "service": answer.service,
         "category": answer.category,
         "sign": answer.sign,
+        "also": [{"service": name, "category": category} for name, category in answer.also],
         "route": answer.route.name if answer.route is not None else None,
         "uplinks": {uplink: {d: way_data(ways[d]) for d in DIRECTIONS} for uplink, ways in answer.ways.items()},
     }
