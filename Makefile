@@ -21,6 +21,11 @@ test: $(READY) system
 source: lint
 	SLUICE_FORM=source $(BIN)/python -m pytest -m "not slow" tests/engine tests/plan tests/forecast tests/test_installation.py
 
+# All tests on real packets, the long ones too.
+.PHONY: live
+live: system shipped
+	SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest -m live
+
 # What takes its time: some more of the tests on real packets, and examples that are drawn anew each time.
 slow: system shipped
 	seed=$${SEED:-$$(date +%s)}; echo "examples are drawn by SEED=$$seed"; \

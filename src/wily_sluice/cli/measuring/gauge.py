@@ -287,7 +287,9 @@ def _uplink_of(plan_file: Path, name: str | None) -> Uplink:
     if name is None and len(uplinks) == 1:
         return next(iter(uplinks.values()))
     if name not in uplinks:
-        raise Refusal(f"say which uplink was measured, with --uplink: {', '.join(uplinks)}")
+        if name is not None:
+            raise click.BadParameter(f"there is no uplink “{name}”: {', '.join(uplinks)}", param_hint="--uplink")
+        raise click.UsageError(f"say which uplink was measured, with --uplink: {', '.join(uplinks)}")
     return uplinks[name]
 
 

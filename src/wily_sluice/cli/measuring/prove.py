@@ -96,7 +96,9 @@ def prove(
     bench = Bench(plan)
     wanted = [one for one in promises(bench) if only is None or only in one.proof.kind or only in one.proof.name]
     if not wanted and not (on_rig and only is not None and any(only in word for word in FAILURE)):
-        raise Refusal(f"no promise has “{only}” in its kind or name" if only else "the plan makes no promises")
+        if only is not None:
+            raise click.BadParameter(f"no promise has “{only}” in its kind or name", param_hint="--only")
+        raise Refusal("the plan makes no promises")
     if far is not None:
         proofs = _live(bench, wanted, plan_file, far, key_file, http_port, yes)
     else:

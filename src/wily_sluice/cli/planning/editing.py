@@ -89,7 +89,7 @@ def _edited(plan_file: Path, text: str, makes: list[Make], measured: str) -> tup
     """The text after edits, and the warnings that they bring. FileError with the errors that they would bring."""
     from wily_sluice.plan.edit.comments import refreshed
     from wily_sluice.plan.edit.edits import Edits
-    from wily_sluice.plan.edit.operations import EditError
+    from wily_sluice.plan.edit.operations import EditError, UnknownNameError
     from wily_sluice.plan.edit.text import YamlText
     from wily_sluice.plan.file.yaml_text import YamlError
     from wily_sluice.plan.findings.finding import FileError
@@ -101,6 +101,8 @@ def _edited(plan_file: Path, text: str, makes: list[Make], measured: str) -> tup
             after = after.after(make(Edits(after.data)))
     except YamlError as error:
         raise Refusal(f"{plan_file}{f':{error.line}' if error.line else ''}: {error}") from None
+    except UnknownNameError as error:
+        raise click.UsageError(str(error)) from None
     except EditError as error:
         raise Refusal(str(error)) from None
     plan, findings = _examined(plan_file, after)

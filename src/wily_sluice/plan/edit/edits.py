@@ -3,7 +3,17 @@
 from collections.abc import Callable
 from typing import Any
 
-from wily_sluice.plan.edit.operations import EditError, Insert, Move, Operation, Remove, Rename, Set, at
+from wily_sluice.plan.edit.operations import (
+    EditError,
+    Insert,
+    Move,
+    Operation,
+    Remove,
+    Rename,
+    Set,
+    UnknownNameError,
+    at,
+)
 from wily_sluice.plan.edit.parts import IN_ORDER, LIST_KEY, SECTIONS, some
 from wily_sluice.plan.edit.queues import location_of, meant, paths_of, said_of, trees_with
 from wily_sluice.plan.edit.references import NAMED_IN, Reference, references
@@ -64,7 +74,7 @@ class Edits:
         for word in words:
             if word not in members:
                 hint = suggestion(word, members)
-                raise EditError(f"{kind} “{name}” has no “{word}”{f': {hint}' if hint else ''}")
+                raise UnknownNameError(f"{kind} “{name}” has no “{word}”{f': {hint}' if hint else ''}")
         if set(members) <= set(words):
             raise EditError(f"{kind} “{name}” would be empty: `sluice edit {kind} remove {name}` removes it")
         return [Remove((*location, members.index(word))) for word in sorted(words, key=members.index, reverse=True)]
@@ -210,7 +220,7 @@ class Edits:
                 return [(SECTIONS[kind], found[0])]
         elif name in self.names(kind):
             return [(SECTIONS[kind], name)]
-        raise EditError(f"there is no {kind} “{name}”: {suggestion(name, self.names(kind)) or 'there are none'}")
+        raise UnknownNameError(f"there is no {kind} “{name}”: {suggestion(name, self.names(kind)) or 'there are none'}")
 
     def _new(self, kind: str, name: str) -> Location:
         """Where a part of this name will be; EditError if there is one."""
@@ -224,7 +234,7 @@ class Edits:
             raise EditError(f"say in which tree, with --tree: {', '.join(trees)}")
         chosen = tree if tree is not None else trees[0] if trees else "main"
         if trees and chosen not in trees:
-            raise EditError(f"there is no tree “{chosen}”: {suggestion(chosen, trees)}")
+            raise UnknownNameError(f"there is no tree “{chosen}”: {suggestion(chosen, trees)}")
         parent = path.rpartition("/")[0]
         if parent:
             trees_with(self._data, parent, chosen)

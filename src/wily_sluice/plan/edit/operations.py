@@ -10,6 +10,10 @@ class EditError(ValueError):
     """The edit cannot be made; says why, and what would be right."""
 
 
+class UnknownNameError(EditError):
+    """The plan has nothing of that name."""
+
+
 @dataclass(frozen=True, slots=True)
 class Set:
     """Give a key this value, or an item of a list; what is missing on the way to a key is made."""

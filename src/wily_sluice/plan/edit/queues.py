@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from typing import Any
 
-from wily_sluice.plan.edit.operations import EditError
+from wily_sluice.plan.edit.operations import UnknownNameError
 from wily_sluice.plan.edit.references import Reference
 from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.yaml_text import Location
@@ -32,11 +32,11 @@ def trees_with(data: dict[str, Any], path: str, tree: str | None) -> list[str]:
     """The trees that have a queue of this path: the one that is wanted, or all. EditError when none has."""
     trees = list(data.get("trees") or {})
     if tree is not None and tree not in trees:
-        raise EditError(f"there is no tree “{tree}”: {suggestion(tree, trees)}")
+        raise UnknownNameError(f"there is no tree “{tree}”: {suggestion(tree, trees)}")
     found = [name for name in trees if name == (tree or name) and path in paths_of(data, name)]
     if not found:
         known = [one for name in trees if name == (tree or name) for one in paths_of(data, name)]
-        raise EditError(f"there is no queue “{path}”: {suggestion(path, list(dict.fromkeys(known)))}")
+        raise UnknownNameError(f"there is no queue “{path}”: {suggestion(path, list(dict.fromkeys(known)))}")
     return found
 
 
