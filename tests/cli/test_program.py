@@ -139,7 +139,7 @@ def test_a_plan_with_errors_is_refused_by_every_command_that_reads_it(sluice: Sl
         done = sluice(*command)
         assert done.returncode == 2
         assert done.stdout == ""
-        assert "sluice.yaml:15: error: rules[1].queue" in done.stderr
+        assert "sluice.yaml:15: error: rule Calls, queue" in done.stderr
         assert "Traceback" not in done.stderr
 
 
