@@ -17,7 +17,8 @@ from typing import Any
 import numpy as np
 import yaml
 
-from benchmarks.truth import Pair, of_lab, standing
+from benchmarks.floods import stolen
+from benchmarks.truth import MOST_STOLEN, TRIES, Pair, of_lab, standing
 from wily_sluice.forecast.lab.run import Lab
 from wily_sluice.outside.files import load, load_traffic
 from wily_sluice.outside.plan_edits import TextFile
@@ -113,6 +114,18 @@ def of_rig(rig: Rig, name: str) -> dict[str, float]:
     return found
 
 
+def undisturbed(rig: Rig, name: str) -> dict[str, float]:
+    """The same, measured again while the machine's host takes away what the gate needs."""
+    for _ in range(TRIES):
+        begun, taken = time.monotonic(), stolen()
+        found = of_rig(rig, name)
+        part = (stolen() - taken) / (time.monotonic() - begun)
+        if part <= MOST_STOLEN:
+            break
+        print(f"{name}: {part:.2f} of a core stolen", file=sys.stderr)
+    return found
+
+
 def site(name: str, folder: Path) -> tuple[list[Pair], bool]:
     """All figures of one site with its plan, and whether its ranking holds on real packets."""
     file, traffic = folder / "plan.yaml", folder / "traffic.yaml"
@@ -121,7 +134,7 @@ def site(name: str, folder: Path) -> tuple[list[Pair], bool]:
     plan = load(file)
     forecast = of_lab(Lab(plan, load_traffic(traffic, plan), shaped=True, begin=datetime.now(UTC)).run().rows)
     with standing(plan, DELAY, BUFFER) as rig, gate_running(rig, file):
-        real = of_rig(rig, name)
+        real = undisturbed(rig, name)
     pairs = [Pair(name, "with", what, np.array([forecast[what]]), np.array([real[what]])) for what in real]
     behind = [real[one] for one in ("update, goodput", "guest, goodput") if one in real]
     ranked = real["film, goodput"] >= max(behind) and max(real["call up, p95"], real["call down, p95"]) < DELAY + 20
