@@ -288,8 +288,13 @@ def test_a_filter_that_admits_somebody_is_not_taken_for_closed(namespace: str) -
     assert closed_after("ip6tables -P FORWARD DROP; ip6tables -A FORWARD -j LOG; iptables -P INPUT DROP") == "(6,)"
     assert closed_after("ip6tables -A FORWARD -i lan0 -j ACCEPT") == "()"
     assert closed_after("iptables -P FORWARD DROP; iptables -N HOUSE; iptables -A FORWARD -j HOUSE") == "()"
+    # A rule that asks for the state of a connection admits whoever is new, unless it leaves that state out.
+    rule = "iptables -F FORWARD; iptables -A FORWARD -m conntrack --ctstate"
+    assert closed_after(f"{rule} ESTABLISHED,RELATED -j ACCEPT") == "(4,)"
+    assert closed_after(f"{rule} NEW,ESTABLISHED -j ACCEPT") == "()"
     chain = "chain f { type filter hook forward priority 0; policy drop; ct state established accept; }"
     assert closed_after(f"nft 'table inet t {{ {chain}; }}'") == "(4, 6)"
+    assert closed_after("nft add rule inet t f ct state new accept") == "()"
 
 
 def test_the_page_tells_of_every_ailment() -> None:

@@ -281,6 +281,7 @@ def test_a_port_may_say_its_transport(
         ),
         ("site: A\nuplinks:\n  line:\n    interface: wan0\n   down: 5 Mbit/s\n", 5, "is not YAML that can be read"),
         ("site: A\nremote: http://x.example\nrules: [\n", 4, "is not YAML that can be read"),
+        ("site: A\ngroups:\n  g:\n    - fd61:0:0:1::40\n   - 10.7.0.9\n", 5, "is not YAML that can be read"),
     ],
 )
 def test_a_slip_of_the_hand_is_told_on_the_line_where_it_is(tmp_path: Path, text: str, line: int, said: str) -> None:

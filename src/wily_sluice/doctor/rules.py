@@ -11,6 +11,10 @@ TARGETS: Final = ("MASQUERADE", "SNAT")
 FORWARD: Final = 2  # NF_INET_FORWARD of linux/netfilter.h
 DROP: Final = 0  # NF_DROP
 FAMILIES: Final = {socket.AF_INET: (4,), socket.AF_INET6: (6,), 1: (4, 6)}  # 1: NFPROTO_INET
+NEW: Final = 8  # the bit of a new connection among states
+MATCH_STATE: Final = 1  # a conntrack match asks for the state (linux/netfilter/xt_conntrack.h, revisions 1 to 3)
+MATCH_FIELDS: Final = (146, 148, 150)  # where its flags, the inverted ones and the states are
+ONWARD: Final = ("NFT_JUMP", "NFT_GOTO", "NF_QUEUE")
 OURS: Final = "SLUICE"  # chains of the gate begin so
 
 
@@ -71,20 +75,33 @@ def _closed(chains: list[Any], found: list[tuple[Any, list[tuple[str, Any]]]]) -
 
 
 def _admits(expressions: list[tuple[str, Any]]) -> bool:
-    """Whether a rule may accept the first packet of a conversation."""
-    state = any(
-        name == "ct" or (name == "match" and data.get_attr("NFTA_MATCH_NAME") in ("conntrack", "state"))
-        for name, data in expressions
-    )
+    """Whether a rule may accept the first packet of a conversation, or hand it to another chain or a queue."""
+    if any(name == "lookup" for name, _ in expressions):
+        return True
     verdicts = [
         str(verdict.get_attr("NFTA_VERDICT_CODE"))
         for name, data in expressions
         if name == "immediate" and (verdict := data.get_attr("NFTA_IMMEDIATE_DATA").get_attr("NFTA_DATA_VERDICT"))
     ]
-    return any(
-        (verdict == "NF_ACCEPT" and not state) or verdict in ("NFT_JUMP", "NFT_GOTO", "NF_QUEUE")
-        for verdict in verdicts
-    ) or any(name == "lookup" for name, _ in expressions)
+    new = not any(mask is not None and not mask & NEW for mask in _states(expressions))
+    return any((verdict == "NF_ACCEPT" and new) or verdict in ONWARD for verdict in verdicts)
+
+
+def _states(expressions: list[tuple[str, Any]]) -> Iterator[int | None]:
+    """The states of connections that a rule asks for, as bits (linux/netfilter/nf_conntrack_common.h)."""
+    asked = False
+    for name, data in expressions:
+        if name == "match" and data.get_attr("NFTA_MATCH_NAME") == "conntrack":
+            info = bytes.fromhex(str(data.get_attr("NFTA_MATCH_INFO")).replace(":", ""))
+            flags, inverted, mask = (int.from_bytes(info[at : at + 2], "little") for at in MATCH_FIELDS)
+            if flags & MATCH_STATE:
+                yield ~mask if inverted & MATCH_STATE else mask
+        elif name == "ct":
+            asked = data.get_attr("NFTA_CT_KEY") == "NFT_CT_STATE"
+        elif name == "bitwise" and asked:
+            mask_data = data.get_attr("NFTA_BITWISE_MASK")
+            yield int.from_bytes(mask_data.get_attr("NFTA_DATA_VALUE"), "little") if mask_data is not None else None
+            asked = False
 
 
 def _old(root: Path) -> bool:

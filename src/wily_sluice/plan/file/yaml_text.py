@@ -23,7 +23,7 @@ _FLOAT = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?"
 
 
 SLIPS = 3  # lines in which a slip is looked for
-_UNSPACED = re.compile(r"\s*(?:- )?[A-Za-z][\w-]*:[^\s:/]")
+_UNSPACED = re.compile(r"\s*(?:- )?[A-Za-z][\w-]*:[^\s:/](?!.*:)")  # with another colon it may be an address
 
 
 class YamlError(ValueError):
