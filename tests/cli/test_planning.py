@@ -183,7 +183,8 @@ def test_promises_are_proven_with_their_lines_as_a_table_data_and_junit_xml(slui
 
 
 def test_a_run_of_the_lab_is_compared_with_itself_and_two_kinds_are_not(sluice: Sluice, tmp_path: Path) -> None:
-    rows = [{"name": "Call", "way": "up", "kind": "call", "goodput": 64_000, "sent": 1000, "loss": loss, "p50": p50}
+    rows = [{"name": "Call", "way": "up", "kind": "call", "goodput": 64_000, "sent": 1000, "loss": loss, "p50": p50,
+             "delays": [p50] * 60}
             for loss, p50 in ((0.2, 90_000_000), (0.0, 9_000_000))]  # fmt: skip
     (tmp_path / "lab.json").write_text(json.dumps({"before": [rows[0]], "after": [rows[1]]}))
     (tmp_path / "other.json").write_text(
@@ -193,6 +194,11 @@ def test_a_run_of_the_lab_is_compared_with_itself_and_two_kinds_are_not(sluice: 
     assert done.returncode == 0, done.stderr
     assert "Call, up: p50" in done.stdout and "-90.0%" in done.stdout and "better" in done.stdout
     assert "-20.0 points" in done.stdout and (tmp_path / "change.png").stat().st_size > 5_000
+    for row in rows:
+        del row["delays"]
+    (tmp_path / "bare.json").write_text(json.dumps({"before": [rows[0]], "after": [rows[1]]}))
+    bare = sluice("compare", "bare.json")  # of which nobody can say what is noise
+    assert bare.returncode == 3 and "--json --delays" in bare.stderr
     refused = sluice("compare", "lab.json", "other.json")
     assert refused.returncode == 3 and "nothing in common" in refused.stderr
     assert sluice("compare", "other.json").returncode == 3

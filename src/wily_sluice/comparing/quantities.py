@@ -93,6 +93,10 @@ def _of_lab(rows: Sequence[Mapping[str, Any]]) -> Iterator[Quantity]:
         name = f"{row['name']}, {row['way']}"
         if row["kind"] in ("download", "upload"):
             yield Quantity(f"{name}: data", "bit/s", row["goodput"])
+        if row.get("p50") is not None and "delays" not in row:
+            raise NothingToCompareError(
+                "has no single delays, so a difference cannot be told from noise: print it with `--json --delays`"
+            )
         delays = _samples(row.get("delays"))
         for statistic in ("p50", "p99"):
             if row.get(statistic) is not None:

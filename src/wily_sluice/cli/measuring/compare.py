@@ -24,8 +24,9 @@ if TYPE_CHECKING:
 def compare(a: Path, b: Path | None, every: bool, picture: Path | None, as_csv: bool, as_json: bool) -> None:
     """Show what differs between two results.
 
-    A and B are two plans, or two files of what `gauge line`, `lab run` or `prove` printed with --json. A run of the lab
-    alone is compared with itself: before and with the plan. Of plans it shows what each queue gets while all are full.
+    A and B are two plans, or two files of what `gauge line`, `lab run` or `prove` printed with --json; of the lab, with
+    --json --delays. A run of the lab alone is compared with itself: before and with the plan. Of plans it shows what
+    each queue gets while all are full.
 
     What was measured differs a little from time to time. A difference counts only where it is beyond that noise, with
     a confidence of 95%.
@@ -38,7 +39,7 @@ def compare(a: Path, b: Path | None, every: bool, picture: Path | None, as_csv: 
       sluice compare afternoon.json
     """
     from wily_sluice.comparing.differences import differences
-    from wily_sluice.comparing.quantities import has_parts, of_data
+    from wily_sluice.comparing.quantities import has_parts
     from wily_sluice.views.forecast.compare import differences_data, draw_differences, print_differences
     from wily_sluice.views.text.console import console, print_json
     from wily_sluice.views.text.records import records_csv
@@ -48,7 +49,7 @@ def compare(a: Path, b: Path | None, every: bool, picture: Path | None, as_csv: 
         if not has_parts(data):
             raise Refusal(f"{a} has no before and after of its own: give a second result")
         names = (f"{a}, before", f"{a}, with the plan")
-        one, other = of_data(data, "before"), of_data(data, "after")
+        one, other = _result(a, "before"), _result(a)
     else:
         names = (str(a), str(b))
         one, other = _result(a), _result(b)
@@ -82,13 +83,13 @@ def _read(path: Path) -> object:
         raise Refusal(f"{path} is no JSON: {error}") from None
 
 
-def _result(path: Path) -> Result:
+def _result(path: Path, part: str = "after") -> Result:
     from wily_sluice.comparing.quantities import NothingToCompareError, of_data, of_plan
     from wily_sluice.outside.files import load
 
     if path.suffix in (".yaml", ".yml"):
         return of_plan(load(path))
     try:
-        return of_data(_read(path))
+        return of_data(_read(path), part)
     except NothingToCompareError as error:
         raise Refusal(f"{path}: {error}") from None
