@@ -6,7 +6,8 @@ from typing import Any
 import pytest
 from pydantic import BaseModel, ConfigDict
 
-from wily_sluice.control.desk.json_rpc import Method, RpcError, respond
+from wily_sluice.control.desk.json_rpc import Method, respond
+from wily_sluice.control.rpc_error import RpcError
 
 
 class Subtraction(BaseModel):

@@ -16,7 +16,7 @@ from typing import Any
 import pytest
 
 from tests.gate.running import CALLER, HOST, PLAN, Running, gate
-from wily_sluice.control.desk.json_rpc import RpcError
+from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.errors import LiveError
 from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES

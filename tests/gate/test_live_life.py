@@ -18,7 +18,7 @@ from subprocess import PIPE
 import pytest
 
 from tests.gate.running import HOST, PLAN, PLANS, Running, gate, up_rate
-from wily_sluice.control.desk.json_rpc import BUSY, REFUSED, RpcError
+from wily_sluice.control.rpc_error import BUSY, REFUSED, RpcError
 from wily_sluice.control.unit import unit_text
 from wily_sluice.errors import LiveError
 from wily_sluice.history.revisions import RevisionStore

@@ -1,4 +1,7 @@
 import asyncio
+import json
+import subprocess
+import sys
 from collections.abc import Callable, Coroutine
 from typing import Any
 
@@ -205,3 +208,31 @@ def test_a_table_without_a_terminal_has_the_same_rows(demo_plan: Plan) -> None:
     lines = [line.plain for line in table(watch, 100)]
     assert "Saltmarsh" in lines[0] and lines[2].split()[:3] == ["↓", "10.61.30.117", "30"]
     assert all(len(line) <= 100 for line in lines)
+
+
+FIRST = """
+import json, sys
+sys.modules["textual"] = None  # what draws the screen, which is long in loading where processors are busy
+from wily_sluice.cli.observing import watch
+from wily_sluice.views.live.watch.state import Watch
+
+class Gate:
+    def __init__(self, watching): ...
+    def ask(self, method, to): ...
+    def waiting(self): return [json.load(sys.stdin)]
+
+watch.Client = Gate
+try:
+    watch._drawn(Watch(), None)
+except ImportError:
+    print(sorted({"pydantic", "wily_sluice.plan.model", "wily_sluice.plan.file.schema"} & {*sys.modules}))
+"""
+
+
+def test_first_figures_are_shown_before_anything_large_is_loaded(demo_plan: Plan) -> None:
+    ended = subprocess.run(
+        [sys.executable, "-c", FIRST], input=json.dumps(told(demo_plan)), capture_output=True, text=True, check=True
+    )
+    *table, loaded = ended.stdout.splitlines()
+    assert any("visitors" in line and "30 Mbit/s" in line for line in table)
+    assert loaded == "[]"

@@ -3,15 +3,13 @@
 import json
 import os
 import socket
-from base64 import b64decode
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from wily_sluice.control.desk.json_rpc import RpcError
 from wily_sluice.control.paths import CONTROL, WATCH, runtime_folder
+from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.errors import LiveError
-from wily_sluice.plan.file.bundle import Bundle
 
 SILENCE = 20.0  # seconds within which a subscriber hears something from a healthy gate
 PATIENCE = 60.0  # seconds for an answer: what a large plan takes on a slow machine
@@ -118,8 +116,3 @@ class Client:
 
     def __exit__(self, *_: object) -> None:
         self.close()
-
-
-def bundle_from(answer: dict[str, Any]) -> Bundle:
-    """A plan with its files, as `plan.read` gives them."""
-    return Bundle(b64decode(answer["plan"]), {name: b64decode(content) for name, content in answer["files"].items()})

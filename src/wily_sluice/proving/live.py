@@ -15,7 +15,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from wily_sluice.control.client import Client
-from wily_sluice.control.desk.json_rpc import RpcError
+from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UDP
 from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.engine.shaper import Shaper

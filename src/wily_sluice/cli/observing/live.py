@@ -13,15 +13,13 @@ AGAIN = 0.2
 
 
 class LiveWatch(WatchScreen):
-    """Until `ends` by the monotonic clock, if that is given. LiveError when there is no gate; `trouble` is one that
-    came later.
-    """
+    """Told by `client`, until `ends` by the monotonic clock, if that is given; `trouble` is what ended it early."""
 
-    def __init__(self, state: Watch, ends: float | None = None) -> None:
+    def __init__(self, state: Watch, client: Client, ends: float | None = None) -> None:
         super().__init__(state)
         self.trouble: LiveError | None = None
         self._ends = ends
-        self._client = Client(watching=True)
+        self._client = client
         self._gone = 0.0
 
     def on_mount(self) -> None:
@@ -39,7 +37,7 @@ class LiveWatch(WatchScreen):
     def turned(self) -> None:
         """Single conversations are counted only while they are shown."""
         try:
-            self._client.ask("watch.subscribe", to="conversations" if self.state.wants_conversations else "ticks")
+            self._client.ask("watch.subscribe", to=self.state.wanted)
         except OSError:
             return  # it has ended, which what is to be read from it tells
 

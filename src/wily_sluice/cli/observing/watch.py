@@ -79,7 +79,7 @@ def _told(ends: float | None, to: str) -> Iterator[dict[str, Any]]:
 
 def _plain(state: Watch, ends: float | None) -> None:
     screen = console()
-    for told in _told(ends, "conversations" if state.wants_conversations else "seconds"):
+    for told in _told(ends, "conversations" if state.page == "conversations" else "seconds"):
         state.feed(told)
         width = screen.width if screen.is_terminal else PLAIN_WIDTH
         for line in table(state, width):
@@ -88,9 +88,26 @@ def _plain(state: Watch, ends: float | None) -> None:
 
 
 def _drawn(state: Watch, ends: float | None) -> None:
-    from wily_sluice.cli.observing.live import LiveWatch
+    screen = console()
+    client = Client(watching=True)
+    client.ask("watch.subscribe", to=state.wanted)
+    # Where the gate leaves little of the processors, what draws is long in coming: the first figures stand meanwhile.
+    screen.set_alt_screen(True)
+    handed_over = False
+    try:
+        while not (told := client.waiting()):
+            if told is None:
+                raise LiveError("the gate has ended")
+        state.feed(told[-1])
+        for line in table(state, screen.width)[: screen.height - 1]:
+            screen.print(line, soft_wrap=True)
+        from wily_sluice.cli.observing.live import LiveWatch
 
-    live = LiveWatch(state, ends)
+        live = LiveWatch(state, client, ends)
+        handed_over = True
+    finally:
+        if not handed_over:
+            screen.set_alt_screen(False)
     live.run()
     if live.trouble is not None:
         raise live.trouble

@@ -19,14 +19,15 @@ from wily_sluice.cli.options import (
     read_at,
     uplink_option,
 )
-from wily_sluice.control.client import Client, bundle_from
-from wily_sluice.control.desk.json_rpc import RpcError
+from wily_sluice.control.client import Client
+from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.kind import NAMES as KINDS
 from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
 from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.addresses import parse_hardware
+from wily_sluice.plan.file.bundle import bundle_from
 from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_dscp, parse_host_name, parse_protocol
 from wily_sluice.plan.model import Plan
 from wily_sluice.sorting.capture import CaptureError, Shortfall, read

@@ -26,7 +26,7 @@ from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate, parse_rate
 from wily_sluice.views.forecast.split import CAPTION, split_data, split_records, split_tables
 from wily_sluice.views.forecast.why import step_sentence, why_data, worst_sentence
-from wily_sluice.views.plan.tree import ARROWS
+from wily_sluice.views.text.arrows import ARROWS
 from wily_sluice.views.text.console import console, print_json, print_line
 from wily_sluice.views.text.records import records_csv
 

@@ -11,16 +11,16 @@ from typing import Any
 import click
 
 from wily_sluice.cli.options import COST, Refusal, Time, csv_option, json_option, plan_from, state_option
-from wily_sluice.control.client import Client, bundle_from
-from wily_sluice.control.desk.json_rpc import RpcError
+from wily_sluice.control.client import Client
 from wily_sluice.control.desk.snapshot import revision_data
+from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.errors import LiveError
 from wily_sluice.history.database import EVENTS
 from wily_sluice.history.event_store import EventStore
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.outside.files import examine
 from wily_sluice.plan.compare import compare
-from wily_sluice.plan.file.bundle import Bundle, bundle_of
+from wily_sluice.plan.file.bundle import Bundle, bundle_from, bundle_of
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.cost import MIX, needed

@@ -24,7 +24,7 @@ from wily_sluice.control.desk.counts import add_up
 from wily_sluice.control.desk.flow_export import FlowExport
 from wily_sluice.control.desk.health import Pulse
 from wily_sluice.control.desk.host_names import HostNames
-from wily_sluice.control.desk.json_rpc import INVALID_PARAMS, REFUSED, Method, RpcError, notification
+from wily_sluice.control.desk.json_rpc import Method, notification
 from wily_sluice.control.desk.life import Life
 from wily_sluice.control.desk.metrics import Endpoint, Gathered, Totals
 from wily_sluice.control.desk.notices import Notices
@@ -57,6 +57,7 @@ from wily_sluice.control.link.messages import (
 from wily_sluice.control.link.orders import Orders
 from wily_sluice.control.log import Level, note
 from wily_sluice.control.paths import runtime_folder
+from wily_sluice.control.rpc_error import INVALID_PARAMS, REFUSED, RpcError
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.gate.counters import CounterRow
 from wily_sluice.history.counter_store import CounterStore
@@ -431,4 +432,6 @@ class Desk:
 
     async def _subscribe(self, params: SubscribeParams, caller: Caller) -> bool:
         caller.subscribed = params.to
+        if params.to in ("ticks", "conversations") and self._last.at and self.life.plan is not None:
+            _tell([caller], self._snapshot(self._last))  # so that somebody who begins to watch need not wait
         return True

@@ -10,27 +10,18 @@ from typing import Any, TypeAlias
 from pydantic import BaseModel, ValidationError
 
 from wily_sluice.control.log import note
-from wily_sluice.errors import SluiceError
+from wily_sluice.control.rpc_error import (
+    INTERNAL_ERROR,
+    INVALID_PARAMS,
+    INVALID_REQUEST,
+    METHOD_NOT_FOUND,
+    PARSE_ERROR,
+    RpcError,
+)
 
-PARSE_ERROR, INVALID_REQUEST, METHOD_NOT_FOUND, INVALID_PARAMS, INTERNAL_ERROR = -32700, -32600, -32601, -32602, -32603
-REFUSED, BUSY, NOT_PERMITTED = 1, 2, 3  # our own codes
 MOST_IN_A_BATCH = 100
 
 Params: TypeAlias = Any
-
-
-class RpcError(SluiceError):
-    """A call that fails: what the caller is told."""
-
-    def __init__(self, code: int, message: str, data: Any = None) -> None:
-        super().__init__(message)
-        self.code = code
-        self.message = message
-        self.data = data
-
-    def as_json(self) -> dict[str, Any]:
-        """The error object."""
-        return {"code": self.code, "message": self.message} | ({"data": self.data} if self.data is not None else {})
 
 
 class Method:

@@ -13,11 +13,11 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import TypeVar
 
-from wily_sluice.control.desk.json_rpc import BUSY, REFUSED, RpcError
 from wily_sluice.control.link.messages import Hold, Kept, Resume, State, Take, Undo, Undone
 from wily_sluice.control.link.orders import PATIENCE, Orders
 from wily_sluice.control.link.overseer import boot_clock
 from wily_sluice.control.log import note
+from wily_sluice.control.rpc_error import BUSY, REFUSED, RpcError
 from wily_sluice.history.revisions import BACK_TO, Revision, RevisionStore
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan

@@ -5,11 +5,12 @@ from binascii import Error as Base64Error
 from collections.abc import Callable
 from typing import Any
 
-from wily_sluice.control.desk.json_rpc import INVALID_PARAMS, Method, RpcError
+from wily_sluice.control.desk.json_rpc import Method
 from wily_sluice.control.desk.life import Life
 from wily_sluice.control.desk.params import ApplyParams, ListParams, NoParams, RevisionParams, UndoParams
 from wily_sluice.control.desk.server import Caller
 from wily_sluice.control.desk.snapshot import revision_data
+from wily_sluice.control.rpc_error import INVALID_PARAMS, RpcError
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.units import SECOND
 

@@ -15,9 +15,10 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any, Literal, TypeAlias
 
-from wily_sluice.control.desk.json_rpc import INVALID_REQUEST, Method, RpcError, notification, respond
+from wily_sluice.control.desk.json_rpc import Method, notification, respond
 from wily_sluice.control.log import note
 from wily_sluice.control.paths import CONTROL, WATCH
+from wily_sluice.control.rpc_error import INVALID_REQUEST, RpcError
 from wily_sluice.units import Size
 
 LONGEST_ORDER: Size = 64 << 20  # bytes of a line: a plan with the files that it names

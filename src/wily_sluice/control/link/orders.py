@@ -3,9 +3,9 @@
 import asyncio
 from collections.abc import Callable
 
-from wily_sluice.control.desk.json_rpc import REFUSED, RpcError
 from wily_sluice.control.link.link import Link, OtherVersion
 from wily_sluice.control.link.messages import Ask, Done, FromGate, Message, Order, Seen
+from wily_sluice.control.rpc_error import REFUSED, RpcError
 from wily_sluice.gate.look import Look
 
 PATIENCE = 45.0  # seconds for the gate to carry out an order

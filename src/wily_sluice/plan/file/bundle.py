@@ -1,8 +1,10 @@
 """A plan with the files that it names, as bytes: what is kept of a revision, and read again later, elsewhere."""
 
+from base64 import b64decode
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from hashlib import sha256
+from typing import Any
 
 from wily_sluice.plan.file.source import Kept
 from wily_sluice.plan.findings.finding import FileError, Finding
@@ -56,3 +58,8 @@ def bundle_of(plan: Plan) -> Bundle:
                 [Finding("error", source.name, None, "", f"is larger than {format_size(MOST_BYTES)}", "", "unreadable")]
             )
     return Bundle(plan.document.raw, files)
+
+
+def bundle_from(answer: Mapping[str, Any]) -> Bundle:
+    """A plan with its files, as a gate tells them: `plan`, and `files` by name, in base64 (RFC 4648)."""
+    return Bundle(b64decode(answer["plan"]), {name: b64decode(content) for name, content in answer["files"].items()})

@@ -20,7 +20,7 @@ from wily_sluice.sorting.explain import UNKNOWN, Tried, Way
 from wily_sluice.sorting.follow import CaptureSorting, Count, Decision, Followed
 from wily_sluice.sorting.single import Answer
 from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_share, format_size
-from wily_sluice.views.plan.tree import ARROWS
+from wily_sluice.views.text.arrows import ARROWS
 from wily_sluice.views.text.console import print_line
 from wily_sluice.views.text.sentences import asked_text, route_words
 

@@ -10,7 +10,8 @@ from rich.text import Text
 from wily_sluice.forecast.split import Share
 from wily_sluice.plan.model import Tree, Uplink
 from wily_sluice.units import Direction, format_byte_rate, format_rate, format_share
-from wily_sluice.views.plan.tree import ARROWS, nested
+from wily_sluice.views.plan.tree import nested
+from wily_sluice.views.text.arrows import ARROWS
 from wily_sluice.views.text.bars import bar
 from wily_sluice.views.text.console import fits
 

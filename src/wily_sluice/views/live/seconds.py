@@ -12,7 +12,7 @@ from wily_sluice.control.desk.snapshot import Snapshot
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, SECOND, format_byte_rate, format_rate
-from wily_sluice.views.plan.tree import ARROWS
+from wily_sluice.views.text.arrows import ARROWS
 from wily_sluice.views.text.console import console, print_line
 
 IDLE = Counts()

@@ -12,7 +12,7 @@ from rich.table import Table
 
 from wily_sluice.history.usage import Usage, Use
 from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds, format_rate, format_size, format_time
-from wily_sluice.views.plan.tree import ARROWS
+from wily_sluice.views.text.arrows import ARROWS
 from wily_sluice.views.text.bars import sparkline
 from wily_sluice.views.text.console import fits
 

@@ -12,11 +12,11 @@ from wily_sluice.forecast.wait import Wait, waits
 from wily_sluice.plan.model import Plan, Queue, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_size, format_time
+from wily_sluice.views.text.arrows import ARROWS
 from wily_sluice.views.text.bars import range_bar
 from wily_sluice.views.text.console import fits
 
 BAR = 10
-ARROWS = {"down": "↓ down", "up": "↑ up"}
 BARS = "█ guarantee, ─ up to the cap, as parts of the line. "
 WAIT = "wait: the longest under full load, as CoDel settles it … in a full leaf"
 DELAY = "; with a delay, of a packet within the guarantee"

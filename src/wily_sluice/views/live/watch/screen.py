@@ -70,7 +70,7 @@ class Help(ModalScreen[None]):
 
 class WatchScreen(App[None]):
     """Shows what it is fed with. `state` says what is shown; `turned` is called when it is another page, and then
-    `state.wants_conversations` says whether single conversations are wanted.
+    `state.wanted` says whether single conversations are to be told.
     """
 
     ENABLE_COMMAND_PALETTE = False

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal, TypeAlias, get_args
 
 from wily_sluice.units import DIRECTIONS
-from wily_sluice.views.plan.tree import ARROWS
+from wily_sluice.views.text.arrows import ARROWS
 
 Page: TypeAlias = Literal["queues", "hosts", "services", "conversations", "limiters", "rules"]
 Sort: TypeAlias = Literal["rate", "name", "drops", "delay", "backlog"]
@@ -67,9 +67,9 @@ class Watch:
     _ticks: int = 0
 
     @property
-    def wants_conversations(self) -> bool:
-        """Whether the gate is to count single conversations."""
-        return self.page == "conversations"
+    def wanted(self) -> Literal["conversations", "ticks"]:
+        """What to be told of: single conversations are counted only while they are shown."""
+        return "conversations" if self.page == "conversations" else "ticks"
 
     @property
     def passed(self) -> int:
