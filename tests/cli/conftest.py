@@ -6,11 +6,13 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
+import pexpect
 import pytest
 
 from tests.conftest import SMALL_PLAN
 
 Sluice = Callable[..., "subprocess.CompletedProcess[str]"]
+PATIENCE = 60  # seconds
 PROGRAM = [str(Path(sys.executable).with_name("sluice"))]
 
 
@@ -26,3 +28,16 @@ def sluice(tmp_path: Path) -> Sluice:
         )
 
     return run
+
+
+def talk(folder: Path, answers: list[tuple[str, str]], *words: str) -> "pexpect.spawn[str]":
+    """Answer the program's questions on a terminal."""
+    environment = {**os.environ, "TERM": "dumb", "XDG_STATE_HOME": str(folder / "state")}
+    talking = pexpect.spawn(
+        PROGRAM[0], ["new", *words], cwd=folder, env=environment, encoding="utf-8", timeout=PATIENCE
+    )
+    talking.setwinsize(50, 120)
+    for prompt, answer in answers:
+        talking.expect(rf"{prompt}[^\r\n>]*> ")
+        talking.sendline(answer)
+    return talking

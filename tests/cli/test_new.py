@@ -1,6 +1,5 @@
 """A first plan, asked for on a real terminal; from a file of answers; and the sites to start from."""
 
-import os
 import subprocess
 from datetime import datetime
 from pathlib import Path
@@ -8,14 +7,13 @@ from pathlib import Path
 import pexpect
 import pytest
 
-from tests.cli.conftest import PROGRAM
+from tests.cli.conftest import PATIENCE, PROGRAM, talk
 from wily_sluice import examples
 from wily_sluice.forecast.lab.run import Lab
 from wily_sluice.forecast.lab.usual import DELAY, usual_traffic
 from wily_sluice.outside.files import examine, load
 from wily_sluice.units import MILLISECOND
 
-PATIENCE = 60  # seconds
 PACKETS = 60_000
 # What is typed at each prompt, by the words before its >.
 HOME = [
@@ -45,19 +43,6 @@ OFFICE = [
     ("another network", ""), ("first", "meetings, work"), ("films", ""), ("hold back one host", "n"),
     ("everyone alike", "y"),
 ]  # fmt: skip
-
-
-def talk(folder: Path, answers: list[tuple[str, str]], *words: str) -> "pexpect.spawn[str]":
-    """Answer the program's questions on a terminal."""
-    environment = {**os.environ, "TERM": "dumb", "XDG_STATE_HOME": str(folder / "state")}
-    talking = pexpect.spawn(
-        PROGRAM[0], ["new", *words], cwd=folder, env=environment, encoding="utf-8", timeout=PATIENCE
-    )
-    talking.setwinsize(50, 120)
-    for prompt, answer in answers:
-        talking.expect(rf"{prompt}[^\r\n>]*> ")
-        talking.sendline(answer)
-    return talking
 
 
 @pytest.mark.parametrize("answers", [HOME, SHOP, OFFICE], ids=["home", "shop", "office"])

@@ -83,6 +83,10 @@ def test_with_json_errors_are_json_too(sluice: Sluice, tmp_path: Path) -> None:
         ("sluice show tr", ["trees"]),
         ("sluice split --why ca", ["calls"]),
         ("sluice split --uplink ", ["line"]),
+        ("sluice edit queue set calls gua", ["guarantee="]),
+        ("sluice edit limiter set guest bu", ["burst="]),
+        ("sluice edit limiter set guest burst=9kB bu", []),
+        ("sluice edit site zzz", []),
         ("sluice split other.yaml --why wo", ["work"]),
     ],
 )
@@ -92,7 +96,7 @@ def test_completion_knows_commands_and_the_names_of_the_plan(
     (tmp_path / "other.yaml").write_text(SMALL_PLAN.replace("calls", "work"))
     typed = words.split(" ")
     told = sluice(COMP_WORDS=words, COMP_CWORD=str(len(typed) - 1), _SLUICE_COMPLETE="bash_complete").stdout
-    assert [line.partition(",")[2] for line in told.splitlines() if not line.startswith("file")] == offered
+    assert [line.partition(",")[2] for line in told.split() if not line.startswith("file")] == offered
 
 
 @pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])

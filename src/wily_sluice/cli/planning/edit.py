@@ -13,6 +13,8 @@ from wily_sluice.cli.planning.editing import STEPS, change, change_all, show_edi
 from wily_sluice.plan.edit.parts import IN_ORDER, LIST_KEY
 
 if TYPE_CHECKING:
+    from click.shell_completion import CompletionItem
+
     from wily_sluice.plan.model import Plan
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -69,6 +71,26 @@ def _names(kind: str) -> Callable[[Plan], list[str]]:
     return names
 
 
+def _keys(kind: str) -> Callable[[click.Context, click.Parameter, str], list[CompletionItem]]:
+    """Completes `KEY=` with the keys that such a part has, each once on a line."""
+
+    def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        from click.shell_completion import CompletionItem
+
+        from wily_sluice.plan.file.schema import keys_of
+
+        typed = [*(ctx.params.get(param.name or "") or ()), *ctx.args]
+        given = {word.partition("=")[0] for word in typed}
+        keys = [f"{key}=" for key in keys_of(kind) if key not in given]
+        return [CompletionItem(key) for key in keys if key.startswith(incomplete)]
+
+    return complete
+
+
+def _words(kind: str, required: bool = False) -> Callable[[Command], Command]:
+    return click.argument("words", metavar="KEY=VALUE...", nargs=-1, required=required, shell_complete=_keys(kind))
+
+
 def _common(kind: str, name: bool = True) -> Callable[[Command], Command]:
     """The options that all edits have, and the name of an existing part."""
 
@@ -120,7 +142,7 @@ def _group(kind: str) -> click.Group:
 
     @group.command("add", help=f"Add {article}.{example} add {new}")
     @click.argument("name", metavar="NAME")
-    @click.argument("words", metavar="KEY=VALUE...", nargs=-1)
+    @_words(kind)
     @_common(kind, name=False)
     def add(name: str, words: tuple[str, ...], tree: str | None = None, **common: Any) -> None:
         changes = _changes(kind, words)
@@ -131,7 +153,7 @@ def _group(kind: str) -> click.Group:
         help=f"Change keys of {article}; KEY= takes one out.{example} set {sample} {other}",
     )
     @_common(kind)
-    @click.argument("words", metavar="KEY=VALUE...", nargs=-1, required=True)
+    @_words(kind, required=True)
     def set_(name: str, words: tuple[str, ...], tree: str | None = None, **common: Any) -> None:
         changes = _changes(kind, words)
         change(lambda edits: edits.set(kind, name, changes, tree), f"{kind} set {name}", **common)
@@ -159,7 +181,7 @@ def _group(kind: str) -> click.Group:
     )
     @_common(kind)
     @click.argument("new", metavar="NEW")
-    @click.argument("words", metavar="KEY=VALUE...", nargs=-1)
+    @_words(kind)
     def copy(name: str, new: str, words: tuple[str, ...], tree: str | None = None, **common: Any) -> None:
         changes = _changes(kind, words)
         change(lambda edits: edits.copy(kind, name, new, changes, tree), f"{kind} copy {name} {new}", **common)
@@ -256,7 +278,7 @@ def _add_moves(group: click.Group, kind: str) -> None:
         help=f"Add {article}, at the end by default.{example} add {new}\n  sluice edit {kind} add {new} --to 1",
     )
     @click.argument("name", metavar="NAME")
-    @click.argument("words", metavar="KEY=VALUE...", nargs=-1, required=True)
+    @_words(kind, required=True)
     @_placing(kind)
     @_common(kind, name=False)
     def add(
@@ -297,7 +319,7 @@ def _whole(section: str) -> click.Command:
         section, help=f"Change {about}; KEY= takes a key out.\n\n\b\nExample:\n  sluice edit {section} {example}"
     )
     @_common(section, name=False)
-    @click.argument("words", metavar="KEY=VALUE...", nargs=-1, required=True)
+    @_words(section, required=True)
     def command(words: tuple[str, ...], **common: Any) -> None:
         changes = _changes(section, words)
         change(lambda edits: edits.whole(section, changes), f"{section} {' '.join(words)}", **common)

@@ -6,7 +6,7 @@ a limiter's group) are not followed here but in `read`.
 
 from collections.abc import Iterator
 from datetime import date
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Final, Literal
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, create_model
 
@@ -403,3 +403,17 @@ class PlanEntry(Entry):
     routes: list[RouteEntry | None] = []
     openings: list[OpeningEntry | None] = []
     nat: NatEntry = NatEntry()
+
+
+ENTRIES: Final[dict[str, type[BaseModel]]] = {
+    "uplink": UplinkEntry, "network": NetworkEntry, "host": HostEntry, "group": GroupEntry, "schedule": ScheduleEntry,
+    "queue": QueueEntry, "limiter": LimiterEntry, "rule": RuleEntry, "service": ServiceEntry, "tunnel": TunnelEntry,
+    "route": RouteEntry, "opening": OpeningEntry, "gate": GateEntry, "nat": NatEntry,
+}  # fmt: skip
+
+
+def keys_of(kind: str) -> list[str]:
+    """The keys of a part of the file, such as `uplink`."""
+    if kind == "site":
+        return ["name", "timezone"]
+    return [field.alias or key for key, field in ENTRIES[kind].model_fields.items() if key not in ("name", "queues")]
