@@ -15,7 +15,7 @@ from matplotlib import rc_context
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
-from wily_sluice.units import MILLISECOND
+from wily_sluice.units import MILLISECOND, Direction, Rate
 from wily_sluice.views.report.contents import Mark, QueueRow, Report
 
 BLUE, ORANGE, GREEN, INK, FAINT = "#0072b2", "#d55e00", "#009e73", "#3a4550", "#dfe5ea"
@@ -84,6 +84,25 @@ def queue_figure(report: Report, row: QueueRow) -> str:
         wait.set_yticks([0, float(f"{longest:.1g}")])
         _date_axis(wait, report)
         return _svg(figure, f"Rate and waits of {row.path}, {row.uplink} {row.direction}, over time")
+
+
+def line_figure(report: Report, uplink: str, way: Direction, rates: Sequence[float], usable: Rate) -> str:
+    """The rate of a whole uplink over time in bit/s, one for each step, against what is usable of it."""
+    with rc_context(_style(f"line {uplink} {way}")):
+        figure = Figure(figsize=(WIDTH, HEIGHT), dpi=100, layout="constrained")
+        FigureCanvasAgg(figure)
+        panel = figure.subplots()
+        times = _times(report)
+        megabits = [rate / 1e6 for rate in rates]
+        panel.fill_between(times, [*megabits, megabits[-1]], step="post", color=BLUE, alpha=0.85, linewidth=0)
+        panel.axhline(usable / 1e6, color=ORANGE, linewidth=1.2)
+        panel.set_ylim(0, max(usable / 1e6, *megabits) * 1.08)
+        panel.set_ylabel("Mbit/s")
+        _plain(panel, times)
+        for mark in report.marks:
+            _mark(panel, report, mark)
+        _date_axis(panel, report)
+        return _svg(figure, f"Rate of {uplink} {way} over time, against what is usable")
 
 
 def heat_map(report: Report, uplink: str, way: str, hours: Sequence[Sequence[float]]) -> str:

@@ -9,7 +9,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 from wily_sluice.history.measurement_store import SLOWER, LineMeasurement
 from wily_sluice.units import DIRECTIONS, Rate, format_rate, format_size, format_time
 from wily_sluice.views.report.contents import QueueRow, Report, UseRow, busy_hours
-from wily_sluice.views.report.figures import heat_map, queue_figure
+from wily_sluice.views.report.figures import heat_map, line_figure, queue_figure
 
 
 def page(report: Report) -> str:
@@ -103,6 +103,9 @@ def _lines(report: Report) -> Any:
                     "mean": _rate(sum(one.mean for one in own)),
                     "busiest": _rate(report.period.rate(max(course))),
                     "usable": _rate(uplink.usable(way)),
+                    "svg": line_figure(
+                        report, uplink.name, way, [report.period.rate(size) for size in course], uplink.usable(way)
+                    ),
                 }
 
 
