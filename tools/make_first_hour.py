@@ -9,6 +9,7 @@ import re
 import subprocess
 import sys
 import tempfile
+import textwrap
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -16,12 +17,11 @@ from pathlib import Path
 
 import pexpect
 
-from tools.make_first_ten_minutes import ANSWERS, block
+from tools.make_first_ten_minutes import ANSWERS, NAMESPACE, block, gateway
 
 PROJECT = Path(__file__).parents[1]
 PAGE = PROJECT / "docs" / "first-hour.md"
 PATIENCE = 600  # seconds
-FAR = "203.0.113.9"
 HEAD = """\
 # The first hour
 
@@ -66,7 +66,7 @@ class Hour:
         """What it prints on a terminal; `answers` are typed at its prompts."""
         talking = pexpect.spawn(
             "sh", ["-c", command.replace("sudo ", "")], cwd=self.folder, env=self.environment, encoding="utf-8",
-            timeout=PATIENCE,
+            timeout=PATIENCE, echo=True,
         )  # fmt: skip
         talking.setwinsize(60, 100)
         heard = ""
@@ -83,7 +83,7 @@ class Hour:
 
     def show(self, words: str, *commands: str, answers: tuple[tuple[str, str], ...] = (), status: int = 0) -> None:
         """Words, and commands with what they print."""
-        self.page += f"\n{words}\n" if words else ""
+        self.page += "".join(f"\n{textwrap.fill(paragraph, 130)}\n" for paragraph in words.split("\n\n") if paragraph)
         for command in commands:
             heard = self.run(command, *answers, status=status)
             self.page += "\n" + block(f"$ {command}\n{heard}")
@@ -123,9 +123,10 @@ def install(hour: Hour) -> None:
 def write(hour: Hour) -> None:
     """A plan, as somebody types it who has not measured the line."""
     typed = [(rf"{prompt}[^\r\n>]*> ", "" if prompt == "measured" else answer) for prompt, answer in ANSWERS]
-    heard = hour.run("sluice new", *typed, (r"Write sluice.yaml[^>]*> ", "y"))
+    with gateway():
+        heard = hour.run(f"ip netns exec {NAMESPACE} sluice new", *typed, (r"Write sluice.yaml[^>]*> ", "y"))
     hour.page += AFTER_NEW
-    hour.page += block("$ sluice new\n…\n" + heard[heard.index("sluice.yaml: no errors") :])
+    hour.page += block("$ sluice new\n…\n" + re.split(r"(?m)^(?=sluice\.yaml)", heard, maxsplit=1)[1])
 
 
 def record(hour: Hour) -> None:
@@ -136,6 +137,7 @@ def record(hour: Hour) -> None:
         "## 3. Build the site to try it on\n\nHosts of each network, the gateway, the line and the far side:",
         "sudo sluice rig up",
     )
+    far = re.findall(r"answers at (\S+)", hour.page)[-1]
     hour.page += (
         "\n## 4. Measure the line\n\nAt the far end `sluice gauge serve` runs, in another terminal; nothing else is on "
         "the line:\n"
@@ -143,14 +145,14 @@ def record(hour: Hour) -> None:
     with hour.beside("sudo sluice rig exec far sluice gauge serve", "Ctrl-C"):
         hour.show(
             "On the gateway, with the result written into the plan:",
-            f"sudo sluice rig exec gateway sluice gauge line {FAR} --write",
+            f"sudo sluice rig exec gateway sluice gauge line {far} --write",
         )
         hour.page += (
             "\n## 5. Shape real packets\n\nWhether this machine can carry it, then the gate, in another terminal:\n"
         )
         hour.show("", "sudo sluice gate cost")
         with hour.beside("sudo sluice rig exec gateway sluice gate run", "Ctrl-C"):
-            shaped(hour)
+            shaped(hour, far)
         hour.show(
             "Once the gate has ended, what it counted is still there:",
             "sudo sluice rig exec gateway sluice usage --last '10 min' --by queue --rows 6",
@@ -159,10 +161,10 @@ def record(hour: Hour) -> None:
     hour.page += TAIL
 
 
-def shaped(hour: Hour) -> None:
+def shaped(hour: Hour, far: str) -> None:
     """While the gate runs."""
     load = subprocess.Popen(
-        ["sluice", "rig", "exec", "home", "sluice", "gauge", "line", FAR, "--no-framing"], cwd=hour.folder,
+        ["sluice", "rig", "exec", "home", "sluice", "gauge", "line", far, "--no-framing"], cwd=hour.folder,
         env=hour.environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
     )  # fmt: skip
     try:

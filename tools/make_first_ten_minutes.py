@@ -9,6 +9,8 @@ import re
 import subprocess
 import sys
 import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pexpect
@@ -84,7 +86,9 @@ def block(text: str) -> str:
     return "\n".join(f"    {line}".rstrip() for line in lines).strip("\n") + "\n"
 
 
-def main() -> None:
+@contextmanager
+def gateway() -> Iterator[None]:
+    """The namespace, with the interfaces of a small gateway in it."""
     for line in (
         f"netns add {NAMESPACE}",
         *(f"-n {NAMESPACE} link add {n} type veth peer name x{n}" for n in INTERFACES),
@@ -95,9 +99,14 @@ def main() -> None:
             for words in (f"link set {name} up", f"address add {address} dev {name}"):
                 subprocess.run(["ip", "-n", NAMESPACE, *words.split()], check=True)
         subprocess.run(["ip", "-n", NAMESPACE, "route", "add", "default", "via", "203.0.113.1"], check=True)
-        PAGE.write_text(record())
+        yield
     finally:
         subprocess.run(["ip", "netns", "delete", NAMESPACE], check=True)
+
+
+def main() -> None:
+    with gateway():
+        PAGE.write_text(record())
 
 
 def record() -> str:

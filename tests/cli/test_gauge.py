@@ -94,7 +94,7 @@ def test_a_rate_that_may_be_the_plans_own_does_not_shrink_it(tmp_path: Path, rat
     [
         ((), "the far end, or --url"),
         (("127.0.0.1", "--key", "line.key"), "nothing answers at http://127.0.0.1:8862"),
-        (("127.0.0.1", "--key", "line.key", "--write"), "--write needs the plan"),
+        (("127.0.0.1", "--key", "line.key", "--write"), "nothing answers at http://127.0.0.1:8862"),
         (("--url", "ftp://files.example/big"), "no URL of http or https"),
     ],
 )
@@ -119,3 +119,10 @@ def test_what_cannot_be_measured_is_told(sluice: Sluice, tmp_path: Path, words: 
     (tmp_path / "short.key").write_text("short\n")
     done = sluice("gauge", "delay", *words)
     assert done.returncode == 3 and says in done.stderr
+
+
+def test_a_measurement_is_not_written_where_there_is_no_plan(sluice: Sluice, tmp_path: Path) -> None:
+    (tmp_path / "line.key").write_text("a key of the two machines\n")
+    (tmp_path / "sluice.yaml").unlink()
+    done = sluice("gauge", "line", "127.0.0.1", "--key", "line.key", "--write")
+    assert done.returncode == 3 and "there is no sluice.yaml here: name it with --plan" in done.stderr

@@ -316,10 +316,12 @@ def test_ctrl_c_ends_a_long_run_without_a_traceback(tmp_path: Path) -> None:
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="asks what happens to root")
-def test_a_gate_that_cannot_start_says_why(sluice: Sluice) -> None:
+def test_a_gate_that_cannot_start_says_why(sluice: Sluice, tmp_path: Path) -> None:
+    (tmp_path / "sluice.yaml").unlink()
     done = sluice("gate", "run", SLUICE_STATE="state")
     assert done.returncode == 3
-    assert "no plan is kept in state yet" in done.stderr
+    assert "no plan is kept in state yet, and there is no sluice.yaml here" in done.stderr
+    (tmp_path / "sluice.yaml").write_text(SMALL_PLAN)
     for command in (["gate", "status"], ["apply", "--yes"], ["keep"], ["undo"], ["watch", "--json"]):
         assert sluice(*command, SLUICE_STATE="state").returncode == 3
     assert "no rig is up" in sluice("rig", "exec", "--name", "none", "gateway", "true").stderr

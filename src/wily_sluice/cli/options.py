@@ -64,6 +64,11 @@ class RateOf(click.ParamType[Rate]):
             self.fail(str(error), param, ctx)
 
 
+def usual_plan() -> Path:
+    """The plan file where none is named."""
+    return Path(os.environ.get("SLUICE_PLAN") or USUAL_PLAN)
+
+
 def plan_from(required: bool = True, usual: bool = True, argument: bool = True) -> Callable[[Command], Command]:
     """The plan as an argument, by `-p/--plan FILE`, in SLUICE_PLAN, or ./sluice.yaml; `-` is the standard input.
 
@@ -79,8 +84,7 @@ def plan_from(required: bool = True, usual: bool = True, argument: bool = True) 
                 raise click.UsageError("the plan is given twice: as an argument and with --plan")
             chosen = named if named is not None else option
             if chosen is None and usual:
-                exported = os.environ.get("SLUICE_PLAN")
-                chosen = Path(exported) if exported else USUAL_PLAN if required or USUAL_PLAN.exists() else None
+                chosen = usual_plan() if required or os.environ.get("SLUICE_PLAN") or USUAL_PLAN.exists() else None
             return command(*args, plan_file=chosen, **given)
 
         decorated = click.option(

@@ -14,6 +14,7 @@ from wily_sluice.units import DIRECTIONS, Direction, Rate, format_rate
 
 USUAL_FRAMING = "ethernet"
 LEAST_HEADROOM, MOST_HEADROOM = 0.05, 0.3  # of the line
+LEVEL = 0.0005  # a fall that would be printed as nothing
 TENTH = 10  # percentile, of a line that varies
 FIGURES = 3
 
@@ -66,7 +67,12 @@ def advice(measurements: Sequence[Measured], known: FramingWords | None = None) 
     headroom = min(MOST_HEADROOM, max(LEAST_HEADROOM, round(shake + 0.005, 2)))
     why = "the least that lets the queue form here" if headroom == LEAST_HEADROOM else "as far as the rate falls"
     steps.append(
-        f"headroom {headroom:.0%}: {why}; of ten halves of a second, one was {max(0, shake):.1%} below the mean"
+        f"headroom {headroom:.0%}: {why}; "
+        + (
+            f"in one half second of ten the rate was {shake:.1%} below its mean"
+            if shake > LEVEL
+            else "the rate is steady"
+        )
     )
     return Advice(rates, headroom, framing, tuple(steps))
 

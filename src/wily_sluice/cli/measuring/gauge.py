@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wily_sluice.cli.options import RateOf, Refusal, Time, csv_option, json_option, plan_from, state_option
+from wily_sluice.cli.options import RateOf, Refusal, Time, csv_option, json_option, plan_from, state_option, usual_plan
 from wily_sluice.gauge.stamp import LENGTH, LONGEST, PORT, SHORTEST_KEY
 from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, format_rate, format_time
 
@@ -214,8 +214,9 @@ def line(
     says how sure each rate is. Meanwhile test packets tell how long they wait each way; no clock has to be right. Small
     packets then tell what framing the line seems to have.
 
-    Says what the plan should have, and how that was worked out; --write changes the plan. It keeps a framing that the
-    measurement does not refute, a range, and a larger headroom. It refuses where the gate itself was measured.
+    Says what the plan should have, and how that was worked out; --write changes the plan, by default ./sluice.yaml. It
+    keeps a framing that the measurement does not refute, a range, and a larger headroom. It refuses where the gate
+    itself was measured.
 
     A line that varies is measured through a day by --every; then the tenth percentile counts. Ctrl-C ends it early,
     with what was measured.
@@ -246,7 +247,9 @@ def line(
     if (host is None) == (url is None):
         raise Refusal("give the far end, or --url")
     if write and plan_file is None:
-        raise Refusal("--write needs the plan, with --plan")
+        plan_file = usual_plan()
+        if not plan_file.exists():
+            raise Refusal(f"--write needs the plan, and there is no {plan_file} here: name it with --plan")
     if lasts is not None and every is None:
         raise Refusal("--for goes with --every")
     planned = _uplink_of(plan_file, uplink) if plan_file is not None else None

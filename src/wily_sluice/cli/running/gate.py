@@ -11,7 +11,7 @@ from pathlib import Path
 
 import click
 
-from wily_sluice.cli.options import COST, Refusal, csv_option, json_option, plan_from, state_option
+from wily_sluice.cli.options import COST, Refusal, csv_option, json_option, plan_from, state_option, usual_plan
 from wily_sluice.control import unit
 from wily_sluice.control.clerk import Clerk
 from wily_sluice.control.client import Client
@@ -62,8 +62,9 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
     forwards, and its own. The SLUICE chains that divert them are removed whenever the gate exits; if the gate is
     killed, traffic flows unshaped.
 
-    A PLAN given here is kept, so that the gate also starts with it next time. Without one, the plan that was kept last
-    is used. `sluice apply` changes the plan while the gate runs.
+    A PLAN given here is kept, so that the gate also starts with it next time. Without one, the gate starts with the
+    plan that was kept last, or with ./sluice.yaml if none was kept yet. `sluice apply` changes the plan while the gate
+    runs.
 
     Prints one line a second for each uplink and direction with traffic: the rate, and the rate and drops of each busy
     queue. With --json, one object a second. Events are logged to standard error.
@@ -113,7 +114,10 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
 
 
 def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, Bundle, int]:
-    """The plan to begin with, as bytes too, and its number in the history; 0 where that cannot be written to."""
+    """The plan to start with, its bytes, and its number in the history; 0 where the history cannot be written.
+
+    Without a plan file, it is the plan that was kept last, or the one in this folder if none was kept yet.
+    """
     plan = load(plan_file) if plan_file is not None else None
     bundle = bundle_of(plan) if plan is not None else None
     try:
@@ -126,17 +130,27 @@ def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, Bundle, int]:
             return plan, bundle, kept.number
         found = store.bundle(kept.number) if kept is not None else None
         store.close()
+        if kept is None and usual_plan().exists():
+            click.echo(f"no plan was kept before: the gate starts with {usual_plan()}", err=True)
+            return _begin(usual_plan(), state)
     except (OSError, sqlite3.Error) as error:
         if plan is None or bundle is None:
             raise Refusal(f"cannot read the history in {state}: {error}; give a plan") from None
         note("history.unusable", "error", folder=str(state), why=str(error))
         return plan, bundle, 0
     if found is None or kept is None:
-        raise Refusal(f"no plan is kept in {state} yet; give one: sluice gate run PLAN")
+        raise Refusal(f"no plan is kept in {state} yet, and there is no {usual_plan()} here; name the plan file")
     try:
-        return found.load(), found, kept.number
+        plan = found.load()
     except FileError as error:
         raise Refusal(f"revision {kept.number} can no longer be used: {error}") from None
+    if usual_plan().exists() and usual_plan().read_bytes() != found.plan:
+        click.echo(
+            f"the gate starts with revision {kept.number}, which was kept last; {usual_plan()} is another plan: "
+            f"`sluice apply` switches to it",
+            err=True,
+        )
+    return plan, found, kept.number
 
 
 def _who() -> str:

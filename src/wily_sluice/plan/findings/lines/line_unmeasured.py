@@ -8,11 +8,13 @@ from wily_sluice.units import DIRECTIONS, format_rate, format_share
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each uplink and direction whose rate is just what is taken where nobody has measured."""
+    """Each direction of an uplink whose rates are all just what is taken where nobody has measured. One direction may
+    come to that by measurement.
+    """
     for uplink in checked.plan.uplinks:
-        for way in DIRECTIONS:
-            advertised = uplink.advertised.of(way)
-            if advertised is not None and uplink.measured(way) == round(advertised * UNMEASURED):
+        advertised = {way: rate for way in DIRECTIONS if (rate := uplink.advertised.of(way)) is not None}
+        if all(uplink.measured(way) == round(rate * UNMEASURED) for way, rate in advertised.items()):
+            for way in advertised:
                 message = (
                     f"{format_rate(uplink.measured(way))} {way} is {format_share(UNMEASURED)} of what was advertised: "
                     "whether priorities work depends on the rate that the line really has"
