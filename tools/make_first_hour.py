@@ -25,8 +25,7 @@ PATIENCE = 600  # seconds
 HEAD = """\
 # The first hour
 
-Recorded from the program itself by `python -m tools.make_first_hour`: from a fresh clone to a gate that was measured, watched,
-changed and proved. The site is built from network namespaces with `sluice rig`, so the hour needs no second machine and touches
+From a fresh clone to a gate that was measured, watched, changed and proved: the commands, and what they print. The site is built from network namespaces with `sluice rig`, so the hour needs no second machine and touches
 no network; on a real gateway the same commands run without `sluice rig exec NODE`.
 """
 INSTALL = """\
@@ -198,7 +197,7 @@ def main() -> None:
         hour = Hour(Path(folder))
         try:
             record(hour)
-            PAGE.write_text(hour.page)
+            PAGE.write_text(hour.page.replace(f"{folder}/", "~/"))
         finally:
             with suppress(SystemExit):
                 hour.run("sluice rig down")
