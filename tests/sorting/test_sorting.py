@@ -9,7 +9,7 @@ import struct
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import dpkt
@@ -266,3 +266,23 @@ def test_malformed_packets_are_counted_and_end_nothing(demo_plan: Plan) -> None:
     assert found.rules.keys() == {"Everybody at work"}
     assert found.whole.packets == len(odd)
     assert found.packets_apart == {"not IP": 1}
+
+
+@pytest.mark.parametrize(
+    ("capture", "limited"), [("tls12", True), ("quic-long", True), ("tls13", False), ("quic", False)]
+)
+def test_films_of_a_tablet_are_limited_by_their_names_over_tls_and_quic(
+    small_plan: Callable[..., Plan], capture: str, limited: bool
+) -> None:
+    """The captures are of one host: two conversations with films.example, two with another name."""
+    plan = small_plan(
+        ("10.7.0.0/24", "10.61.0.0/24"),
+        ("limiters:", "hosts: {tablet: 10.61.0.41}\nservices: {films: {category: streaming, names: [films.example]}}\n"
+         "limiters:\n  tablet-films: {local: tablet, service: streaming, down: 6 Mbit/s}"),
+    )  # fmt: skip
+    follower = Follower(plan, plan.uplinks[0])
+    for number, captured in enumerate(read(Path("tests/recognition/captures") / f"{capture}.pcap"), 1):
+        follower.packet(number, captured)
+    (conversation,) = follower.finish().conversations
+    last = [decision for decision in conversation.decisions if decision.direction == "down"][-1]
+    assert last.way.limiters == (("tablet-films",) if limited else ())
