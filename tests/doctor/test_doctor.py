@@ -17,9 +17,11 @@ from wily_sluice.doctor.ailment import Change
 from wily_sluice.doctor.examine import AILMENTS, examine
 from wily_sluice.doctor.facts import Facts, Interface
 from wily_sluice.doctor.mend import Journal, MendError
+from wily_sluice.plan.mark_field import MarkUse
 from wily_sluice.plan.model import Plan
 
-OTHER = "  other: {interface: wan1, down: 20 Mbit/s, up: 10 Mbit/s}\nschedules: {day: [mon-fri 08:00-18:00]}\nnetworks:"
+OTHER = "  other: {interface: wan1, down: 20 Mbit/s, up: 10 Mbit/s}\nschedules: {day: [mon-fri 08:00-18:00]}\n"
+OTHER += "routes: [{uplink: line, else: other}]\nnetworks:"
 PLAN = SMALL_PLAN.replace("networks:", OTHER)
 WELL = Facts(
     {
@@ -74,6 +76,7 @@ ILL: dict[str, tuple[Facts, str]] = {
         with_settings(net__ipv6__conf__wan0__accept_ra="1"),
         "conf.wan0.accept_ra to 2",
     ),
+    "marks-shared": (replace(WELL, mark_uses=(MarkUse("routing rule 9", 3 << 24),)), "firewall-mark-bits: 17-23}"),
     "reverse-path": (with_settings(net__ipv4__conf__wan0__rp_filter="1"), "conf.wan0.rp_filter to 2"),
     "not-translated": (replace(WELL, translated=("ppp*", "wan0")), "-o wan1 -j MASQUERADE"),
     "commands-missing": (replace(WELL, missing=("iptables", "ip6tables")), "install iptables"),
@@ -141,6 +144,7 @@ MAKES: dict[str, tuple[str, str]] = {
     ),
     "clamp-missing": ("ip link set wan0 mtu 1492", ""),
     "not-translated": ("iptables -t nat -D POSTROUTING -o wan1 -j MASQUERADE", ""),
+    "marks-shared": ("ip rule add pref 9 fwmark 0x2000000/0x3000000 lookup 99", ""),
     "reverse-path": (
         "echo 1 > /proc/sys/net/ipv4/conf/all/rp_filter; echo 0 > /proc/sys/net/ipv4/conf/wan0/rp_filter",
         "cat /proc/sys/net/ipv4/conf/wan0/rp_filter",

@@ -127,12 +127,13 @@ class Calls:
 
 
 @contextmanager
-def site(tmp_path: Path, plan: str = PLAN) -> Iterator[tuple[Rig, Running]]:
+def site(tmp_path: Path, plan: str = PLAN, beside: str = "true") -> Iterator[tuple[Rig, Running]]:
     file = tmp_path / "sluice.yaml"
     file.write_text(plan)
     with built(load(file), "routes", 10 * MILLISECOND) as rig:
         server = subprocess.Popen(rig.command("far", [sys.executable, "-c", SERVER]), stdout=PIPE)
         assert server.stdout is not None and server.stdout.readline()
+        subprocess.run(rig.command("gateway", ["sh", "-ec", beside]), check=True)
         gate = Running(rig, tmp_path / "state", str(file)).wait()
         rules = rig.command("gateway", ["ip", "rule", "list"])
         try:
@@ -195,6 +196,41 @@ def test_quotas_and_refusals_lead_conversations_elsewhere(tmp_path: Path) -> Non
         assert download(rig, "10.7.0.104").communicate(timeout=30)[0] == "ConnectionResetError\n"
         assert time.monotonic() - begun < 8
         assert 100_000 < received(rig, "wan1") - before < 500_000
+
+
+# Two other programs: one routes by four bits of the mark, one writes another two.
+OTHERS = """
+ip rule add pref 28441 fwmark 0x1000000/0xf000000 lookup 99
+iptables -t mangle -A PREROUTING -s 10.7.0.103 -j MARK --set-xmark 0x30000000/0x30000000
+"""
+
+
+@pytest.mark.parametrize("gate_settings", ["", "gate: {firewall-mark-bits: 17-23, routing-preference: 28437}\n"])
+def test_marks_of_other_programs_are_reported_and_left_alone_in_another_field(
+    tmp_path: Path, gate_settings: str
+) -> None:
+    with site(tmp_path, PLAN + gate_settings, OTHERS) as (rig, gate):
+        shared, marked = Calls(rig, 7101, 40), Calls(rig, 7101, 40, Host("house", "10.7.0.103"))
+        command = [sys.executable, "-m", "wily_sluice", "history", "--events", "--json", "--state", str(gate.state)]
+        told = subprocess.run(command, capture_output=True, text=True, check=False)
+        events = json.loads(told.stdout) if told.returncode == 0 else []  # nothing has happened yet
+        found = [one["about"] for one in events if one["event"] == "routes.shared"]
+        if gate_settings:
+            assert found == []
+            assert Counter(shared.by) == {"fibre": 30, "mobile": 10}
+            assert Counter(marked.by) == {"fibre": 40}  # what another program marks is left to it
+            assert set(shared.again()) == set(marked.again()) == {"again"}
+        else:
+            (event,) = found
+            assert "routing rule 28441 uses bits 24-27" in event["why"]
+            assert "chain PREROUTING of table mangle uses bits 28-29" in event["why"]
+            assert (event["bits"], event["preference"]) == ("17-23", 28_437)
+        for calls in (shared, marked):
+            calls.end()
+        rules = subprocess.run(
+            rig.command("gateway", ["ip", "rule", "list"]), capture_output=True, text=True, check=True
+        )
+        assert "28441:" in rules.stdout
 
 
 def received(rig: Rig, interface: str) -> int:

@@ -6,6 +6,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.engine.driving import Bench
 from tests.gate.fakes import FakeMachine, udp
@@ -21,11 +23,12 @@ from wily_sluice.gate import finding
 from wily_sluice.gate.kernel.echo import Answer, checksum, parse_answer, request
 from wily_sluice.gate.kernel.machine import Survey
 from wily_sluice.gate.kernel.packet_queue import Diverted
-from wily_sluice.gate.kernel.policy_routes import MASK, NO_UPLINK, Hop, mark_of
+from wily_sluice.gate.kernel.policy_routes import Hop
 from wily_sluice.gate.probes import PACE, Probed, Probes
 from wily_sluice.gate.steering import Steering
 from wily_sluice.outside.files import load
 from wily_sluice.plan.build import build_site
+from wily_sluice.plan.mark_field import MarkField, MarkUse, clashes, free_field
 from wily_sluice.plan.model import Plan, Probing
 from wily_sluice.units import MILLISECOND, SECOND
 
@@ -49,12 +52,16 @@ class Kernel(FakeMachine):
         super().__init__()
         self.led: list[tuple[dict[str, int], tuple[Hop, ...]]] = []
         self.forgotten: list[int] = []
+        self.uses: tuple[MarkUse, ...] = ()
 
-    def lead(self, numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int]) -> None:
+    def lead(self, numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int], field: MarkField) -> None:
         self.led.append((dict(numbers), tuple(hops)))
 
-    def forget(self, number: int, outside: Set[str]) -> None:
-        self.forgotten.append(number)
+    def forget(self, mark: int, mask: int, outside: Set[str]) -> None:
+        self.forgotten.append(mark & mask)
+
+    def mark_uses(self) -> tuple[MarkUse, ...]:
+        return self.uses
 
 
 class Site:
@@ -83,26 +90,27 @@ class Site:
 
 
 BOTH = {"wan0", "wan1"}
+FIELD = MarkField()
 
 
 def test_a_conversation_gets_its_uplinks_mark_and_keeps_those_of_others(tmp_path: Path) -> None:
     site = Site(tmp_path)
-    fibre, mobile = mark_of(1), mark_of(2)
+    fibre, mobile = FIELD.of(1), FIELD.of(2)
     assert site.mark("203.0.113.9", fwmark=0x12) == fibre | 0x12
     assert site.mark("203.0.113.9", 5004) == mobile
-    assert site.mark("198.51.100.9") == mark_of(NO_UPLINK)
+    assert site.mark("198.51.100.9") == FIELD.unrouted
     assert site.mark("203.0.113.9", local_port=8, inside=0) == mobile  # sent by the gateway itself
     site.engine.router.down = frozenset({0})
     assert site.mark("203.0.113.9") == fibre  # of a moment ago, which the kernel may not have kept yet
     assert site.mark("203.0.113.9", local_port=9) == mobile
-    assert fibre & ~MASK == 0 == mobile & ~MASK
+    assert fibre & ~FIELD.mask == 0 == mobile & ~FIELD.mask
 
 
 def test_an_uplink_without_a_link_is_left_at_once_and_used_again_after_the_hold_down(tmp_path: Path) -> None:
     site = Site(tmp_path)
     assert site.look(BOTH, 0) == []
     assert site.look({"wan1"}, SECOND) == [1]
-    assert site.mark("203.0.113.9") == mark_of(2)
+    assert site.mark("203.0.113.9") == FIELD.of(2)
     assert site.look({"wan1"}, 2 * SECOND) == []
     for at in (3 * SECOND, 3 * SECOND + HOLD_DOWN - 1):
         site.look(BOTH, at)
@@ -114,7 +122,7 @@ def test_an_uplink_without_a_link_is_left_at_once_and_used_again_after_the_hold_
     assert site.events == ["uplink.down", "uplink.back"]
     assert [hops for _, hops in site.kernel.led] == [HOPS, HOPS[1:], HOPS, HOPS[1:], HOPS]
     site.steering.forget(site.plan, [1])
-    assert site.kernel.forgotten == [1]
+    assert site.kernel.forgotten == [FIELD.of(1)]
 
 
 TUNNEL = """tunnels: {office: {interface: vpn0, uplink: fibre, wrapping: vxlan}}
@@ -126,12 +134,12 @@ def test_a_tunnel_fails_and_comes_back_with_the_uplink_that_carries_it(tmp_path:
     site = Site(tmp_path, PLAN.replace("routes:", TUNNEL))
     every = {*BOTH, "vpn0"}
     site.look(every, 0)
-    assert site.mark("203.0.113.9", 22) == mark_of(3)
+    assert site.mark("203.0.113.9", 22) == FIELD.of(3)
     assert site.look({"wan1", "vpn0"}, SECOND) == [1, 3]
-    assert site.mark("203.0.113.9", 22, local_port=8) == mark_of(2)
+    assert site.mark("203.0.113.9", 22, local_port=8) == FIELD.of(2)
     site.look(every, 2 * SECOND)
     site.look(every, 2 * SECOND + HOLD_DOWN)
-    assert site.mark("203.0.113.9", 22, local_port=9) == mark_of(3)
+    assert site.mark("203.0.113.9", 22, local_port=9) == FIELD.of(3)
     assert site.look({*BOTH}, 30 * SECOND) == [3]
     # What a plan no longer has is not down.
     site.plan = Site(tmp_path).plan
@@ -151,23 +159,23 @@ routes:
 def test_a_route_ends_with_its_part_of_a_quota_and_begins_again_with_the_next(tmp_path: Path) -> None:
     site = Site(tmp_path, LIMITED)
     site.look(BOTH, 0)
-    assert site.mark("198.51.100.9") == mark_of(2)
+    assert site.mark("198.51.100.9") == FIELD.of(2)
     ledger = site.engine.ledgers["month"]
     ledger.add({b"": 900_000})
     site.look(BOTH, SECOND)
-    assert site.mark("198.51.100.9", local_port=8) == mark_of(1)
+    assert site.mark("198.51.100.9", local_port=8) == FIELD.of(1)
     ledger.begin("the next")
     site.look(BOTH, 2 * SECOND)
-    assert site.mark("198.51.100.9", local_port=9) == mark_of(2)
+    assert site.mark("198.51.100.9", local_port=9) == FIELD.of(2)
     assert site.events == ["route.spent", "route.again"]
 
 
 def test_what_an_uplink_refuses_is_led_elsewhere_or_dropped_there(tmp_path: Path) -> None:
     site = Site(tmp_path, LIMITED)
-    assert site.mark("198.51.100.9") == mark_of(2)
-    assert site.mark("198.51.100.9", 7100) == mark_of(1)
+    assert site.mark("198.51.100.9") == FIELD.of(2)
+    assert site.mark("198.51.100.9", 7100) == FIELD.of(1)
     site.engine.router.down = frozenset({0})
-    assert site.mark("198.51.100.9", 7100, local_port=8) == mark_of(NO_UPLINK)
+    assert site.mark("198.51.100.9", 7100, local_port=8) == FIELD.unrouted
     # One of which it turns out later is dropped on the line, and comes here again.
     shaper = site.engine.shapers["mobile", "up"]
     conversation = Conversation(key_of(Parties(17, bytes((10, 7, 0, 9)), bytes((198, 51, 100, 9)), 7, 80)))
@@ -272,3 +280,37 @@ def test_an_echo_is_asked_for_and_known_by_its_answer(family: socket.AddressFami
     assert parse_answer(family, b"") is None
     if family == socket.AF_INET:
         assert checksum(asked) == 0
+
+
+BITS = st.integers(0, (1 << 32) - 1)
+
+
+@given(st.lists(BITS.map(lambda bits: MarkUse("a rule", bits)), max_size=4), st.sets(st.integers(28_400, 28_470)))
+def test_the_field_that_is_offered_is_nobodys(uses: list[MarkUse], preferences: set[int]) -> None:
+    everybody = [*uses, *(MarkUse("a rule", 0, preference) for preference in preferences)]
+    free = free_field(FIELD, everybody)
+    used = 0
+    for use in uses:
+        used |= use.bits
+    if any(not used >> low & 3 for low in range(30)):
+        assert clashes(free, everybody) == [] and free.highest < 31
+    if not clashes(FIELD, everybody):
+        assert free == FIELD
+
+
+@pytest.mark.parametrize(
+    ("use", "meets"),
+    [
+        (MarkUse("routing rule 9", 1 << 24), True), (MarkUse("routing rule 9", 1 << 23), False),
+        (MarkUse("routing rule 9", 1 << 31), False), (MarkUse("routing rule 28442", 0, 28_442), True),
+        (MarkUse("routing rule 28443", 0, 28_443), False),
+    ],
+)  # fmt: skip
+def test_others_that_use_the_same_bits_or_preferences_are_reported_once(
+    tmp_path: Path, use: MarkUse, meets: bool
+) -> None:
+    site = Site(tmp_path)
+    site.kernel.uses = (use,)
+    for at in (0, SECOND):
+        site.look(BOTH, at)
+    assert site.events.count("routes.shared") == meets

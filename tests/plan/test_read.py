@@ -145,6 +145,15 @@ def test_a_value_may_differ_by_direction(small_plan: Callable[..., Plan]) -> Non
 @pytest.mark.parametrize(
     ("old", "new", "says"),
     [
+        ("networks:", "gate: {firewall-mark-bits: 30-24}\nnetworks:", "bits count from 0 to 31, the lower one first"),
+        ("networks:", "gate: {firewall-mark-bits: 0xff}\nnetworks:", "write the lowest and the highest, such as 24-30"),
+        ("networks:", "gate: {routing-preference: 32766}\nnetworks:", "32766"),
+        (
+            "networks:",
+            "  b: {interface: wan1, down: 1 Mbit/s, up: 1 Mbit/s}\n  c: {interface: wan2, down: 1 Mbit/s, up: 1 Mbit/s}\n"
+            "gate: {firewall-mark-bits: 3-4}\nnetworks:",
+            "bits 3-4 tell 2 uplinks and tunnels apart; this plan has 3",
+        ),
         ("queue: calls", "queue: cals", "did you mean “calls”"),
         ("queue: calls", "queue: 7", "name a queue"),
         ("local: house,", "remote: house,", "remote is the far side → write local: house"),

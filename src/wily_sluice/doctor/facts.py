@@ -4,6 +4,7 @@ from dataclasses import dataclass, field
 from ipaddress import IPv4Interface, IPv6Interface
 from typing import TypeAlias
 
+from wily_sluice.plan.mark_field import MarkUse
 from wily_sluice.units import Rate, Size
 
 InterfaceAddress: TypeAlias = IPv4Interface | IPv6Interface
@@ -42,7 +43,8 @@ class Facts:
 
     Filters drop all new forwarded conversations of the versions of IP that are `closed`. `slow` says why the engine is
     not compiled, `queue` why the kernel's packet queue cannot be used; both are empty where all is well. `missing` are
-    commands that the gate runs and that are not installed.
+    commands that the gate runs and that are not installed. `mark_uses` are other programs' firewall marks and routing
+    rules.
     """
 
     interfaces: dict[str, Interface]
@@ -58,6 +60,7 @@ class Facts:
     slow: str = ""
     queue: str = ""
     missing: tuple[str, ...] = ()
+    mark_uses: tuple[MarkUse, ...] = ()
 
     def number(self, path: str) -> int | None:
         """A setting that is a number."""

@@ -17,7 +17,6 @@ from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.varying import RateFinder
 from wily_sluice.gate.balance import Line, Moved
 from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
-from wily_sluice.gate.kernel.policy_routes import mark_of
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds, Rate
@@ -41,20 +40,20 @@ class Telling:
 
 
 class FoundLine:
-    """One uplink: its echoes, and the finders of its directions. `routed` says that marks lead packets to it."""
+    """One uplink: its echoes, and the finders of its directions. `mark` leads packets to it, where routes do."""
 
-    def __init__(self, uplink: Uplink, number: int, routed: bool) -> None:
+    def __init__(self, uplink: Uplink, number: int, mark: int | None) -> None:
         assert uplink.probing is not None
         self.uplink = uplink
-        self.routed = routed
+        self.mark = mark
         self.remote = uplink.probing.remotes[0]
         self.family = family_of(self.remote)
         self.remotes = [one for one in uplink.probing.remotes if family_of(one) == self.family]
         self.told = False  # that nobody answers
         self.identifier = (os.getpid() + IDENTIFIER + number) & 0xFFFF
         self.end = echo_socket(self.family)
-        if routed:
-            self.end.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, mark_of(number))
+        if mark is not None:
+            self.end.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, mark)
         self.finders: dict[Direction, RateFinder] = {}
         self.before: dict[Direction, Moved] = {}
         for way in DIRECTIONS:
@@ -133,11 +132,12 @@ class Finding:
         for uplink in plan.uplinks:
             if uplink.probing is None or not any(uplink.lowest.of(way) for way in DIRECTIONS):
                 continue
-            old = before.get(uplink.name)
-            if old is not None and (old.uplink, old.routed) == (uplink, bool(plan.routing)):
+            old, number = before.get(uplink.name), numbers[uplink.name]
+            mark = plan.gate.marks.of(number) if plan.routing else None
+            if old is not None and (old.uplink, old.mark) == (uplink, mark):
                 self._lines[uplink.name] = before.pop(uplink.name)
             else:
-                line = self._lines[uplink.name] = FoundLine(uplink, numbers[uplink.name], bool(plan.routing))
+                line = self._lines[uplink.name] = FoundLine(uplink, number, mark)
                 self._poll.register(line.end, select.EPOLLIN)
         for gone in before.values():
             self._poll.unregister(gone.end)

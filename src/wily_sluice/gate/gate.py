@@ -24,6 +24,7 @@ from wily_sluice.engine.conversations.strangers import GATEWAY, Home
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.varying import TICK
+from wily_sluice.errors import LiveError
 from wily_sluice.gate.around import GateState, Keeper, Watcher
 from wily_sluice.gate.balance import Balance
 from wily_sluice.gate.beside import THREAD_TURN, Beside
@@ -260,6 +261,11 @@ class Gate:
 
         def make_ready() -> Making:
             wanted = plan()
+            marks = self.plan.gate.marks
+            if self.plan.routing and wanted.routing and wanted.gate.marks.mask != marks.mask:
+                raise LiveError(
+                    f"conversations are marked in bits {marks} now: stop the gate, then start it with this plan"
+                )
             engine = build_site(wanted, self._drop, crowded=True)
             moment = self._clock(wanted.timezone)
             numbers = self._steering.number(wanted)

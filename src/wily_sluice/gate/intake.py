@@ -18,7 +18,6 @@ from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel import diversion
 from wily_sluice.gate.kernel.machine import Machine
 from wily_sluice.gate.kernel.packet_queue import HEADER_BYTES, RECEIVE_BUFFER, SHORT_BUFFER, WHOLE_BYTES, PacketQueue
-from wily_sluice.gate.kernel.policy_routes import mark_of
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.units import DIRECTIONS, MILLISECOND, Direction, Rate, Size, transmission_time
 
@@ -142,7 +141,8 @@ class Intake:
             steered = diversion.Steered(
                 ROUTES_QUEUE,
                 tuple(network.interface for network in plan.networks),
-                tuple((line.interface, mark_of(numbers[line.name])) for line in plan.lines),
+                tuple((line.interface, plan.gate.marks.of(numbers[line.name])) for line in plan.lines),
+                plan.gate.marks.mask,
             )
         chains = diversion.rules(diverting, NAMES_QUEUE if recognises else None, marking, wrapped, steered)
         whole = {

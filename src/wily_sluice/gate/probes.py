@@ -16,7 +16,6 @@ from typing import Final
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.standing import Echoes
 from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
-from wily_sluice.gate.kernel.policy_routes import mark_of
 from wily_sluice.plan.model import Plan, Probing
 from wily_sluice.units import MILLISECOND, SECOND, Direction, Nanoseconds
 
@@ -92,7 +91,7 @@ class Probes:
             ends = {}
             for family in {family_of(remote) for remote in uplink.probing.remotes}:
                 end = ends[family] = echo_socket(family)
-                end.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, mark_of(number))
+                end.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, plan.gate.marks.of(number))
             identifier, shaper = (os.getpid() + number) & 0xFFFF, shapers[uplink.name, "up"]
             probed = Probed(uplink.interface, uplink.probing, ends, identifier, shaper)
             self._probed[uplink.name] = probed

@@ -19,9 +19,10 @@ from wily_sluice.engine.standing import Standing
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.machine import Machine, Survey
 from wily_sluice.gate.kernel.packet_queue import Diverted
-from wily_sluice.gate.kernel.policy_routes import FAMILIES, MASK, NO_UPLINK, Hop, mark_of
+from wily_sluice.gate.kernel.policy_routes import FAMILIES, Hop
 from wily_sluice.gate.probes import Probes
 from wily_sluice.plan.line_choice import line_of, spent_routes
+from wily_sluice.plan.mark_field import MarkField, clashes, free_field
 from wily_sluice.plan.model import Plan, Tunnel, Uplink
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds
@@ -51,12 +52,13 @@ class Steering:
         self._tell = tell
         self.numbers: dict[str, int] = {}  # of uplinks, from 1; an uplink that stays keeps its number
         self._hops: dict[tuple[str, str], Hop] = {}
-        self._led: tuple[dict[str, int], dict[str, int], tuple[Hop, ...]] | None = None
+        self._led: tuple[dict[str, int], dict[str, int], MarkField, tuple[Hop, ...]] | None = None
         self._recent: OrderedDict[bytes, tuple[Nanoseconds, int]] = OrderedDict()
         self._standing = Standing()
         self._astray: set[str] = set()  # uplinks, as told
         self.whys: dict[str, str] = {}  # why lines are down, by their names
         self._troubles: list[str] = []  # in other threads, to be reported in the loop
+        self._shared: list[tuple[str, str, int]] = []  # likewise: who else uses marks, and what is free
         self.spent: frozenset[str] = frozenset()  # names of routes
         self.carried: dict[str, int] = {}  # conversations by uplinks
 
@@ -68,7 +70,7 @@ class Steering:
     def number(self, plan: Plan) -> dict[str, int]:
         """The numbers of a plan's uplinks and tunnels."""
         known = {name: self.numbers[name] for name in (one.name for one in plan.lines) if name in self.numbers}
-        free = iter(number for number in range(1, NO_UPLINK) if number not in known.values())
+        free = iter(number for number in range(1, plan.gate.marks.most + 1) if number not in known.values())
         return {line.name: known[line.name] if line.name in known else next(free) for line in plan.lines}
 
     def follow(self, plan: Plan, survey: Survey) -> None:
@@ -83,15 +85,25 @@ class Steering:
         numbers = {line.interface: self.numbers[line.name] for line in plan.lines}
         here = tuple(hop for hop in self._hops.values() if hop.interface in survey.running)
         ends = {remote: self.numbers[one.uplink] for one in plan.tunnels for remote in one.remotes}
-        if self._led is not None and (numbers, ends) != self._led[:2]:
+        field = plan.gate.marks
+        if self._led is not None and (numbers, ends, field) != self._led[:3]:
             self._machine.leave()  # clear away outdated rules
             self._led = None
-        if (numbers, ends, here) != self._led:
-            self._led = numbers, ends, here
+        if self._led is None:
+            self._look_for_others(field)
+        if (numbers, ends, field, here) != self._led:
+            self._led = numbers, ends, field, here
             try:
-                self._machine.lead(numbers, here, ends)
+                self._machine.lead(numbers, here, ends, field)
             except LiveError as error:
                 self._troubles.append(str(error))
+
+    def _look_for_others(self, field: MarkField) -> None:
+        """Report rules of other programs that meet the field or the preferences of this gate."""
+        uses = self._machine.mark_uses()
+        if met := clashes(field, uses):
+            free = free_field(field, uses)
+            self._shared.append(("; ".join(met), str(free), free.preference))
 
     def look(self, plan: Plan, engine: SiteEngine, survey: Survey, now: Nanoseconds) -> list[int]:
         """See which lines are down or have been back for long enough. Returns the numbers of lines that have just
@@ -101,6 +113,9 @@ class Steering:
             return []
         while self._troubles:
             self._tell("routes.unusable", "error", why=self._troubles.pop())
+        while self._shared:
+            why, bits, preference = self._shared.pop()
+            self._tell("routes.shared", "warning", why=why, bits=bits, preference=preference)
         failed = []
         whys: dict[str, str] = {}
         for line in plan.lines:
@@ -167,7 +182,8 @@ class Steering:
         """Have the kernel forget the conversations of these uplinks; in a thread of its own."""
         for number in numbers:
             try:
-                self._machine.forget(number, {line.interface for line in plan.lines})
+                field = plan.gate.marks
+                self._machine.forget(field.of(number), field.mask, {line.interface for line in plan.lines})
             except LiveError as error:
                 self._troubles.append(str(error))
 
@@ -178,10 +194,10 @@ class Steering:
         parsed = parse(diverted.header, True)
         if parsed is None:
             return -1
-        key = parsed.key
+        key, field = parsed.key, plan.gate.marks
         known = self._recent.get(key)
         if known is not None and now - known[0] < REMEMBERED:
-            return diverted.fwmark & ~MASK | known[1]
+            return diverted.fwmark & ~field.mask | known[1]
         conversation = engine.conversations.peek(key) or Conversation(key)
         if conversation.known is None and recognition is not None:
             parties = conversation.parties
@@ -193,11 +209,11 @@ class Steering:
         if home is not None and not conversation.home and conversation.parties.local not in home.addresses:
             conversation.home = home.stranger(len(conversation.parties.local))
         line = line_of(plan, engine, conversation)
-        number = NO_UPLINK
+        mark = field.unrouted
         if line is not None:
-            number = self.numbers[line.name]
+            mark = field.of(self.numbers[line.name])
             self.carried[line.name] = self.carried.get(line.name, 0) + 1
-        self._recent[key] = now, mark_of(number)
+        self._recent[key] = now, mark
         if len(self._recent) > MOST_REMEMBERED:
             self._recent.popitem(last=False)
-        return diverted.fwmark & ~MASK | mark_of(number)
+        return diverted.fwmark & ~field.mask | mark

@@ -296,6 +296,8 @@ def _gate_words(was: GateSettings, now: GateSettings) -> Iterable[str]:
         ("recorded contacts", _kept(was.keep_contacts), _kept(now.keep_contacts)),
         ("names of hosts", _naming(was.names), _naming(now.names)),
         ("collector", _collector(was.ipfix), _collector(now.ipfix)),
+        ("firewall mark", f"bits {was.marks}", f"bits {now.marks}"),
+        ("routing rules", f"from {was.marks.preference}", f"from {now.marks.preference}"),
         ("notices", was.notify or "in the log", now.notify or "in the log"),
     ):
         if old != new:

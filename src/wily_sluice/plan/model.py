@@ -12,6 +12,7 @@ from wily_sluice.engine.queueing.spec import Discipline, LeafSpec
 from wily_sluice.plan.asking import Members, Party, Service, Services, Terms
 from wily_sluice.plan.file.document import Document
 from wily_sluice.plan.grant import Grant
+from wily_sluice.plan.mark_field import USUAL_MARKS, MarkField
 from wily_sluice.plan.schedules.schedule import Schedule
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Amount, Direction, Nanoseconds, Rate, Size
 
@@ -349,7 +350,7 @@ class GateSettings:
     `metrics` is the port on which metrics are served to this machine, or None. `health` are remotes that must keep
     answering while a plan is on trial. `keep_contacts` is how long the names that each host contacted are kept, or None
     for not at all. `notify` is a web address or a command for notices; `ipfix` is the address and port of a collector
-    for conversations.
+    for conversations. `marks` are the firewall marks of routes.
     """
 
     watchers: str | None = None
@@ -359,6 +360,7 @@ class GateSettings:
     notify: str | None = None
     names: HostNaming = HostNaming()
     ipfix: tuple[str, int] | None = None
+    marks: MarkField = USUAL_MARKS
 
 
 @dataclass(frozen=True, slots=True)

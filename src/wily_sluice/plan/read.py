@@ -11,6 +11,7 @@ from wily_sluice.engine.queueing.spec import LeafSpec
 from wily_sluice.plan.file.addresses import address_set
 from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document
 from wily_sluice.plan.file.schema import (
+    GateEntry,
     LimiterEntry,
     PlanEntry,
     QueueEntry,
@@ -26,6 +27,7 @@ from wily_sluice.plan.findings.check import check, check_allowances
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.granting import Grants
 from wily_sluice.plan.lines import Lines
+from wily_sluice.plan.mark_field import MarkField
 from wily_sluice.plan.model import (
     Directional,
     GateSettings,
@@ -199,6 +201,7 @@ class _Builder:
                 entry.gate.notify,
                 HostNaming(tuple(entry.gate.names.leases), entry.gate.names.reverse),
                 entry.gate.ipfix,
+                self._marks(entry.gate, len(uplinks) + len(tunnels)),
             ),
             {name: members for name, members in self.resolve.groups.found.items() if name in entry.hosts},
             tunnels,
@@ -206,6 +209,15 @@ class _Builder:
             grants,
             granting.steady(entry.nat),
         )
+
+    def _marks(self, entry: GateEntry, lines: int) -> MarkField:
+        """The firewall marks of routes, which tell all uplinks and tunnels apart."""
+        lowest, highest = entry.firewall_mark_bits
+        marks = MarkField(lowest, highest, entry.routing_preference)
+        if marks.most < lines:
+            message = f"bits {marks} tell {marks.most} uplinks and tunnels apart; this plan has {lines}"
+            self.error(("gate", "firewall-mark-bits"), message, "use more bits")
+        return marks
 
     def _rule(self, index: int, e: RuleEntry, trees: dict[str, Tree]) -> Rule:
         here = ("rules", index)

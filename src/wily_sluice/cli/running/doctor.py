@@ -16,6 +16,7 @@ from wily_sluice.doctor.look import facts
 from wily_sluice.doctor.mend import Journal, MendError
 from wily_sluice.gate.kernel.command import absent
 from wily_sluice.gate.kernel.lock import network_namespace
+from wily_sluice.gate.kernel.machine import Machine
 from wily_sluice.gate.kernel.packet_queue import PacketQueue
 from wily_sluice.history.database import private_file, private_folder
 from wily_sluice.outside.files import load
@@ -78,7 +79,10 @@ def _facts(plan: Plan, state: Path) -> Facts:
             PacketQueue(UNUSED_QUEUE).close()
         except OSError as error:
             queue = error.strerror or str(error)
-    return replace(facts(), busy=_busy(plan, state), slow=why_not_compiled(), queue=queue, missing=absent())
+    return replace(
+        facts(), busy=_busy(plan, state), slow=why_not_compiled(), queue=queue, missing=absent(),
+        mark_uses=Machine().mark_uses(),
+    )  # fmt: skip
 
 
 def _busy(plan: Plan, state: Path) -> float | None:

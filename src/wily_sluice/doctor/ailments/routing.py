@@ -6,6 +6,7 @@ from ipaddress import ip_network
 
 from wily_sluice.doctor.ailment import Ailment, Found, setting
 from wily_sluice.doctor.facts import Facts
+from wily_sluice.plan.mark_field import clashes, free_field
 from wily_sluice.plan.model import Plan
 
 LOOSE, STRICT = "2", 1  # of reverse-path filtering (ip-sysctl)
@@ -102,6 +103,17 @@ def _closed(plan: Plan, facts: Facts) -> Iterator[Found]:
         )
 
 
+def _shared(plan: Plan, facts: Facts) -> Iterator[Found]:
+    if not plan.routing:
+        return
+    field = plan.gate.marks
+    free = free_field(field, facts.mark_uses)
+    settings = [f"firewall-mark-bits: {free}"] if str(free) != str(field) else []
+    settings += [f"routing-preference: {free.preference}"] if free.preference != field.preference else []
+    for clash in clashes(field, facts.mark_uses):
+        yield Found("routes", f"{clash}, as the gate does", f"write `gate: {{{', '.join(settings)}}}` in the plan")
+
+
 AILMENTS = (
     Ailment(
         "forwarding-off",
@@ -129,6 +141,14 @@ AILMENTS = (
         "A machine that forwards IPv6 ignores the advertisements by which most providers give it a route, unless "
         "accept_ra is 2.",
         _ignored,
+    ),
+    Ailment(
+        "marks-shared",
+        "error",
+        "Routes mark conversations in some bits of the kernel's firewall mark, and add routing rules for these marks. "
+        "Where another program uses the same bits, each overwrites the marks of the other; where it has the same "
+        "preferences, the order of the rules is left to chance.",
+        _shared,
     ),
     Ailment(
         "reverse-path",

@@ -29,7 +29,6 @@ from typing import NamedTuple
 
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import run
-from wily_sluice.gate.kernel.policy_routes import MASK
 from wily_sluice.units import Direction
 
 CHAINS = CHAIN, MARKING_CHAIN, NAMES_CHAIN, WRAPPED_CHAIN, ROUTES_CHAIN, KEPT_CHAIN = (
@@ -68,13 +67,14 @@ class Wrapped(NamedTuple):
 
 
 class Steered(NamedTuple):
-    """Conversations that routes choose an uplink for, and the queue for this: the interfaces of hosts, and those of
-    uplinks with their marks.
+    """Conversations that routes choose an uplink for, and the queue for this: the interfaces of hosts, those of uplinks
+    with their marks, and the bits of marks that are the gate's.
     """
 
     number: int
     inside: tuple[str, ...]
     uplinks: tuple[tuple[str, int], ...]
+    mask: int
 
 
 def rules(
@@ -97,7 +97,7 @@ def rules(
 
 def _steered(steered: Steered) -> Iterator[tuple[str, ...]]:
     """Sends the first packets of conversations to a queue, and restores the mark of later ones."""
-    part = f"{MASK:#x}"
+    part = f"{steered.mask:#x}"
     ask = ("-m", "conntrack", "--ctstate", "NEW", *_queue(steered.number))
     known = ("-m", "connmark", "!", "--mark", f"0x0/{part}")
     first = ("-A", ROUTES_CHAIN)

@@ -18,12 +18,13 @@ from typing import NamedTuple
 from wily_sluice.engine.classify.addresses import AddressSet, Range
 from wily_sluice.engine.tally import ETHERNET_HEADER
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel import diversion, policy_routes
+from wily_sluice.gate.kernel import diversion, mark_uses, policy_routes
 from wily_sluice.gate.kernel.command import require
 from wily_sluice.gate.kernel.lock import take_lock
 from wily_sluice.gate.kernel.packet_queue import PacketQueue
 from wily_sluice.gate.kernel.policy_routes import Hop
 from wily_sluice.gate.kernel.urgency import run_before_others
+from wily_sluice.plan.mark_field import MarkField, MarkUse
 from wily_sluice.units import Size
 
 NETLINK_NETFILTER = 12
@@ -163,17 +164,26 @@ class Machine:
             self.hops(),
         )
 
-    def lead(self, numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int]) -> None:
+    def lead(self, numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int], field: MarkField) -> None:
         """As `policy_routes.lead`."""
-        policy_routes.lead(numbers, hops, ends)
+        policy_routes.lead(numbers, hops, ends, field)
+
+    def mark_uses(self) -> tuple[MarkUse, ...]:
+        """As `mark_uses.mark_uses`; none where they cannot be seen."""
+        from pyroute2 import NetlinkError
+
+        try:
+            return mark_uses.mark_uses()
+        except (OSError, NetlinkError):
+            return ()
 
     def leave(self) -> None:
         """As `policy_routes.leave`."""
         policy_routes.leave()
 
-    def forget(self, number: int, outside: Set[str]) -> None:
+    def forget(self, mark: int, mask: int, outside: Set[str]) -> None:
         """As `policy_routes.forget`."""
-        policy_routes.forget(number, outside)
+        policy_routes.forget(mark, mask, outside)
 
     def forget_conversations(self, keys: Iterable[bytes], outside: Set[str]) -> None:
         """As `policy_routes.forget_conversations`."""

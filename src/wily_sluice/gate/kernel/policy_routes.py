@@ -1,8 +1,9 @@
 """The kernel's policy routing, as routes of a plan use it: a table for each uplink, which marks lead to.
 
-A conversation's mark is that of its uplink. The machine's more specific routes, such as those of its networks, still
-decide; otherwise a marked packet goes by its uplink's default route, which is copied from the machine's own. All rules
-come after the usual preferences of others' rules.
+A conversation's mark is that of its uplink, in the field of bits that the plan gives. The machine's more specific
+routes, such as those of its networks, still decide; otherwise a marked packet takes its uplink's default route, which
+is copied from the machine's own. The rules carry a protocol number of their own, so that the gate recognises them
+among other programs' rules, whatever their preference.
 
 A packet that enters a tunnel may keep its mark on the packet that carries it, which would lead that one into the tunnel
 again. So what is sent to the far end of a tunnel goes by its uplink, whatever its mark.
@@ -19,13 +20,11 @@ from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.gate.kernel.nudge import nudge
 from wily_sluice.gate.kernel.own_sockets import close
+from wily_sluice.plan.mark_field import MarkField
 
-SHIFT: Final = 16  # of the kernel's mark: the byte that identifies uplinks
-MASK: Final = 0xFF << SHIFT
-NO_UPLINK: Final = 0xFF  # for a conversation without a route
 FIRST_TABLE: Final = 7100
-OWN_ROUTES, TO_TUNNELS, BY_MARK = 30_000, 30_001, 30_002  # preferences of rules, in their order
-MOST_UPLINKS: Final = 200
+OWN_ROUTES, TO_TUNNELS, BY_MARK = 0, 1, 2  # rules, in the order of their preferences
+PROTOCOL: Final = 171  # of rules (rtnetlink(7)), which says who made them; no known program's
 FAMILIES: Final = ("-4", "-6")
 
 
@@ -37,30 +36,27 @@ class Hop(NamedTuple):
     gateway: str
 
 
-def mark_of(number: int) -> int:
-    """The mark of the uplink with this number, from 1."""
-    return number << SHIFT
-
-
-def lead(numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int]) -> None:
-    """Lead marked packets to uplinks: `numbers` are those of their interfaces; `ends` has the numbers of the uplinks
-    that lead to the far ends of tunnels. LiveError when the kernel refuses some of it.
+def lead(numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int], field: MarkField) -> None:
+    """Lead packets with marks of this field to uplinks: `numbers` are those of their interfaces; `ends` has the numbers
+    of the uplinks that lead to the far ends of tunnels. LiveError when the kernel refuses some of it.
     """
     import pyroute2  # noqa: F401  # it takes a while, which `forget` must not wait for
 
     for family in FAMILIES:
         known = run(["ip", family, "rule", "list"]).stdout
         lines = []
-        if f"{OWN_ROUTES}:" not in known:
-            lines.append(f"rule add pref {OWN_ROUTES} lookup main suppress_prefixlength 0")
+        own_routes, to_tunnels, by_mark = (field.preference + rule for rule in (OWN_ROUTES, TO_TUNNELS, BY_MARK))
+        wanted = f"lookup main suppress_prefixlength 0 proto {PROTOCOL}"
+        if wanted not in known:
+            lines.append(f"rule add pref {own_routes} {wanted}")
         for end, number in ends.items():
-            wanted = f"to {end} lookup {FIRST_TABLE + number}"
+            wanted = f"to {end} lookup {FIRST_TABLE + number} proto {PROTOCOL}"
             if wanted not in known and (":" in end) == (family == "-6"):
-                lines.append(f"rule add pref {TO_TUNNELS} {wanted}")
+                lines.append(f"rule add pref {to_tunnels} {wanted}")
         for number in numbers.values():
-            wanted = f"fwmark {mark_of(number):#x}/{MASK:#x} lookup {FIRST_TABLE + number}"
+            wanted = f"fwmark {field.of(number):#x}/{field.mask:#x} lookup {FIRST_TABLE + number} proto {PROTOCOL}"
             if wanted not in known:
-                lines.append(f"rule add pref {BY_MARK} {wanted}")
+                lines.append(f"rule add pref {by_mark} {wanted}")
         for hop in hops:
             if hop.family == family and hop.interface in numbers:
                 via = f"via {hop.gateway} " if hop.gateway else ""
@@ -75,18 +71,16 @@ def leave() -> None:
     """Remove all of it, whatever is there."""
     for family in FAMILIES:
         with suppress(LiveError):
-            for line in run(["ip", family, "rule", "list"]).stdout.splitlines():
-                preference, _, rule = line.partition(":")
-                if preference in map(str, (OWN_ROUTES, TO_TUNNELS, BY_MARK)):
-                    words = rule.replace("[detached]", "").split()
-                    run(["ip", family, "rule", "del", "pref", preference, *words], check=False)
-                    table = words[-1]
-                    if table.isdigit() and FIRST_TABLE < int(table) <= FIRST_TABLE + MOST_UPLINKS:
-                        run(["ip", family, "route", "flush", "table", table], check=False)
+            rules = [line.split() for line in run(["ip", family, "rule", "list"]).stdout.splitlines()]
+            tables = {words[words.index("lookup") + 1] for words in rules if words[-2:] == ["proto", str(PROTOCOL)]}
+            if tables:
+                run(["ip", family, "rule", "flush", "protocol", str(PROTOCOL)], check=False)
+            for table in tables - {"main"}:
+                run(["ip", family, "route", "flush", "table", table], check=False)
 
 
-def forget(number: int, outside: Set[str]) -> None:
-    """Have the kernel forget the conversations of an uplink, so that they are translated and routed anew. Their next
+def forget(mark: int, mask: int, outside: Set[str]) -> None:
+    """Have the kernel forget the conversations with this mark, so that they are translated and routed anew. Their next
     packet opens them again elsewhere, or is refused by the far end, so that they end at once; hosts that only listen
     are made to send something, and connections of this machine's own programs are closed. `outside` are the interfaces
     of all lines. LiveError on trouble.
@@ -97,10 +91,10 @@ def forget(number: int, outside: Set[str]) -> None:
         found = []
         for family in (socket.AF_INET, socket.AF_INET6):
             with NFCTSocket(family) as table:
-                entries = table.dump(mark=mark_of(number), mark_mask=MASK)
+                entries = table.dump(mark=mark, mark_mask=mask)
                 found += [who for entry in entries for who in _parties(family, entry)]
         with NFCTSocket() as table:
-            table.flush(mark=mark_of(number), mark_mask=MASK)
+            table.flush(mark=mark, mark_mask=mask)
         close(found)
         nudge(found, outside)
     except Exception as error:  # of many kinds, all of which mean the same

@@ -48,6 +48,7 @@ from wily_sluice.plan.file.values import (
     parse_lifetime,
     parse_limit,
     parse_mark,
+    parse_mark_bits,
     parse_notify,
     parse_per,
     parse_queue_words,
@@ -61,6 +62,7 @@ from wily_sluice.plan.file.values import (
 )
 from wily_sluice.plan.file.words import Name, PortWords, Words, flat, listed
 from wily_sluice.plan.file.wrappings import Wrapper, parse_wrapper
+from wily_sluice.plan.mark_field import LAST_PREFERENCE, RULES, USUAL_MARKS
 from wily_sluice.plan.model import USUAL_HEADROOM, USUAL_ROUND_TRIP, Directional, FramingWords, Quota, RateSpan
 from wily_sluice.units import (
     SECOND,
@@ -378,6 +380,12 @@ class GateEntry(Entry):
     names: NamesEntry = NamesEntry()
     ipfix: Annotated[tuple[str, int], BeforeValidator(parse_collector)] | None = Field(
         default=None, examples=["192.0.2.9"]
+    )
+    firewall_mark_bits: Annotated[tuple[int, int], BeforeValidator(parse_mark_bits)] = Field(
+        default=(USUAL_MARKS.lowest, USUAL_MARKS.highest), alias="firewall-mark-bits", examples=["8-14"]
+    )
+    routing_preference: int = Field(
+        default=USUAL_MARKS.preference, ge=1, le=LAST_PREFERENCE - RULES, alias="routing-preference", examples=["21300"]
     )
 
 

@@ -19,6 +19,7 @@ from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import (
     parse_dscp,
 )
+from wily_sluice.plan.mark_field import BITS
 from wily_sluice.plan.model import USUAL_HEADROOM, Burst, Directional, FramingWords, Period, Quota, RateSpan
 from wily_sluice.units import (
     SECOND,
@@ -342,6 +343,17 @@ def parse_collector(value: object) -> tuple[str, int]:
     if not 0 < number < 65_536:
         raise ValueError(f"port {number} is out of range: 1 to 65535")
     return host, number
+
+
+def parse_mark_bits(value: object) -> tuple[int, int]:
+    """Bits of the firewall mark, as `24-30`: the lowest and the highest."""
+    low, dash, high = str(value).partition("-")
+    if not (dash and low.strip().isdigit() and high.strip().isdigit()):
+        raise ValueError(f"{quoted(value)} is not a range of bits: write the lowest and the highest, such as 24-30")
+    lowest, highest = int(low), int(high)
+    if not lowest < highest < BITS:
+        raise ValueError(f"{quoted(value)} is out of range: bits count from 0 to {BITS - 1}, the lower one first")
+    return lowest, highest
 
 
 def parse_host_addresses(words: tuple[str, ...]) -> tuple[str, ...]:

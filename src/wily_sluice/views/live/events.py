@@ -15,6 +15,7 @@ WORDS = {
     "probe.unheard": "{remote} does not answer over {uplink}: the rate is found by other means",
     "probes.unusable": "no probes can be sent, so a silent uplink is not noticed: {why}",
     "routes.unusable": "the kernel refuses a route: {why}",
+    "routes.shared": "{why}, as the gate does: use firewall-mark-bits {bits} and routing-preference {preference}",
     "uplink.unnamed": "traffic crosses {interface}, which is no uplink of the plan, unshaped",
     "strangers.seen": "{network} has hosts outside its subnets, such as {address}",
     "uplink.past": "{part:.1%} of {uplink} went past the gate",
