@@ -150,7 +150,8 @@ def test_a_value_may_differ_by_direction(small_plan: Callable[..., Plan]) -> Non
         ("networks:", "gate: {routing-preference: 32766}\nnetworks:", "32766"),
         (
             "networks:",
-            "  b: {interface: wan1, down: 1 Mbit/s, up: 1 Mbit/s}\n  c: {interface: wan2, down: 1 Mbit/s, up: 1 Mbit/s}\n"
+            "  b: {interface: wan1, down: 1 Mbit/s, up: 1 Mbit/s}\n"
+            "  c: {interface: wan2, down: 1 Mbit/s, up: 1 Mbit/s}\n"
             "gate: {firewall-mark-bits: 3-4}\nnetworks:",
             "bits 3-4 tell 2 uplinks and tunnels apart; this plan has 3",
         ),
