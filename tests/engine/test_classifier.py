@@ -20,7 +20,7 @@ from wily_sluice.engine.classify.condition import (
     RemoteIs,
 )
 from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
-from wily_sluice.engine.classify.kind import PURE_ACK, SYN, kind_of
+from wily_sluice.engine.classify.kind import ACKNOWLEDGEMENT, CLOSING, CONTROL, HANDSHAKE, kind_of
 from wily_sluice.engine.classify.known import Known
 from wily_sluice.engine.classify.names import NameSet, covers
 from wily_sluice.engine.classify.rule_index import Reach
@@ -183,11 +183,13 @@ def test_a_call_behaves_interactively_and_a_download_is_bulk_and_one_may_become_
 
 
 def test_packets_of_a_kind_may_have_a_queue_of_their_own() -> None:
-    classifier = Classifier((Rule(KindIs(PURE_ACK | SYN), 1),), 0, kinds=PURE_ACK | SYN)
+    classifier = Classifier((Rule(KindIs(ACKNOWLEDGEMENT | HANDSHAKE), 1),), 0, kinds=ACKNOWLEDGEMENT | HANDSHAKE)
     acknowledges = kind_of(TCP, flags=16, length=52, headers=52)
-    assert acknowledges == PURE_ACK
+    assert acknowledges == ACKNOWLEDGEMENT
     assert kind_of(TCP, flags=16 | 8, length=1500, headers=52) == 0
-    assert kind_of(TCP, flags=2, length=60, headers=60) == SYN
+    assert kind_of(TCP, flags=2, length=60, headers=60) == HANDSHAKE
+    assert [kind_of(TCP, flags, 52, 52) for flags in (1 | 16, 4, 4 | 16)] == [CLOSING] * 3  # FIN, RST
+    assert kind_of(58, 0, 48, 48) == CONTROL and kind_of(17, 0, 48, 48) == 0
     found = Conversation(key_of(DOWNLOAD))
     assert classifier.rule(classifier.subject(found, acknowledges)) == 0
     assert classifier.rule(classifier.subject(found, 0)) == -1
@@ -195,7 +197,7 @@ def test_packets_of_a_kind_may_have_a_queue_of_their_own() -> None:
 
 def test_rules_set_packets_apart_by_length_and_only_there_where_they_ask() -> None:
     rules = (Rule(LengthIs(128, over=False), 1), Rule(LengthIs(1000, over=True), 2))
-    classifier = Classifier(rules, 0, kinds=PURE_ACK, lengths=(128, 1000))
+    classifier = Classifier(rules, 0, kinds=ACKNOWLEDGEMENT, lengths=(128, 1000))
     found = Conversation(key_of(DOWNLOAD))
     lengths = (40, 128, 129, 1000, 1001, 1500)
     assert [classifier.rule(classifier.subject(found, 0, length)) for length in lengths] == [0, 0, -1, -1, 1, 1]
@@ -208,5 +210,5 @@ def test_rules_set_packets_apart_by_length_and_only_there_where_they_ask() -> No
         (0, None),
         (0, None),
     ]
-    assert classifier.sort_of(classifier.apart(PURE_ACK | SYN, 60)) == (PURE_ACK, 128)
-    assert Classifier(rules, 0).apart(PURE_ACK, 60) == 0
+    assert classifier.sort_of(classifier.apart(ACKNOWLEDGEMENT | HANDSHAKE, 60)) == (ACKNOWLEDGEMENT, 128)
+    assert Classifier(rules, 0).apart(ACKNOWLEDGEMENT, 60) == 0

@@ -111,7 +111,7 @@ def test_neither_the_warm_up_nor_what_the_gate_drops_is_counted(
 
 
 ACKS = ("rest: {default: true}", "rest: {default: true}\n      acks: {guarantee: 20%, priority: 2}")
-TO_ACKS = ("rules:\n", "rules:\n  - {name: Acks, packet: ack, queue: acks}\n")
+TO_ACKS = ("rules:\n", "rules:\n  - {name: Acks, packet: acknowledgement, queue: acks}\n")
 
 
 def test_acknowledgements_in_a_queue_of_their_own_keep_a_download_fast_beside_uploads(

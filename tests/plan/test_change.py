@@ -61,7 +61,7 @@ trees:
       work: {queues: {a: {aqm: codel}, b: {fair-by: host}}}
       rest: {default: true, aqm: fifo}
 limiters: {all: {local: house, per: conversation, up: 2 Mbit/s}}
-rules: [{local: 10.7.0.1, queue: work/b}, {packet: ack, queue: work/b}, {port: 5004, queue: work/a}]
+rules: [{local: 10.7.0.1, queue: work/b}, {packet: acknowledgement, queue: work/b}, {port: 5004, queue: work/a}]
 """,
         ),
     )

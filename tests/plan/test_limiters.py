@@ -153,7 +153,7 @@ def test_what_a_limiter_cannot_be_is_refused(small_plan: Callable[..., Plan], ne
     [
         ("{local: guests, per: host, down: 2 Mbit/s, excess: drop, burst: 1518 B}", "TCP connection reaches about"),
         ("{local: guests, down: 50 Mbit/s}", "has no effect"),
-        ("{local: guests, down: 17 Mbit/s, engage: above 85%}", "has no effect down: the cap of 17 Mbit/s"),
+        ("{local: guests, down: 17 Mbit/s, engage: above 80%}", "has no effect down: the cap of 17 Mbit/s"),
         ("{local: guests, per: host, down: 5 Mbit/s, quota: 40 GB per month}", "2.25 GB an hour, 1.62 TB in a month"),
         ("{local: 192.0.2.7, down: 2 Mbit/s}", "none of your hosts match"),
         ("{local: guests, per: host, down: 2 Mbit/s}\n  all: {local: [house, guests], down: 1 Mbit/s}",

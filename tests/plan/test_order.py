@@ -13,6 +13,7 @@ from wily_sluice import examples
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.condition import Clock, Subject
 from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.classify.kind import ACKNOWLEDGEMENT, CLOSING, CONTROL, HANDSHAKE
 from wily_sluice.engine.classify.known import Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.outside.files import DiskFile, examine, load
@@ -45,14 +46,14 @@ ASKED: dict[str, list[object]] = {
     "dscp": [(46,), (46, 8), (8,)],
     "version": [4, 6],
     "moved": [(100, True), (100, False), (200, True)],
-    "packet": [1, 2, 16, 3, 18],
+    "packet": [ACKNOWLEDGEMENT, HANDSHAKE, CONTROL, ACKNOWLEDGEMENT | HANDSHAKE, HANDSHAKE | CONTROL],
     "length": [(128, False), (128, True), (1000, False)],
     "when": ["day", "noon", "night"],
 }
 ADDRESSES = ("10.7.0.1", "10.7.0.2", "10.7.0.9", "10.8.0.1", "fd07::1", "fd08::1")
 REMOTE_ADDRESSES = ("203.0.113.1", "203.0.113.9", "2001:db8::1")
 NAMES = ((), ("a.films.example",), ("b.films.example",))
-KINDS = {6: (0, 1, 2, 4, 8), 17: (0,), 33: (0,), 1: (16,), 47: (0,)}
+KINDS = {6: (0, HANDSHAKE, CLOSING, ACKNOWLEDGEMENT), 17: (0,), 33: (0,), 1: (CONTROL,), 47: (0,)}
 
 
 def drawn_terms(random: Random, fields: list[str], deep: bool = True) -> Terms:
@@ -179,7 +180,7 @@ rules:
         (["{service: web, queue: calls}"], 6, "lets downloads go first"),
         # All hosts but the gateway are of the only network, so whatever its hosts do goes there.
         (["{local: [house, gateway], queue: rest}", "{remote-port: 85, queue: calls}"], 7, "is never reached: rule 1"),
-        (["{port: [53, 80, 3074], queue: calls}"], 6, "put {port: 80, moved: over 20 MB, queue: rest} above it"),
+        (["{port: [53, 80, 41100], queue: calls}"], 6, "put {port: 80, moved: over 20 MB, queue: rest} above it"),
         (
             ["{port: 443, moved: over 20 MB, queue: rest}", "{port: [53, 80, 443], queue: calls}"],
             7,
@@ -206,7 +207,7 @@ def test_what_is_in_order_is_not_told(tmp_path: Path) -> None:
     for rules in (
         ["{protocol: tcp, port: 80, queue: rest}"],  # nobody speaks HTTP over UDP
         ["{protocol: tcp, port: 443, queue: rest}", "{protocol: udp, port: 443, queue: rest}"],
-        ["{port: 80, moved: over 20 MB, queue: rest}", "{port: [53, 80, 3074], queue: calls}"],
+        ["{port: 80, moved: over 20 MB, queue: rest}", "{port: [53, 80, 41100], queue: calls}"],
         ["{local: house, queue: rest}", "{remote-port: 85, queue: calls}"],  # the gateway's own
     ):
         file.write_text(RULES + "".join(f"  - {rule}\n" for rule in rules))

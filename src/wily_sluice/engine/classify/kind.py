@@ -1,31 +1,34 @@
 """Kinds of single packets, which rules may ask for; as bits, of which a packet may have several.
 
-Sources: RFC 9293 §3.1 (TCP's flags), RFC 792 and RFC 4443 (ICMP).
+A TCP segment with SYN belongs to the handshake (RFC 9293 §3.5). One with FIN or RST closes the connection (§3.6,
+§3.5.2). One that only acknowledges carries no data. Control messages are those of ICMP (RFC 792, RFC 4443).
 """
 
 from typing import Final
 
-PURE_ACK: Final = 1
-SYN: Final = 2
-FIN: Final = 4
-RST: Final = 8
-ICMP: Final = 16
-KIND_BITS: Final = 5
-NAMES: dict[str, int] = {"ack": PURE_ACK, "syn": SYN, "fin": FIN, "rst": RST, "icmp": ICMP}
+HANDSHAKE: Final = 1
+CLOSING: Final = 2
+ACKNOWLEDGEMENT: Final = 4
+CONTROL: Final = 8
+KIND_BITS: Final = 4
+NAMES: dict[str, int] = {
+    "handshake": HANDSHAKE,
+    "closing": CLOSING,
+    "acknowledgement": ACKNOWLEDGEMENT,
+    "control": CONTROL,
+}
 
 
 def kind_of(protocol: int, flags: int, length: int, headers: int) -> int:
-    """The kinds of a packet; `flags` are TCP's. A pure acknowledgement carries no data and opens or ends nothing."""
+    """The kinds of a packet of this many bytes, of which the headers take so many. `flags` are those of TCP."""
     kind = 0
     if protocol == 6:
-        if flags & 2:
-            kind |= SYN
-        if flags & 1:
-            kind |= FIN
-        if flags & 4:
-            kind |= RST
-        if flags & 23 == 16 and length <= headers:
-            kind |= PURE_ACK
+        if flags & 2:  # SYN
+            kind |= HANDSHAKE
+        if flags & 5:  # FIN, RST
+            kind |= CLOSING
+        if flags & 23 == 16 and length <= headers:  # ACK, and none of the others
+            kind |= ACKNOWLEDGEMENT
     elif protocol == 1 or protocol == 58:
-        kind |= ICMP
+        kind |= CONTROL
     return kind

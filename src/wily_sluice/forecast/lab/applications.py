@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from random import Random
 
-from wily_sluice.engine.classify.kind import ICMP
+from wily_sluice.engine.classify.kind import CONTROL
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.packet import Packet
@@ -92,7 +92,7 @@ class Probe(Source):
 
     def _echo(self, token: object) -> Packet:
         cost = self._framing.cost(PROBE_PACKET)
-        return Packet(cost, self._conversation, token, length=PROBE_PACKET, kind=ICMP)
+        return Packet(cost, self._conversation, token, length=PROBE_PACKET, kind=CONTROL)
 
     def _turned(self, packet: Packet) -> None:
         self._back.send(self._echo((self._received, packet.token[1])))

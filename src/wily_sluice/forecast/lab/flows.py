@@ -10,7 +10,7 @@ from random import Random
 from typing import NamedTuple
 
 from wily_sluice.engine.classify.header import key_of
-from wily_sluice.engine.classify.kind import ICMP, PURE_ACK
+from wily_sluice.engine.classify.kind import ACKNOWLEDGEMENT, CONTROL
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.engine.shaper import Shaper
@@ -28,7 +28,7 @@ from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds
 # Kind and length of the packets that carry an application's data, which is where its queue is read off.
 PACKETS = {
     "call": (0, CALL_PACKET),
-    "probe": (ICMP, PROBE_PACKET),
+    "probe": (CONTROL, PROBE_PACKET),
     "upload": (0, LARGEST_PACKET),
     "download": (0, LARGEST_PACKET),
 }
@@ -211,7 +211,7 @@ class Flows:
         if one.way not in DIRECTIONS or one.application.kind == "call":
             return ""
         back = self._engine.shapers[one.uplink, "down" if one.way == "up" else "up"]
-        return back.leaf_of(one.conversation, PURE_ACK, HEADERS).path
+        return back.leaf_of(one.conversation, ACKNOWLEDGEMENT, HEADERS).path
 
     def _limiters(self, one: _Metered) -> tuple[str, ...]:
         """The limiters that cap it now, the tightest first."""

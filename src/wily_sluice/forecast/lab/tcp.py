@@ -14,7 +14,7 @@ selective acknowledgement says.
 from collections import deque
 from math import ceil
 
-from wily_sluice.engine.classify.kind import PURE_ACK
+from wily_sluice.engine.classify.kind import ACKNOWLEDGEMENT
 from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.engine.packet import Packet
 from wily_sluice.forecast.lab.applications import Course, Source
@@ -160,7 +160,7 @@ class Transfer(Source):
         now = self._events.now
         self._meter.acknowledged(now)
         token = (self._acknowledged, self._expected, cause, self._echo, now)
-        self._back.send(Packet(self._ack_frame, self._conversation, token, length=HEADERS, kind=PURE_ACK))
+        self._back.send(Packet(self._ack_frame, self._conversation, token, length=HEADERS, kind=ACKNOWLEDGEMENT))
 
     # The sender, as acknowledgements come in.
 

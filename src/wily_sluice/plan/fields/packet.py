@@ -14,7 +14,7 @@ from wily_sluice.plan.reach.regions import KIND, KINDS, Box, ranges
 class Packet(Field[int]):
     """Kinds, as bits."""
 
-    key, entry, example, turn = "packet", Annotated[tuple[int, ...], flat(parse_kind)], "ack", 1
+    key, entry, example, turn = "packet", Annotated[tuple[int, ...], flat(parse_kind)], "acknowledgement", 1
     before = " packets of "
 
     def resolve(self, words: Any, here: Location, names: Names) -> int:
@@ -34,7 +34,7 @@ class Packet(Field[int]):
         return [{KIND: ranges((kinds, kinds) for kinds in range(KINDS) if kinds & asked)}]
 
     def text(self, asked: int) -> str:
-        """`ack or syn`."""
+        """`handshake or acknowledgement`."""
         return kinds_text(asked)
 
     def phrase(self, asked: int) -> str:

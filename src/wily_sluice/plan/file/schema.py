@@ -340,7 +340,7 @@ class ServiceEntry(Entry):
     seen: Annotated[tuple[str, ...], flat(parse_seen)] = Field(default=(), examples=["[rtp, stun]"])
     over: Annotated[tuple[str, ...], flat(parse_seen)] = Field(default=(), examples=["[tls]"])
     ports: Annotated[tuple[tuple[int, tuple[int, int]], ...], flat(parse_service_port)] = Field(
-        default=(), examples=["[27000-27010/udp, 443]"]
+        default=(), examples=["[41100-41120/udp, 443]"]
     )
     names: Annotated[tuple[str, ...], flat(lambda word: (parse_host_name(word),))] = Field(
         default=(), examples=["['*.league.example']"]
@@ -355,7 +355,7 @@ class CatalogueEntry(Entry):
     category: Name = Field(examples=["play"])
     dated: date | None = Field(default=None, examples=["2026-11-23"])
     about: str = ""
-    services: dict[Name, ServiceEntry] = Field(examples=["{league: {ports: [27000-27010/udp]}}"])
+    services: dict[Name, ServiceEntry] = Field(examples=["{league: {ports: [41100-41120/udp]}}"])
 
 
 class NamesEntry(Entry):

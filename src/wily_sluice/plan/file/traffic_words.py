@@ -130,7 +130,7 @@ def parse_fast(text: object) -> tuple[Rate, Nanoseconds]:
 
 
 def kinds_text(kinds: int) -> str:
-    """`ack or syn`."""
+    """`handshake or acknowledgement`."""
     return " or ".join(name for name, bit in kind.NAMES.items() if bit & kinds)
 
 

@@ -12,6 +12,8 @@ many boxes, so the caller gives a limit.
 from collections.abc import Iterable, Mapping
 from typing import TypeAlias
 
+from wily_sluice.engine.classify.kind import KIND_BITS
+
 Ranges: TypeAlias = tuple[tuple[int, int], ...]
 Dimension: TypeAlias = tuple[str, str]  # its kind, and which of them
 Box: TypeAlias = Mapping[Dimension, Ranges]
@@ -24,7 +26,7 @@ LOCAL, REMOTE, PROTOCOL, LOCAL_PORT, REMOTE_PORT, DSCP, KIND, MOVED, UPLINK, TIM
 )  # fmt: skip
 IPV6_BEGINS = 1 << 32  # where addresses of IPv6 begin, on one line with those of IPv4
 NO_END = 1 << 62
-KINDS = 32  # combinations of kinds of packets
+KINDS = 1 << KIND_BITS  # combinations of kinds of packets
 
 
 class TooInvolvedError(Exception):

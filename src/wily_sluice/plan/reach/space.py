@@ -92,11 +92,12 @@ class Space:
 
     def _all_possible(self, end: int) -> Iterator[Box]:
         """What there can be: both addresses of one version; ports, and kinds of packets, by protocol."""
-        tcp = [k for k in range(KINDS) if not k & kind.ICMP and not (k & kind.PURE_ACK and k & (2 | 4 | 8))]
+        more = kind.HANDSHAKE | kind.CLOSING
+        tcp = [k for k in range(KINDS) if not k & kind.CONTROL and not (k & kind.ACKNOWLEDGEMENT and k & more)]
         by_protocol: list[tuple[Ranges, bool, Iterable[int]]] = [
             (((6, 6),), True, tcp),
             (PORTED, True, (0,)),
-            (((1, 1), (58, 58)), False, (kind.ICMP,)),
+            (((1, 1), (58, 58)), False, (kind.CONTROL,)),
             (((0, 0), (2, 5), (7, 16), (18, 32), (34, 57), (59, 131), (133, 135), (137, 255)), False, (0,)),
         ]
         for addresses in (((0, IPV6_BEGINS - 1),), ((IPV6_BEGINS, end),)):

@@ -276,7 +276,7 @@ def _rules(answers: AnswersEntry) -> Iterator[str]:
     yield "rules:"
     yield rule({"name": "Names and time", "service": "names-and-time", "queue": "base"})
     if "acks" in shares(answers):
-        yield rule({"name": "Acknowledgements", "packet": "ack", "length": "up to 128 B", "queue": "acks"})
+        yield rule({"name": "Acknowledgements", "packet": "acknowledgement", "length": "up to 128 B", "queue": "acks"})
     if answers.guests is not None:
         yield rule({"name": "Guests", "network": answers.guests.network, "queue": "guests"})
     # What a name or a protocol tells comes before what only behaviour tells.

@@ -24,7 +24,7 @@ def find(checked: Checked) -> Iterator[Told]:
                     continue  # a smaller line, for when the first is away
                 if 1 < filling <= FEW:
                     message = f"{filling} hosts at {format_rate(rate)} fill {uplink.name} {way}"
-                    remedy = "lower it, add `engage: above 85%`, or a second limiter for all of them together"
+                    remedy = "lower it, add `engage: above 80%`, or a second limiter for all of them together"
                     yield Told(("limiters", limiter.name, way), message, remedy)
 
 

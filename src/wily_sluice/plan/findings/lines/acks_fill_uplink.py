@@ -24,7 +24,7 @@ def find(checked: Checked) -> Iterator[Told]:
                 f"acknowledging {format_rate(uplink.usable('down'))} down takes {format_rate(acks)} up, "
                 f"{format_share(part)} of it: uploads slow downloads"
             )
-            remedy = "add {packet: ack, length: up to 128 B, queue: …} with a queue that has this guarantee"
+            remedy = "add {packet: acknowledgement, queue: …} with a queue that has this guarantee"
             yield Told(("uplinks", uplink.name, "up"), message, remedy)
 
 

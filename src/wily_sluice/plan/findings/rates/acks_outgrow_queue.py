@@ -32,7 +32,7 @@ def find(checked: Checked) -> Iterator[Told]:
                         f"has {format_rate(_three(held))} {way} while others fill the line; acknowledging a full queue "
                         f"{OTHER[way]} takes {format_rate(_three(needed))}, so it is held back {OTHER[way]}"
                     )
-                    remedy = "add {packet: ack, length: up to 128 B, queue: …} with a queue that has this guarantee"
+                    remedy = "add {packet: acknowledgement, queue: …} with a queue that has this guarantee"
                     yield Told(queue_location(tree.name, leaf.path), message, remedy)
 
 
