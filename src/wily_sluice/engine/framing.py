@@ -66,7 +66,7 @@ class Framing:
 
     def __post_init__(self) -> None:
         if not 0 <= self.overhead <= 256 or not 0 <= self.minimum <= LARGEST_PACKET:
-            raise ValueError(f"no line has an overhead of {self.overhead} B and frames of at least {self.minimum} B")
+            raise ValueError(f"no line has frames that add {self.overhead} B and are at least {self.minimum} B long")
 
     def __reduce__(self) -> tuple[type["Framing"], tuple[Size, Size, Cells | None, Wrapping | None]]:
         """For pickling, which the default cannot do of a frozen compiled class."""

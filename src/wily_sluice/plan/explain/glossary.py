@@ -155,7 +155,7 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     Term(
         "keep-ports",
         "Hosts whose source ports stay the same when their addresses are translated, unless two would collide.",
-        ("static port",),
+        (),
         lambda p: list(p.steady.words) if p.steady is not None else [],
     ),
     Term("gateway", "This machine itself: what it sends and receives is a host's of that name.", ("router",)),

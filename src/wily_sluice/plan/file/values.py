@@ -35,6 +35,7 @@ from wily_sluice.units import (
     quoted,
 )
 
+FRAMING_FIGURES = {"carried-in", "shortest-frame", "frame-adds"}
 COLLECTOR_PORT = 4739  # of IPFIX (RFC 7011 §10.3.4)
 LONGEST_LIFETIME = 24 * 3600 * SECOND  # of an opening (RFC 6887 §15)
 SHORTEST_RETENTION, LONGEST_RETENTION = 3600 * SECOND, 400 * 86_400 * SECOND  # of names that hosts spoke with
@@ -253,15 +254,16 @@ def parse_framing(value: object) -> FramingWords:
     if isinstance(value, str):
         stack = parse_stack(value)
         return FramingWords(stack.framing, stack.words)
-    if not isinstance(value, dict) or not value or set(value) - {"overhead", "minimum", "cells"}:
+    if not isinstance(value, dict) or not value or set(value) - FRAMING_FIGURES:
         raise ValueError(
-            "a framing is layers such as pppoe over ptm, or figures: {overhead: 34 B, minimum: 64 B, cells: ptm}"
+            "a framing is layers, such as pppoe over ptm, or figures: "
+            "{carried-in: ptm, shortest-frame: 64 B, frame-adds: 34 B}"
         )
-    sizes = {key: parse_size(value[key]) for key in ("overhead", "minimum") if key in value}
-    cells = value.get("cells")
+    sizes = {key: parse_size(value[key]) for key in FRAMING_FIGURES - {"carried-in"} if key in value}
+    cells = value.get("carried-in")
     if cells not in (None, "atm", "ptm"):
-        raise ValueError(f"cells are atm or ptm, not {quoted(cells)}")
-    framing = Framing(sizes.get("overhead", 0), sizes.get("minimum", 0), cells)
+        raise ValueError(f"frames are carried in atm or ptm, not in {quoted(cells)}")
+    framing = Framing(sizes.get("frame-adds", 0), sizes.get("shortest-frame", 0), cells)
     return FramingWords(framing, f"{framing.overhead} B" + (f" in {cells} cells" if cells else ""))
 
 

@@ -31,7 +31,7 @@ def _framing_table(uplinks: Sequence[Uplink], lengths: Sequence[int], bars: bool
         caption="left: the part of the line that full packets of 1500 bytes can use",
         caption_justify="left",
     )  # fmt: skip
-    for heading in ("framing", "adds", "at least", "cells"):
+    for heading in ("framing", "carried in", "shortest", "adds"):
         table.add_column(heading, justify="left" if heading == "framing" else "right", no_wrap=True)
     for length in lengths:
         table.add_column(f"{length} B", justify="right", no_wrap=True)
@@ -46,9 +46,9 @@ def _framing_table(uplinks: Sequence[Uplink], lengths: Sequence[int], bars: bool
         share = format_share(round(part, 3))
         table.add_row(
             Text(name, "bold cyan" if users else "cyan"),
-            str(framing.overhead),
-            str(framing.minimum or "–"),
             CELLS[framing.cells],
+            str(framing.minimum or "–"),
+            str(framing.overhead),
             *(str(framing.cost(length)) for length in lengths),
             Text(f"{bar(part)}{share:>6}" if bars else share, "" if users else "dim"),
             *([Text(", ".join(users), "bold")] if uplinks else []),
@@ -73,7 +73,12 @@ def framing_data() -> dict[str, Any]:
 
     def data(framing: Framing) -> dict[str, Any]:
         costs = {str(length): framing.cost(length) for length in LENGTHS}
-        return {"overhead": framing.overhead, "minimum": framing.minimum, "cells": framing.cells, "cost": costs}
+        return {
+            "carried-in": framing.cells,
+            "shortest-frame": framing.minimum,
+            "frame-adds": framing.overhead,
+            "cost": costs,
+        }
 
     return {
         "layers": {layer.word: layer.adds for layer in LAYERS},
