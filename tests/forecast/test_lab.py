@@ -494,3 +494,22 @@ def test_what_is_used_of_a_quota_leads_flows_elsewhere(tmp_path: Path, traffic: 
         traffic(plan, web, head="duration: 12 s\nused: {year: 3 GB}\n")
     with pytest.raises(FileError, match="12 s is not before the end, at 12 s"):
         traffic(plan, web, head="duration: 12 s\nlines: {fibre: {fails: [{at: 1 s, for: 2 s}, {at: 12 s}]}}\n")
+
+
+@pytest.mark.parametrize("rate", [128, 256])
+@pytest.mark.parametrize("flows", [1, 4])
+def test_a_download_does_not_stall_on_a_slow_queue_that_keeps_dropping(
+    small_plan: Callable[..., Plan], tmp_path: Path, rate: int, flows: int
+) -> None:
+    """With a target of one frame, so that CoDel drops retransmissions too."""
+    plan = small_plan(
+        ("down: 20 Mbit/s, up: 10 Mbit/s, headroom: 10%", f"down: {rate} kbit/s, up: {rate} kbit/s, headroom: 0%"),
+        ("{guarantee: 20%, priority: 1}", "{guarantee: 1%}"), ("{default: true}", "{default: true, aqm: codel}"),
+    )  # fmt: skip
+    file = tmp_path / "traffic.yaml"
+    file.write_text(
+        "duration: 90 s\nwarmup: 30 s\nlines: {line: {down: 10 Mbit/s, up: 10 Mbit/s, delay: 10 ms, buffer: 1 s}}\n"
+        f"applications: [{{name: D, kind: download, flows: {flows}, local: 10.7.0.9, remote: 203.0.113.9, port: 80}}]\n"
+    )
+    (row,) = [row for row in Lab(plan, load_traffic(file, plan), shaped=True).run().rows if row.way == "down"]
+    assert row.measured.goodput > 0.95 * rate * 1000 * (1500 - 52) / 1518

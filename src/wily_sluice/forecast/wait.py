@@ -39,9 +39,7 @@ def waits(root: QueueSpec) -> dict[str, Wait]:
         full = settled = None
         if rate >= 1:
             full = round(held * BYTE_TIME / rate)
-            standing = max(
-                leaf_target(leaf, root.cap // len(leaves)), round(AT_LEAST * leaf.largest * BYTE_TIME / rate)
-            )
+            standing = max(leaf_target(leaf, root.cap, len(leaves)), round(AT_LEAST * leaf.largest * BYTE_TIME / rate))
             if leaf.leaf.aqm != "fifo" and standing < full:
                 settled = standing
         found[leaf.path] = Wait(promised, settled, full)

@@ -46,12 +46,12 @@ FEWEST_BYTES = 128 * LONGEST_FRAME
 
 def build_tree(spec: QueueSpec, drop: Callable[[Packet], None]) -> Tree:
     """A tree whose leaves hold packets as they are specified to."""
-    fair = spec.cap // sum(1 for _ in spec.leaves())
+    leaves = sum(1 for _ in spec.leaves())
 
     def leaf_queue(leaf: QueueSpec, leaf_drop: Callable[[Packet], None]) -> LeafQueue:
         if leaf.leaf.refused:
             return Refusing(leaf_drop)
-        limit, packet_limit, target = leaf_limit(leaf), leaf_packet_limit(leaf), leaf_target(leaf, fair)
+        limit, packet_limit, target = leaf_limit(leaf), leaf_packet_limit(leaf), leaf_target(leaf, spec.cap, leaves)
         if leaf.leaf.aqm == "fifo":
             return Fifo(leaf_drop, limit, packet_limit)
         if leaf.leaf.aqm == "codel":
@@ -77,14 +77,16 @@ def leaf_packet_limit(leaf: QueueSpec) -> int:
     return leaf.leaf.most_packets or MOST_PACKETS
 
 
-def leaf_target(leaf: QueueSpec, fair: Rate) -> Nanoseconds:
-    """What wait CoDel brings a leaf back to. `fair` is what it would have of the line if all leaves had as much.
+def leaf_target(leaf: QueueSpec, line: Rate, leaves: int) -> Nanoseconds:
+    """The delay that CoDel brings a leaf back to, on a line of this rate with so many leaves.
 
-    On a slow queue one frame alone takes longer than the usual target (RFC 8289 §4.3), which would then drop packets
-    that nobody could have sent sooner.
+    It is 5 ms (RFC 8289 §4.3), and longer on a slow queue: a target shorter than the transmission time of a full frame
+    makes CoDel drop packets although no queue stands (RFC 8290 §5.2.2). A packet that finds one frame ahead of it in
+    its leaf, and a frame of another leaf on the line, waits for both; the bound is their sum. The leaf's frame takes
+    the leaf's slowest rate, which is its guarantee or an equal share of the line. `benchmarks/target.py` measures it.
     """
-    slowest = max(leaf.guarantee, min(leaf.cap, fair), 1)
-    return max(TARGET, 3 * transmission_time(leaf.largest, slowest) // 2)
+    slowest = max(leaf.guarantee, min(leaf.cap, line // leaves), 1)
+    return max(TARGET, transmission_time(leaf.largest, slowest) + transmission_time(leaf.largest, max(line, 1)))
 
 
 def open_schedules(plan: Plan, moment: datetime) -> int:

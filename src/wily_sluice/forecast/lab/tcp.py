@@ -185,12 +185,12 @@ class Transfer(Source):
             self._next = max(self._next, acknowledged)
             self._measure(now - echo)
             self._probed = False
-        self._detect_losses()
+        more_lost = self._detect_losses()
         if self._recovering and self._una >= self._recover:
             self._recovering = False
             self.control.cwnd = max(self.control.ssthresh, 1.0)
         elif self._recovering:
-            self._reduce(delivered)
+            self._reduce(delivered, advanced > 0 and not more_lost)
         elif advanced > 0:
             self.control.acked(advanced, now, now - echo, self._una, self._next)
         self._set_timers()
@@ -207,8 +207,10 @@ class Transfer(Source):
             self._lost.remove(number)
         return 1
 
-    def _detect_losses(self) -> None:
-        """RACK (RFC 8985 §6.2): what was sent before something that has arrived, and not just before it, is lost."""
+    def _detect_losses(self) -> bool:
+        """Find losses by RACK (RFC 8985 §6.2): what was sent before something that has arrived, and not just before it,
+        is lost. Returns whether there are any.
+        """
         now = self._events.now
         dense = self._recovering or len(self._sacked) >= DUPLICATES
         window = 0 if dense else self._min_rtt // 4
@@ -233,6 +235,7 @@ class Transfer(Source):
             self._begin_recovery(now)
         elif found and not self._recovering:
             self._begin_recovery(now, reduce=False)
+        return found
 
     def _begin_recovery(self, now: Nanoseconds, reduce: bool = True) -> None:
         if reduce:
@@ -243,15 +246,20 @@ class Transfer(Source):
         self._recover_fs = max(1, self._next - self._una)
         self._quota = 1  # the fast retransmit
 
-    def _reduce(self, delivered: int) -> None:
-        """Proportional rate reduction with slow start as its bound (RFC 6937 §3)."""
+    def _reduce(self, delivered: int, safe: bool) -> None:
+        """Proportional rate reduction (RFC 6937 §3).
+
+        After a `safe` acknowledgement, which has advanced and tells of no further loss, slow start is the bound.
+        Otherwise the bound is conservative, since a queue that goes on dropping needs fewer packets under way.
+        """
         self._prr_delivered += delivered
         ssthresh = self.control.ssthresh
         flight = self._flight
         if flight > ssthresh:
             allowed = ceil(self._prr_delivered * ssthresh / self._recover_fs) - self._prr_out
         else:
-            allowed = min(int(ssthresh) - flight, max(self._prr_delivered - self._prr_out, delivered) + 1)
+            conserved = self._prr_delivered - self._prr_out
+            allowed = min(int(ssthresh) - flight, max(conserved, delivered) + 1 if safe else conserved)
         self._quota = max(0, allowed)
         if self._prr_out == 0:
             self._quota = max(1, self._quota)
