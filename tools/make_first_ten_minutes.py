@@ -60,7 +60,7 @@ STEPS: list[tuple[str, list[str]]] = [
 HEAD = """\
 # The first ten minutes
 
-Recorded from the program itself by `python -m tools.make_first_ten_minutes`, on a gateway with one line and two networks.
+On a gateway with one line and two networks: the commands, and what they print.
 
 ## 1. Answer a few questions
 

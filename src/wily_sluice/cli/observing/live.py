@@ -13,7 +13,7 @@ AGAIN = 0.2
 
 
 class LiveWatch(WatchScreen):
-    """Told by `client`, until `ends` by the monotonic clock, if that is given; `trouble` is what ended it early."""
+    """Shows what `client` receives, until `ends` on the monotonic clock if given; `trouble` is what ended it early."""
 
     def __init__(self, state: Watch, client: Client, ends: float | None = None) -> None:
         super().__init__(state)

@@ -53,7 +53,7 @@ def report(
     busiest hours, who and what used the line, limiters that bit, quotas, measurements of the line, plans that were
     applied, and what the check says. It loads nothing, and can be read on a phone and printed. Hosts have the plan's
     names.
-    --pdf and --png need the browser Chromium on this machine.
+    --pdf and --png need a headless browser on this machine.
 
     \b
     Examples:
@@ -110,7 +110,9 @@ def _print(page: Path, file: Path, option: str) -> None:
 
     browser = next((found for name in BROWSERS if (found := shutil.which(name))), None)
     if browser is None:
-        raise Refusal(f"no browser was found that can write {file}; install Chromium, or print {page} from another")
+        raise Refusal(
+            f"no headless browser ({BROWSERS[0]}) was found to write {file}; install one, or print {page} from any browser"
+        )
     with suppress(FileNotFoundError):
         file.unlink()
     options = ["--headless", "--disable-gpu", "--no-pdf-header-footer", "--hide-scrollbars", "--window-size=1280,800"]

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Final
 
 from rich.console import Console
 from rich.table import Table
@@ -123,8 +123,14 @@ def advice_data(advised: Advice | None) -> dict[str, Any] | None:
     return asdict(advised) if advised is not None else None
 
 
+LOADS: Final = (("alone", "-"), ("both ways at once", ":"))
+PHASES: Final = {"idle": "idle", "down": "loaded down", "up": "loaded up", "both": "loaded both ways"}
+
+
 def draw_measured(measured: Measured, file: Path) -> None:
-    """Rates over time, and what packets waited before, during and after; PNG or SVG by the suffix. OSError."""
+    """A row for each direction: its rate in each load, and beside it the delays in each phase. The suffix chooses PNG
+    or SVG. OSError.
+    """
     from matplotlib import rc_context
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
@@ -134,46 +140,58 @@ def draw_measured(measured: Measured, file: Path) -> None:
         figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="white", layout="constrained")
         FigureCanvasAgg(figure)
         figure.suptitle(f"The line to {measured.host}", x=0.01, ha="left", fontsize=13, weight="bold")
-        rates, waits = figure.subplots(2, 1, sharex=True)
-        begin = min((phase[1] for phase in measured.phases), default=measured.at)
-        _draw_rates(rates, measured, begin)
-        for way in DIRECTIONS:
-            column = 2 if way == "down" else 1
-            moments = [(one[0] - begin) / SECOND for one in measured.waits]
-            delays = [max(0.0, one[column] / 1e6) for one in measured.waits]
-            waits.plot(moments, delays, color=COLOURS[way], linewidth=0.9, label=way)
-        for panel, said in ((rates, "data, Mbit/s"), (waits, "waiting in the line, ms")):
-            panel.set_ylabel(said)
-            panel.set_ylim(0, panel.get_ylim()[1] * 1.08)
-            panel.grid(axis="y", color="#dfe5ea", linewidth=0.8)
-            panel.set_axisbelow(True)
-            for side in ("top", "right"):
-                panel.spines[side].set_visible(False)
-            for _, first, last in measured.phases:
-                panel.axvspan((first - begin) / SECOND, (last - begin) / SECOND, color="#f1f4f6", zorder=0)
-        names = {
-            "idle": "idle",
-            "down": "loaded down",
-            "up": "loaded up",
-            "both": "both ways",
-            "small": "small packets",
-        }
-        top = rates.get_ylim()[1]
-        for name, first, _ in measured.phases:
-            rates.text((first - begin) / SECOND + 0.2, top * 0.99, names[name], va="top", color="#5a6672", fontsize=9)
-        rates.legend(loc="upper left", bbox_to_anchor=(1.005, 1.0), frameon=False)
-        waits.set_xlabel("seconds")
+        panels = figure.subplots(2, 2, width_ratios=(3, 2), sharex="col")
+        for way, (rates, delays) in zip(DIRECTIONS, panels, strict=True):
+            _draw_rates(rates, measured, way)
+            _draw_delays(delays, measured, way)
+            for panel in (rates, delays):
+                panel.set_axisbelow(True)
+                for side in ("top", "right"):
+                    panel.spines[side].set_visible(False)
+        panels[-1][0].set_xlabel("seconds of the load")
+        panels[-1][1].set_xlabel("delay in the line, ms")
         figure.savefig(file, metadata={"Date": None} if file.suffix == ".svg" else None)
 
 
-def _draw_rates(panel: Any, measured: Measured, begin: int) -> None:
-    """The courses of all loads, from where each began."""
-    named: set[str] = set()
-    for way, edges, rates in _rates(measured):
-        label = way if way not in named else None
-        named.add(way)
-        at = [(edge - begin) / SECOND for edge in edges]
-        panel.stairs([rate / 1e6 for rate in rates], at, color=COLOURS[way], linewidth=1.4, label=label, baseline=None)
+def _draw_rates(panel: Any, measured: Measured, way: Direction) -> None:
+    """The data rate of one direction in each of its loads, each from its own beginning."""
+    loads = [(edges, rates) for loaded, edges, rates in _rates(measured) if loaded == way]
+    for (edges, rates), (words, dash) in zip(loads, LOADS, strict=False):
+        at = [(edge - edges[0]) / SECOND for edge in edges]
+        panel.stairs(
+            [rate / 1e6 for rate in rates], at, color=COLOURS[way], linewidth=1.6, linestyle=dash, label=words,
+            baseline=None,
+        )  # fmt: skip
+    panel.set_title(f"{way}: data, Mbit/s", loc="left", fontsize=10)
+    panel.set_ylim(0, panel.get_ylim()[1] * 1.05)
+    panel.grid(axis="y", color="#dfe5ea", linewidth=0.8)
+    if loads:
+        panel.legend(loc="lower right", frameon=False)
+
+
+def _draw_delays(panel: Any, measured: Measured, way: Direction) -> None:
+    """The delays of one direction in each phase.
+
+    A line spans the 5th to the 95th percentile, its thick part the 25th to the 75th, and a point marks the median.
+    """
+    import numpy as np
+
+    column = 2 if way == "down" else 1
+    shown = [(name, first, last) for name, first, last in measured.phases if name in PHASES]
+    for place, (_, first, last) in enumerate(shown):
+        delays = [max(0.0, one[column] / 1e6) for one in measured.waits if first <= one[0] < last]
+        if delays:
+            low, quarter, half, most, high = np.percentile(delays, (5, 25, 50, 75, 95))
+            panel.hlines(place, low, high, color=COLOURS[way], linewidth=1.4)
+            panel.hlines(place, quarter, most, color=COLOURS[way], linewidth=7, alpha=0.55)
+            panel.plot(half, place, "o", color=COLOURS[way], markersize=6)
+            words = f"{half:.0f}" if half >= 10 else f"{half:.1f}"
+            panel.annotate(words, (half, place), (5, 7), textcoords="offset points", fontsize=9)
+    panel.set_yticks(range(len(shown)), [PHASES[name] for name, *_ in shown])
+    panel.set_ylim(len(shown) - 0.4, -0.7)
+    panel.set_xlim(left=0)
+    panel.grid(axis="x", color="#dfe5ea", linewidth=0.8)
+    panel.set_title(f"{way}: delay by phase", loc="left", fontsize=10)
 
 
 def _rates(measured: Measured) -> Iterator[tuple[Direction, list[float], list[float]]]:
