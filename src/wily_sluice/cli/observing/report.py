@@ -110,9 +110,8 @@ def _print(page: Path, file: Path, option: str) -> None:
 
     browser = next((found for name in BROWSERS if (found := shutil.which(name))), None)
     if browser is None:
-        raise Refusal(
-            f"no headless browser ({BROWSERS[0]}) was found to write {file}; install one, or print {page} from any browser"
-        )
+        told = f"no headless browser ({BROWSERS[0]}) was found to write {file}"
+        raise Refusal(f"{told}; install one, or print {page} from any browser")
     with suppress(FileNotFoundError):
         file.unlink()
     options = ["--headless", "--disable-gpu", "--no-pdf-header-footer", "--hide-scrollbars", "--window-size=1280,800"]
