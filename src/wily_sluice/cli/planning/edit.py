@@ -19,19 +19,31 @@ if TYPE_CHECKING:
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
-KINDS = {  # of parts: an article with the word, and examples of values
-    "uplink": ("an uplink", "fibre interface=wan0 down='180 Mbit/s' up='24 Mbit/s'", "headroom=10%"),
-    "network": ("a network", "guests interface=lan1 subnets='[192.0.2.0/24]'", "interface=lan2"),
-    "host": ("a host, by its addresses", "console 02:00:5e:10:00:07", "'members=[192.0.2.7, 192.0.2.8]'"),
-    "group": ("a group", "printers 192.0.2.60-192.0.2.63", "'except=[192.0.2.61]'"),
+KINDS = {  # of parts: an article with the word, and examples of values that fit the demo's plan
+    "uplink": (
+        "an uplink",
+        "cable interface=wan2 tree=spare down='90 Mbit/s' up='18 Mbit/s'",
+        "interface=wan3 headroom=10%",
+    ),
+    "network": (
+        "a network",
+        "workshop interface=lan50 subnets='[10.61.50.0/24]'",
+        "interface=lan51 subnets='[10.61.51.0/24]'",
+    ),
+    "host": ("a host, by its addresses", "tablet 10.61.40.30", "'addresses=[10.61.40.31, 10.61.40.32]'"),
+    "group": ("a group", "printers 10.61.0.60-10.61.0.63", "'except=[10.61.0.61]'"),
     "schedule": ("a schedule", "nights 22:00-06:00", "'windows=[23:00-05:00]'"),
-    "queue": ("a queue", "work/printing guarantee=5%", "guarantee=10% cap="),
-    "limiter": ("a limiter", "guest-each local=guests per=host down='6 Mbit/s'", "down='4 Mbit/s' when=nights"),
-    "rule": ("a rule", "Handsets local=handsets queue=calls", "queue=calls mark=EF"),
+    "queue": ("a queue", "work/printing guarantee=5% cap=20% --tree main", "guarantee=10% cap="),
+    "limiter": (
+        "a limiter",
+        "phone-each local=handsets per=host down='6 Mbit/s'",
+        "down='4 Mbit/s' when=opening-hours",
+    ),
+    "rule": ("a rule", "Printing local=scanner queue=rest", "queue=desk mark=AF11"),
     "service": ("a service", "league ports='[41100-41120/udp]'", "shape=interactive"),
-    "tunnel": ("a tunnel", "office interface=vpn0 uplink=fibre wrapping=vxlan", "remote=203.0.113.21"),
+    "tunnel": ("a tunnel", "office interface=vpn0 uplink=fibre wrapping=vxlan", "interface=vpn1 remote=203.0.113.21"),
     "route": ("a route", "Backups local=backup-box uplink=mobile", "else=fibre"),
-    "opening": ("an opening", "Consoles local=play-room port=3000-3099", "count=4 lifetime='1 h'"),
+    "opening": ("an opening", "Consoles local=console port=3000-3099", "count=4 lifetime='1 h'"),
 }
 
 
@@ -198,9 +210,9 @@ def _group(kind: str) -> click.Group:
 
 
 MEMBERS = {
-    "host": ("addresses", "192.0.2.8"),
-    "group": ("members", "192.0.2.64"),
-    "schedule": ("windows", "'sun 10-12'"),
+    "host": ("addresses", "10.61.40.32"),
+    "group": ("members", "10.61.0.64"),
+    "schedule": ("windows", "'sun 10:00-12:00'"),
 }
 
 
@@ -269,6 +281,9 @@ def _placing(kind: str) -> Callable[[Command], Command]:
     return decorate
 
 
+PLACES = {"rule": "after Handsets", "route": "before Everything", "opening": "before 1"}
+
+
 def _add_moves(group: click.Group, kind: str) -> None:
     article, new, _ = KINDS[kind]
     sample, example = new.split()[0], f"\n\n\b\nExamples:\n  sluice edit {kind}"
@@ -290,7 +305,7 @@ def _add_moves(group: click.Group, kind: str) -> None:
     @group.command(
         "move",
         help=f"Move {article}: the first that matches decides.{example} move {sample} --to 1\n"
-        f"  sluice edit {kind} move {sample} --after 3",
+        f"  sluice edit {kind} move {sample} --{PLACES[kind]}",
     )
     @_common(kind)
     @_placing(kind)
@@ -308,7 +323,7 @@ for _kind in KINDS:
 WHOLE = {
     "site": ("the name and the time zone of the site", "name='Heron Cottage' timezone=Europe/Dublin"),
     "gate": ("the gate's settings", "keep-contacts='7 days'"),
-    "nat": ("which ports address translation keeps", "keep-ports='[play-room]'"),
+    "nat": ("which ports address translation keeps", "keep-ports='[console]'"),
 }
 
 
@@ -345,7 +360,7 @@ def together(
 
     \b
     Example:
-      sluice edit together 'queue add scans guarantee=5%' 'rule add Scans port=2762 queue=scans'
+      sluice edit together 'service add league ports=41100/udp' 'rule add League service=league queue=play'
     """
     import shlex
 
