@@ -28,7 +28,6 @@ StartLimitIntervalSec=0
 Type=notify
 NotifyAccess=main
 ExecStart={python} -P -m wily_sluice gate run --quiet --state {state}
-ExecReload={python} -P -m wily_sluice gate reload
 Restart=always
 RestartSec=1
 WatchdogSec=15

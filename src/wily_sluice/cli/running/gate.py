@@ -186,25 +186,6 @@ def status(as_json: bool) -> None:
 
 
 @gate.command()
-@json_option
-def reload(as_json: bool) -> None:
-    """Read the kept plan again and switch to it.
-
-    A trial ends.
-
-    \b
-    Example:
-      sudo sluice gate reload
-    """
-    with Client() as client:
-        found = client.call("plan.reload")
-    if as_json:
-        print_json(found)
-    else:
-        click.echo(f"revision {found['revision']} was read again and is running")
-
-
-@gate.command()
 def stop() -> None:
     """Stop the gate; traffic then flows unshaped.
 

@@ -250,25 +250,6 @@ class Life:
         revision_now = await self.apply(bundle, who, f"{BACK_TO}{found.number}", trial, None)
         return revision_now.number, "applied"
 
-    async def reload(self, who: str) -> int:
-        """Read the kept plan again and switch to it; this ends a trial."""
-        if self.trial is not None:
-            return (await self.undo(who, None, None))[0]
-        with self._alone(who, "reloading the plan"):
-            kept = self.history.kept()
-            bundle = self.history.bundle(kept.number) if kept is not None else None
-            if kept is None or bundle is None:
-                raise RpcError(REFUSED, "no plan is kept")
-            plan, _ = await asyncio.to_thread(bundle.examine)
-            if plan is None:
-                raise RpcError(REFUSED, f"revision {kept.number} can no longer be read")
-            trouble = await self._take(bundle, kept.number, None)
-            if trouble:
-                raise RpcError(REFUSED, f"the gate goes on as it was: {trouble}")
-            self.running, self.plan, self._bundle = kept.number, plan, bundle
-            note("plan.reloaded", revision=kept.number, who=who)
-            return kept.number
-
     def _written(self, write: Callable[[], T]) -> T:
         """Write to the history. RpcError if that fails."""
         try:

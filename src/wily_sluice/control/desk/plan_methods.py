@@ -29,7 +29,6 @@ class PlanMethods:
             "plan.apply": Method(ApplyParams, self._apply, "go on by another plan, on trial"),
             "plan.keep": Method(NoParams, self._keep, "keep what is on trial"),
             "plan.undo": Method(UndoParams, self._undo, "end a trial, or go back to an earlier revision"),
-            "plan.reload": Method(NoParams, self._reload, "take up again what is kept; a trial ends by it"),
             "plan.read": Method(RevisionParams, self._read, "a revision's plan and files"),
             "history.list": Method(ListParams, self._history, "the revisions, the newest first"),
         }
@@ -53,11 +52,6 @@ class PlanMethods:
         now = self._life.history.revision(revision)
         site = self._life.plan.site if self._life.plan is not None else ""
         return {**self._summary(), "revision": revision, "how": how, "note": now.note if now else "", "site": site}
-
-    async def _reload(self, _: NoParams, caller: Caller) -> dict[str, Any]:
-        revision = await self._life.reload(caller.who)
-        self._changed()
-        return {"revision": revision}
 
     async def _read(self, params: RevisionParams, _: Caller) -> dict[str, Any]:
         number = params.revision if params.revision is not None else self._life.running
