@@ -220,7 +220,7 @@ def test_show_says_it_in_sentences_and_as_data(sluice: Sluice) -> None:
     assert "Everything else goes to queue rest." in shown
     data = json.loads(sluice("show", "trees", "--json").stdout)
     calls = data["trees"]["line"]["up"]["queues"]["calls"]
-    assert (calls["guarantee"], calls["cap"], calls["wait"]["settled"]) == (1_800_000, 9_000_000, 5_000_000)
+    assert (calls["guarantee"], calls["cap"], calls["delay"]["settled"]) == (1_800_000, 9_000_000, 5_000_000)
     assert (
         json.loads(sluice("show", "framings", "--json").stdout)["framings"]["stacks"]["pppoe over atm llc"]["cost"][
             "40"

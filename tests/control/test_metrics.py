@@ -49,7 +49,7 @@ def test_what_is_served_is_open_metrics_and_on_loopback_alone(demo_plan: Plan) -
     waited = {
         float(sample.labels["le"]): sample.value
         for family in text_string_to_metric_families(text)
-        if family.name == "sluice_queue_wait_seconds"
+        if family.name == "sluice_queue_delay_seconds"
         for sample in family.samples
         if sample.name.endswith("_bucket")
     }

@@ -217,7 +217,7 @@ def test_what_was_seen_over_time_is_printed_in_its_order() -> None:
     rows = list(line_records([measured]))
     assert [(row["what"], row["direction"], row["value"]) for row in rows[:3]] == [
         ("data", "up", 8_000_000),
-        ("wait", "down", 7),
-        ("wait", "up", 5),
+        ("delay", "down", 7),
+        ("delay", "up", 5),
     ]
     assert rows[0]["at"] == "1970-01-01T00:00:02Z" and len(rows) == 2 + 5

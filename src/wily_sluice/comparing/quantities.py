@@ -78,9 +78,9 @@ def _of_line(data: Mapping[str, Any]) -> Iterator[Quantity]:
         rate, loaded = one.get("data") or {}, one.get("loaded") or {}
         if rate:
             yield Quantity(f"data {way}", "bit/s", rate["rate"], "mean", _samples(rate.get("steps")))
-        waits = _samples(one.get("waits"))
+        waits = _samples(one.get("delays"))
         for statistic in ("p50", "p95", "p99") if waits else ():
-            yield Quantity(f"wait {way} under load, {statistic}", "ns", None, statistic, waits)
+            yield Quantity(f"delay {way} under load, {statistic}", "ns", None, statistic, waits)
         if one.get("round_trips_a_minute") is not None:
             yield Quantity(f"round trips under load {way}", "a minute", one["round_trips_a_minute"])
         lost = loaded.get(f"lost_{way}")

@@ -136,7 +136,7 @@ def _of(subject: Subject, labels: tuple[str, ...], found: list[tuple[Key, Counts
     by = f", by {subject}"
     busy = CounterMetricFamily(f"sluice_{subject}_busy_seconds", f"time in which packets waited{by}", labels=labels)
     backlog = GaugeMetricFamily(f"sluice_{subject}_backlog_bytes", f"what waits now{by}", labels=labels)
-    waits = HistogramMetricFamily(f"sluice_{subject}_wait_seconds", f"how long packets waited{by}", labels=labels)
+    waits = HistogramMetricFamily(f"sluice_{subject}_delay_seconds", f"delay of packets in the gate{by}", labels=labels)
     for key, counts in found:
         busy.add_metric(_labels(key), counts.busy / SECOND)
         backlog.add_metric(_labels(key), counts.backlog)

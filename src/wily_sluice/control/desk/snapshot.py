@@ -59,7 +59,7 @@ def counts_data(snapshot: Snapshot, counts: Counts) -> dict[str, Any]:
         "drops": counts.drops,
         "marks": counts.marks,
         "backlog": counts.backlog,
-        "waiting": counts.waiting,
+        "backlog_packets": counts.waiting,
         "delay": {"p50": counts.delay(0.5), "p95": counts.delay(0.95), "p99": counts.delay(0.99)},
     }
     trips = {side: counts.round_trip(side == "beyond") for side in ("beyond", "inside")}

@@ -247,8 +247,9 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     ),
     Term(
         "delay",
-        "How long a packet within the guarantee waits at most, below a curve parent.",
-        ("deadline",),
+        "How long a packet takes, one way or there and back. On a full line it spends most of that in a queue. The key "
+        "`delay` of a queue below a curve parent bounds it for packets within the guarantee.",
+        ("latency", "lag", "deadline"),
         _delays,
     ),
     Term("starve", "To get nothing while others have packets. A guarantee prevents it.", ("starvation",)),
@@ -313,10 +314,9 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     Term("fifo", "First in, first out, and a limit. Short for one kind of small packet; long for anything else."),
     Term("fair-by", "Whether a leaf shares its rate among conversations or hosts: by host, ten downloads are one."),
     Term("goodput", "What programs get, without headers and repeats."),
-    Term("latency", "The time that a packet takes. On a full line most of it is waiting in a queue.", ("lag", "ping")),
     Term(
         "jitter",
-        "How much the latency varies from packet to packet. Calls and games suffer more from it than from latency.",
+        "How much the delay varies from packet to packet. Calls and games suffer more from it than from delay itself.",
     ),
     Term("loss", "The part of packets that never arrive. A call stands about 1%."),
     Term("rate", "Bits in a second. 1 Mbit/s is 1,000,000 bit/s, and 125 kB/s.", ("bandwidth", "speed")),

@@ -55,7 +55,7 @@ def _style(before: float | None, after: float | None, more_is_better: bool) -> s
 def lab_table(comparison: Comparison, width: int) -> Table:
     """One row for each application and direction, and uplink, if there are several; each figure before and after."""
     names = list(FIGURES) if width >= NARROW else list(FEW)
-    caption = "goodput in Mbit/s; one-way latency, ↕ round trip; queue: where the plan sorts it"
+    caption = "goodput in Mbit/s; one-way delay, ↕ round trip; queue: where the plan sorts it"
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="bold", caption=caption, caption_justify="left")
     table.add_column("application", no_wrap=True)
     table.add_column("", no_wrap=True)

@@ -94,7 +94,7 @@ def measured_data(measured: Measured) -> dict[str, Any]:
             "data": asdict(way.data) if way.data is not None else None,
             "both": asdict(way.both) if way.both is not None else None,
             "buffer": way.buffer,
-            "waits": [one[2 if name == "down" else 1] for one in measured.waits if _within(measured, name, one[0])],
+            "delays": [one[2 if name == "down" else 1] for one in measured.waits if _within(measured, name, one[0])],
             "round_trips_a_minute": way.responsiveness,
             "loaded": asdict(way.loaded) if way.loaded is not None else None,
         }
@@ -215,7 +215,7 @@ def line_records(found: Iterable[Measured]) -> Iterator[dict[str, Any]]:
         for way, edges, rates in _rates(one):
             seen += [(at, "data", way, round(rate), "bit/s") for at, rate in zip(edges, rates, strict=False)]
         for moment_ns, up, down in one.waits:
-            seen += [(moment_ns, "wait", "up", up, "ns"), (moment_ns, "wait", "down", down, "ns")]
+            seen += [(moment_ns, "delay", "up", up, "ns"), (moment_ns, "delay", "down", down, "ns")]
         for at, what, way, value, unit in sorted(seen):
             moment = datetime.fromtimestamp(at / SECOND, UTC).isoformat().replace("+00:00", "Z")
             yield {"at": moment, "what": what, "direction": way, "value": value, "unit": unit}

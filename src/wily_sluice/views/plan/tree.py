@@ -18,8 +18,8 @@ from wily_sluice.views.text.console import fits
 
 BAR = 10
 BARS = "█ guarantee, ─ up to the cap, as parts of the line. "
-WAIT = "wait: the longest under full load, as CoDel settles it … in a full leaf"
-DELAY = "; with a delay, of a packet within the guarantee"
+WAIT = "delay: the longest under full load, as CoDel settles it … in a full leaf"
+DELAY = "; where a queue has a delay, of a packet within the guarantee"
 
 
 def nested(specs: tuple[QueueSpec, ...], lead: str = "") -> Iterator[tuple[str, QueueSpec]]:
@@ -91,7 +91,7 @@ def tree_table(
         table.add_column("\ncap", justify="right", no_wrap=True)
         if bars:
             table.add_column("\nof the line", no_wrap=True, style="cyan")
-        table.add_column("\nwait", justify="right", no_wrap=True)
+        table.add_column("\ndelay", justify="right", no_wrap=True)
     if details:
         _add_details(table)
     specs = {direction: resolve(plan, uplink, direction) for direction in ways}
@@ -180,5 +180,5 @@ def _leaf_data(queue: Queue, wait: Wait) -> dict[str, Any]:
         "fair_by": queue.leaf.fair_by,
         "ecn": queue.leaf.ecn and queue.leaf.aqm != "fifo",
         "default": queue.default,
-        "wait": {"promised": wait.promised, "settled": wait.settled, "full": wait.full},
+        "delay": {"promised": wait.promised, "settled": wait.settled, "full": wait.full},
     }

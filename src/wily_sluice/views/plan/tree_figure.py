@@ -120,7 +120,7 @@ def _bars(axes: Axes, root: QueueSpec, order: list[QueueSpec], usable: int) -> N
     axes.set_xticks([0, 0.25, 0.5, 0.75, 1], ["0", "25%", "50%", "75%", "100%"], fontsize=7.5, color=FAINT)
     axes.tick_params(axis="x", length=2, top=True, labeltop=True, bottom=False, labelbottom=False, pad=1)
     axes.text(RATES, -0.72, "gets", fontsize=7.5, color=FAINT, va="bottom")
-    axes.text(FAR, -0.72, "wait", fontsize=7.5, color=FAINT, va="bottom", ha="right")
+    axes.text(FAR, -0.72, "delay", fontsize=7.5, color=FAINT, va="bottom", ha="right")
     axes.grid(axis="x", color="#eef1f4", linewidth=0.8)
     axes.set_axisbelow(True)
 
@@ -132,5 +132,5 @@ def _legend(figure: Figure, height: float) -> None:
         Patch(facecolor=SPLIT_COLOUR, label="what it gets when every leaf wants all it can"),
     ]
     figure.legend(handles=handles, loc="lower left", bbox_to_anchor=(0.006, 0.06 / height), ncols=3, frameon=False)
-    words = "wait: as CoDel settles it … in a full leaf; with a delay, within the guarantee"
+    words = "delay: as CoDel settles it … in a full leaf; where a queue has a delay, within the guarantee"
     figure.text(0.988, 0.22 / height, words, ha="right", fontsize=7.6, color=FAINT)

@@ -83,7 +83,7 @@ def queue_figure(report: Report, row: QueueRow) -> str:
                 _mark(panel, report, mark)
         wait.set_yticks([0, float(f"{longest:.1g}")])
         _date_axis(wait, report)
-        return _svg(figure, f"Rate and waits of {row.path}, {row.uplink} {row.direction}, over time")
+        return _svg(figure, f"Rate and delay of {row.path}, {row.uplink} {row.direction}, over time")
 
 
 def line_figure(report: Report, uplink: str, way: Direction, rates: Sequence[float], usable: Rate) -> str:

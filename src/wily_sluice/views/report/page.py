@@ -130,7 +130,7 @@ def _queue(row: QueueRow) -> dict[str, str]:
         "full": _rate(row.full),
         "guarantee": _rate(row.guarantee),
         "cap": _rate(row.cap),
-        "wait": format_time(row.p99) if row.p99 else "–",
+        "delay": format_time(row.p99) if row.p99 else "–",
         "drops": f"{row.drops:,}",
     }
 

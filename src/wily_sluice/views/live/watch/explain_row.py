@@ -13,8 +13,8 @@ def _rate(rate: float) -> str:
 
 def _waits(data: dict[str, Any]) -> list[str]:
     said = []
-    if data["waiting"]:
-        packets = f"{data['waiting']} packet{'s wait' if data['waiting'] > 1 else ' waits'}"
+    if data["backlog_packets"]:
+        packets = f"{data['backlog_packets']} packet{'s wait' if data['backlog_packets'] > 1 else ' waits'}"
         said.append(f"{packets} ({format_size(data['backlog'])}).")
     delay = data["delay"]
     if delay["p99"]:
@@ -45,18 +45,18 @@ def explain_queue(key: tuple[str, ...], data: dict[str, Any], told: dict[str, An
     whole = told["uplinks"][uplink][direction]
     full = whole["line_rate"] >= NEAR * whole["usable"]
     said = [f"{path[0]} on {uplink}, {direction}."]
-    if not rate and not data["waiting"]:
+    if not rate and not data["backlog_packets"]:
         said.append("It is idle: others can use its guarantee meanwhile.")
     elif rate >= NEAR * data["cap"]:
         said.append(f"Its cap limits it: {_rate(rate)} of at most {_rate(data['cap'])}.")
     elif data["guarantee"] and rate > data["guarantee"]:
         said.append(f"It gets its guarantee of {_rate(data['guarantee'])}, and more that others leave.")
-    elif full and data["waiting"]:
+    elif full and data["backlog_packets"]:
         part = (
             f"It is below its guarantee of {_rate(data['guarantee'])}" if data["guarantee"] else "It has no guarantee"
         )
         said.append(f"The line is full. {part} and gets {_rate(rate)} by priority and weight.")
-    elif data["waiting"]:
+    elif data["backlog_packets"]:
         said.append(f"It sends {_rate(rate)}; a parent or a limiter limits it.")
     else:
         said.append(f"Nothing limits it: it sends everything that comes, {_rate(rate)}.")
@@ -91,7 +91,7 @@ def explain_limiter(key: tuple[str, ...], data: dict[str, Any], _told: dict[str,
         said.append(f"It caps {data.get('per', 'all matching traffic together')} at {_rate(data['cap'])}.")
     if data.get("idle"):
         said.append(f"It does not apply now: {data['idle']}.")
-    elif data["waiting"]:
+    elif data["backlog_packets"]:
         said.append("It is limiting somebody now.")
     elif data["drops"]:
         said.append("It drops excess packets.")

@@ -46,7 +46,7 @@ class Row:
     @property
     def happens(self) -> bool:
         """Whether anything happened in the tick."""
-        return bool(self.data.get("packets") or self.data.get("drops") or self.data.get("waiting"))
+        return bool(self.data.get("packets") or self.data.get("drops") or self.data.get("backlog_packets"))
 
 
 @dataclass(slots=True)
