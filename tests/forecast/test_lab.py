@@ -36,7 +36,7 @@ CALL = "  - {name: Call, kind: call, local: 10.7.0.4, remote: 203.0.113.5, port:
 UPLOAD = "  - {name: Upload, kind: upload, flows: 4, local: 10.7.0.9, remote: 203.0.113.6}\n"
 DOWNLOAD = "  - {name: Download, kind: download, flows: 4, local: 10.7.0.9, remote: 203.0.113.6}\n"
 GUEST = "  - {name: Guest, kind: download, flows: 2, local: 10.7.1.20, remote: 203.0.113.6}\n"
-PROBE = "  - {name: Probe, kind: probe, local: 10.7.0.9, remote: 203.0.113.6}\n"
+PROBE = "  - {name: Probe, kind: ping, local: 10.7.0.9, remote: 203.0.113.6}\n"
 
 
 @pytest.fixture
@@ -386,8 +386,8 @@ ROUTED_APPLICATIONS = (
     "  - {name: Shared, kind: download, flows: 8, local: 10.7.0.9, remote: 203.0.113.6}\n",
     "  - {name: Backup, kind: upload, local: 10.7.0.9, remote: 203.0.113.9}\n",
     "  - {name: Office, kind: upload, local: 10.7.0.9, remote: 203.0.113.20, port: 22}\n",
-    "  - {name: Other, kind: probe, local: 10.7.0.9, remote: 203.0.113.6}\n",
-    "  - {name: Set, kind: probe, local: 10.7.0.9, remote: 203.0.113.6, uplink: mobile}\n",
+    "  - {name: Other, kind: ping, local: 10.7.0.9, remote: 203.0.113.6}\n",
+    "  - {name: Set, kind: ping, local: 10.7.0.9, remote: 203.0.113.6, uplink: mobile}\n",
 )
 
 
@@ -435,9 +435,9 @@ routes:
   - {remote-port: 80, uplink: mobile, while: under 50% of quota, else: fibre}
   - {remote: 203.0.113.0/24, uplink: fibre, else: mobile}
 """
-STAYS = "  - {name: Stays, kind: probe, local: 10.7.0.9, remote: 203.0.113.6, uplink: fibre}\n"
+STAYS = "  - {name: Stays, kind: ping, local: 10.7.0.9, remote: 203.0.113.6, uplink: fibre}\n"
 MOVING = ("Call", "up"), ("Call", "down"), ("Download", "down"), ("Office", "up")
-LATE = "  - {name: Late, kind: probe, local: 10.7.0.9, remote: 203.0.113.6, at: %s s}\n"
+LATE = "  - {name: Late, kind: ping, local: 10.7.0.9, remote: 203.0.113.6, at: %s s}\n"
 OFFICE = "  - {name: Office, kind: upload, local: 10.7.0.9, remote: 203.0.113.20, port: 22}\n"
 
 

@@ -101,7 +101,7 @@ def _of_lab(rows: Sequence[Mapping[str, Any]]) -> Iterator[Quantity]:
         for statistic in ("p50", "p99"):
             if row.get(statistic) is not None:
                 yield Quantity(f"{name}: {statistic}", "ns", row[statistic], statistic, delays)
-        if row["kind"] in ("call", "probe"):
+        if row["kind"] in ("call", "ping"):
             yield Quantity(f"{name}: lost", "share", row["loss"], of=row["sent"])
 
 

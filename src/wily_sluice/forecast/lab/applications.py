@@ -1,4 +1,4 @@
-"""Applications other than transfers: a call, and a probe of the line's delay."""
+"""Applications other than transfers: a call, and a ping."""
 
 from dataclasses import dataclass
 from random import Random
@@ -15,7 +15,7 @@ from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 CALL_PERIOD: Nanoseconds = 20 * MILLISECOND  # RFC 3551 §4.2: 50 packets a second
 CALL_PAYLOAD = 160  # bytes: 20 ms of speech at 64 kbit/s
 CALL_PACKET = CALL_PAYLOAD + 40  # with 20 bytes of IPv4, 8 of UDP, 12 of RTP
-PROBE_PACKET = 84  # an echo request with 56 bytes of data
+PING_PACKET = 84  # an echo request with 56 bytes of data
 PROBES_PER_SECOND = 5.0
 
 
@@ -78,7 +78,7 @@ class Talk(Source):
         self._meter.carried(CALL_PAYLOAD, now)
 
 
-class Probe(Source):
+class Ping(Source):
     """Echoes at random times (a Poisson process, RFC 2330 §11.1.1), measured there and back."""
 
     def begin(self, _: object = None) -> None:
@@ -91,8 +91,8 @@ class Probe(Source):
         self._events.at(now + round(self._random.expovariate(PROBES_PER_SECOND) * SECOND), self.begin)
 
     def _echo(self, token: object) -> Packet:
-        cost = self._framing.cost(PROBE_PACKET)
-        return Packet(cost, self._conversation, token, length=PROBE_PACKET, kind=CONTROL)
+        cost = self._framing.cost(PING_PACKET)
+        return Packet(cost, self._conversation, token, length=PING_PACKET, kind=CONTROL)
 
     def _turned(self, packet: Packet) -> None:
         self._back.send(self._echo((self._received, packet.token[1])))

@@ -1,6 +1,6 @@
 """The flows of a traffic file: each opens on the line that it is led to, and goes elsewhere when that fails.
 
-What carries no connection, a call or a probe, goes on by its new line. A transfer's connection ends, since the far end
+What carries no connection, a call or a ping, goes on by its new line. A transfer's connection ends, since the far end
 does not know it by the new line's address; once the host has been told, its application opens another.
 """
 
@@ -15,7 +15,7 @@ from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.forecast.lab.applications import CALL_PACKET, CALL_PERIOD, PROBE_PACKET, Course, Probe, Source, Talk
+from wily_sluice.forecast.lab.applications import CALL_PACKET, CALL_PERIOD, PING_PACKET, Course, Ping, Source, Talk
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.measure import Measured, Meter, Silence
 from wily_sluice.forecast.lab.path import Path
@@ -28,17 +28,17 @@ from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds
 # Kind and length of the packets that carry an application's data, which is where its queue is read off.
 PACKETS = {
     "call": (0, CALL_PACKET),
-    "probe": (CONTROL, PROBE_PACKET),
+    "ping": (CONTROL, PING_PACKET),
     "upload": (0, LARGEST_PACKET),
     "download": (0, LARGEST_PACKET),
 }
 FIRST_PORT = 49_152  # RFC 6335: the first port that no service has for its own
-WAYS = {"call": ("up", "down"), "probe": ("there and back",), "upload": ("up",), "download": ("down",)}
+WAYS = {"call": ("up", "down"), "ping": ("there and back",), "upload": ("up",), "download": ("down",)}
 
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """One application in one direction; `there and back` for a probe. `place` is that of its row."""
+    """One application in one direction; `there and back` for a ping. `place` is that of its row."""
 
     name: str
     kind: str
@@ -119,8 +119,8 @@ class Flows:
             courses = self._courses(flow, chosen)
             if application.kind == "call":
                 flow.sources = [Talk(course) for course in courses]
-            elif application.kind == "probe":
-                flow.sources = [Probe(course) for course in courses]
+            elif application.kind == "ping":
+                flow.sources = [Ping(course) for course in courses]
             else:
                 flow.sources = [Transfer(course, application.control) for course in courses]
             self._open.append(flow)

@@ -29,7 +29,7 @@ LONGEST: Nanoseconds = 3600 * SECOND
 MOST_FLOWS = 64
 MOST_SERIES = 10_000_000  # bytes
 
-Kind = Literal["call", "download", "upload", "probe"]
+Kind = Literal["call", "download", "upload", "ping"]
 ICMP = {4: 1, 6: 58}
 
 
@@ -237,7 +237,7 @@ def _recorded(document: Document, here: Location, name: str, findings: list[Find
 
 
 def _application(entry: ApplicationEntry, duration: Nanoseconds) -> Application:
-    if entry.kind == "probe":
+    if entry.kind == "ping":
         protocol, remote_port = ICMP[4 if len(entry.local) == 4 else 6], 0
     else:
         protocol, remote_port = UDP if entry.kind == "call" else TCP, entry.port

@@ -70,7 +70,7 @@ def lab_table(comparison: Comparison, width: int) -> Table:
         cells = []
         for name in names:
             figures = _figure(before.measured, name), _figure(after.measured, name)
-            if name == "goodput" and after.kind == "probe":
+            if name == "goodput" and after.kind == "ping":
                 figures = None, None
             cells += [Text(_text(figures[0])), Text(_text(figures[1]), _style(*figures, FIGURES[name][2]))]
         where = (after.uplink, after.queue) if several else (after.queue,)
