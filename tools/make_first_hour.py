@@ -171,7 +171,7 @@ def shaped(hour: Hour, far: str) -> None:
         hour.show(
             "## 6. Watch it\n\nA host of the house fills the line (`sluice rig exec home sluice gauge line …`). On a "
             "terminal the same page is drawn live; `--plain` prints it:",
-            "sudo sluice rig exec gateway sluice watch --plain --seconds 1",
+            "sudo sluice rig exec gateway sluice watch --plain --for '1 s'",
         )
     finally:
         load.wait(timeout=PATIENCE)
@@ -187,7 +187,7 @@ def shaped(hour: Hour, far: str) -> None:
         "## 8. Prove it\n\nEach promise of the plan, tried with a flood against it: all of them in simulated time, then "
         "the limiters on real packets:",
         "sluice prove",
-        "sudo sluice prove --rig --only limiter",
+        "sudo sluice prove --rig --filter limiter",
     )
 
 

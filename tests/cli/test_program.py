@@ -208,7 +208,7 @@ def test_tables_are_printed_as_csv_with_the_figures_of_the_json(sluice: Sluice) 
             name: "" if one is None else str(one) for name, one in queue.items()
         }
     assert sluice("split", "--csv", "--why", "calls").returncode == 2
-    proven = list(csv.DictReader(io.StringIO(sluice("prove", "--only", "guarantee", "--csv").stdout)))
+    proven = list(csv.DictReader(io.StringIO(sluice("prove", "--filter", "guarantee", "--csv").stdout)))
     assert proven and {row["promise"] for row in proven} == {"guarantee"} and all(float(row["rate"]) for row in proven)
 
 
@@ -345,16 +345,30 @@ def test_usage_is_read_when_no_gate_runs_as_a_table_data_csv_and_a_picture(sluic
     assert "5 more used less" in table
     uses = json.loads(sluice(*words, "--json").stdout)["uses"]
     assert {use["host"]: use["bytes"] for use in uses} == {f"10.61.0.{n}": 40 * n * 1_000_000 for n in range(1, 26)}
-    rows = list(csv.DictReader(sluice(*words, "--only", "0.25", "--csv").stdout.splitlines()))
+    rows = list(csv.DictReader(sluice(*words, "--filter", "0.25", "--csv").stdout.splitlines()))
     assert sum(int(row["bytes"]) for row in rows) == 1_000_000_000
     begun = datetime.fromtimestamp(now - 60, UTC).isoformat()
-    at = ("usage", "--state", str(state), "--by", "host", "--only", "0.25", "--from", begun)
+    at = ("usage", "--state", str(state), "--by", "host", "--filter", "0.25", "--from", begun)
     some = list(csv.DictReader(sluice(*at, "--step", "second", "--csv").stdout.splitlines()))
     assert [row["bytes"] for row in some] == [row["bytes"] for row in rows]
     assert datetime.fromisoformat(some[0]["from"]).timestamp() == now - 40
     assert "no traffic from" in sluice(*at[:3], "--at", "2026-01-05T10:00").stdout
     assert "give one of --last, --from and --at" in sluice(*at, "--at", begun).stderr
     assert "yesterday 15:00" in sluice(*at[:5], "--from", "lunch").stderr
-    assert sluice(*words, "--png", "usage.png").returncode == 0
+    assert sluice(*words, "--picture", "usage.png").returncode == 0
     assert (tmp_path / "usage.png").read_bytes().startswith(b"\x89PNG")
-    assert sluice(*words, "--png", "usage.gif").returncode == 2
+    assert sluice(*words, "--picture", "usage.gif").returncode == 2
+
+
+@pytest.mark.parametrize(
+    ("words", "now"),
+    [
+        (("usage", "--png", "a.png"), "--picture"), (("usage", "--only", "a"), "--filter"),
+        (("watch", "--seconds", "3"), "--for"), (("show", "trees", "--svg", "a.svg"), "--picture"),
+        (("prove", "--only", "rule"), "--filter"), (("report", "--out", "a.html"), "--output"),
+        (("report", "--csv", "a"), "--tables"),
+    ],
+)  # fmt: skip
+def test_an_option_that_was_renamed_is_refused_with_its_name(sluice: Sluice, words: tuple[str, ...], now: str) -> None:
+    done = sluice(*words)
+    assert done.returncode == 2 and f"{words[-2]} is called {now}" in done.stderr

@@ -55,7 +55,7 @@ def test_a_site_to_start_from_keeps_its_promises_on_real_packets(name: str) -> N
 )
 def test_one_kind_of_promise_is_tried_alone(kind: str) -> None:
     demo = str(examples.folder() / examples.PLAN)
-    command = [sys.executable, "-m", "wily_sluice", "prove", "--rig", "--only", kind, "--csv", demo]
+    command = [sys.executable, "-m", "wily_sluice", "prove", "--rig", "--filter", kind, "--csv", demo]
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stdout + done.stderr
     assert {line.split(",")[0] for line in done.stdout.splitlines()[1:]} == {kind}

@@ -30,7 +30,7 @@ def month(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A folder with the page, `csv` beside it, and how long it took."""
     folder = tmp_path_factory.mktemp("month")
     write_month(PLAN, folder / "state", int(time.time()))
-    words = ["report", "--plan", str(PLAN), "--last", "30 days", "--csv", "csv", "--state", "state"]
+    words = ["report", "--plan", str(PLAN), "--last", "30 days", "--tables", "csv", "--state", "state"]
     done = subprocess.run(
         [sys.executable, "-m", "wily_sluice", *words], cwd=folder, capture_output=True, text=True, check=False
     )
@@ -126,7 +126,19 @@ def test_a_browser_shows_it_without_overflow_or_error(month: Path, width: int, h
 
 @pytest.mark.skipif(BROWSER is None, reason="needs a browser: chromium")
 def test_it_is_printed(month: Path) -> None:
-    words = ["report", "--plan", str(PLAN), "--last", "30 days", "--state", "state", "--pdf", "a.pdf", "--png", "a.png"]
+    words = [
+        "report",
+        "--plan",
+        str(PLAN),
+        "--last",
+        "30 days",
+        "--state",
+        "state",
+        "--pdf",
+        "a.pdf",
+        "--picture",
+        "a.png",
+    ]
     done = subprocess.run(
         [sys.executable, "-m", "wily_sluice", *words], cwd=month, capture_output=True, text=True, check=False
     )

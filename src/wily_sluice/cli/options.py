@@ -123,6 +123,19 @@ def _remember_json(ctx: click.Context, _: click.Parameter, value: bool) -> bool:
 json_option = click.option(
     "--json", "as_json", is_flag=True, callback=_remember_json, help="Print the data, and errors, as JSON."
 )
+
+
+def renamed(old: str, new: str) -> Callable[[Command], Command]:
+    """Refuses an option that has another name now, and says which."""
+
+    def refuse(_: click.Context, __: click.Parameter, value: object) -> None:
+        if value:
+            raise click.UsageError(f"{old} is called {new}")
+
+    place = f"renamed_{old.strip('-')}"  # not that of the option that has taken its place
+    return click.option(old, place, hidden=True, expose_value=False, callback=refuse)
+
+
 csv_option = click.option("--csv", "as_csv", is_flag=True, help="Print the table as CSV.")
 
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wily_sluice.cli.measuring.gauge import http_port_option, key_option, read_key
-from wily_sluice.cli.options import WARNINGS, Refusal, csv_option, json_option, plan_from
+from wily_sluice.cli.options import WARNINGS, Refusal, csv_option, json_option, plan_from, renamed
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -35,7 +35,8 @@ FAILURE = ("failure", "the gate is killed")  # kind and name of what only a rig 
 @key_option
 @http_port_option
 @click.option("--yes", is_flag=True, help="With --live: do not ask before the line is filled.")
-@click.option("--only", metavar="WORD", help="Only promises whose kind or name contains this.")
+@renamed("--only", "--filter")
+@click.option("--filter", "only", metavar="WORD", help="Only promises whose kind or name contains this.")
 @click.option("--strict", is_flag=True, help="Also exit with status 1 if a test proves nothing or cannot be tried.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the results as JUnit XML.")
 @csv_option
@@ -74,7 +75,7 @@ def prove(
     \b
     Examples:
       sluice prove
-      sluice prove surgery.yaml --only guarantee
+      sluice prove surgery.yaml --filter guarantee
       sudo sluice prove --rig
       sudo sluice prove --live far.example
       sluice prove --strict --junit results.xml
@@ -97,7 +98,7 @@ def prove(
     wanted = [one for one in promises(bench) if only is None or only in one.proof.kind or only in one.proof.name]
     if not wanted and not (on_rig and only is not None and any(only in word for word in FAILURE)):
         if only is not None:
-            raise click.BadParameter(f"no promise has “{only}” in its kind or name", param_hint="--only")
+            raise click.BadParameter(f"no promise has “{only}” in its kind or name", param_hint="--filter")
         raise Refusal("the plan makes no promises")
     if far is not None:
         proofs = _live(bench, wanted, plan_file, far, key_file, http_port, yes)

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wily_sluice.cli.options import Refusal, Time, plan_from, state_option
+from wily_sluice.cli.options import Refusal, Time, plan_from, renamed, state_option
 from wily_sluice.units import SECOND, Nanoseconds
 
 if TYPE_CHECKING:
@@ -27,7 +27,8 @@ BROWSERS = ("chromium", "chromium-browser")
 @click.option("--last", type=Time(), default="7 days", show_default=True, help="How far back: 24 h, 7 days, 30 days.")
 @click.option(
     "-o",
-    "--out",
+    "--output",
+    "out",
     type=click.Path(path_type=Path, dir_okay=False),
     default=Path("report.html"),
     show_default=True,
@@ -35,14 +36,23 @@ BROWSERS = ("chromium", "chromium-browser")
     help="The page to write.",
 )
 @click.option(
-    "--csv",
+    "--tables",
     "folder",
     type=click.Path(path_type=Path, file_okay=False),
     metavar="FOLDER",
     help="Also write all figures, as CSV files, into this folder.",
 )
 @click.option("--pdf", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="Also print the page.")
-@click.option("--png", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="Also picture its top.")
+@click.option(
+    "--picture",
+    "png",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Also picture its top, as PNG.",
+)
+@renamed("--out", "--output")
+@renamed("--csv", "--tables")
+@renamed("--png", "--picture")
 @state_option
 def report(
     plan_file: Path, last: Nanoseconds, out: Path, folder: Path | None, pdf: Path | None, png: Path | None, state: Path
@@ -53,12 +63,12 @@ def report(
     busiest hours, who and what used the line, limiters that bit, quotas, measurements of the line, plans that were
     applied, and what the check says. It loads nothing, and can be read on a phone and printed. Hosts have the plan's
     names.
-    --pdf and --png need a headless browser on this machine.
+    --pdf and --picture need a headless browser on this machine.
 
     \b
     Examples:
       sudo sluice report
-      sudo sluice report --last '30 days' --out march.html --csv march --pdf march.pdf
+      sudo sluice report --last '30 days' --output march.html --tables march --pdf march.pdf
     """
     from wily_sluice.history.counter_store import CounterReader
     from wily_sluice.history.database import COUNTERS

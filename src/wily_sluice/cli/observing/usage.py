@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from wily_sluice.cli.options import Refusal, Time, csv_option, json_option, state_option
+from wily_sluice.cli.options import Refusal, Time, csv_option, json_option, renamed, state_option
 from wily_sluice.control.desk.host_names import all_names
 from wily_sluice.errors import SluiceError
 from wily_sluice.history.contact_store import ContactStore
@@ -41,14 +41,16 @@ SUBJECTS: tuple[Subject, ...] = ("uplink", "queue", "limiter", "host", "service"
 @click.option(
     "--by", "subject", type=click.Choice(SUBJECTS), default="queue", show_default=True, help="Add up by this."
 )
-@click.option("--only", default="", metavar="WORD", help="Only rows whose name contains this.")
+@click.option("--filter", "only", default="", metavar="WORD", help="Only rows whose name contains this.")
 @click.option(
     "--step", type=click.Choice(list(SPANS)), default=None, help="Length of a step.  [default: one that fits]"
 )
 @click.option("--rows", type=click.IntRange(1), metavar="N", default=20, show_default=True, help="Rows of the table.")
 @click.option(
-    "--png", "picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw the figure into this file."
+    "--picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw the figure into this file, .png or .svg."
 )
+@renamed("--only", "--filter")
+@renamed("--png", "--picture")
 @state_option
 @json_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print each step as CSV.")
@@ -78,7 +80,7 @@ def usage(
       sudo sluice usage --last '24 h' --by host --rows 5
       sudo sluice usage --at 'yesterday 15:00' --by host
       sudo sluice usage --from 'mon 19:00' --to 'mon 22:00' --by service
-      sudo sluice usage --last '7 days' --by service --png week.png
+      sudo sluice usage --last '7 days' --by service --picture week.png
       sudo sluice usage --last '30 days' --by uplink --csv > month.csv
     """
     zone = ZoneInfo(timezone())
@@ -100,7 +102,7 @@ def usage(
         from wily_sluice.views.live.usage_figure import draw_usage
 
         if picture.suffix not in (".png", ".svg"):
-            raise click.BadParameter(f"the name of {picture} must end in .png or .svg", param_hint="--png")
+            raise click.BadParameter(f"the name of {picture} must end in .png or .svg", param_hint="--picture")
         try:
             draw_usage(f"{period[0].upper()}{period[1:]}, by {subject}", found, uses, picture)
         except OSError as error:

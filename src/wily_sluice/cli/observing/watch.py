@@ -9,9 +9,10 @@ from typing import Any
 
 import click
 
-from wily_sluice.cli.options import json_option
+from wily_sluice.cli.options import Time, json_option, renamed
 from wily_sluice.control.client import Client
 from wily_sluice.errors import LiveError
+from wily_sluice.units import SECOND, Nanoseconds
 from wily_sluice.views.live.watch.plain import table
 from wily_sluice.views.live.watch.state import PAGES, Page, Watch
 from wily_sluice.views.text.console import console
@@ -24,9 +25,10 @@ PLAIN_WIDTH = 100
 @click.option("--page", type=click.Choice(PAGES), default="queues", show_default=True, help="First page.")
 @click.option("--plain", is_flag=True, help="Print a table each second instead of drawing.")
 @click.option("--filter", "only", default="", metavar="WORD", help="Only rows whose name contains this.")
-@click.option("--seconds", type=click.FloatRange(0.1), default=None, metavar="N", help="Exit after N seconds.")
+@click.option("--for", "lasts", type=Time(), default=None, help="Exit after this time.")
+@renamed("--seconds", "--for")
 @json_option
-def watch(page: Page, plain: bool, only: str, seconds: float | None, as_json: bool) -> None:
+def watch(page: Page, plain: bool, only: str, lasts: Nanoseconds | None, as_json: bool) -> None:
     """Watch the gate live in the terminal.
 
     Shows queues, hosts, services, conversations, limiters and rules, redrawn twice a second. Keys: ← and → or 1 to 6
@@ -39,10 +41,10 @@ def watch(page: Page, plain: bool, only: str, seconds: float | None, as_json: bo
     \b
     Examples:
       sudo sluice watch
-      sluice watch --page hosts --plain --seconds 10
+      sluice watch --page hosts --plain --for '10 s'
       sluice watch --json
     """
-    ends = time.monotonic() + seconds if seconds is not None else None
+    ends = time.monotonic() + lasts / SECOND if lasts is not None else None
     state = Watch(page=page, filter=only)
     if as_json:
         for told in _told(ends, "seconds"):

@@ -16,6 +16,7 @@ from wily_sluice.cli.options import (
     json_option,
     plan_from,
     read_at,
+    renamed,
     uplink_option,
 )
 from wily_sluice.outside.files import load
@@ -65,15 +66,15 @@ class Part(click.ParamType[str]):
 @click.argument("part", metavar="[PART]", type=Part(), required=False)
 @plan_from(required=False)
 @uplink_option
-@click.option("--svg", "drawing", type=DRAWING, metavar="FILE", help="Draw the trees as SVG.")
-@click.option("--png", "picture", type=DRAWING, metavar="FILE", help="Draw the trees as PNG.")
+@click.option("--picture", type=DRAWING, metavar="FILE", help="Draw the trees into this file, .png or .svg.")
+@renamed("--svg", "--picture")
+@renamed("--png", "--picture")
 @at_option("Show what applies at this time, in the site's time zone: 2027-03-25T14:30.")
 @json_option
 def show(
     part: str | None,
     plan_file: Path | None,
     uplink: str | None,
-    drawing: Path | None,
     picture: Path | None,
     at: str | None,
     as_json: bool,
@@ -87,7 +88,7 @@ def show(
     Examples:
       sluice show surgery.yaml
       sluice show trees
-      sluice show trees --uplink fibre --svg trees.svg
+      sluice show trees --uplink fibre --picture trees.svg
       sluice show framings
       sluice show services
       sluice show schedules --at 2027-03-25T14:30
@@ -99,17 +100,15 @@ def show(
         _show_general(part, as_json)
         return
     plan = load(plan_file or USUAL_PLAN)
-    if uplink is not None or drawing is not None or picture is not None:
+    if uplink is not None or picture is not None:
         if part != "trees":
-            raise click.UsageError("--uplink, --svg and --png are for `sluice show trees`")
+            raise click.UsageError("--uplink and --picture are for `sluice show trees`")
         plan = replace(plan, uplinks=tuple(choose_uplinks(plan, uplink)))
     moment = read_at(plan, at) or datetime.now(ZoneInfo(plan.timezone))
     if at is not None and part is None:
         part = "schedules"
-    for file, suffix in ((drawing, ".svg"), (picture, ".png")):
-        if file is not None:
-            _draw(plan, file, suffix)
-    if drawing is not None or picture is not None:
+    if picture is not None:
+        _draw(plan, picture)
         return
     if as_json:
         data = part_data(plan, moment)
@@ -129,12 +128,12 @@ def _show_general(part: str | None, as_json: bool) -> None:
         )
 
 
-def _draw(plan: Plan, file: Path, suffix: str) -> None:
-    if file.suffix != suffix:
-        raise click.BadParameter(f"the name of {file} must end in {suffix}", param_hint=f"--{suffix[1:]}")
+def _draw(plan: Plan, file: Path) -> None:
+    if file.suffix not in (".png", ".svg"):
+        raise click.BadParameter(f"the name of {file} must end in .png or .svg", param_hint="--picture")
     from wily_sluice.views.plan.tree_figure import draw_trees  # Matplotlib takes half a second to load
 
-    part = file.with_name(f".{file.stem}.part{suffix}")
+    part = file.with_name(f".{file.stem}.part{file.suffix}")
     try:
         draw_trees(plan, plan.uplinks, part)
         part.replace(file)
