@@ -281,3 +281,22 @@ def test_gates_in_two_namespaces_leave_each_other_alone(rig: Rig, tmp_path: Path
         assert first.call("gate.status")["revision"] == 1
         chain = rig.command("gateway", ["iptables", "-w", "-t", "mangle", "-S", "SLUICE"])
         assert "NFQUEUE" in subprocess.run(chain, capture_output=True, text=True, check=True).stdout
+
+
+def test_a_gate_whose_interface_is_missing_says_so_when_it_starts(tmp_path: Path) -> None:
+    name = f"sluice-bare{os.getpid()}"
+    (tmp_path / "sluice.yaml").write_text(PLAN)
+    subprocess.run(["ip", "netns", "add", name], check=True)
+    try:
+        program = [sys.executable, "-m", "wily_sluice", "gate", "run", "--quiet", "--state", str(tmp_path / "state")]
+        gate = subprocess.Popen(
+            ["ip", "netns", "exec", name, *program], cwd=tmp_path, stdout=subprocess.PIPE, text=True,
+            env={key: value for key, value in os.environ.items() if key != "SLUICE_PLAN"},
+        )  # fmt: skip
+        assert gate.stdout is not None
+        first = gate.stdout.readline()
+        gate.terminate()
+        gate.wait(timeout=20)
+    finally:
+        subprocess.run(["ip", "netns", "delete", name], check=True)
+    assert first.startswith("wan0 (line) is not here; once it is, it is shaped to")
