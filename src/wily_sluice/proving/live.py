@@ -234,7 +234,7 @@ class LiveWorld:
         with Client() as client:
             while time.monotonic() < until:
                 told = client.call("watch.now")["uplinks"].get(self._uplink.name, {})
-                if not any(told[way]["waiting"] for way in ("up", "down") if way in told):
+                if not any(told[way]["backlog_packets"] for way in ("up", "down") if way in told):
                     return
                 time.sleep(0.3)
 
