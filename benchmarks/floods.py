@@ -2,7 +2,7 @@
 
 A site of 100/20 Mbit/s whose plan asks for a service, so that the first packets of conversations are recognised; a
 call and an upload run beside each flood. There is no simulated line behind the gate, which would want a processor of
-its own: what is added to the call is the gate's and the machine's. Root. `unshaped` is what the gate let past since it
+its own: what is added to the call is the gate's and the machine's. Root. `bypassed` is what bypassed the gate since it
 came faster than it could be taken in, `shed` what it dropped of too many openings, and `sent` what the flooding host
 got out. Beside `stopped` the gate is stopped for a second; beside `changes` two people change the plan 28 times.
 """
@@ -142,7 +142,7 @@ def measure(rig: Rig, running: Running, kind: str, seconds: float) -> dict[str, 
             while call.poll() is None:
                 time.sleep(0.2)
                 most = max(most, sum(resident(process).values()))
-                longest = max(longest, running.call("gate.status")["health"]["longest_turn"])
+                longest = max(longest, running.call("gate.status")["condition"]["longest_turn"])
             refused = sum(one.result() for one in doing)
         result = call_result(finish(call))
         goodput = finish(load_)["goodput"]
@@ -158,13 +158,13 @@ def measure(rig: Rig, running: Running, kind: str, seconds: float) -> dict[str, 
         "grown_mb": round((most - before) / 1e6, 1),
         "stolen": round((stolen() - taken) / lasted, 2),
         "cpu": round((worked(process) - work) / lasted, 2),
-        "unshaped": after["unshaped"] - status["unshaped"],
-        "shed": after["health"]["shed"] - status["health"]["shed"],
+        "bypassed": after["bypassed"] - status["bypassed"],
+        "shed": after["condition"]["shed"] - status["condition"]["shed"],
         "refused_changes": refused,
     } | {
         "longest_turn_ms": longest / MILLISECOND,
-        "late_turns": after["health"]["late_turns"] - status["health"]["late_turns"],
-        "crowd": after["health"]["crowd"] - status["health"]["crowd"],
+        "late_turns": after["condition"]["late_turns"] - status["condition"]["late_turns"],
+        "crowd": after["condition"]["crowd"] - status["condition"]["crowd"],
     }
 
 

@@ -19,7 +19,7 @@ A warning or a note that you accept is silenced by a comment with the reason, at
 
     headroom: 1%    # sluice: allow little-headroom the modem has no queue of its own
 
-What is marked with ✎ is mended by `sluice check --fix`, where that changes nothing about what the plan does.
+What is marked with ✎ is fixed by `sluice check --fix`, where that changes nothing about what the plan does.
 """
 FIXABLE = {
     "priority-below-curve", "second-burst-unused", "cap-above-parent", "burst-below-packet", "burst-below-window",

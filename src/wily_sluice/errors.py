@@ -6,4 +6,4 @@ class SluiceError(Exception):
 
 
 class LiveError(SluiceError):
-    """The gate or the rig cannot do what was asked, here and now. Nothing was changed, or it was put back."""
+    """The gate or the rig cannot do what was asked, here and now. Nothing was changed, or it was undone."""

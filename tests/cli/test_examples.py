@@ -82,8 +82,8 @@ def test_an_example_runs_or_is_understood(example: str, site: Path) -> None:
 def _make(words: list[str], runner: CliRunner) -> None:
     """Add what an edit of an example needs, as the help says how, unless the demo has it."""
     kind, verb = words[1], words[2]
-    if (kind, verb) == ("opening", "move"):
-        runner.invoke(sluice, ["edit", "opening", "add", "Others", "local=console", "port=4000"])
+    if (kind, verb) == ("mapping", "move"):
+        runner.invoke(sluice, ["edit", "mapping", "add", "Others", "local=console", "port=4000"])
     adding = next(
         (one for one in _examples() if one.startswith(f"sluice edit {kind} add ") and "--to" not in one), None
     )

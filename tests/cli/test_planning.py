@@ -114,7 +114,7 @@ def test_what_has_no_effect_is_mended_and_nothing_else_changes(sluice: Sluice, t
     text = SMALL_PLAN.replace("rules:", "  tight: {local: 10.7.1.9, per: host, down: 3 Mbit/s}   # no use\nrules:")
     file.write_text(text)
     found = sluice("check")
-    assert "[limiter-redundant]" in found.stdout and "`sluice check --fix` mends 1" in found.stdout
+    assert "[limiter-redundant]" in found.stdout and "`sluice check --fix` fixes 1" in found.stdout
     assert sluice("check", "--fix", "--dry-run").returncode == 0
     assert file.read_text() == text
     assert "-  tight:" in sluice("check", "--fix").stdout

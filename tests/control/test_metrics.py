@@ -17,7 +17,7 @@ def test_what_is_served_is_open_metrics_and_on_loopback_alone(demo_plan: Plan) -
     totals = {Key("queue", "fibre", "up", "work/desk"): counts, Key("host", "", "down", "10.61.0.40"): counts}
     names = {"10.61.0.40": "reception", "10.61.0.99": "nobody here"}
     endpoint = Endpoint(
-        Gathered(lambda: Totals(demo_plan, totals, 7, True, {"wan1"}, Health(unshaped=12, busy=0.25), names))
+        Gathered(lambda: Totals(demo_plan, totals, 7, True, {"wan1"}, Health(bypassed=12, busy=0.25), names))
     )
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
@@ -44,7 +44,7 @@ def test_what_is_served_is_open_metrics_and_on_loopback_alone(demo_plan: Plan) -
     ]
     assert samples["sluice_uplink_here", "mobile"] == 0
     assert (samples["sluice_plan_revision",], samples["sluice_plan_on_trial",]) == (7, 1)
-    assert samples["sluice_unshaped_packets_total",] == 12
+    assert samples["sluice_bypassed_packets_total",] == 12
     assert samples["sluice_gate_busy_ratio",] == 0.25
     waited = {
         float(sample.labels["le"]): sample.value

@@ -40,7 +40,7 @@ def test_packets_that_go_past_the_gate_and_a_quota_that_is_nearly_used_are_told(
     plan, notices = small_plan(("down: 2 Mbit/s}", "down: 2 Mbit/s, quota: 40 GB per month}")), Notices()
     assert not notices.look(plan, second(0, False), BYPASSED - 1)
     (one,) = notices.look(plan, second(1, False), 5 * BYPASSED)
-    assert one.words.startswith("5,000 packets went past the gate")
+    assert one.words.startswith("5,000 packets bypassed the gate")
     assert not notices.look(plan, second(2, False), 50 * BYPASSED)  # within the hour
     host = bytes((10, 7, 1, 9))
     assert not notices.quota(plan, "guest", {host: 31_000_000_000}, AT)

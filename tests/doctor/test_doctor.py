@@ -16,7 +16,7 @@ from tests.conftest import SMALL_PLAN
 from wily_sluice.doctor.ailment import Change
 from wily_sluice.doctor.examine import AILMENTS, examine
 from wily_sluice.doctor.facts import Facts, Interface
-from wily_sluice.doctor.mend import Journal, MendError
+from wily_sluice.doctor.fix import FixError, Journal
 from wily_sluice.plan.mark_field import MarkUse
 from wily_sluice.plan.model import Plan
 
@@ -111,19 +111,19 @@ def test_what_is_changed_is_put_back_in_the_end_even_if_it_was_changed_twice(tmp
     one.write_text("0\n")
     other.write_text("7")
     journal = Journal(tmp_path, lambda file, text: file.write_text(text) and None)
-    assert journal.mend([Change(str(one), "1"), Change(str(other), "7")]) == [Change(str(one), "1")]
-    journal.mend([Change(str(one), "2"), Change(str(other), "8")])
-    with pytest.raises(MendError, match="cannot be read"):
-        journal.mend([Change(str(tmp_path / "none"), "1")])
+    assert journal.fix([Change(str(one), "1"), Change(str(other), "7")]) == [Change(str(one), "1")]
+    journal.fix([Change(str(one), "2"), Change(str(other), "8")])
+    with pytest.raises(FixError, match="cannot be read"):
+        journal.fix([Change(str(tmp_path / "none"), "1")])
     assert (one.read_text(), other.read_text()) == ("2", "8")
     assert journal.undo() == [Change(str(other), "7"), Change(str(one), "0")]
     assert (one.read_text(), other.read_text()) == ("0", "7")
     assert journal.undo() == []
-    journal.mend([Change(str(one), "1")])
-    with pytest.raises(MendError, match="another network namespace"):
+    journal.fix([Change(str(one), "1")])
+    with pytest.raises(FixError, match="another network namespace"):
         Journal(tmp_path, lambda file, text: None, "7").undo()
     (tmp_path / "doctor.json").write_text("[]")
-    with pytest.raises(MendError, match="not a journal"):
+    with pytest.raises(FixError, match="not a journal"):
         journal.undo()
 
 
@@ -226,17 +226,17 @@ import sys
 from pathlib import Path
 from wily_sluice.doctor import features
 from wily_sluice.doctor.ailment import Change
-from wily_sluice.doctor.mend import Journal, MendError
+from wily_sluice.doctor.fix import Journal, FixError
 journal = Journal(Path(sys.argv[1]), lambda file, text: file.write_text(text) and None)
 path = features.path_of("v0", "rx-gro")
 print(features.read(path), end=" ")
-journal.mend([Change(path, "on")])
+journal.fix([Change(path, "on")])
 print(features.read(path), end=" ")
 journal.undo()
 print(features.read(path), end=" ")
 try:
-    journal.mend([Change(features.path_of("v0", "rx-lro"), "on")])
-except MendError as error:
+    journal.fix([Change(features.path_of("v0", "rx-lro"), "on")])
+except FixError as error:
     print(error)
 """
     subprocess.run(["ip", "-n", namespace, "link", "add", "v0", "type", "veth"], check=True)

@@ -1,4 +1,4 @@
-"""What goes past the gate is told when it matters, and not before."""
+"""What bypasses the gate is told when it matters, and not before."""
 
 from typing import Any
 
@@ -37,4 +37,4 @@ def told(past: int, each: int, packets: int = 1000) -> list[dict[str, Any]]:
 def test_what_goes_past_is_told_if_it_is_more_than_neighbours_say(
     past: int, each: int, packets: int, events: int
 ) -> None:
-    assert [one["event"] for one in told(past, each, packets)] == ["uplink.past"] * events
+    assert [one["event"] for one in told(past, each, packets)] == ["uplink.bypassed"] * events

@@ -119,7 +119,7 @@ def test_of_a_flood_of_new_conversations_what_is_too_much_is_dropped_and_nobody_
     assert [packet for packet in accepted if packet in calls] == calls
     assert [packet for packet in accepted if packet in opening] == opening
     assert 0 < shed == sum(packet[12:16] == bytes([10, 7, 0, 7]) for packet, ok in said if not ok)
-    assert gate.unshaped <= past
+    assert gate.bypassed <= past
 
 
 def test_the_first_packets_of_a_conversation_are_not_overtaken_though_they_come_by_another_queue(

@@ -107,7 +107,7 @@ def site(tmp_path: Path, kind: str, plan: str, line: int, more: str = "") -> Ite
             yield rig, gate
         finally:
             said = gate.end()
-        assert not {"uplink.past", "routes.unusable"} & set(said.split('"'))
+        assert not {"uplink.bypassed", "routes.unusable"} & set(said.split('"'))
 
 
 @pytest.mark.parametrize(
@@ -128,7 +128,7 @@ def test_the_gateways_own_packets_and_its_tunnels_share_the_line_as_the_plan_say
             lambda found: all(abs(found[name] - rate) <= 0.02 * rate for name, rate in PLANNED.items()),
         )
         time.sleep(1.2)
-        for line, ours in gate.call("gate.status")["health"]["crossed"]["line"].values():
+        for line, ours in gate.call("gate.status")["condition"]["crossed"]["line"].values():
             assert abs(line - ours) <= 0.001 * line, (line, ours)
 
 
@@ -161,5 +161,5 @@ def test_a_route_leads_into_a_tunnel(tmp_path: Path, kind: str) -> None:
         assert finish(load)["goodput"] > 5_000_000
         time.sleep(1.2)
         status = gate.call("gate.status")
-        assert status["health"]["carried"]["office"] >= 1
-        assert status["health"]["down"] == []
+        assert status["condition"]["carried"]["office"] >= 1
+        assert status["condition"]["down"] == []

@@ -124,7 +124,7 @@ def test_a_flood_ends_neither_the_gate_nor_a_call_though_the_gate_stands_still_f
         result = call_result(finish(call))
         assert running.process.poll() is None
         assert running.call("gate.status")["revision"] == 1
-        assert running.call("gate.status")["health"]["crowd"] > 1000
+        assert running.call("gate.status")["condition"]["crowd"] > 1000
         grown = memory(running) - before
     assert result.loss < 0.1  # some are let past, and lost on the full line
     assert grown < 100_000_000

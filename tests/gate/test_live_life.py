@@ -81,7 +81,7 @@ def confined(folder: Path) -> list[str]:
 
 
 def test_a_trial_ends_at_once_when_a_remote_that_answered_no_longer_does(rig: Rig, tmp_path: Path) -> None:
-    watched = PLAN + f"gate: {{health: [{', '.join(FAR_ADDRESSES)}, 192.0.2.200]}}\n"
+    watched = PLAN + f"gate: {{probe: [{', '.join(FAR_ADDRESSES)}, 192.0.2.200]}}\n"
     # Everything that no rule claims, and so the echoes, behind 4 kbit/s that somebody else keeps busy.
     choked = watched.replace("rest: {default: true}", "rest: {default: true, cap: 4 kbit/s}")
     with gate(rig, tmp_path, watched, confined(tmp_path)) as running:

@@ -96,7 +96,7 @@ def test_a_line_is_cut_and_works_again(tmp_path: Path, silent: bool) -> None:
         carrier = subprocess.run(look, capture_output=True, text=True, check=True).stdout.strip()
         assert carrier == ("1" if silent else "0")
         assert not any(reached(remote, 0) for remote in rig.far_addresses)
-        rig.mend("line")
+        rig.repair("line")
         assert all(reached(remote) for remote in rig.far_addresses)
     finally:
         rig.down()

@@ -300,11 +300,11 @@ def test_a_firewall_and_the_policy_routing_of_others_go_on_as_they_were(tmp_path
         with subprocess.Popen(command, stdout=PIPE, text=True) as inside:
             assert inside.stdout is not None and inside.stdout.readline()
             time.sleep(1.5)
-            before = gate.call("gate.status")["health"]["carried"]
+            before = gate.call("gate.status")["condition"]["carried"]
             call = rig.command("house", [sys.executable, "-c", HAIRPIN])
             assert subprocess.run(call, capture_output=True, text=True, check=True).stdout == "10.7.0.1\n"
         time.sleep(1.5)
-        assert gate.call("gate.status")["health"]["carried"] == before == {"fibre": 3}
+        assert gate.call("gate.status")["condition"]["carried"] == before == {"fibre": 3}
         assert "chain.bypassed" not in [one["event"] for one in gate.events()]
 
 
@@ -341,7 +341,7 @@ def test_else_takes_over_when_a_line_fails_and_calls_elsewhere_lose_nothing(tmp_
         time.sleep(2)
         subprocess.run(rig.command("line-fibre", cut), check=True)
         begun = time.monotonic()
-        while "fibre" not in gate.call("gate.status")["health"]["down"]:
+        while "fibre" not in gate.call("gate.status")["condition"]["down"]:
             assert time.monotonic() - begun < soon_enough
             time.sleep(0.1)
         after = Calls(rig, 7100, 3)
@@ -373,7 +373,7 @@ def test_a_line_whose_remotes_never_answer_is_used_while_conversations_over_it_a
     with site(tmp_path, PLAN.replace("probe: [198.51.100.10]", "probe: [198.18.0.1]")) as (rig, gate):
         finish(start_endpoint(rig, HOST, "load", "down", "--flows", 1, "--seconds", 12, "--warmup", 1))
         status = gate.call("gate.status")
-        assert status["health"]["down"] == []
+        assert status["condition"]["down"] == []
         assert [one["event"] for one in status["events"] if one["event"].startswith(("uplink", "probe"))] == [
             "probe.astray"
         ]

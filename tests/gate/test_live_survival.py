@@ -243,7 +243,7 @@ def test_packets_that_come_faster_than_a_gate_takes_them_in_flow_past_and_that_i
     rig: Rig, tmp_path: Path
 ) -> None:
     with gate(rig, tmp_path) as running:
-        assert running.call("gate.status")["unshaped"] == 0
+        assert running.call("gate.status")["bypassed"] == 0
         program = rig.program("house", "flood_program", HOST.address, FAR_ADDRESSES[0], 6, 100)
         flood = subprocess.Popen(program)
         os.kill(running.process.pid, signal.SIGSTOP)
@@ -251,11 +251,11 @@ def test_packets_that_come_faster_than_a_gate_takes_them_in_flow_past_and_that_i
         os.kill(running.process.pid, signal.SIGCONT)
         flood.wait()
         deadline = time.monotonic() + 10
-        while not running.call("gate.status")["unshaped"] and time.monotonic() < deadline:
+        while not running.call("gate.status")["bypassed"] and time.monotonic() < deadline:
             time.sleep(0.2)
-        assert running.call("gate.status")["unshaped"] > 1000
+        assert running.call("gate.status")["bypassed"] > 1000
         told = [one for one in running.events() if one["event"] == "gate.too_slow"]
-    assert told and told[0]["unshaped"] > 0
+    assert told and told[0]["bypassed"] > 0
 
 
 def test_gates_in_two_namespaces_leave_each_other_alone(rig: Rig, tmp_path: Path) -> None:

@@ -82,8 +82,12 @@ def measured(
             call = finish(start_endpoint(rig, CALLER, "call", "--seconds", end - begin))
             waits.append((float(np.percentile(call[way], 99)) - DELAY) / MILLISECOND)
         goodput = finish(loads)["goodput"]
-        steps = {one["event"]: one["after"] for one in gate.events() if one["event"].startswith("line.")}
-        assert set(steps) == ({"line.slower", "line.faster"} if " to " in rate else set())
+        steps = {
+            one["event"]: one["after"]
+            for one in gate.events()
+            if one["event"].startswith(("uplink.slower", "uplink.faster"))
+        }
+        assert set(steps) == ({"uplink.slower", "uplink.faster"} if " to " in rate else set())
         assert all(6_000_000 <= after <= 40_000_000 for after in steps.values())
     finally:
         rig.down()

@@ -33,7 +33,7 @@ VALUES: dict[str, dict[str, Any]] = {
     "service": {"about": "a game, and: more"},
     "tunnel": {"remote": "203.0.113.21"},
     "route": {"else": "mobile"},
-    "opening": {"count": 3},
+    "mapping": {"count": 3},
 }
 ROUTES = """routes:
   - {name: Records, remote: 198.51.100.0/24, uplink: office}   # patients'
@@ -43,7 +43,7 @@ ROUTES = """routes:
 MORE = """
 tunnels:
   office: {interface: vpn0, uplink: fibre, wrapping: vxlan, remote: 203.0.113.20}   # to the other practice
-openings:
+mappings:
   - {name: Play, local: scanner, port: 3000-3009}   # for the break
 """
 
@@ -147,7 +147,7 @@ def test_what_an_anchor_stands_for_is_not_edited_behind_its_back() -> None:
         (lambda e: e.set("rule", "Play", {"port": None}), "has no “port”"),
         (lambda e: e.remove("tunnel", "office"), "still needed by route Records"),
         (lambda e: e.insert("route", "Records", {}), "there is a route “Records” already"),
-        (lambda e: e.move("opening", "Play", ("to", "1")), "is there already"),
+        (lambda e: e.move("mapping", "Play", ("to", "1")), "is there already"),
     ],
 )
 def test_an_edit_that_cannot_be_made_says_why(edit: Any, says: str) -> None:

@@ -45,7 +45,7 @@ def test_a_line_of_a_plan_is_said_in_a_sentence_with_its_terms(demo_plan: Plan) 
     number = next(index for index, line in enumerate(text, 1) if "visitor-each" in line)
     lines = line_lines(demo_plan, number)
     assert "waiting-room" in lines[0] and "6 Mbit/s" in lines[0]
-    assert any(re.match("per: Who has a rate of their own", line) for line in lines)
+    assert any(re.match("per: Who gets a limiter", line) for line in lines)
     route = next(index for index, line in enumerate(text, 1) if "Everything," in line)
     assert line_lines(demo_plan, route)[0] == "Everything: Every conversation goes over fibre, else mobile."
     assert line_lines(demo_plan, 1) == []  # a comment

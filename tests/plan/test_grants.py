@@ -1,4 +1,4 @@
-"""Grants of openings and kept ports: how they are read, shown, compared and followed by renames."""
+"""Grants of mappings and kept ports: how they are read, shown, compared and followed by renames."""
 
 from pathlib import Path
 
@@ -31,7 +31,7 @@ routes:
   - {local: room, uplinks: {fibre: 3, mobile: 1}}
   - {uplink: fibre, else: mobile}
 nat: {keep-ports: room}
-openings:
+mappings:
   - {name: Play, local: room, protocol: udp, port: 3000-3009, count: 2, lifetime: 1 h, service: league, uplink: mobile}
   - {local: 10.7.0.102, port: [4000/tcp, 5000-5001]}
 """
@@ -59,13 +59,13 @@ def test_grants_are_read_and_said_in_a_sentence(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("was", "written", "place"),
     [
-        ("uplink: mobile}", "uplink: satellite}", "openings[1].uplink"),
-        ("local: room, protocol", "local: shed, protocol", "openings[1].local"),
-        ("protocol: udp, port: 3000", "protocol: icmp, port: 3000", "openings[1].protocol"),
-        ("service: league, uplink", "service: calls, uplink", "openings[1].service"),
-        ("lifetime: 1 h", "lifetime: 3 days", "openings[1].lifetime"),
-        ("count: 2", "count: 0", "openings[1].count"),
-        ("[4000/tcp, 5000-5001]", "[4000/tcp, 5001-5000]", "openings[2].port"),
+        ("uplink: mobile}", "uplink: satellite}", "mappings[1].uplink"),
+        ("local: room, protocol", "local: shed, protocol", "mappings[1].local"),
+        ("protocol: udp, port: 3000", "protocol: icmp, port: 3000", "mappings[1].protocol"),
+        ("service: league, uplink", "service: calls, uplink", "mappings[1].service"),
+        ("lifetime: 1 h", "lifetime: 3 days", "mappings[1].lifetime"),
+        ("count: 2", "count: 0", "mappings[1].count"),
+        ("[4000/tcp, 5000-5001]", "[4000/tcp, 5001-5000]", "mappings[2].port"),
         ("keep-ports: room", "keep-ports: shed", "nat.keep-ports"),
         ("keep-ports: room", "keep-ports: '02:00:5e:10:00:01'", "nat.keep-ports"),
     ],
@@ -77,7 +77,7 @@ def test_what_is_wrong_with_a_grant_is_said_at_its_place(tmp_path: Path, was: st
     assert place in [finding.key for finding in caught.value.findings]
 
 
-def test_a_rename_is_followed_to_routes_openings_and_kept_ports() -> None:
+def test_a_rename_is_followed_to_routes_mappings_and_kept_ports() -> None:
     text = PLAN
     for kind, old, new in (("uplink", "mobile", "spare"), ("group", "room", "den"), ("service", "league", "cup")):
         text = apply(text, Edits(parse(text)[0]).rename(kind, old, new))
@@ -88,6 +88,6 @@ def test_a_change_of_grants_is_a_difference(tmp_path: Path) -> None:
     before = load(plan_of(tmp_path))
     after = load(plan_of(tmp_path, PLAN.replace("count: 2", "count: 3").replace("keep-ports: room", "")))
     assert [(one.how, one.part, one.name) for one in compare(before, after)] == [
-        ("changed", "opening", "Play"),
+        ("changed", "mapping", "Play"),
         ("changed", "plan", "keep-ports"),
     ]

@@ -75,7 +75,7 @@ def test_what_carries_a_tunnel_is_not_to_be_led_into_it(tmp_path: Path, remote: 
     file = tmp_path / "sluice.yaml"
     tunnel = "tunnels: {vpn: {interface: vpn0, wrapping: gre, remote: 203.0.113.20}}\n"
     file.write_text(SMALL_PLAN + tunnel + f"routes: [{{remote: {remote}, uplink: vpn}}, {{uplink: vpn}}]\n")
-    assert [(one.code, one.key) for one in told(file)] == [("line-loop", "routes[1]")] * loops
+    assert [(one.code, one.key) for one in told(file)] == [("uplink-loop", "routes[1]")] * loops
 
 
 def test_gateway_is_a_host_of_every_plan_and_no_other(tmp_path: Path, small_plan: Callable[..., Plan]) -> None:

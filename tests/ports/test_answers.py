@@ -7,7 +7,7 @@ import pytest
 
 from wily_sluice.outside.files import load
 from wily_sluice.ports.answers import Answer, Answers
-from wily_sluice.ports.book import MOST_OPENINGS, REVOKED_FOR, Book
+from wily_sluice.ports.book import MOST_MAPPINGS, REVOKED_FOR, Book
 from wily_sluice.units import SECOND
 
 PLAN = """\
@@ -21,7 +21,7 @@ groups:
   room: [10.7.0.100, 10.7.0.101, '2001:db8:7::100']
 trees:
   main: {queues: {rest: {default: true}}}
-openings:
+mappings:
   - {name: Play, local: room, protocol: udp, port: [3000-3003, 7000], count: 2, lifetime: 1 h}
   - {name: Desk, local: 10.7.0.102, port: [3003/tcp, 4000/tcp], lifetime: 10 s, uplink: mobile}
 """
@@ -100,7 +100,7 @@ def test_a_map_request_is_answered_byte_by_byte(site: Site) -> None:
     site.now += 100 * SECOND
     assert site.ask(asked) == bytes.fromhex(said.replace("0000004d", "000000b1")).hex(" ", -4)
     ended = site.full(bytes.fromhex(asked.replace("00000258", "00000000")))
-    assert (len(ended.ended), lifetime(ended.data.hex(" ", -4)), site.book.openings) == (1, 0, {})
+    assert (len(ended.ended), lifetime(ended.data.hex(" ", -4)), site.book.mappings) == (1, 0, {})
 
 
 def test_errors_of_pcp_say_what_was_asked_and_why_not(site: Site) -> None:
@@ -138,7 +138,7 @@ def test_errors_of_pcp_say_what_was_asked_and_why_not(site: Site) -> None:
         assert not answer.changed
     assert site.answers.answer(b"\x02", HOST, 0) is None
     assert site.answers.answer(bytes((2, 0x81)) + wish(3000)[2:], HOST, 0) is None  # a response
-    assert site.book.openings == {}
+    assert site.book.mappings == {}
 
 
 def test_who_has_which_port(site: Site) -> None:
@@ -147,7 +147,7 @@ def test_who_has_which_port(site: Site) -> None:
     site.busy.add((17, 7000))
     assert ports(site.ask(wish(3001, host=OTHER), OTHER))[1] != 3001
     assert ports(site.ask(wish(7000, 7000)))[1] != 7000  # the gateway itself listens there
-    assert len({one.outside for one in site.book.openings.values()} - {7000}) == 3
+    assert len({one.outside for one in site.book.mappings.values()} - {7000}) == 3
     assert result(site.ask(wish(3002))) == 10  # the third of a host that has two
     assert result(site.ask(wish(3002, 3001, host=OTHER, options=bytes.fromhex("02000000")), OTHER)) == 11
     # Over IPv6 nothing is translated, and it is of no concern who has the port elsewhere.
@@ -161,7 +161,7 @@ def test_who_has_which_port(site: Site) -> None:
     assert lifetime(site.ask(wish(3000, lifetime=2**32 - 1))) == 3600
 
 
-def test_an_opening_lasts_as_long_as_it_is_asked_for_and_granted(site: Site) -> None:
+def test_an_mapping_lasts_as_long_as_it_is_asked_for_and_granted(site: Site) -> None:
     for inside in (3000, 3001):
         site.ask(wish(inside))
     site.now += 500 * SECOND
@@ -200,7 +200,7 @@ def test_filters_add_up_until_they_are_taken_back(site: Site) -> None:
     assert none is not None and none.filters == ()
 
 
-def test_an_announcement_says_since_when_the_openings_are_kept(site: Site) -> None:
+def test_an_announcement_says_since_when_the_mappings_are_kept(site: Site) -> None:
     asked = bytes.fromhex("02 00 0000 00000000 00000000 00000000 0000ffff 0a070064")
     assert site.ask(asked) == bytes.fromhex("02 80 00 00 00000000 0000004d").hex(" ", -4) + " 00000000" * 3
 
@@ -215,7 +215,7 @@ def test_nat_pmp_is_answered_byte_by_byte(site: Site) -> None:
         ("00 03 0000 0bb8 0000 00000258", "00 83 0005 0000004d"),  # §3.5
     ):
         assert site.ask(asked) == bytes.fromhex(said).hex(" ", -4), asked
-    assert site.book.openings == {}
+    assert site.book.mappings == {}
     assert site.answers.answer(bytes.fromhex("00 01 0000"), HOST, 0) is None
     assert site.answers.answer(bytes.fromhex("00 81 0000"), HOST, 0) is None
     # All of a protocol at once; and what was asked for by PCP belongs to who knows its nonce.
@@ -223,7 +223,7 @@ def test_nat_pmp_is_answered_byte_by_byte(site: Site) -> None:
     site.ask("00 01 0000 0bb9 0000 00000258")
     assert site.ask("00 01 0000 0bb8 0000 00000000").startswith("00810002")
     assert site.ask("00 01 0000 0000 0000 00000000").startswith("00810000")
-    assert [one.by for one in site.book.openings.values()] == ["PCP"]
+    assert [one.by for one in site.book.mappings.values()] == ["PCP"]
 
 
 def test_a_hundred_thousand_malformed_packets_open_nothing_that_is_not_granted(site: Site) -> None:
@@ -252,8 +252,8 @@ def test_a_hundred_thousand_malformed_packets_open_nothing_that_is_not_granted(s
             answered += 1
             assert len(answer.data) <= max(1100, len(data)) and answer.data[1] & 0x80
         site.book.expire(site.now)
-        for one in site.book.openings.values():
+        for one in site.book.mappings.values():
             assert one.host in (HOST, OTHER, SIX)
             assert one.protocol == 17 and {one.inside, one.outside} <= {3000, 3001, 3002, 3003, 7000}
     assert answered > 30_000
-    assert len(site.book.openings) <= 6 < MOST_OPENINGS
+    assert len(site.book.mappings) <= 6 < MOST_MAPPINGS

@@ -22,7 +22,7 @@ from wily_sluice.views.live.watch.state import PAGES, Row, Watch
 HANDSET, PHONE = bytes([10, 61, 0, 41]), bytes([10, 61, 30, 117])
 
 
-def told(plan: Plan, megabits: float = 30.0, unshaped: int = 0, at: float = 1_795_000_000.0) -> dict[str, object]:
+def told(plan: Plan, megabits: float = 30.0, bypassed: int = 0, at: float = 1_795_000_000.0) -> dict[str, object]:
     """A second in which visitors get so much, and wait 40 ms; and a call that nothing holds."""
     waits = [0] * STEPS
     waits[step_of(40 * MILLISECOND)] = 400
@@ -43,7 +43,7 @@ def told(plan: Plan, megabits: float = 30.0, unshaped: int = 0, at: float = 1_79
         "trial": {"revision": 3, "left": 75.0},
         "missing": ["wan1"],
         "down": ["mobile"],
-        "unshaped": unshaped,
+        "bypassed": bypassed,
         "strained": False,
     }
     return summary | snapshot_data(plan, Snapshot(at, SECOND, add_up(rows)))
@@ -104,8 +104,8 @@ def test_what_is_seen_is_what_was_told(demo_plan: Plan) -> None:
         assert [line.split()[1] for line in table_of(app)] == ["10.61.30.117", "10.61.0.41"]
         await pilot.press("s")  # by name
         assert table_of(app)[0].split()[1] == "10.61.0.41"
-        app.feed(told(demo_plan, unshaped=7))
-        assert "too slow: 7 packets unshaped" in text_of(app, "title")
+        app.feed(told(demo_plan, bypassed=7))
+        assert "too slow: 7 packets bypassed the gate" in text_of(app, "title")
 
     driven(demo_plan, (157, 40), steps)
 
@@ -177,7 +177,7 @@ def test_a_limiter_out_of_its_schedule_says_when_it_applies_again(demo_plan: Pla
 def test_what_is_wrong_and_whole_addresses_are_read_at_80_columns(demo_plan: Plan) -> None:
     watch = Watch(page="hosts")
     watch.feed(told(demo_plan))
-    watch.feed(told(demo_plan, unshaped=1_234_567))
+    watch.feed(told(demo_plan, bypassed=1_234_567))
     data = watch.told["hosts"]["10.61.0.41"]
     address = "fd61:aaaa:bbbb:cccc:5054:ffff:fe12:3456"
     watch.told["hosts"] = {address: data}
@@ -187,7 +187,7 @@ def test_what_is_wrong_and_whole_addresses_are_read_at_80_columns(demo_plan: Pla
         assert words in head
     assert f"↑ {address} " in row and len(head) <= 80 and len(row) <= 80
     watch.told |= {"missing": [], "down": [], "trial": None}
-    assert table(watch, 80)[0].plain.startswith(" Saltmarsh Veterinary  too slow: 1,234,567 packets unshaped")
+    assert table(watch, 80)[0].plain.startswith(" Saltmarsh Veterinary  too slow: 1,234,567 packets bypassed the gate")
 
 
 def test_bars_show_a_rate_against_the_line_its_guarantee_and_its_cap() -> None:

@@ -56,7 +56,7 @@ GROUPS: dict[str, dict[str, Entry]] = {
         "usage": Entry("observing.usage", "Show who used the line, when and how much."),
         "report": Entry("observing.report", "Write a page that shows how the line was used."),
         "contacts": Entry("observing.usage", "List the names that each host contacted."),
-        "openings": Entry("observing.openings", "List the ports that hosts have had opened, or close some."),
+        "mappings": Entry("observing.mappings", "List the ports that hosts have had opened, or close some."),
     },
     "Try": {
         "demo": Entry("trying.demo", "See a plan checked, split and simulated on the demo site."),
@@ -89,7 +89,7 @@ SYNONYMS = {
     "revert": "undo", "rollback": "undo", "restore": "undo",
     "log": "history", "revisions": "history",
     "monitor": "watch", "live": "watch", "stats": "usage", "statistics": "usage",
-    "names": "contacts", "domains": "contacts", "ports": "openings", "forwards": "openings", "mappings": "openings",
+    "names": "contacts", "domains": "contacts", "ports": "mappings", "forwards": "mappings", "openings": "mappings",
     "simulate": "lab", "simulation": "lab", "testbed": "rig", "namespaces": "rig",
 }  # fmt: skip
 

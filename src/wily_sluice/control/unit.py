@@ -3,7 +3,7 @@
 It is ready when it shapes (`Type=notify`), restarted when it fails or hangs (`WatchdogSec`), and has only what
 it needs: the capabilities for the kernel's packet queue and chains, for its place before other processes, and for
 giving the watchers' socket to a group. It may send to any address, since the remotes that the plan has it ask for their
-health (`gate: {health: …}`) may be anywhere.
+health (`gate: {probe: …}`) may be anywhere.
 """
 
 import shutil

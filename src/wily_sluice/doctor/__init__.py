@@ -1,1 +1,1 @@
-"""Looks at a machine for what makes shaping fail or lie, and mends what can safely be mended."""
+"""Looks at a machine for what makes shaping fail or lie, and fixes what can safely be fixed."""

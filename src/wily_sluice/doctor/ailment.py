@@ -1,4 +1,4 @@
-"""What an ailment is: what is looked for, what is said of it, and what would mend it."""
+"""What an ailment is: what is looked for, what is said of it, and what would fix it."""
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -28,7 +28,7 @@ class Change:
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """One thing that is wrong: where, what, and what to do. `changes` mend it, where that is safe."""
+    """One thing that is wrong: where, what, and what to do. `changes` fix it, where that is safe."""
 
     where: str
     message: str

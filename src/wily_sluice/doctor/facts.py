@@ -36,7 +36,7 @@ class Facts:
     """`ways_out` are interfaces of default routes, of IPv4 and of IPv6. `settings` are those of /proc/sys that could be
     read, by their paths there. `in_step` says that the clock is kept to a reference; None where nobody says.
 
-    `flow_tables` are those of nf_tables, which forward packets past all chains; `clamps` says that a rule lowers what
+    `flow_tables` are those of nf_tables, whose packets bypass all chains; `clamps` says that a rule lowers what
     TCP takes for the largest segment; sources of IPv4 are `translated` out of interfaces with these names, which may
     end with `*`; both are None where rules cannot be read. `busy` is the part of what the gate was measured
     to carry here that the plan's lines come to, None where nobody has measured.

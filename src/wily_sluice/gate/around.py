@@ -50,7 +50,7 @@ class GateState(NamedTuple):
     """See `control.messages.Health`."""
 
     unreadable: int
-    unshaped: int
+    bypassed: int
     crowd: int
     unrecognised: int
     late_turns: int

@@ -1,6 +1,6 @@
 """What crossed each uplink by the count of its own interface, beside what the gate took in or let go.
 
-The two differ by what goes past the gate: what neighbours on the link say to each other, and whatever else does not
+The two differ by what bypasses the gate: what neighbours on the link say to each other, and whatever else does not
 come by the gate's chains. Up, what the gate let go is compared; down, what came to it, since what it drops has crossed
 the line before.
 """
@@ -49,7 +49,7 @@ class Account:
 
     @property
     def past(self) -> float:
-        """The part of what crossed lately that went past the gate; 0 where that was too little to tell."""
+        """The part of what crossed lately that bypassed the gate; 0 where that was too little to tell."""
         line, ours = (sum(part) for part in zip(*self._recent, strict=True)) if self._recent else (0, 0)
         return 1 - ours / line if line >= FEW and line - ours >= LEAST else 0.0
 
@@ -83,7 +83,8 @@ class Balance:
                 past = account.past
                 if past > MUCH and key not in self._told:
                     self._told.add(key)
-                    self._tell("uplink.past", "warning", uplink=uplink.name, direction=direction, part=round(past, 4))
+                    about = {"uplink": uplink.name, "direction": direction, "part": round(past, 4)}
+                    self._tell("uplink.bypassed", "warning", **about)
                 elif past < MUCH / 2:
                     self._told.discard(key)
 

@@ -184,9 +184,9 @@ class Finding:
             return
         about: dict[str, str | int] = {"uplink": line.uplink.name, "direction": way, "after": finder.rate}
         if steps:
-            self._tell("line.slower", "info", **about, before=told.most, steps=steps)
+            self._tell("uplink.slower", "info", **about, before=told.most, steps=steps)
         else:
-            self._tell("line.faster", "info", **about, before=told.rate)
+            self._tell("uplink.faster", "info", **about, before=told.rate)
         line.telling[way] = Telling(finder.rate, finder.steps, now)
 
     def _retune(self, line: FoundLine, way: Direction, now: Nanoseconds) -> None:

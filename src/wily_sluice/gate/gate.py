@@ -1,7 +1,7 @@
 """The gate: shapes the packets that cross this machine's uplinks, by a plan, until it is stopped.
 
 Whenever the gate exits, the chain that diverts packets is removed first, then packets still held are released. If it is
-killed, the kernel drops the packets held and lets all later ones through unshaped; the next gate clears the chain away.
+killed, the kernel drops the packets held, and later ones bypass the gate; the next gate clears the chain away.
 
 Slow work is not done in the loop, but in a thread beside it (`beside`), by the clerk, or a little in each turn.
 """
@@ -118,7 +118,7 @@ class Gate:
         return self._passages.unreadable
 
     @property
-    def unshaped(self) -> int:
+    def bypassed(self) -> int:
         """Packets that bypassed the gate, since they came too fast."""
         return self._intake.missed
 
@@ -148,7 +148,7 @@ class Gate:
         crowd = self.engine.conversations.crowd
         return GateState(
             self.unreadable,
-            self.unshaped,
+            self.bypassed,
             crowd.packets if crowd is not None else 0,
             self._passages.unrecognised,
             loop.late,

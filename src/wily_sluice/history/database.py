@@ -7,7 +7,7 @@
 | `quotas.sqlite` | what was used of quotas |
 | `contacts.sqlite` | names that hosts spoke with |
 | `measurements.sqlite` | measurements of lines |
-| `events.sqlite` | what happened to lines, routes, openings and chains |
+| `events.sqlite` | what happened to lines, routes, mappings and chains |
 
 A schema is a list of steps: how far a database has come stands in its table `schema_version`. One that a newer program
 has brought further is refused, and left as it is.

@@ -1,4 +1,4 @@
-"""What happened around a gate, in SQLite: uplinks that went and came back, routes, openings, chains that were removed.
+"""What happened around a gate, in SQLite: uplinks that went and came back, routes, mappings, chains that were removed.
 
 The last MOST are kept, each with its moment in seconds since 1970, and its details as JSON.
 """

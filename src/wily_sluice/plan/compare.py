@@ -292,7 +292,7 @@ def _gate_words(was: GateSettings, now: GateSettings) -> Iterable[str]:
     for what, old, new in (
         ("watchers", was.watchers or "root", now.watchers or "root"),
         ("metrics", f"port {was.metrics}" if was.metrics else "off", f"port {now.metrics}" if now.metrics else "off"),
-        ("health checks", ", ".join(was.health) or "none", ", ".join(now.health) or "none"),
+        ("probes of a trial", ", ".join(was.probe) or "none", ", ".join(now.probe) or "none"),
         ("recorded contacts", _kept(was.keep_contacts), _kept(now.keep_contacts)),
         ("names of hosts", _naming(was.names), _naming(now.names)),
         ("collector", _collector(was.ipfix), _collector(now.ipfix)),
@@ -319,7 +319,7 @@ def _kept(span: Nanoseconds | None) -> str:
 
 _NAMED: dict[str, Callable[[Plan], Mapping[str, object]]] = {
     "route": lambda plan: {route.name: route for route in plan.routes},
-    "opening": lambda plan: {grant.name: grant for grant in plan.grants},
+    "mapping": lambda plan: {grant.name: grant for grant in plan.grants},
     "tunnel": lambda plan: {tunnel.name: tunnel for tunnel in plan.tunnels},
     "network": lambda plan: {network.name: network for network in plan.networks},
     "host": lambda plan: plan.named_hosts,

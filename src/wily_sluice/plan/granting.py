@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 from wily_sluice.plan.asking import Party
-from wily_sluice.plan.file.schema import NatEntry, OpeningEntry
+from wily_sluice.plan.file.schema import MappingEntry, NatEntry
 from wily_sluice.plan.grant import TRANSPORTS, Grant
 from wily_sluice.plan.terms import Resolver
 
@@ -16,9 +16,9 @@ class Grants:
         self._uplinks = uplinks
         self._error = error
 
-    def grant(self, index: int, e: OpeningEntry) -> Grant:
-        """An entry of `openings`, and what is wrong with it."""
-        here = ("openings", index)
+    def grant(self, index: int, e: MappingEntry) -> Grant:
+        """An entry of `mappings`, and what is wrong with it."""
+        here = ("mappings", index)
         self._resolve.require((*here, "uplink"), "uplink", e.uplink, self._uplinks)
         ports: dict[int, tuple[tuple[int, int], ...]] = {}
         for protocol in e.protocol or TRANSPORTS:
@@ -34,7 +34,7 @@ class Grants:
                 (*here, "service"), f"“{e.service}” is several services", f"name one, such as {services[0].name}"
             )
         return Grant(
-            e.name or f"opening {index + 1}",
+            e.name or f"mapping {index + 1}",
             index,
             self._resolve.party((*here, "local"), e.local),
             ports,

@@ -347,7 +347,7 @@ class HostNaming:
 class GateSettings:
     """What the gate does beside shaping. `watchers` is `everyone` or a group of users; None for nobody but root.
 
-    `metrics` is the port on which metrics are served to this machine, or None. `health` are remotes that must keep
+    `metrics` is the port on which metrics are served to this machine, or None. `probe` are remotes that must keep
     answering while a plan is on trial. `keep_contacts` is how long the names that each host contacted are kept, or None
     for not at all. `notify` is a web address or a command for notices; `ipfix` is the address and port of a collector
     for conversations. `marks` are the firewall marks of routes.
@@ -355,7 +355,7 @@ class GateSettings:
 
     watchers: str | None = None
     metrics: int | None = None
-    health: tuple[str, ...] = ()
+    probe: tuple[str, ...] = ()
     keep_contacts: Nanoseconds | None = None
     notify: str | None = None
     names: HostNaming = HostNaming()

@@ -177,7 +177,7 @@ class _Builder:
         limiters = tuple(self._limiter(name, e, entry) for name, e in entry.limiters.items())
         rules = tuple(self._rule(index, e, trees) for index, e in enumerate(entry.rules) if e is not None)
         granting = Grants(self.resolve, list(entry.uplinks), self.error)
-        grants = tuple(granting.grant(index, e) for index, e in enumerate(entry.openings) if e is not None)
+        grants = tuple(granting.grant(index, e) for index, e in enumerate(entry.mappings) if e is not None)
         routes = tuple(self.lines.route(index, e, limiters) for index, e in enumerate(entry.routes) if e is not None)
         if entry.services or entry.catalogues:
             self.resolve.services.all()  # so that mistakes in them are reported, used or not
@@ -196,7 +196,7 @@ class _Builder:
             GateSettings(
                 entry.gate.watchers,
                 entry.gate.metrics,
-                tuple(entry.gate.health),
+                tuple(entry.gate.probe),
                 entry.gate.keep_contacts,
                 entry.gate.notify,
                 HostNaming(tuple(entry.gate.names.leases), entry.gate.names.reverse),

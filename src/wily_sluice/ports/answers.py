@@ -10,7 +10,7 @@ from typing import Final
 
 from wily_sluice.plan.grant import TRANSPORTS
 from wily_sluice.ports import nat_pmp, pcp
-from wily_sluice.ports.book import Book, Opening, Refused, Wish
+from wily_sluice.ports.book import Book, PortMapping, Refused, Wish
 from wily_sluice.units import SECOND, Nanoseconds
 
 PCP_RESULTS: Final = {
@@ -34,14 +34,14 @@ NAT_PMP_RESULTS: Final = {
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What to send back, and `failed` instead where the kernel did not do what has `changed`: openings that are new or
+    """What to send back, and `failed` instead where the kernel did not do what has `changed`: mappings that are new or
     last longer, or have ended. `refused` says why there is none, for the log.
     """
 
     data: bytes
     failed: bytes = b""
-    opened: Opening | None = None
-    ended: tuple[Opening, ...] = ()
+    opened: PortMapping | None = None
+    ended: tuple[PortMapping, ...] = ()
     refused: Refused | None = None
     wish: Wish | None = None
 
@@ -69,7 +69,7 @@ class Answers:
         self._hardware = hardware
 
     def epoch(self, now: Nanoseconds) -> int:
-        """For so many seconds the openings have been kept (RFC 6887 §8.5, RFC 6886 §3.6)."""
+        """For so many seconds the mappings have been kept (RFC 6887 §8.5, RFC 6886 §3.6)."""
         return (now - self._begun) // SECOND
 
     def answer(self, data: bytes, source: bytes, now: Nanoseconds) -> Answer | None:

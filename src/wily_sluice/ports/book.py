@@ -14,14 +14,14 @@ from wily_sluice.plan.grant import TRANSPORTS, Grant
 from wily_sluice.ports.pcp import Filter
 from wily_sluice.units import SECOND, Nanoseconds
 
-MOST_OPENINGS: Final = 4096
-MOST_FILTERS: Final = 8  # of one opening
+MOST_MAPPINGS: Final = 4096
+MOST_FILTERS: Final = 8  # of one mapping
 SHORTEST: Final = 120  # seconds, where the plan does not say less (RFC 6887 §15)
 REVOKED_FOR: Final[Nanoseconds] = 3600 * SECOND
 
 
 class Refused(Enum):
-    """Why there is no opening, in words for the log."""
+    """Why there is no mapping, in words for the log."""
 
     NOT_GRANTED = "the plan does not grant it"
     REVOKED = "it was revoked less than an hour ago"
@@ -31,7 +31,7 @@ class Refused(Enum):
     NOT_FREE = "the port that it insists on cannot be had"
     NONE_FREE = "no port that the plan grants is free"
     NO_ADDRESS = "the uplink has no address"
-    FULL = f"there are {MOST_OPENINGS} openings already"
+    FULL = f"there are {MOST_MAPPINGS} mappings already"
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +55,7 @@ class Wish:
 
 
 @dataclass(frozen=True, slots=True)
-class Opening:
+class PortMapping:
     """A port that is open. It `ends` on the book's clock, and was requested `by` PCP or NAT-PMP."""
 
     host: bytes
@@ -73,7 +73,7 @@ class Opening:
 
     @property
     def key(self) -> tuple[bytes, int, int]:
-        """Its key among openings."""
+        """Its key among mappings."""
         return self.host, self.protocol, self.inside
 
     def left(self, now: Nanoseconds) -> int:
@@ -90,33 +90,33 @@ class Book:
         self._external = external
         self._busy = busy
         self._grants: tuple[Grant, ...] = ()
-        self.openings: dict[tuple[bytes, int, int], Opening] = {}
+        self.mappings: dict[tuple[bytes, int, int], PortMapping] = {}
         self._revoked: dict[tuple[bytes, int, int], Nanoseconds] = {}
 
-    def follow(self, grants: tuple[Grant, ...], hardware: Callable[[bytes], bytes]) -> list[Opening]:
-        """Use these grants. Returns the openings that end, since no grant covers them."""
+    def follow(self, grants: tuple[Grant, ...], hardware: Callable[[bytes], bytes]) -> list[PortMapping]:
+        """Use these grants. Returns the mappings that end, since no grant covers them."""
         self._grants = grants
         self._revoked.clear()
         ended = []
-        for opening in list(self.openings.values()):
-            mac = hardware(opening.host)
+        for mapping in list(self.mappings.values()):
+            mac = hardware(mapping.host)
             grant = next(
-                (one for one in grants if _is_for(one, opening.host, mac, opening.protocol, opening.inside)), None
+                (one for one in grants if _is_for(one, mapping.host, mac, mapping.protocol, mapping.inside)), None
             )
             if (
                 grant is None
-                or grant.uplink != opening.uplink
-                or not _granted(grant, opening.protocol, opening.outside)
+                or grant.uplink != mapping.uplink
+                or not _granted(grant, mapping.protocol, mapping.outside)
             ):
-                ended.append(self.openings.pop(opening.key))
+                ended.append(self.mappings.pop(mapping.key))
             else:
-                self.openings[opening.key] = replace(opening, grant=grant.name, service=grant.service)
+                self.mappings[mapping.key] = replace(mapping, grant=grant.name, service=grant.service)
         return ended
 
-    def ask(self, wish: Wish, now: Nanoseconds) -> Opening | Refused:
+    def ask(self, wish: Wish, now: Nanoseconds) -> PortMapping | Refused:
         """Open a port, or keep it open for longer."""
         key = wish.host, wish.protocol, wish.inside
-        before = self.openings.get(key)
+        before = self.mappings.get(key)
         if self._revoked.get(key, now) > now:
             return Refused.REVOKED
         if before is not None and before.nonce != wish.nonce:
@@ -125,13 +125,13 @@ class Book:
         for grant in self._grants:
             if wish.inside and _is_for(grant, wish.host, wish.hardware, wish.protocol, wish.inside):
                 found = self._open(grant, wish, before, now)
-                if isinstance(found, Opening):
-                    self.openings[key] = found
+                if isinstance(found, PortMapping):
+                    self.mappings[key] = found
                     return found
                 why = found
         return why
 
-    def _open(self, grant: Grant, wish: Wish, before: Opening | None, now: Nanoseconds) -> Opening | Refused:
+    def _open(self, grant: Grant, wish: Wish, before: PortMapping | None, now: Nanoseconds) -> PortMapping | Refused:
         six = len(wish.host) == 16
         external = wish.host if six else self._external(grant.uplink)
         if not external:
@@ -141,10 +141,10 @@ class Book:
         if before is not None and before.uplink == grant.uplink:
             outside = before.outside
         else:
-            held = sum(one.host == wish.host and one.grant == grant.name for one in self.openings.values())
+            held = sum(one.host == wish.host and one.grant == grant.name for one in self.mappings.values())
             if held >= grant.count:
                 return Refused.TOO_MANY
-            if len(self.openings) >= MOST_OPENINGS:
+            if len(self.mappings) >= MOST_MAPPINGS:
                 return Refused.FULL
             outside = wish.inside if six else self._choose(grant, wish)
         if not outside:
@@ -157,7 +157,7 @@ class Book:
             return Refused.TOO_MANY_REMOTES
         most = grant.lifetime // SECOND
         lifetime = min(max(wish.lifetime, SHORTEST), most)
-        return Opening(
+        return PortMapping(
             wish.host,
             wish.protocol,
             wish.inside,
@@ -176,12 +176,12 @@ class Book:
         """A port outside: the one requested, the host's own, or one that is the same for each of its requests."""
         others = {
             (one.protocol, one.outside)
-            for one in self.openings.values()
+            for one in self.mappings.values()
             if len(one.host) == 4 and one.uplink == grant.uplink and one.key != (wish.host, wish.protocol, wish.inside)
         }
         # The host with a port of one protocol may want the same port of the other (RFC 6886 §3.3).
         foreign = {
-            one.outside for one in self.openings.values() if one.host != wish.host and one.uplink == grant.uplink
+            one.outside for one in self.mappings.values() if one.host != wish.host and one.uplink == grant.uplink
         }
         busy = self._busy() | others
 
@@ -192,47 +192,47 @@ class Book:
             return wish.outside if free(wish.outside) else 0
         return next((port for port in (wish.outside, wish.inside, *_in_turn(grant, wish)) if free(port)), 0)
 
-    def end(self, host: bytes, protocol: int, inside: int, nonce: bytes) -> list[Opening] | Refused:
-        """End an opening at its host's request: all of a protocol if `inside` is 0, and all if both are."""
+    def end(self, host: bytes, protocol: int, inside: int, nonce: bytes) -> list[PortMapping] | Refused:
+        """End a mapping at its host's request: all of a protocol if `inside` is 0, and all if both are."""
         if inside:
-            before = self.openings.get((host, protocol, inside))
+            before = self.mappings.get((host, protocol, inside))
             if before is None:
                 return []
             if before.nonce != nonce:
                 return Refused.NOT_ITS_OWN
-            del self.openings[before.key]
+            del self.mappings[before.key]
             return [before]
         return self._take(
             one
-            for one in self.openings.values()
+            for one in self.mappings.values()
             if one.host == host and one.protocol in (protocol or one.protocol,) and one.nonce == nonce
         )
 
-    def expire(self, now: Nanoseconds) -> list[Opening]:
-        """End openings that have expired."""
+    def expire(self, now: Nanoseconds) -> list[PortMapping]:
+        """End mappings that have expired."""
         self._revoked = {key: until for key, until in self._revoked.items() if until > now}
-        return self._take(one for one in self.openings.values() if one.ends <= now)
+        return self._take(one for one in self.mappings.values() if one.ends <= now)
 
-    def revoke(self, host: bytes, protocol: int | None, inside: int | None, now: Nanoseconds) -> list[Opening]:
-        """End a host's openings, and refuse them for an hour."""
+    def revoke(self, host: bytes, protocol: int | None, inside: int | None, now: Nanoseconds) -> list[PortMapping]:
+        """End a host's mappings, and refuse them for an hour."""
         ended = self._take(
             one
-            for one in self.openings.values()
+            for one in self.mappings.values()
             if one.host == host and protocol in (None, one.protocol) and inside in (None, one.inside)
         )
         for one in ended:
             self._revoked[one.key] = now + REVOKED_FOR
         return ended
 
-    def drop(self, opening: Opening) -> None:
-        """Take back an opening that the kernel refused."""
-        if self.openings.get(opening.key) == opening:
-            del self.openings[opening.key]
+    def drop(self, mapping: PortMapping) -> None:
+        """Take back a mapping that the kernel refused."""
+        if self.mappings.get(mapping.key) == mapping:
+            del self.mappings[mapping.key]
 
-    def _take(self, openings: Iterable[Opening]) -> list[Opening]:
-        taken = list(openings)
+    def _take(self, mappings: Iterable[PortMapping]) -> list[PortMapping]:
+        taken = list(mappings)
         for one in taken:
-            del self.openings[one.key]
+            del self.mappings[one.key]
         return taken
 
 

@@ -33,7 +33,7 @@ class AddressRequest:
 
 @dataclass(frozen=True, slots=True)
 class WishRequest:
-    """A wish for an opening, of `lifetime` seconds; 0 to end it."""
+    """A wish for a mapping, of `lifetime` seconds; 0 to end it."""
 
     opcode: int
     inside: int
@@ -70,7 +70,7 @@ def address(external: bytes, epoch: int) -> bytes:
 
 
 def answer(request: WishRequest, lifetime: int, outside: int, epoch: int) -> bytes:
-    """That there is an opening now, for so many seconds; or none, for 0 (§3.3, §3.4)."""
+    """That there is a mapping now, for so many seconds; or none, for 0 (§3.3, §3.4)."""
     return _head(request.opcode, Result.SUCCESS, epoch) + struct.pack("!HHI", request.inside, outside, lifetime)
 
 

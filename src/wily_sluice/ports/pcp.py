@@ -54,7 +54,7 @@ PASSING: Final = {
 
 @dataclass(frozen=True, slots=True)
 class Filter:
-    """Remotes that alone may use an opening: the first `length` bits of an address, and a port; 0 for any."""
+    """Remotes that alone may use a mapping: the first `length` bits of an address, and a port; 0 for any."""
 
     address: bytes
     length: int
@@ -63,7 +63,7 @@ class Filter:
 
 @dataclass(frozen=True, slots=True)
 class MapRequest:
-    """A wish for an opening, of `lifetime` seconds; 0 to end it. `options` are to be repeated in the answer.
+    """A wish for a mapping, of `lifetime` seconds; 0 to end it. `options` are to be repeated in the answer.
 
     `anew` says that `filters` take the place of those before.
     """
@@ -169,7 +169,7 @@ def refusal(request: bytes, result: Result, epoch: int) -> bytes:
 
 
 def answer(request: MapRequest, lifetime: int, outside: int, external: bytes, epoch: int) -> bytes:
-    """That there is an opening now, for so many seconds; or none, for 0."""
+    """That there is a mapping now, for so many seconds; or none, for 0."""
     head = _RESPONSE.pack(VERSION, RESPONSE | MAP, 0, Result.SUCCESS, lifetime, epoch & 0xFFFFFFFF)
     body = _MAP.pack(request.nonce, request.protocol, request.inside, outside, pack_address(external))
     return head + body + request.options

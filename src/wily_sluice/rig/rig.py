@@ -101,7 +101,7 @@ class Rig:
         """Cut a line: the gateway loses its link, or keeps it if the cut is `silent`. LiveError when there is none."""
         run(["ip", "-n", self._line(uplink), "link", "set", "far" if silent else "near", "down"])
 
-    def mend(self, uplink: str) -> None:
+    def repair(self, uplink: str) -> None:
         """End a cut of either kind. With a link go its addresses of IPv6 and all routes over it; they come back."""
         line = self._line(uplink)
         for end in ("near", "far"):

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 @click.command()
 @plan_from()
 @click.option("--strict", is_flag=True, help="Exit with status 1 if there are warnings.")
-@click.option("--fix", is_flag=True, help="Mend what can be mended without changing what the plan does.")
+@click.option("--fix", is_flag=True, help="Fix what can be fixed without changing what the plan does.")
 @click.option("--dry-run", is_flag=True, help="With --fix: show the difference, and write nothing.")
 @json_option
 @click.pass_context
@@ -51,14 +51,14 @@ def check(context: click.Context, plan_file: Path, strict: bool, fix: bool, dry_
     else:
         print_findings(console(), findings)
         fixable = sum(bool(finding.fix) for finding in findings)
-        more = f"; `sluice check --fix` mends {fixable}" if fixable and not fix else ""
+        more = f"; `sluice check --fix` fixes {fixable}" if fixable and not fix else ""
         click.echo(f"{name}: {count_findings(findings)}{more}")
     severities = {finding.severity for finding in findings}
     context.exit(ERRORS if "error" in severities else WARNINGS if strict and "warning" in severities else CLEAN)
 
 
 def _fixed(plan_file: Path, dry_run: bool, as_json: bool) -> list[Finding]:
-    """What is left to find after everything that can be was mended. The difference is shown."""
+    """What is left to find after everything that can be was fixed. The difference is shown."""
     from wily_sluice.outside.plan_edits import TextFile, held
     from wily_sluice.plan.edit.fixes import fixed
     from wily_sluice.views.plan.changes import edit_lines, print_diff

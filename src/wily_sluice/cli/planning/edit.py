@@ -11,6 +11,7 @@ import click
 from wily_sluice.cli.options import json_option, names_in_plan, plan_from
 from wily_sluice.cli.planning.editing import STEPS, change, change_all, show_edit, text_of
 from wily_sluice.plan.edit.parts import IN_ORDER, LIST_KEY
+from wily_sluice.plan.file.suggestion import suggestion
 
 if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
@@ -43,11 +44,24 @@ KINDS = {  # of parts: an article with the word, and examples of values that fit
     "service": ("a service", "league ports='[41100-41120/udp]'", "shape=interactive"),
     "tunnel": ("a tunnel", "office interface=vpn0 uplink=fibre wrapping=vxlan", "interface=vpn1 remote=203.0.113.21"),
     "route": ("a route", "Backups local=backup-box uplink=mobile", "else=fibre"),
-    "opening": ("an opening", "Consoles local=console port=3000-3099", "count=4 lifetime='1 h'"),
+    "mapping": ("a mapping", "Consoles local=console port=3000-3099", "count=4 lifetime='1 h'"),
 }
 
 
-@click.group()
+class Parts(click.Group):
+    """The kinds of parts, by name; one that there is not, is refused with the one that may be meant."""
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """The kind, and what is to be done with it."""
+        if args and args[0] not in self.commands and not args[0].startswith("-"):
+            meant = suggestion(args[0], list(self.commands))
+            ctx.fail(f"there is no kind of part “{args[0]}”: {meant or 'see sluice edit --help'}")
+        return super().resolve_command(ctx, args)
+
+
+@click.group(cls=Parts)
 def edit() -> None:
     """Change a plan from the command line.
 
@@ -76,7 +90,7 @@ def _names(kind: str) -> Callable[[Plan], list[str]]:
             "rule": [rule.name for rule in plan.rules],
             "tunnel": [tunnel.name for tunnel in plan.tunnels],
             "route": [route.name for route in plan.routes],
-            "opening": [grant.name for grant in plan.grants],
+            "mapping": [grant.name for grant in plan.grants],
         }
         return list(parts.get(kind, plan.groups))
 
@@ -281,7 +295,7 @@ def _placing(kind: str) -> Callable[[Command], Command]:
     return decorate
 
 
-PLACES = {"rule": "after Handsets", "route": "before Everything", "opening": "before 1"}
+PLACES = {"rule": "after Handsets", "route": "before Everything", "mapping": "before 1"}
 
 
 def _add_moves(group: click.Group, kind: str) -> None:
@@ -386,9 +400,9 @@ def together(
 @click.option("--force", is_flag=True, help="Undo even if an editor has the file open.")
 @json_option
 def undo(count: int, plan_file: Path, force: bool, as_json: bool) -> None:
-    """Take back the last edit, or the last N.
+    """Undo the last edit, or the last N.
 
-    Edits are remembered after the program has ended. An edit is not taken back if the file was changed by something
+    Edits are remembered after the program has ended. An edit is not undone if the file was changed by something
     else since.
 
     \b

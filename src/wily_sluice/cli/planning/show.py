@@ -39,7 +39,7 @@ PARTS = [
     "limiters",
     "rules",
     "routes",
-    "openings",
+    "mappings",
 ]
 ALSO = ["framings", "services"]  # shown only when asked for; they need no plan
 
@@ -82,7 +82,7 @@ def show(
     """Show a plan with every rate worked out.
 
     Rules and limiters are shown as sentences. PART is uplinks, tunnels, networks, hosts, groups, schedules, trees,
-    limiters, rules, routes or openings; without it, all are shown. The parts framings and services need no plan.
+    limiters, rules, routes or mappings; without it, all are shown. The parts framings and services need no plan.
 
     \b
     Examples:

@@ -12,8 +12,8 @@ from wily_sluice.cli.options import CLEAN, COST, ERRORS, Refusal, json_option, p
 from wily_sluice.doctor.ailment import Change
 from wily_sluice.doctor.examine import Complaint, examine
 from wily_sluice.doctor.facts import Facts
+from wily_sluice.doctor.fix import FixError, Journal
 from wily_sluice.doctor.look import facts
-from wily_sluice.doctor.mend import Journal, MendError
 from wily_sluice.gate.kernel.command import absent
 from wily_sluice.gate.kernel.lock import network_namespace
 from wily_sluice.gate.kernel.machine import Machine
@@ -31,8 +31,8 @@ UNUSED_QUEUE = 65_000  # far from the numbers of the gate's queues
 
 @click.command()
 @plan_from()
-@click.option("--fix", is_flag=True, help="Mend what can safely be mended (root).")
-@click.option("--undo", is_flag=True, help="Take back all that --fix has changed (root).")
+@click.option("--fix", is_flag=True, help="Fix what can safely be fixed (root).")
+@click.option("--undo", is_flag=True, help="Undo all that --fix has changed (root).")
 @state_option
 @json_option
 @click.pass_context
@@ -61,9 +61,9 @@ def doctor(context: click.Context, plan_file: Path, fix: bool, undo: bool, state
             plan = load(plan_file)
             complaints = examine(plan, _facts(plan, state))
             if fix:
-                changes = journal.mend(change for one in complaints for change in one.found.changes)
+                changes = journal.fix(change for one in complaints for change in one.found.changes)
                 complaints = examine(plan, _facts(plan, state))
-    except MendError as error:
+    except FixError as error:
         raise Refusal(str(error)) from None
     if as_json:
         print_json({"complaints": complaints_data(complaints), "changed": changes_data(changes)})
@@ -99,16 +99,16 @@ def _print(complaints: Sequence[Complaint], changes: Sequence[Change], fix: bool
     print_changes(screen, changes, undo)
     if undo:
         if not changes:
-            click.echo("nothing to take back")
+            click.echo("nothing to undo")
         return
     if fix and complaints:
         click.echo("Left for you:")
     print_complaints(screen, complaints)
-    mendable = sum(bool(one.found.changes) for one in complaints)
+    fixable = sum(bool(one.found.changes) for one in complaints)
     if not complaints:
         click.echo("nothing is wrong with this machine")
-    elif mendable and not fix:
-        click.echo(f"`sudo sluice doctor --fix` mends {mendable} of {len(complaints)}")
+    elif fixable and not fix:
+        click.echo(f"`sudo sluice doctor --fix` fixes {fixable} of {len(complaints)}")
 
 
 def _save(file: Path, text: str) -> None:
@@ -120,4 +120,4 @@ def _save(file: Path, text: str) -> None:
         other.write_text(text)
         other.replace(file)
     except OSError as error:
-        raise MendError(f"{file} cannot be written: {error.strerror}") from error
+        raise FixError(f"{file} cannot be written: {error.strerror}") from error

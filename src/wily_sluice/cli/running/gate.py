@@ -60,7 +60,7 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
 
     Needs root. The kernel's packet queue hands over the packets of each uplink's interface: those that this machine
     forwards, and its own. The SLUICE chains that divert them are removed whenever the gate exits; if the gate is
-    killed, traffic flows unshaped.
+    killed, traffic bypasses it.
 
     A PLAN given here is kept, so that the gate also starts with it next time. Without one, the gate starts with the
     plan that was kept last, or with ./sluice.yaml if none was kept yet. `sluice apply` changes the plan while the gate
@@ -110,7 +110,7 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
 
         running.run(print_ready)
     if not as_json:
-        click.echo("ended; the chain is removed and traffic flows unshaped")
+        click.echo("ended; the chain is removed and traffic bypasses it")
 
 
 def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, Bundle, int]:
@@ -187,7 +187,7 @@ def status(as_json: bool) -> None:
 
 @gate.command()
 def stop() -> None:
-    """Stop the gate; traffic then flows unshaped.
+    """Stop the gate; traffic then bypasses the gate.
 
     \b
     Example:
@@ -195,7 +195,7 @@ def stop() -> None:
     """
     with Client() as client:
         client.call("gate.stop")
-    click.echo("the gate is stopping; traffic flows unshaped")
+    click.echo("the gate is stopping; traffic bypasses it")
 
 
 @gate.command()

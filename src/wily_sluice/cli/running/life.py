@@ -45,7 +45,7 @@ def _call(client: Client, method: str, **params: Any) -> Any:
 
 @click.command()
 @plan_from()
-@click.option("--trial", type=Time(), default="3 min", show_default=True, help="Revert unless kept within this time.")
+@click.option("--trial", type=Time(), default="3 min", show_default=True, help="Undo unless kept within this time.")
 @click.option("--note", default="", metavar="TEXT", help="A reason, for the history.")
 @click.option("--yes", is_flag=True, help="Apply without asking.")
 @click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
@@ -138,7 +138,7 @@ def keep(as_json: bool) -> None:
 
 @click.command()
 @click.argument("revision", type=click.IntRange(1), required=False)
-@click.option("--trial", type=Time(), default=None, help="Return on trial, and revert unless kept within this time.")
+@click.option("--trial", type=Time(), default=None, help="Return on trial, and undo unless kept within this time.")
 @json_option
 def undo(revision: int | None, trial: Nanoseconds | None, as_json: bool) -> None:
     """End a trial, or return to an earlier plan.
@@ -168,7 +168,7 @@ def undo(revision: int | None, trial: Nanoseconds | None, as_json: bool) -> None
 @click.option(
     "--rows", type=click.IntRange(1, 10_000), metavar="N", default=50, show_default=True, help="Rows of the table."
 )
-@click.option("--events", is_flag=True, help="List what happened to lines, routes and openings instead.")
+@click.option("--events", is_flag=True, help="List what happened to lines, routes and mappings instead.")
 @csv_option
 @json_option
 def history(state: Path, rows: int, events: bool, as_csv: bool, as_json: bool) -> None:

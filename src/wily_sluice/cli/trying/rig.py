@@ -85,20 +85,20 @@ def cut(line: str, silent: bool, name: str) -> None:
       sudo sluice rig cut fibre --silent
     """
     Rig(name).cut(line, silent)
-    click.echo(f"{line} is cut; `sluice rig mend {line}` ends that")
+    click.echo(f"{line} is cut; `sluice rig repair {line}` ends that")
 
 
 @rig.command()
 @click.argument("line", metavar="UPLINK")
 @name_option
-def mend(line: str, name: str) -> None:
+def repair(line: str, name: str) -> None:
     """Make the line of an uplink work again.
 
     \b
     Example:
-      sudo sluice rig mend fibre
+      sudo sluice rig repair fibre
     """
-    Rig(name).mend(line)
+    Rig(name).repair(line)
     click.echo(f"{line} works again")
 
 

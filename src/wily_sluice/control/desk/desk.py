@@ -22,7 +22,6 @@ from wily_sluice import __version__
 from wily_sluice.control.desk.contacts import NameBook
 from wily_sluice.control.desk.counts import add_up
 from wily_sluice.control.desk.flow_export import FlowExport
-from wily_sluice.control.desk.health import Pulse
 from wily_sluice.control.desk.host_names import HostNames
 from wily_sluice.control.desk.json_rpc import Method, notification
 from wily_sluice.control.desk.life import Life
@@ -36,6 +35,7 @@ from wily_sluice.control.desk.params import (
 )
 from wily_sluice.control.desk.plan_methods import PlanMethods
 from wily_sluice.control.desk.port_desk import PortDesk
+from wily_sluice.control.desk.pulse import Pulse
 from wily_sluice.control.desk.server import Caller, Server, methods_data
 from wily_sluice.control.desk.snapshot import Snapshot, conversations_data, look_data, snapshot_data
 from wily_sluice.control.desk.strain import Strain
@@ -70,13 +70,13 @@ from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.outside.form import why_not_compiled
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schedules.periods import period_start
-from wily_sluice.ports.book import Opening
+from wily_sluice.ports.book import PortMapping
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
 QUOTAS_EVERY = 60.0  # seconds
 HOUR = 3600
-FLEETING = ("line.",)  # events that are too many to be kept: steps of lines that vary
+FLEETING = ("uplink.slower", "uplink.faster")  # too many to be kept: steps of lines that vary
 MOST_HOSTS = 4096  # in the totals, in both directions together
 
 
@@ -210,9 +210,9 @@ class Desk:
         self._hosts_called.follow(plan)
         self._ports.follow(plan)
         try:
-            self._pulse.watch(plan.gate.health)
+            self._pulse.watch(plan.gate.probe)
         except OSError as error:
-            note("health.unusable", "error", why=str(error))
+            note("probes.unusable", "error", why=str(error))
         try:
             self._export.aim(plan.gate.ipfix)
         except OSError as error:
@@ -222,9 +222,9 @@ class Desk:
         except OSError as error:
             note("metrics.unusable", "error", port=plan.gate.metrics, why=str(error))
 
-    def _ports_changed(self, openings: Iterable[Opening]) -> None:
+    def _ports_changed(self, mappings: Iterable[PortMapping]) -> None:
         """Have the gate know what is to come by ports that were opened for it."""
-        told = [(one.host, one.protocol, one.inside, one.service) for one in openings if one.service]
+        told = [(one.host, one.protocol, one.inside, one.service) for one in mappings if one.service]
         if told != self._opened:
             self._opened = told
             self._orders.tell(Opened(told))
@@ -238,7 +238,7 @@ class Desk:
         silent = sorted(self._answering - self._pulse.answering())
         if silent and not trial.ending:
             trial.ending = True
-            note("health.failed", "warning", revision=trial.revision, silent=silent)
+            note("probe.failed", "warning", revision=trial.revision, silent=silent)
             why = f"{', '.join(silent)} answered before it, and no longer did"
             self._orders.tell(Undo(self._orders.next_number(), why))
 
@@ -295,7 +295,7 @@ class Desk:
 
     def _give_notice(self, plan: Plan, second: Snapshot) -> None:
         """Tell what somebody should know; of what is read from files once a minute."""
-        notices = self._notices.look(plan, second, self._strain.health.unshaped)
+        notices = self._notices.look(plan, second, self._strain.health.bypassed)
         if second.at - self._quotas_looked >= QUOTAS_EVERY:
             self._quotas_looked = second.at
             if (self._state / MEASUREMENTS).exists():
@@ -340,7 +340,7 @@ class Desk:
             "trial": {"revision": trial.revision, "left": round(life.left() / SECOND, 1)} if trial else None,
             "missing": sorted(self._missing),
             "down": self._strain.health.down,
-            "unshaped": self._strain.health.unshaped,
+            "bypassed": self._strain.health.bypassed,
             "strained": self._strain.lasting,
         }
 
@@ -348,11 +348,11 @@ class Desk:
         return {
             "gate.status": Method(NoParams, self._status, "what the gate does, and since when", watchers=True),
             "gate.methods": Method(NoParams, self._list_methods, "what there is to call", watchers=True),
-            "gate.stop": Method(NoParams, self._stop, "end the gate: packets flow unshaped"),
+            "gate.stop": Method(NoParams, self._stop, "end the gate: packets bypass it"),
             **PlanMethods(self.life, self._plan_changed, self._summary).table(),
             "classify.look": Method(LookParams, self._look, "what is known of a conversation, and where it goes"),
-            "openings.list": Method(NoParams, self._openings, "the ports that hosts have had opened", watchers=True),
-            "openings.revoke": Method(HostPortParams, self._revoke, "close ports of a host, for an hour"),
+            "mappings.list": Method(NoParams, self._mappings, "the ports that hosts have had opened", watchers=True),
+            "mappings.revoke": Method(HostPortParams, self._revoke, "close ports of a host, for an hour"),
             "watch.now": Method(NoParams, self._now, "what was counted last", watchers=True),
             "watch.subscribe": Method(SubscribeParams, self._subscribe, "be told twice a second", watchers=True),
         }
@@ -384,7 +384,7 @@ class Desk:
                 for u in self._plan.uplinks
             },
             "since": round(self._since, 3),
-            "health": msgspec.to_builtins(self._strain.health),
+            "condition": msgspec.to_builtins(self._strain.health),
             "events": [{"at": round(at, 3), "event": event} for at, event in self._events],
             "notices": self._notices.data(),
             "version": __version__,
@@ -412,11 +412,11 @@ class Desk:
         found = await self._orders.ask(key)
         return look_data(found) if found is not None else None
 
-    async def _openings(self, _: NoParams, __: Caller) -> dict[str, Any]:
+    async def _mappings(self, _: NoParams, __: Caller) -> dict[str, Any]:
         plan, names = self._plan, self._hosts_called.known
         return {
             "granted": [grant.name for grant in plan.granting],
-            "openings": self._ports.data(names),
+            "mappings": self._ports.data(names),
             "refused": self._ports.refused,
         }
 
@@ -424,7 +424,7 @@ class Desk:
         ended = self._ports.revoke(params.host.packed, params.protocol, params.port)
         for one in ended:
             about = {"who": caller.who, "host": str(params.host), "port": one.inside}
-            self._happened("opening.revoked", "info", about)
+            self._happened("mapping.revoked", "info", about)
         return {"ended": len(ended)}
 
     async def _now(self, _: NoParams, __: Caller) -> dict[str, Any]:

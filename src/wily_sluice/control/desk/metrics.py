@@ -43,7 +43,7 @@ COUNTED = (
 
 
 OF_THE_GATE = (
-    ("unshaped_packets", "unshaped", "packets that bypassed the gate, since they came faster than they were taken in"),
+    ("bypassed_packets", "bypassed", "packets that bypassed the gate, since they came faster than they were taken in"),
     ("crowd_packets", "crowd", "packets of conversations that opened faster than they could be followed one by one"),
     ("shed_packets", "shed", "packets that would have opened conversations, dropped since too many of them came"),
     ("unrecognised_packets", "unrecognised", "first packets that were not looked at for want of time"),

@@ -4,9 +4,9 @@
 - a quota that somebody has used to 80%
 - a line that every measurement of an hour found slower than the plan says (`sluice gauge line --every`)
 - packets that bypassed the gate, since they came faster than it takes them
-- an uplink with more than 0.5% of its bytes unshaped in a minute
+- an uplink of which more than 0.5% of the bytes bypassed the gate in a minute
 - a chain that something else removed, or rules of others in front of it (`gate.kernel.guard`)
-- a port that could not be kept; openings that cannot be made
+- a port that could not be kept; mappings that cannot be made
 
 A notice is in the log and in `gate status`. The plan may name a receiver: a web address gets it by POST, as JSON; a
 command gets its sentence as an argument, and the JSON on its standard input.
@@ -38,14 +38,14 @@ BYPASSED = 1000  # packets, since the last notice
 MOST_KEPT = 20
 PATIENCE = 10.0  # seconds for the receiver
 EVENTS = {
-    "chain.repaired": "something removed the gate's chain, and traffic went unshaped until it was put back",
-    "chain.bypassed": "a rule of something else stands before the gate's chain, and traffic goes past it",
+    "chain.repaired": "something removed the gate's chain, and traffic bypassed it until it was repaired",
+    "chain.bypassed": "a rule of another program comes before the gate's chain, and traffic bypasses it",
     "uplink.down": "{uplink} is down, and routes avoid it: {why}",
     "probe.astray": "{remotes} never answered over {uplink}, while others do: until one does, only its link counts",
     "port.moved": "a host whose ports are to be kept has another one, since two hosts would collide: see the log",
-    "openings.unusable": "ports cannot be opened for hosts that ask: the log says why",
-    "uplink.past": "more than 0.5% of what crosses an uplink goes past the gate: `sluice gate status` says how much",
-    "chain.unrepaired": "the gate's chain cannot be put back, and traffic goes unshaped",
+    "mappings.unusable": "ports cannot be opened for hosts that ask: the log says why",
+    "uplink.bypassed": "more than 0.5% of what crosses an uplink bypasses the gate: `sluice gate status` says how much",
+    "chain.unrepaired": "the gate's chain cannot be repaired, and traffic bypasses it",
 }
 
 
@@ -66,12 +66,12 @@ class Notices:
         self.kept: deque[Notice] = deque(maxlen=MOST_KEPT)
         self._told: dict[str, float] = {}
         self._bites: dict[Key, deque[bool]] = {}
-        self._unshaped = 0
+        self._told_bypassed = 0
         self._tasks: set[asyncio.Task[None]] = set()
 
-    def look(self, plan: Plan, second: Snapshot, unshaped: int) -> list[Notice]:
+    def look(self, plan: Plan, second: Snapshot, bypassed: int) -> list[Notice]:
         """New notices of this second."""
-        found = [*self._limiters(plan, second), *self._bypassed(second.at, unshaped)]
+        found = [*self._limiters(plan, second), *self._bypassed(second.at, bypassed)]
         return [one for one in found if self._is_new(one)]
 
     def quota(self, plan: Plan, limiter: str, used: Mapping[bytes, Size], at: float) -> list[Notice]:
@@ -137,15 +137,14 @@ class Notices:
             del self._bites[key]
         return found
 
-    def _bypassed(self, at: float, unshaped: int) -> list[Notice]:
-        if unshaped - self._unshaped < BYPASSED:
-            self._unshaped = min(self._unshaped, unshaped)
+    def _bypassed(self, at: float, bypassed: int) -> list[Notice]:
+        if bypassed - self._told_bypassed < BYPASSED:
+            self._told_bypassed = min(self._told_bypassed, bypassed)
             return []
-        words = (
-            f"{unshaped - self._unshaped:,} packets went past the gate, which did not keep up: see `sluice gate cost`"
-        )
-        self._unshaped = unshaped
-        return [Notice(at, "bypass", "unshaped", words)]
+        more = bypassed - self._told_bypassed
+        words = f"{more:,} packets bypassed the gate, which did not keep up: see `sluice gate cost`"
+        self._told_bypassed = bypassed
+        return [Notice(at, "bypass", "bypassed", words)]
 
     def tell(self, plan: Plan, notices: list[Notice]) -> None:
         """Writes to the log, and sends to the plan's receiver; within a running event loop."""

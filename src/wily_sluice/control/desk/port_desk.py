@@ -26,7 +26,7 @@ from wily_sluice.plan.grant import TRANSPORTS
 from wily_sluice.plan.model import Plan
 from wily_sluice.ports import nat_pmp, pcp
 from wily_sluice.ports.answers import Answer, Answers
-from wily_sluice.ports.book import Book, Opening
+from wily_sluice.ports.book import Book, PortMapping
 from wily_sluice.units import SECOND
 
 MOST_WAITING: Final = 256  # datagrams; hosts ask again
@@ -62,13 +62,13 @@ class Asked:
 
 
 class PortDesk:
-    """Of one gate. `changed` is called with the openings whenever they change, `tell` with each event, its level
+    """Of one gate. `changed` is called with the mappings whenever they change, `tell` with each event, its level
     and details.
     """
 
     def __init__(
         self,
-        changed: Callable[[Iterable[Opening]], None],
+        changed: Callable[[Iterable[PortMapping]], None],
         tell: Callable[[str, Level, Mapping[str, str]], None],
     ) -> None:
         self._changed = changed
@@ -82,10 +82,10 @@ class PortDesk:
         self._heard: Counter[str] = Counter()  # by hosts, in this second
         self._wake = asyncio.Event()
         self._tasks: list[asyncio.Task[None]] = []
-        self._ended: list[Opening] = []
+        self._ended: list[PortMapping] = []
         self._dirty = False
         self._put = False  # whether rules lead to our chains
-        self._late: list[Opening] = []  # ended, but not yet in the kernel
+        self._late: list[PortMapping] = []  # ended, but not yet in the kernel
         self._kernel, self._closed = Lock(), False
         self._clear = False  # whether those of a killed gate are cleared away
         self._external: dict[str, bytes] = {}
@@ -95,12 +95,12 @@ class PortDesk:
 
     @property
     def refused(self) -> int:
-        """Wishes for which there is no opening."""
+        """Wishes for which there is no mapping."""
         return self._refused
 
     @property
     def wanted(self) -> bool:
-        """Whether the plan has openings or steady ports."""
+        """Whether the plan has mappings or steady ports."""
         return self._plan is not None and bool(self._plan.granting or self._plan.steady)
 
     def follow(self, plan: Plan) -> None:
@@ -132,7 +132,7 @@ class PortDesk:
                 try:
                     door = Door(interface, family, _listen(interface, family), indices[interface])
                 except OSError as error:
-                    self._tell_once("openings.unusable", "error", AGAIN, interface=interface, why=str(error))
+                    self._tell_once("mappings.unusable", "error", AGAIN, interface=interface, why=str(error))
                     continue
                 self._doors[interface, family] = door
                 loop.add_reader(door.end.fileno(), self._hear, door)
@@ -152,7 +152,7 @@ class PortDesk:
             try:
                 await work()
             except Exception as error:  # of any kind: hosts go on asking
-                self._tell_once("openings.unusable", "error", AGAIN, why=f"{type(error).__name__}: {error}")
+                self._tell_once("mappings.unusable", "error", AGAIN, why=f"{type(error).__name__}: {error}")
                 await asyncio.sleep(1)
 
     async def _work(self) -> None:
@@ -185,7 +185,7 @@ class PortDesk:
             self._reply(asked, answer.data if done or not answer.changed else answer.failed)
             self._tell_of(answer, done)
 
-    async def _carry_out(self, ended: list[Opening]) -> bool:
+    async def _carry_out(self, ended: list[PortMapping]) -> bool:
         """Have the kernel open the ports in the book, and no others; whether it did."""
         assert self._plan is not None
         contents, wanted, first = self._contents(), self.wanted, not self._put
@@ -207,27 +207,27 @@ class PortDesk:
         except LiveError as error:
             self._put = False
             self._late += ended
-            self._tell_once("openings.unusable", "error", AGAIN, why=str(error))
+            self._tell_once("mappings.unusable", "error", AGAIN, why=str(error))
             return False
         ended, self._late = [*self._late, *ended], []
         for one in ended:
             self._known.discard(one.key)
-            self._tell("opening.ended", "info", _about(one))
+            self._tell("mapping.ended", "info", _about(one))
         try:
             if ended:
                 await asyncio.to_thread(port_chains.forget, [self._port(one) for one in ended])
         except LiveError as error:
-            self._tell_once("openings.unforgotten", "warning", AGAIN, why=str(error))
-        self._changed(self.book.openings.values())
+            self._tell_once("mappings.unforgotten", "warning", AGAIN, why=str(error))
+        self._changed(self.book.mappings.values())
         return True
 
     def _contents(self) -> dict[str, dict[str, list[str]]]:
         assert self._plan is not None
         steady = self._plan.steady.addresses if self._plan.steady is not None else AddressSet()
         interfaces = [uplink.interface for uplink in self._plan.uplinks]
-        return port_chains.contents(map(self._port, self.book.openings.values()), steady, interfaces)
+        return port_chains.contents(map(self._port, self.book.mappings.values()), steady, interfaces)
 
-    def _port(self, one: Opening) -> OpenPort:
+    def _port(self, one: PortMapping) -> OpenPort:
         until = time.time() + (one.ends - time.monotonic_ns()) / SECOND + 1
         return OpenPort(
             self._interface(one.uplink), one.host, one.protocol, one.inside, one.outside, until, one.filters
@@ -249,12 +249,12 @@ class PortDesk:
         if answer.opened is not None and done:
             if answer.opened.key not in self._known:
                 self._known.add(answer.opened.key)
-                self._tell("opening.made", "info", _about(answer.opened))
+                self._tell("mapping.made", "info", _about(answer.opened))
         elif answer.refused is not None and answer.wish is not None:
             wish = answer.wish
             self._refused += 1
             self._tell_once(
-                "opening.refused",
+                "mapping.refused",
                 "warning",
                 SOON,
                 host=str(ip_address(wish.host)),
@@ -266,7 +266,7 @@ class PortDesk:
     def _tell_once(self, event: str, level: Level, again: float, **about: str) -> None:
         """Write to the log, unless the same was logged a short while ago."""
         now = time.monotonic()
-        key = (event, about["host"]) if event == "opening.refused" else (event, *about.values())
+        key = (event, about["host"]) if event == "mapping.refused" else (event, *about.values())
         if now - self._told.get(key, -again) < again:
             return
         self._told[key] = now
@@ -342,15 +342,15 @@ class PortDesk:
                 if external and door.family == socket.AF_INET:
                     door.end.sendto(nat_pmp.address(external, epoch), target)
 
-    def revoke(self, host: bytes, protocol: int | None, inside: int | None) -> list[Opening]:
-        """End a host's openings, and refuse them for an hour."""
+    def revoke(self, host: bytes, protocol: int | None, inside: int | None) -> list[PortMapping]:
+        """End a host's mappings, and refuse them for an hour."""
         ended = self.book.revoke(host, protocol, inside, time.monotonic_ns())
         self._ended += ended
         self._wake.set()
         return ended
 
     def data(self, names: Mapping[str, str]) -> list[dict[str, Any]]:
-        """The openings, for JSON-RPC."""
+        """The mappings, for JSON-RPC."""
         now = time.monotonic_ns()
         return [
             {
@@ -367,7 +367,7 @@ class PortDesk:
                 "remotes": [f"{ip_address(far.address)}/{far.length}" for far in one.filters],
                 "left": one.left(now),
             }
-            for one in self.book.openings.values()
+            for one in self.book.mappings.values()
         ]
 
     def _interface(self, uplink: str) -> str:
@@ -397,13 +397,13 @@ class PortDesk:
             self._closed = True
             if not (self._put or self.wanted):
                 return
-            ended = [self._port(one) for one in self.book.openings.values()]
+            ended = [self._port(one) for one in self.book.mappings.values()]
             port_chains.remove()
             with suppress(LiveError):
                 port_chains.forget(ended)
 
 
-def _about(one: Opening) -> dict[str, str]:
+def _about(one: PortMapping) -> dict[str, str]:
     name = TRANSPORTS[one.protocol]
     return {
         "host": str(ip_address(one.host)),

@@ -33,15 +33,15 @@ class Strain:
             self._busy_since = self._busy_since or now
         else:
             self._busy_since = None
-        unshaped = health.unshaped - self._told_health.unshaped
+        bypassed = health.bypassed - self._told_health.bypassed
         strained = self._busy_since is not None and now - self._busy_since >= BUSY_FOR
         shed = health.shed - self._told_health.shed
-        if (unshaped <= 0 and shed <= 0 and not strained) or now - self._told_at < TELL_AGAIN:
+        if (bypassed <= 0 and shed <= 0 and not strained) or now - self._told_at < TELL_AGAIN:
             return
         self._told_at, self._told_health = now, health
-        if unshaped > 0:
-            note("gate.too_slow", "warning", unshaped=unshaped, busy=before.busy, why=TOO_SLOW)
+        if bypassed > 0:
+            note("gate.too_slow", "warning", bypassed=bypassed, busy=before.busy, why=TOO_SLOW)
         if shed > 0:
             note("gate.flooded", "warning", shed=shed, busy=before.busy, why=FLOODED)
-        if unshaped <= 0 and shed <= 0:
+        if bypassed <= 0 and shed <= 0:
             note("gate.strained", "warning", busy=health.busy, late_turns=health.late_turns, why=STRAINED)

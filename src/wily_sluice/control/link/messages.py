@@ -65,17 +65,17 @@ class Rows(Message, frozen=True):
 class Health(msgspec.Struct, frozen=True):
     """The health of the gate. Counts since its start, but `longest_turn` and `busy` cover the time since a tick.
 
-    `unreadable` packets were not valid IP; `unshaped` ones bypassed the gate, which did not keep up; `crowd` ones
+    `unreadable` packets were not valid IP; `bypassed` ones bypassed the gate, which did not keep up; `crowd` ones
     shared a stand-in (`crowd`); `unrecognised` ones were not examined for lack of time. `late_turns` of the loop took
     too long; `refused` messages of verdicts were sent again; `shed` packets that open conversations were dropped, since
-    there were too many (`gate.openings`). `busy` is the part of the time in which the loop worked. `unseen` packets
+    there were too many (`gate.mappings`). `busy` is the part of the time in which the loop worked. `unseen` packets
     crossed an interface with a default route that is no uplink. `crossed` has for each uplink and direction the bytes
     that crossed its interface, and those of them that passed the gate. Routes do not use `down` uplinks; they have sent
     `carried` conversations over each. `found` are the present rates of varying lines. `why` lines are down, by name.
     """
 
     unreadable: int = 0
-    unshaped: int = 0
+    bypassed: int = 0
     crowd: int = 0
     unrecognised: int = 0
     late_turns: int = 0

@@ -50,7 +50,7 @@ def _core_full(plan: Plan, facts: Facts) -> Iterator[Found]:
 
 def _bypass(plan: Plan, facts: Facts) -> Iterator[Found]:
     for table in facts.flow_tables:
-        message = f"packets of the flow table {table} of nf_tables are forwarded past all chains"
+        message = f"packets of the flow table {table} of nf_tables bypass all chains"
         yield Found("flow tables", message, "take the table away, or the plan's interfaces out of it")
     for name in {line.interface for line in plan.lines} | {network.interface for network in plan.networks}:
         interface = facts.interfaces.get(name)
@@ -107,7 +107,7 @@ AILMENTS = (
     Ailment(
         "core-full",
         "warning",
-        "Where lines need more than the gate can carry, packets wait for the processor or go past the gate.",
+        "Where lines need more than the gate can carry, packets wait for the processor or bypass the gate.",
         _core_full,
     ),
     Ailment(

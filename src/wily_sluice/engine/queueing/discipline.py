@@ -1,4 +1,4 @@
-"""What packets wait in, as seen from outside: a shaper, or an unshaped line."""
+"""What packets wait in, as seen from outside: a shaper, or a line without a plan."""
 
 from wily_sluice.engine.limit.utilisation import Utilisation
 from wily_sluice.engine.packet import Packet

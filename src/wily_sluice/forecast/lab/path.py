@@ -63,7 +63,7 @@ class FailingLine(BareLine):
             self._there(packet)
 
 
-def unshaped(events: Events, line: Line, outage: Outage | None, onward: Deliver = deliver) -> Path:
+def without_plan(events: Events, line: Line, outage: Outage | None, onward: Deliver = deliver) -> Path:
     """The line as it is; `outage` is that of one that fails."""
     return BareLine(events, line, onward) if outage is None else FailingLine(events, line, outage, onward)
 
@@ -106,9 +106,9 @@ class ShapedBy:
 
 def shaped_up(events: Events, shaper: Shaper, line: Line, outage: Outage | None) -> Path:
     """Hosts → shaper → line → far side."""
-    return ShapedBy(events, shaper, unshaped(events, line, outage).send)
+    return ShapedBy(events, shaper, without_plan(events, line, outage).send)
 
 
 def shaped_down(events: Events, line: Line, outage: Outage | None, behind: ShapedBy) -> Path:
     """Far side → line → shaper → hosts."""
-    return unshaped(events, line, outage, behind.send)
+    return without_plan(events, line, outage, behind.send)

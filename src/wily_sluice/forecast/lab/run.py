@@ -13,7 +13,7 @@ from wily_sluice.forecast.lab.finding import LineWatch
 from wily_sluice.forecast.lab.flows import Flows, Outcome
 from wily_sluice.forecast.lab.measure import NOTHING
 from wily_sluice.forecast.lab.notes import Note, notes
-from wily_sluice.forecast.lab.path import Path, ShapedBy, deliver, shaped_down, shaped_up, unshaped
+from wily_sluice.forecast.lab.path import Path, ShapedBy, deliver, shaped_down, shaped_up, without_plan
 from wily_sluice.forecast.lab.traffic import RealLine, Traffic
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.line_choice import spent_routes
@@ -116,8 +116,8 @@ class Lab:
                 if any(uplink.lowest.of(way) is not None for way in DIRECTIONS):
                     self._watches.append(LineWatch(self.events, plan, uplink, self._engine, up, down, outage))
             else:
-                self._paths[name, "up"] = unshaped(self.events, up, outage)
-                self._paths[name, "down"] = unshaped(self.events, down, outage)
+                self._paths[name, "up"] = without_plan(self.events, up, outage)
+                self._paths[name, "down"] = without_plan(self.events, down, outage)
         self._flows = Flows(self.events, plan, self._engine, traffic, self._paths, self._follow_clock)
         if shaped and plan.routing and (outages or any(route.budget for route in plan.routing)):
             random = Random(f"{traffic.seed} looks")

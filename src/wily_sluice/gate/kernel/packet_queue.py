@@ -126,8 +126,8 @@ def netlink_socket() -> socket.socket:
 class PacketQueue:
     """One numbered queue. `whole` takes large offloaded packets uncut. OSError when the kernel refuses.
 
-    `copied` is how many bytes of each packet the kernel hands over; `missed` how many packets it let through unshaped,
-    since we did not read fast enough; `refused` how many messages of verdicts it did not take at first. `connect` opens
+    `copied` is how many bytes of each packet the kernel hands over; `missed` how many packets bypassed the gate, since
+    it did not read fast enough; `refused` how many messages of verdicts it did not take at first. `connect` opens
     the socket to the kernel, or to its stand-in; up to `buffer` bytes may wait there unread. `up` says on which side
     the hosts are.
     """

@@ -1,8 +1,8 @@
 """The chains that open ports, and those that keep ports the same through translation; and their removal.
 
-For IPv4, an opening translates packets that arrive by its uplink for an address of this machine (`nat` table); packets
-that its host sends from the port leave by the same port outside. For both versions, packets of an opening pass FORWARD
-before the rules of others. Each rule expires at the opening's end, even if the gate is gone by then.
+For IPv4, a mapping translates packets that arrive by its uplink for an address of this machine (`nat` table); packets
+that its host sends from the port leave by the same port outside. For both versions, packets of a mapping pass FORWARD
+before the rules of others. Each rule expires at the mapping's end, even if the gate is gone by then.
 
 Hosts whose ports are kept are translated here, before any rule of others that would choose ports at random. The kernel
 then keeps the source port, unless another host uses the same port with the same remote. A bit of the kernel's mark
@@ -153,7 +153,7 @@ def remove() -> None:
 
 
 def forget(opened: Iterable[OpenPort]) -> None:
-    """Have the kernel forget the conversations that came by these openings, so that they end now (RFC 6887 §15).
+    """Have the kernel forget the conversations that came by these mappings, so that they end now (RFC 6887 §15).
 
     LiveError when it does not.
     """
@@ -174,7 +174,7 @@ def forget(opened: Iterable[OpenPort]) -> None:
                         with suppress(KeyError):  # it ended meanwhile
                             table.entry("del", tuple_orig=begun)
     except Exception as error:  # of many kinds, all of which mean the same
-        raise LiveError(f"the kernel does not forget what came by an opening: {error}") from error
+        raise LiveError(f"the kernel does not forget what came by a mapping: {error}") from error
 
 
 def moved_ports() -> list[MovedPort]:

@@ -1,4 +1,4 @@
-"""Mends what findings say can be mended: one after another, since each may move or remove the next."""
+"""Fixes what findings say can be fixed: one after another, since each may move or remove the next."""
 
 from collections.abc import Callable
 
@@ -12,7 +12,7 @@ MOST_FIXES = 500
 
 
 def fixed(content: bytes, source: Callable[[bytes], Source]) -> tuple[bytes, list[Finding]]:
-    """A plan file with all of that mended, and the findings that are left. `source` makes a file of a content."""
+    """A plan file with all of that fixed, and the findings that are left. `source` makes a file of a content."""
     refused: set[tuple[str, str]] = set()
     for _ in range(MOST_FIXES):
         findings = examine(source(content))[1]

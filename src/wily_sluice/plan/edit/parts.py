@@ -12,9 +12,9 @@ SECTIONS = {
     "service": "services",
     "tunnel": "tunnels",
     "route": "routes",
-    "opening": "openings",
+    "mapping": "mappings",
 }
-IN_ORDER = ("rule", "route", "opening")  # lists: the first that matches decides
+IN_ORDER = ("rule", "route", "mapping")  # lists: the first that matches decides
 LIST_KEY = {"host": "addresses", "group": "members", "schedule": "windows"}  # what a list alone stands for
 
 

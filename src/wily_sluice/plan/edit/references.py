@@ -71,7 +71,7 @@ def references(data: dict[str, Any]) -> Iterator[Reference]:
     nat = data.get("nat")
     if isinstance(nat, dict):
         yield from _words(("nat", "keep-ports"), nat.get("keep-ports"), "party")
-    for section in ("routes", "openings"):
+    for section in ("routes", "mappings"):
         parts = data.get(section)
         for index, part in enumerate(parts if isinstance(parts, list) else ()):
             yield from _terms((section, index), part)

@@ -1,4 +1,4 @@
-"""The terms of the trade, each in a few sentences, with what a plan has of it."""
+"""The terms of the trade: a short definition of each, with examples from a plan."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -14,7 +14,7 @@ def _none(_: Plan) -> list[str]:
 
 @dataclass(frozen=True, slots=True)
 class Term:
-    """A term, other words for it, what it means, and lines about a plan that has it."""
+    """A term, its definition, words that mean the same but are not used here, and lines about a plan."""
 
     name: str
     text: str
@@ -40,8 +40,8 @@ def _said(plan: Plan, key: str) -> list[str]:
 
 def _uplinks(plan: Plan) -> list[str]:
     return [
-        f"{u.name}: {format_rate(u.down)} down and {format_rate(u.up)} up, of which "
-        f"{format_rate(u.usable('down'))} and {format_rate(u.usable('up'))} are used"
+        f"{u.name}: {format_rate(u.down)} down and {format_rate(u.up)} up, usable rates "
+        f"{format_rate(u.usable('down'))} and {format_rate(u.usable('up'))}"
         for u in plan.uplinks
     ]
 
@@ -100,27 +100,30 @@ def _ranges(plan: Plan) -> list[str]:
 
 
 GLOSSARY: Final[tuple[Term, ...]] = (
-    Term("up", "Toward the internet, from your hosts. One of the only two directions here.", ("upload", "upstream")),
-    Term("down", "Toward your hosts, from the internet. One of the only two directions here.", ("download",)),
+    Term("up", "The direction toward the internet, from your hosts.", ("upload", "upstream")),
+    Term("down", "The direction toward your hosts, from the internet.", ("download", "downstream")),
     Term("local", "Your side of a conversation, whichever side opened it.", ("source", "client")),
-    Term("remote", "The far side of a conversation, across an uplink.", ("destination", "server")),
+    Term("remote", "The internet side of a conversation, whichever side opened it.", ("destination", "server")),
     Term(
         "uplink",
-        "A line to the internet. The gate shapes each uplink in both directions by what it measured, not by what was "
-        "advertised.",
-        ("line", "wan"),
+        "A connection of the gateway to the internet. The gate shapes it in both directions to its measured rate, not "
+        "to the advertised one.",
+        ("wan",),
         _uplinks,
     ),
+    Term("line", "The provider's physical connection. `gauge` measures it; the lab and the rig simulate it."),
+    Term("far end", "The machine beyond the provider that runs `sluice gauge serve`.", ("reflector",)),
     Term(
         "tunnel",
-        "A line within a line: its packets leave inside others, over an uplink. What they carry is sorted, and charged "
-        "with what goes around it.",
+        "An encrypted or encapsulated connection over an uplink. Rules see the packets inside it, and each is charged "
+        "with its encapsulation.",
         ("vpn",),
         lambda p: [f"{t.name}: {t.words} over {t.uplink}" for t in p.tunnels],
     ),
     Term(
         "route",
-        "Chooses the uplink of a conversation, where there are several: the first that matches and has one that is up.",
+        "Chooses the uplink of a conversation if there are several. The first route that matches and has a working "
+        "uplink decides.",
         ("policy routing",),
         lambda p: [
             f"{r.name}: {' and '.join(name for name, _ in r.shares)}" + (f", else {r.otherwise}" if r.otherwise else "")
@@ -129,8 +132,8 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     ),
     Term(
         "range",
-        "The rate of a line that varies, such as `8 to 30 Mbit/s`. The gate keeps measuring delay, "
-        "works out what the line can carry now, and shapes to that.",
+        "The lowest and highest rate of an uplink that varies, such as `8 to 30 Mbit/s`. The gate finds the current "
+        "rate from the delay, and shapes to it.",
         ("varying",),
         _ranges,
     ),
@@ -142,95 +145,92 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     ),
     Term(
         "probe",
-        "An echo a second to remotes that should answer over an uplink. Routes avoid an uplink whose probes are lost.",
-        ("health check",),
+        "One ping a second to remotes that should answer over an uplink. Routes avoid an uplink with lost probes.",
+        ("health", "health check"),
     ),
+    Term("ping", "An ICMP echo and its answer."),
     Term(
-        "opening",
-        "A port of a host that remotes may reach. Hosts ask for it by PCP (RFC 6887) or NAT-PMP (RFC 6886), and get it "
-        "where the plan grants it.",
-        ("port forwarding", "pcp", "nat-pmp"),
+        "mapping",
+        "A port of a host that is open to the internet. Hosts request one by PCP (RFC 6887) or NAT-PMP (RFC 6886), and "
+        "the plan says which to grant.",
+        ("opening", "port forwarding", "pcp", "nat-pmp"),
         lambda p: [f"{one.name}: {' and '.join(one.local.words)}" for one in p.grants],
     ),
     Term(
         "keep-ports",
-        "Hosts whose source ports stay the same when their addresses are translated, unless two would collide.",
+        "Hosts that keep their source ports when their addresses are translated, unless two would collide.",
         (),
         lambda p: list(p.steady.words) if p.steady is not None else [],
     ),
-    Term("gateway", "This machine itself: what it sends and receives is a host's of that name.", ("router",)),
-    Term("network", "The hosts behind one interface of the gateway, by their subnets.", ("lan", "subnet"), _networks),
+    Term("gateway", "The machine that runs the gate. Rules treat its own traffic as that of a host `gateway`."),
+    Term("gate", "The program that shapes packets on the gateway: `sluice gate run`.", ("daemon",)),
+    Term("network", "The hosts behind one interface of the gateway, with their subnets.", ("lan",), _networks),
     Term(
         "host",
-        "One device, by its addresses. By its hardware address, it is followed to every address it gets.",
+        "One device, with all its addresses. With its hardware address in the plan, it keeps its name at any address.",
         (),
         lambda p: list(p.named_hosts),
     ),
+    Term("group", "A name for hosts, remotes or ports, for use in rules and limiters.", (), lambda p: list(p.groups)),
     Term(
-        "group", "A name for hosts, remotes or ports, to be used in rules and limiters.", (), lambda p: list(p.groups)
-    ),
-    Term(
-        "schedule", "When something applies: days, times, dates and exceptions.", ("when",), lambda p: list(p.schedules)
+        "schedule",
+        "Days, times, dates and exceptions during which a rule or limiter applies.",
+        (),
+        lambda p: list(p.schedules),
     ),
     Term(
         "service",
-        "What a conversation is for, such as calls: recognised by its protocol, "
-        "names and ports, on whatever port it is.",
-        ("application",),
+        "The purpose of a conversation, such as calls, recognised by its protocol, names and ports.",
+        (),
         lambda p: list(p.services),
     ),
     Term(
         "conversation",
-        "All packets between two addresses and ports by one protocol, in both "
-        "directions. Rules sort conversations, not "
-        "packets.",
-        ("flow", "connection", "session"),
+        "All packets between two addresses and ports by one protocol, in both directions. Rules sort conversations.",
+        ("flow", "session"),
     ),
     Term(
         "tree",
-        "How the rate of a line is divided: queues in queues, down to the leaves that hold packets.",
+        "Divides the rate of an uplink: queues within queues, down to the leaves that hold packets.",
         (),
         lambda p: [f"{tree.name}: {', '.join(leaf.path for leaf in tree.leaves)}" for tree in p.trees.values()],
     ),
-    Term(
-        "queue", "A place in a tree. Leaves hold packets that wait their turn; parents divide their rate.", ("class",)
-    ),
-    Term("parent", "A queue that has others below it. It holds no packets; it divides its rate among its children."),
-    Term("child", "A queue below a parent, from which it gets its rate.", ("children",)),
-    Term("sibling", "Another child of the same parent. What one does not use, its siblings can have.", ("siblings",)),
-    Term("leaf", "A queue without children. Rules name leaves, since only these hold packets.", ("leaves",)),
+    Term("queue", "A node of a tree. Leaves hold packets; parents divide their rate among children.", ("class",)),
+    Term("parent", "A queue with queues below it. It holds no packets and divides its rate among its children."),
+    Term("child", "A queue below a parent, which gives it its rate.", ("children",)),
+    Term("sibling", "Another child of the same parent. Siblings can use the rate that one leaves idle.", ("siblings",)),
+    Term("leaf", "A queue without children. Only leaves hold packets, so rules name leaves.", ("leaves",)),
     Term(
         "default",
-        "The leaf for traffic that no rule matches. It needs a guarantee, since everything unforeseen ends there.",
+        "The leaf for traffic that no rule matches. Give it a guarantee, because all unforeseen traffic ends there.",
         (),
         lambda p: [f"{tree.name}: {leaf.path}" for tree in p.trees.values() for leaf in tree.leaves if leaf.default],
     ),
     Term(
         "guarantee",
-        "The rate a queue is sure of when it has packets to send, whatever others do. What it does not use is lent to "
-        "others. Guarantees of siblings add up to at most what their parent has.",
+        "The rate that a queue gets whenever it has packets to send. Others use it while the queue is idle. Siblings "
+        "may not be guaranteed more than their parent in total.",
         ("minimum", "reserved", "committed"),
         lambda p: _said(p, "guarantee"),
     ),
     Term(
         "cap",
-        "The most that a queue can have, even on an idle line. To reserve a rate for one queue, give it a guarantee; "
-        "capping the others wastes what is idle.",
+        "The highest rate of a queue, even on an idle uplink. To reserve a rate for one queue, give it a guarantee: "
+        "capping the others wastes idle capacity.",
         ("maximum", "ceiling"),
         lambda p: _said(p, "cap"),
     ),
     Term(
         "priority",
-        "The order in which siblings get what the guarantees have left: 1 is first, "
-        "9 last, 5 the default. It decides who "
-        "may starve, so those behind need guarantees.",
+        "The order in which siblings are offered spare capacity: 1 is first, 9 last, 5 the default. Queues behind a "
+        "busy one can starve, so give them guarantees.",
         ("precedence",),
         _priorities,
     ),
     Term(
         "weight",
-        "How siblings of one priority share what is left: weight 2 gets twice as much as weight 1.",
-        ("ratio",),
+        "How siblings of equal priority share spare capacity: weight 2 gets twice as much as weight 1.",
+        (),
         _weights,
     ),
     Term(
@@ -240,85 +240,95 @@ GLOSSARY: Final[tuple[Term, ...]] = (
         ("scheduler",),
         lambda p: [f"{tree.name}: {tree.discipline}" for tree in p.trees.values()],
     ),
-    Term("weighted", "A discipline: guarantees first, then by priority, and within a priority by weight."),
-    Term("strict", "A discipline: by priority alone. Whoever is first can starve the others."),
-    Term(
-        "curve", "A discipline: leaves get a promised delay for the traffic within their guarantee.", ("service-curve",)
-    ),
+    Term("weighted", "A discipline: guarantees first, then priority, and within a priority by weight."),
+    Term("strict", "A discipline: priority alone. The first queue can starve the others."),
+    Term("curve", "A discipline: leaves get a promised delay for traffic within their guarantee.", ("service-curve",)),
     Term(
         "delay",
-        "How long a packet takes, one way or there and back. On a full line it spends most of that in a queue. The key "
-        "`delay` of a queue below a curve parent bounds it for packets within the guarantee.",
+        "The time that a packet takes, in a queue, one way, or for the round trip. On a full line, most is time in a "
+        "queue. The key `delay` of a leaf below a curve parent bounds it for traffic within the guarantee.",
         ("latency", "lag", "deadline"),
         _delays,
     ),
-    Term("starve", "To get nothing while others have packets. A guarantee prevents it.", ("starvation",)),
+    Term("starve", "To get no rate while others send. A guarantee prevents it.", ("starvation",)),
     Term(
         "limiter",
-        "A cap for whatever it matches: hosts, networks, services. All limiters that match apply, before the queues.",
+        "A cap on matching traffic: by host, network, service or in total. All matching limiters apply, ahead of the "
+        "queues.",
         ("policer",),
         _limiters,
     ),
-    Term(
-        "per",
-        "Who has a rate of their own under a limiter: each host, address, subnet or conversation, or all together.",
-    ),
+    Term("per", "Who gets a limiter's rate: each host, address, subnet, network or conversation, or all together."),
     Term(
         "burst",
-        "How much may pass at full speed before a limiter takes hold. Too small a "
-        "burst keeps TCP from reaching the rate.",
+        "The amount that passes a limiter at full speed after a pause. With too small a burst, TCP is slower.",
         ("bucket",),
         _bursts,
     ),
-    Term("excess", "What happens to packets above a limiter's rate: they wait, are dropped, or are marked."),
-    Term("peak", "The rate at which a burst passes a limiter, where that is limited as well."),
-    Term("engage", "How busy the line must be, by others, before a limiter applies.", ("threshold",)),
-    Term("quota", "A volume in a day, week or month, after which a limiter applies.", ("volume", "data-cap")),
+    Term("excess", "Packets above a limiter's rate: they wait, are dropped, or are marked.", ("overflow",)),
+    Term("peak", "A second, higher rate of a limiter, up to which a burst passes."),
+    Term("engage", "How busy the uplink must be before a limiter applies.", ("threshold",)),
+    Term("quota", "A volume per day, week or month, after which a limiter applies.", ("volume", "data-cap")),
     Term(
         "round-trip",
-        "The time to the far side and back. TCP needs a burst of about two round trips at its rate.",
+        "The time to the remote and back. TCP needs a burst of about two round trips at its rate.",
         ("rtt",),
     ),
     Term(
         "rule",
-        "Puts the conversations that it matches into a queue, marks them, or "
-        "both. The first rule that matches decides.",
-        ("filter",),
+        "Puts matching conversations into a queue, marks their packets, or both. The first matching rule decides.",
+        (),
         lambda p: [f"{number}. {rule.name}" for number, rule in enumerate(p.rules, 1)],
     ),
     Term(
         "headroom",
-        "The part of the measured rate that is left free, so that packets queue here, in order, and not in the modem.",
+        "The part of the measured rate to leave free, so that packets queue in the gate and not in the modem.",
         ("margin",),
         _headroom,
     ),
     Term(
         "framing",
-        "What the line adds to each packet: headers, tags, cells. Small packets cost far more than their own bytes.",
+        "The overhead of the line for each packet: headers, tags, cells. It makes small packets costly.",
         ("overhead", "encapsulation"),
         lambda p: [f"{u.name}: {u.framed.words}" for u in p.uplinks],
     ),
-    Term("backlog", "The packets that wait in a queue, in bytes."),
-    Term("drop", "A packet that is thrown away, so that its sender slows down. TCP expects a few.", ("drops",)),
-    Term("mark", "A DSCP that a rule writes into packets, for devices further on.", ("marking",), _marks),
-    Term("dscp", "Six bits in the IP header that say how urgent a packet is (RFC 2474). Strangers write them as well."),
-    Term("ecn", "A router marks a packet instead of dropping it, and the sender slows down likewise (RFC 3168)."),
+    Term("backlog", "The packets or bytes in a queue.", ("waiting",)),
+    Term("drop", "A discarded packet. TCP takes it as a sign to slow down, and expects a few.", ("drops",)),
+    Term("mark", "A DSCP that a rule writes into packets, for devices further along the path.", ("marking",), _marks),
+    Term("DSCP", "Six bits in the IP header that request a class of service (RFC 2474). Any sender can set them."),
     Term(
-        "aqm",
-        "Active queue management: it drops or marks early, so that a queue stays short. `sluice explain choice aqm` "
-        "compares what there is.",
+        "ECN mark",
+        "Two bits in the IP header that ask the sender to slow down, instead of a drop (RFC 3168).",
+        ("ecn",),
+    ),
+    Term("firewall mark", "A number that the kernel attaches to a packet. Routes use a few of its bits.", ("fwmark",)),
+    Term(
+        "AQM",
+        "Active queue management: early drops or ECN marks keep a queue short. `sluice explain choice aqm` compares "
+        "the kinds.",
         ("queue-management",),
     ),
-    Term("fq-codel", "A queue for each conversation, each kept short by CoDel (RFC 8290). The default of a leaf."),
-    Term("codel", "Drops or marks packets when the shortest wait of the last 100 ms was above 5 ms (RFC 8289)."),
-    Term("fifo", "First in, first out, and a limit. Short for one kind of small packet; long for anything else."),
-    Term("fair-by", "Whether a leaf shares its rate among conversations or hosts: by host, ten downloads are one."),
-    Term("goodput", "What programs get, without headers and repeats."),
+    Term("fq-codel", "One queue for each conversation, each kept short by CoDel (RFC 8290). The default of a leaf."),
+    Term("codel", "Drops or ECN-marks packets if the delay stayed above 5 ms for 100 ms (RFC 8289)."),
+    Term("fifo", "First in, first out, with a limit. Good for a single kind of small packet."),
+    Term("fair-by", "A leaf shares its rate among conversations, or among hosts. By host, ten downloads count as one."),
+    Term("goodput", "The rate that programs get: payload without headers and retransmissions."),
+    Term("jitter", "The variation of delay from packet to packet. Calls and games suffer from it most."),
+    Term("loss", "The fraction of packets that never arrive. A call tolerates about 1%."),
+    Term("rate", "Bits per second. 1 Mbit/s is 1,000,000 bit/s, or 125 kB/s.", ("bandwidth", "speed")),
     Term(
-        "jitter",
-        "How much the delay varies from packet to packet. Calls and games suffer more from it than from delay itself.",
+        "bypass",
+        "Packets bypass the gate if it is stopped or too slow: they are forwarded without shaping.",
+        ("unshaped",),
     ),
-    Term("loss", "The part of packets that never arrive. A call stands about 1%."),
-    Term("rate", "Bits in a second. 1 Mbit/s is 1,000,000 bit/s, and 125 kB/s.", ("bandwidth", "speed")),
+    Term("trial", "A new plan runs on trial until you keep it; otherwise the gate returns to the previous plan."),
+    Term("kept", "A kept plan is the one that the gate starts with. A kept promise is one that a test has confirmed."),
+    Term("fix", "A safe remedy for a finding: `sluice check --fix`, `sluice doctor --fix`.", ("mend",)),
+    Term("undo", "To return to the state before an edit, a fix or a plan.", ("revert", "rollback", "restore")),
+    Term("finding", "An error or a risk that `sluice check` reports, with a code.", ("lint",)),
+    Term("promise", "A guarantee, cap, delay or route of a plan, which `sluice prove` tests.", ("assertion",)),
+    Term("application", "A simulated program that the lab runs: a download, a call, a ping."),
+    Term("event", "An entry of the gate's log."),
+    Term("notice", "A message about a problem, sent where the plan's `notify` says.", ("alert",)),
 )
-BY_NAME: Final = {word: term for term in GLOSSARY for word in (term.name, *term.also)}
+BY_NAME: Final = {word.lower().replace(" ", "-"): term for term in GLOSSARY for word in (term.name, *term.also)}

@@ -24,7 +24,7 @@ Schema = TypeVar("Schema", bound=BaseModel)
 LARGEST: Size = 1_000_000  # bytes; some 20,000 lines, far beyond what a person writes
 
 
-NAMED_LISTS = {"rules": "rule", "routes": "route", "openings": "opening"}
+NAMED_LISTS = {"rules": "rule", "routes": "route", "mappings": "mapping"}
 
 
 def key_text(location: Location) -> str:

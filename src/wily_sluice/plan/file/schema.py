@@ -309,7 +309,7 @@ class RouteEntry(TermsEntry):
     note: str = ""
 
 
-class OpeningEntry(Entry):
+class MappingEntry(Entry):
     """Who may have which ports opened, by PCP or NAT-PMP."""
 
     name: str | None = Field(default=None, examples=["Consoles"])
@@ -369,7 +369,7 @@ class GateEntry(Entry):
     """What the gate does beside shaping."""
 
     watchers: str | None = Field(default=None, examples=["everyone"])
-    health: Annotated[Words, AfterValidator(parse_remotes)] = Field(default=(), examples=["[198.51.100.10]"])
+    probe: Annotated[Words, AfterValidator(parse_remotes)] = Field(default=(), examples=["[198.51.100.10]"])
     metrics: int | None = Field(default=None, ge=1, le=65_535, examples=["9797"])
     keep_contacts: Annotated[Nanoseconds, BeforeValidator(parse_retention)] | None = Field(
         default=None, alias="keep-contacts", examples=["7 days"]
@@ -409,14 +409,14 @@ class PlanEntry(Entry):
     catalogues: Words = Field(default=(), examples=["[own-services.yaml]"])
     rules: list[RuleEntry | None] = []
     routes: list[RouteEntry | None] = []
-    openings: list[OpeningEntry | None] = []
+    mappings: list[MappingEntry | None] = []
     nat: NatEntry = NatEntry()
 
 
 ENTRIES: Final[dict[str, type[BaseModel]]] = {
     "uplink": UplinkEntry, "network": NetworkEntry, "host": HostEntry, "group": GroupEntry, "schedule": ScheduleEntry,
     "queue": QueueEntry, "limiter": LimiterEntry, "rule": RuleEntry, "service": ServiceEntry, "tunnel": TunnelEntry,
-    "route": RouteEntry, "opening": OpeningEntry, "gate": GateEntry, "nat": NatEntry,
+    "route": RouteEntry, "mapping": MappingEntry, "gate": GateEntry, "nat": NatEntry,
 }  # fmt: skip
 
 

@@ -37,7 +37,7 @@ from wily_sluice.units import (
 
 FRAMING_FIGURES = {"carried-in", "shortest-frame", "frame-adds"}
 COLLECTOR_PORT = 4739  # of IPFIX (RFC 7011 §10.3.4)
-LONGEST_LIFETIME = 24 * 3600 * SECOND  # of an opening (RFC 6887 §15)
+LONGEST_LIFETIME = 24 * 3600 * SECOND  # of a mapping (RFC 6887 §15)
 SHORTEST_RETENTION, LONGEST_RETENTION = 3600 * SECOND, 400 * 86_400 * SECOND  # of names that hosts spoke with
 
 
@@ -284,7 +284,7 @@ def parse_budget(value: object) -> tuple[float, str]:
 
 
 def parse_lifetime(value: object) -> Nanoseconds:
-    """How long an opening lasts without being asked for again."""
+    """How long a mapping lasts without being asked for again."""
     span = parse_time(value)
     if not SECOND <= span <= LONGEST_LIFETIME:
         raise ValueError(f"{quoted(value)} is out of range: 1 s to 24 h")

@@ -42,7 +42,7 @@ def check_allowances(reading: Reading[PlanEntry], findings: list[Finding]) -> li
             )
             found.append(tell(f"there is no finding “{one.code}” to allow" if one.code else "allows nothing", remedy))
         elif CODES[one.code].severity == "error":
-            found.append(tell(f"{one.code} is an error, which cannot be allowed", "mend it, and remove the comment"))
+            found.append(tell(f"{one.code} is an error, which cannot be allowed", "fix it, and remove the comment"))
         elif not one.reason:
             found.append(tell(f"allows {one.code} without saying why", f"write `# sluice: allow {one.code} REASON`"))
         elif not one.used and not any(finding.severity == "error" for finding in findings):

@@ -21,7 +21,7 @@ class Finding:
     message: str
     remedy: str = ""
     code: str = ""  # of its kind
-    fix: tuple[Operation, ...] = field(default=(), repr=False, compare=False)  # what mends it, where that is safe
+    fix: tuple[Operation, ...] = field(default=(), repr=False, compare=False)  # what fixes it, where that is safe
     name: str = field(default="", compare=False)  # the place in a person's words, such as `rule Handsets, queue`
 
     @property

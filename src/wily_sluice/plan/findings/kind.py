@@ -20,7 +20,7 @@ from wily_sluice.units import DIRECTIONS, Direction
 
 
 class Told(NamedTuple):
-    """One finding: where in the file, what is wrong there, what would be right, and what mends it without any doubt."""
+    """One finding: where in the file, what is wrong there, what would be right, and what fixes it without any doubt."""
 
     location: Location
     message: str

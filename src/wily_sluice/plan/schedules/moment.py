@@ -24,7 +24,7 @@ def read_moment(text: str, zone: ZoneInfo) -> datetime:
         if first.astimezone(UTC).astimezone(zone).replace(tzinfo=None) != wall:
             raise ValueError(f"{text} does not occur in {zone.key}: the clocks are put forward over it")
         offsets = " or ".join(f"{wall.isoformat()}{one:%z}"[:-2] + ":" + f"{one:%z}"[-2:] for one in (first, second))
-        raise ValueError(f"{text} occurs twice in {zone.key}, as the clocks are put back: write {offsets}")
+        raise ValueError(f"{text} occurs twice in {zone.key}, as the clocks go back: write {offsets}")
     return first
 
 

@@ -183,7 +183,7 @@ def _hold_back(answers: AnswersEntry) -> Iterator[str]:
         filling = min(-(-usable(line, way) // rates[way]) for line in answers.uplinks.values() for way in DIRECTIONS)
         if 1 < filling <= FEW:
             yield "  # A few guests could fill the line, so they are held back only while others need it."
-            yield "  # sluice: allow threshold-idle guests may have the idle line"
+            yield "  # sluice: allow engage-idle guests may have the idle line"
             words["engage"] = "above 80%"
         yield f"  guest-each: {flow(words)}"
     if answers.host is not None:

@@ -67,14 +67,14 @@ def _to_fail(bench: Bench) -> Flood:
 def _fails_open(bench: Bench, world: RigWorld) -> Proof:
     uplink = bench.plan.uplinks[0]
     usable = uplink.usable("up")
-    rate = world.unshaped(_to_fail(bench), round(usable * FLOODED))
+    rate = world.bypassed(_to_fail(bench), round(usable * FLOODED))
     judged = Judged(rate > usable * FLOODED * 0.9, figure(rate), rate)
     return Proof(
         "failure",
         "the gate is killed",
         f"{uplink.name} up",
         ("uplinks", uplink.name),
-        f"{format_rate(round(usable * FLOODED))} pass unshaped",
+        f"{format_rate(round(usable * FLOODED))} bypass the gate",
         judged.measured,
         "kept" if judged.kept else "broken",
         "",

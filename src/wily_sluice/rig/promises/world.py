@@ -73,7 +73,7 @@ class RigWorld:
             found.update(self._led(down, [one for one in led if one.down == down], tell))
         return found
 
-    def unshaped(self, flood: Flood, rate: Rate) -> float:
+    def bypassed(self, flood: Flood, rate: Rate) -> float:
         """The rate in bit/s of a flood's one stream after the gate is killed; the last that can be tried."""
         self._route(flood.uplink)
         self._settle()
@@ -238,7 +238,7 @@ class RigWorld:
             self._change(RULES, one.moment, False)
             yield one, self._lines(one)
         for name in down:
-            self._rig.mend(name)
+            self._rig.repair(name)
         for name in down:
             self._await_link(name)
         self._cut |= bool(down)

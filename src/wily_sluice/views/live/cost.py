@@ -64,8 +64,6 @@ def print_cost(console: Console, plan: Plan, cost: Cost, slow: str) -> None:
     part = share(plan, cost.mix)
     console.print(f"With all lines full of mixed packets in both directions, the gate uses {part:.0%} of one core.")
     if part > 1:
-        console.print("[bold red]This machine cannot carry the plan: the excess bypasses the gate unshaped.[/]")
+        console.print("[bold red]This machine cannot carry the plan: the excess bypasses the gate.[/]")
     elif part > ENOUGH:
-        console.print(
-            "[yellow]That leaves little to spare: on a busy machine, packets may bypass the gate unshaped.[/]"
-        )
+        console.print("[yellow]That leaves little to spare: on a busy machine, packets may bypass the gate.[/]")

@@ -32,49 +32,49 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
     for name, uplink in status["uplinks"].items():
         rates = f"{format_rate(uplink['down'])} down and {format_rate(uplink['up'])} up"
         here = "" if uplink["here"] else "  [yellow]interface missing[/]"
-        carried = status["health"]["carried"].get(name)
+        carried = status["condition"]["carried"].get(name)
         routed = f", {carried:,} conversations routed" if carried else ""
-        if name in status["health"]["down"]:
+        if name in status["condition"]["down"]:
             here = "  [bold yellow]down: routes avoid it[/]"
-        why = status["health"]["why"].get(name, "")
+        why = status["condition"]["why"].get(name, "")
         console.print(f"  {name} on {uplink['interface']}: {rates}{routed}{here}")
         if why:
             console.print(f"    {why}")
-        for direction, rate in status["health"]["found"].get(name, {}).items():
+        for direction, rate in status["condition"]["found"].get(name, {}).items():
             console.print(f"    {direction}: the line varies, and carries {format_rate(rate)} now")
-        _print_crossed(console, status["health"]["crossed"].get(name, {}))
-    for name in status["health"]["down"]:
+        _print_crossed(console, status["condition"]["crossed"].get(name, {}))
+    for name in status["condition"]["down"]:
         if name not in status["uplinks"]:
             console.print(
-                f"  {name}: [bold yellow]down: routes avoid it[/]\n    {status['health']['why'].get(name, '')}"
+                f"  {name}: [bold yellow]down: routes avoid it[/]\n    {status['condition']['why'].get(name, '')}"
             )
     trial = status["trial"]
     if trial is not None:
         left = span_words(trial["left"])
-        console.print(f"[yellow]on trial: revision {trial['revision']}, reverts in {left}; `sluice keep` keeps it[/]")
+        console.print(f"[yellow]on trial: revision {trial['revision']}, undone in {left}; `sluice keep` keeps it[/]")
     if status["held_by"] is not None:
         held = status["held_by"]
         console.print(f"held by {held['who']} since {held['since']}: {held['what']}")
-    if status["unshaped"]:
-        told = f"{status['unshaped']:,} packets came faster than the gate takes them and bypassed it"
+    if status["bypassed"]:
+        told = f"{status['bypassed']:,} packets came faster than the gate takes them and bypassed it"
         console.print(f"[bold yellow]{told}[/]: see `sluice gate cost`")
     if status.get("slow"):
         console.print(f"[yellow]the engine is not compiled: {status['slow']}; {FORM_COST}[/]", highlight=False)
     if status["strained"]:
         told = "shaping uses a whole core, so rates may not be reached"
         console.print(f"[bold yellow]{told}[/]: see `sluice gate cost`")
-    health = status["health"]
-    if health["crowd"]:
+    condition = status["condition"]
+    if condition["crowd"]:
         told = "packets were shaped by host, as conversations opened faster than they can be followed"
-        console.print(f"{health['crowd']:,} {told}")
-    if health["shed"]:
+        console.print(f"{condition['crowd']:,} {told}")
+    if condition["shed"]:
         told = "packets that open conversations were dropped, as too many came at once"
-        console.print(f"[yellow]{health['shed']:,} {told}[/]")
-    for name, packets in health["unseen"].items():
+        console.print(f"[yellow]{condition['shed']:,} {told}[/]")
+    for name, packets in condition["unseen"].items():
         if packets >= WORTH_TELLING:
             console.print(f"[yellow]{packets:,} packets crossed {name}, which is no uplink of the plan[/]")
-    if health["unreadable"]:
-        console.print(f"{health['unreadable']:,} packets could not be parsed and went to the default queue")
+    if condition["unreadable"]:
+        console.print(f"{condition['unreadable']:,} packets could not be parsed and went to the default queue")
     for one in status.get("notices", []):
         at = datetime.fromtimestamp(one["at"], UTC).astimezone()
         console.print(f"[yellow]{at:%a %H:%M}[/] {one['words']}")
@@ -88,6 +88,6 @@ def _print_crossed(console: Console, ways: dict[str, list[int]]) -> None:
         past = max(0.0, 1 - ours / line) if line else 0.0
         words = f"    {direction}: {format_size(line)} crossed the interface, {format_size(ours)} by the gate"
         if past > MUCH and line - ours >= FEW:
-            console.print(f"{words}  [bold yellow]{past:.1%} went past it[/]")
+            console.print(f"{words}  [bold yellow]{past:.1%} bypassed it[/]")
         else:
             console.print(words, style="dim")

@@ -161,7 +161,7 @@ def _sentence(plan: Plan, location: Location) -> str:
         return next((f"{u.name}: {uplink_sentence(u)}" for u in plan.uplinks if u.name == rest[0]), "")
     if section == "routes":
         return next((f"{r.name}: {route_sentence(r)}" for r in plan.routes if r.index == rest[0]), "")
-    if section == "openings":
+    if section == "mappings":
         return next((f"{one.name}: {grant_sentence(one)}" for one in plan.grants if one.index == rest[0]), "")
     if section == "tunnels":
         return next((f"{t.name}: {tunnel_sentence(t)}" for t in plan.tunnels if t.name == rest[0]), "")

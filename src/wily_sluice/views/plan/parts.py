@@ -77,8 +77,8 @@ def part_tables(
             "Routes: the first match with a line that is up decides",
             [(f"{index}. {route.name}", route_sentence(route)) for index, route in enumerate(plan.routes, 1)],
         ),
-        "openings": lambda: _sentences(
-            "Openings: ports that hosts may ask for",
+        "mappings": lambda: _sentences(
+            "Mappings: ports that hosts may ask for",
             [(grant.name, grant_sentence(grant)) for grant in plan.grants],
         ),
     }
@@ -140,7 +140,7 @@ def part_data(plan: Plan, moment: datetime) -> dict[str, Any]:
             }
             for route in plan.routes
         ],
-        "openings": [
+        "mappings": [
             {
                 "name": grant.name,
                 "local": list(grant.local.words),

@@ -30,6 +30,6 @@ def _default(bench: Bench, uplink: Uplink) -> Promise:
 
     def judge(world: World) -> Judged:
         went = world.where(asked)
-        return Judged(went == leaf, f"goes to {went}" if went else "goes past the gate")
+        return Judged(went == leaf, f"goes to {went}" if went else "bypasses the gate")
 
     return Promise(proof, judge, lambda: SUPERFLUOUS if len(tree.leaves) == 1 else "")

@@ -39,7 +39,7 @@ def _rule(bench: Bench, uplink: Uplink, rule: Rule) -> Promise:
 
     def judge(world: World) -> Judged:
         went = world.where(asked)
-        return Judged(went == leaf, f"goes to {went}" if went else "goes past the gate")
+        return Judged(went == leaf, f"goes to {went}" if went else "bypasses the gate")
 
     def control() -> str:
         rules = tuple(replace(one, enabled=False) if one.index == rule.index else one for one in plan.rules)

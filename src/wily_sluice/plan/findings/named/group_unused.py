@@ -20,7 +20,7 @@ def find(checked: Checked) -> Iterator[Told]:
     rules = [terms for part in (*content.rules, *content.routes) if part for terms in part.walk()]
     ports = [terms.said(key) for terms in rules for key in ("port", "local-port", "remote-port")]
     ports += [limiter.port for limiter in content.limiters.values()]
-    ports += [opening.port for opening in content.openings if opening]
+    ports += [mapping.port for mapping in content.mappings if mapping]
     named |= {word for words in ports if words for word in words if isinstance(word, str)}
     for group in plan.groups:
         if group not in named:

@@ -5,8 +5,8 @@ from collections.abc import Iterator
 from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
-from wily_sluice.plan.findings.lines.acks_fill_uplink import ACK, EVERY
 from wily_sluice.plan.findings.trees.location import queue_location
+from wily_sluice.plan.findings.uplinks.acks_fill_uplink import ACK, EVERY
 from wily_sluice.units import Direction, format_rate
 
 OTHER: dict[Direction, Direction] = {"up": "down", "down": "up"}

@@ -185,7 +185,7 @@ def title(told: dict[str, object], passed: int, frozen: bool, width: int) -> Tex
     for name in down if isinstance(down, list) else ():
         parts.append((f"{name} is down", f"{name} down", f"bold {RED}"))
     if passed:
-        parts.append((f"too slow: {passed:,} packets unshaped", "too slow", f"bold {RED}"))
+        parts.append((f"too slow: {passed:,} packets bypassed the gate", "too slow", f"bold {RED}"))
     elif told["strained"]:
         parts.append(("shaping uses a whole core", "core full", f"bold {ORANGE}"))
     state = "frozen  " if frozen else ""

@@ -62,7 +62,7 @@ class Watch:
     told: dict[str, Any] | None = None
     latest: dict[str, Any] | None = None
     histories: dict[tuple[str, ...], deque[float]] = field(default_factory=dict)
-    _unshaped: int = 0  # when it began to watch
+    _bypassed: int = 0  # when it began to watch
     _trips: dict[tuple[str, ...], tuple[int, dict[str, int]]] = field(default_factory=dict)
     _ticks: int = 0
 
@@ -73,13 +73,13 @@ class Watch:
 
     @property
     def passed(self) -> int:
-        """Packets that went past the gate since somebody watches."""
-        return self.told["unshaped"] - self._unshaped if self.told is not None else 0
+        """Packets that bypassed the gate since somebody watches."""
+        return self.told["bypassed"] - self._bypassed if self.told is not None else 0
 
     def feed(self, told: dict[str, Any]) -> None:
         """Take in a tick."""
         if self.latest is None:
-            self._unshaped = told["unshaped"]
+            self._bypassed = told["bypassed"]
         self.latest = told
         seen = set()
         for page in PAGES:

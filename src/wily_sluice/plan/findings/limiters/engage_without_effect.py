@@ -21,7 +21,7 @@ def find(checked: Checked) -> Iterator[Told]:
 
 
 KIND = Kind(
-    "threshold-without-effect",
+    "engage-without-effect",
     "warning",
     find,
     story="""\

@@ -8,7 +8,7 @@ from rich.table import Table
 from wily_sluice.views.live.status import span_words
 
 
-def openings_table(rows: Sequence[dict[str, Any]]) -> Table:
+def mappings_table(rows: Sequence[dict[str, Any]]) -> Table:
     """One row for each, the same host's together."""
     table = Table(box=None, pad_edge=False, header_style="bold")
     for title, right in (("Host", False), ("Port", True), ("Outside", True), ("Uplink", False), ("For", False)):

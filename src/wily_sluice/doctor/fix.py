@@ -1,4 +1,4 @@
-"""Mends what can be mended, and takes it back: a journal has what each file of the kernel's held before.
+"""Fixes what can be fixed, and undoes it: a journal has what each file of the kernel's held before.
 
 A change lasts until the machine starts anew; how to keep it is said, and left to the person. The files are those of one
 network namespace, so a journal is for the one that it was begun in.
@@ -16,8 +16,8 @@ from wily_sluice.errors import SluiceError
 JOURNAL: Final = "doctor.json"
 
 
-class MendError(SluiceError):
-    """A change cannot be made, or not be taken back."""
+class FixError(SluiceError):
+    """A change cannot be made, or not be undone."""
 
 
 def _write(path: str, value: str) -> None:
@@ -27,14 +27,14 @@ def _write(path: str, value: str) -> None:
         else:
             Path(path).write_text(value)
     except OSError as error:
-        raise MendError(f"{path} cannot be written: {error.strerror}; be root, and see who else keeps it") from error
+        raise FixError(f"{path} cannot be written: {error.strerror}; be root, and see who else keeps it") from error
 
 
 def _read(path: str) -> str:
     try:
         return features.read(path) if path.startswith(features.PREFIX) else Path(path).read_text().strip()
     except OSError as error:
-        raise MendError(f"{path} cannot be read: {error.strerror}") from error
+        raise FixError(f"{path} cannot be read: {error.strerror}") from error
 
 
 class Journal:
@@ -51,24 +51,24 @@ class Journal:
         self._replace(self._file, json.dumps({"place": self._place, "before": before}, indent=2) + "\n")
 
     def read(self) -> dict[str, str]:
-        """What each changed file held before. MendError for a journal that cannot be read."""
+        """What each changed file held before. FixError for a journal that cannot be read."""
         try:
             text = self._file.read_text()
         except FileNotFoundError:
             return {}
         except OSError as error:
-            raise MendError(f"{self._file} cannot be read: {error.strerror}") from error
+            raise FixError(f"{self._file} cannot be read: {error.strerror}") from error
         try:
             content = json.loads(text)
             found = {str(path): str(value) for path, value in content["before"].items()}
             place = content["place"]
         except (ValueError, KeyError, AttributeError, TypeError):
-            raise MendError(f"{self._file} is not a journal of changes: set it aside") from None
+            raise FixError(f"{self._file} is not a journal of changes: set it aside") from None
         if place != self._place:
-            raise MendError(f"{self._file} is of another network namespace: use another --state, or set it aside")
+            raise FixError(f"{self._file} is of another network namespace: use another --state, or set it aside")
         return found
 
-    def mend(self, changes: Iterable[Change]) -> list[Change]:
+    def fix(self, changes: Iterable[Change]) -> list[Change]:
         """Make these changes; those that were made. What was is written down first."""
         before, made = self.read(), []
         for change in changes:
@@ -82,7 +82,7 @@ class Journal:
         return made
 
     def undo(self) -> list[Change]:
-        """Take back all that was changed, the last first; those that were."""
+        """Undo all that was changed, the last first; those that were."""
         before, undone = self.read(), []
         for path, was in reversed(list(before.items())):
             if path.startswith(features.PREFIX) or Path(path).exists():

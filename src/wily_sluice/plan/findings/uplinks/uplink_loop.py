@@ -31,7 +31,7 @@ def find(checked: Checked) -> Iterator[Told]:
 
 
 KIND = Kind(
-    "line-loop",
+    "uplink-loop",
     "warning",
     find,
     story="""\

@@ -1,4 +1,4 @@
-"""`sluice openings`."""
+"""`sluice mappings`."""
 
 from typing import Any
 
@@ -8,7 +8,7 @@ from wily_sluice.cli.observing.usage import Address
 from wily_sluice.cli.options import json_option
 from wily_sluice.control.client import Client
 from wily_sluice.plan.file.traffic_words import parse_service_port
-from wily_sluice.views.live.openings import openings_table
+from wily_sluice.views.live.mappings import mappings_table
 from wily_sluice.views.text.console import console, print_json
 
 
@@ -32,17 +32,17 @@ class HostPort(click.ParamType[tuple[int, int]]):
 @click.option("--revoke", type=Address(), metavar="HOST", help="Close what was opened for this host, for an hour.")
 @click.option("--port", type=HostPort(), metavar="PORT", help="Only this port of the host: 3000/udp.")
 @json_option
-def openings(revoke: str | None, port: tuple[int, int] | None, as_json: bool) -> None:
+def mappings(revoke: str | None, port: tuple[int, int] | None, as_json: bool) -> None:
     """List the ports that hosts have had opened, or close some.
 
-    Hosts ask for openings by PCP (RFC 6887) or NAT-PMP (RFC 6886), and get what `openings:` in the plan grants. What
+    Hosts ask for mappings by PCP (RFC 6887) or NAT-PMP (RFC 6886), and get what `mappings:` in the plan grants. What
     is revoked ends at once, also for what is under way, and is refused for an hour or until the plan changes.
 
     \b
     Examples:
-      sudo sluice openings
-      sudo sluice openings --revoke 10.61.0.40
-      sudo sluice openings --revoke 10.61.0.40 --port 3000/udp
+      sudo sluice mappings
+      sudo sluice mappings --revoke 10.61.0.40
+      sudo sluice mappings --revoke 10.61.0.40 --port 3000/udp
     """
     if port is not None and revoke is None:
         raise click.UsageError("--port says which port of --revoke HOST is meant")
@@ -51,19 +51,19 @@ def openings(revoke: str | None, port: tuple[int, int] | None, as_json: bool) ->
             about: dict[str, Any] = {"host": revoke}
             if port is not None:
                 about |= {"protocol": port[0], "port": port[1]}
-            told = client.call("openings.revoke", **about)
+            told = client.call("mappings.revoke", **about)
         else:
-            told = client.call("openings.list")
+            told = client.call("mappings.list")
     if as_json:
         print_json(told)
     elif revoke is not None:
         count = told["ended"]
-        click.echo(f"closed {count} {'opening' if count == 1 else 'openings'} of {revoke}")
+        click.echo(f"closed {count} {'mapping' if count == 1 else 'mappings'} of {revoke}")
     elif not told["granted"]:
-        click.echo("the plan grants no openings: see `openings:` in docs/plan-file.md")
-    elif not told["openings"]:
+        click.echo("the plan grants no mappings: see `mappings:` in docs/plan-file.md")
+    elif not told["mappings"]:
         click.echo("no port is open")
     else:
-        console().print(openings_table(told["openings"]))
+        console().print(mappings_table(told["mappings"]))
     if revoke is None and not as_json and told["refused"]:
         click.echo(f"refused: {told['refused']} (the log says whom, and why)")

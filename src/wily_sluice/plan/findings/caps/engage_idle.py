@@ -20,7 +20,7 @@ def find(checked: Checked) -> Iterator[Told]:
 
 
 KIND = Kind(
-    "threshold-idle",
+    "engage-idle",
     "note",
     find,
     story="""\

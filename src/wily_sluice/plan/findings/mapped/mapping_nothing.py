@@ -1,4 +1,4 @@
-"""Openings that nobody can ask for."""
+"""Mappings that nobody can ask for."""
 
 from collections.abc import Iterator
 
@@ -9,7 +9,7 @@ def find(checked: Checked) -> Iterator[Told]:
     """Each grant without a host of the plan's networks, or without a port."""
     hosts = checked.hosts
     for grant in checked.plan.granting:
-        here = ("openings", grant.index)
+        here = ("mappings", grant.index)
         if not grant.ports:
             yield Told((*here, "port"), "none of these ports is of a protocol that is granted", "check `protocol`")
         if hosts and not grant.local.members.hardware and not grant.local.addresses & hosts:
@@ -17,18 +17,18 @@ def find(checked: Checked) -> Iterator[Told]:
 
 
 KIND = Kind(
-    "opening-nothing",
+    "mapping-nothing",
     "error",
     find,
     story="""\
 A grant needs hosts that are in your networks, and ports of TCP or UDP. This one would never open anything.
 """,
     has="""\
-openings:
+mappings:
   - {local: 203.0.113.20, port: 3000}
 """,
     lacks="""\
-openings:
+mappings:
   - {local: 192.0.2.20, port: 3000}
 """,
 )

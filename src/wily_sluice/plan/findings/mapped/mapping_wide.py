@@ -1,4 +1,4 @@
-"""Openings of any port among very many."""
+"""Mappings of any port among very many."""
 
 from collections.abc import Iterator
 
@@ -13,25 +13,25 @@ def find(checked: Checked) -> Iterator[Told]:
         most = max((sum(last - first + 1 for first, last in spans) for spans in grant.ports.values()), default=0)
         if most > WIDE:
             message = f"{most} ports may be opened, among them those of services that nobody means to offer"
-            yield Told(("openings", grant.index, "port"), message, "write the ports that the devices ask for")
+            yield Told(("mappings", grant.index, "port"), message, "write the ports that the devices ask for")
 
 
 KIND = Kind(
-    "opening-wide",
+    "mapping-wide",
     "warning",
     find,
     story="""\
 A device usually asks for a port of its own game or call program, and its maker says which. Among thousands of ports are
 those of other programs on the same device, such as remote desks and databases, which could be reached then.
 
-`sluice openings` shows what was asked for and refused.
+`sluice mappings` shows what was asked for and refused.
 """,
     has="""\
-openings:
+mappings:
   - {local: 192.0.2.20, port: 1024-65535}
 """,
     lacks="""\
-openings:
+mappings:
   - {local: 192.0.2.20, port: 3000-3100}
 """,
 )

@@ -18,7 +18,7 @@ def find(checked: Checked) -> Iterator[Told]:
 
 
 KIND = Kind(
-    "direction-unshaped",
+    "direction-single-queue",
     "warning",
     find,
     story="""\

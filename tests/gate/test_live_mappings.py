@@ -1,4 +1,4 @@
-"""Openings on real packets: hosts ask by PCP and NAT-PMP, and remotes reach them by the ports that they got."""
+"""Mappings on real packets: hosts ask by PCP and NAT-PMP, and remotes reach them by the ports that they got."""
 
 import json
 import os
@@ -21,7 +21,7 @@ from wily_sluice.units import MILLISECOND
 
 pytestmark = pytest.mark.live
 PLAN = """\
-site: Openings
+site: Mappings
 uplinks:
   fibre: {interface: wan0, down: 20 Mbit/s, up: 20 Mbit/s}
 networks:
@@ -33,7 +33,7 @@ trees:
 rules:
   - {service: league, queue: play}
 nat: {keep-ports: [10.7.0.101, 10.7.0.102]}
-openings:
+mappings:
   - {local: 10.7.0.100, port: 3000-3009, lifetime: 10 s, service: league}
 """
 # A firewall as many have it: nothing comes in that was not asked for.
@@ -155,7 +155,7 @@ def wish(inside: int, outside: int = 0, lifetime: int = 600, host: int = 100, pr
 def site(tmp_path: Path, firewall: str = CLOSED) -> Iterator[tuple[Rig, Running]]:
     file = tmp_path / "sluice.yaml"
     file.write_text(PLAN)
-    with built(load(file), "openings", 10 * MILLISECOND) as rig:
+    with built(load(file), "mappings", 10 * MILLISECOND) as rig:
         subprocess.run(rig.command("gateway", ["sh", "-ec", firewall]), check=True)
         server, mirror = python(rig, "house", SERVER, 3000), python(rig, "far", MIRROR)
         assert line(server) == line(mirror) == "ready"
@@ -196,29 +196,29 @@ def test_a_port_that_was_opened_is_reached_and_is_closed_when_its_time_is_over(t
             remote_port=40_000,
         )  # fmt: skip
         assert {going["queue"] for going in look["going"]} == {"play"}, look
-        listed = gate.call("openings.list")
-        assert [(one["protocol"], one["inside"], one["outside"], one["by"]) for one in listed["openings"]] == [
+        listed = gate.call("mappings.list")
+        assert [(one["protocol"], one["inside"], one["outside"], one["by"]) for one in listed["mappings"]] == [
             ("udp", 3000, 3001, "PCP"),
             ("tcp", 3000, 3001, "NAT-PMP"),
         ]
         assert listed["refused"] == 2
-        words = rig.command("gateway", [sys.executable, "-m", "wily_sluice", "openings", "--json"])
+        words = rig.command("gateway", [sys.executable, "-m", "wily_sluice", "mappings", "--json"])
         shown = json.loads(subprocess.run(words, capture_output=True, check=True).stdout)
-        assert [one["outside"] for one in shown["openings"]] == [3001, 3001]
+        assert [one["outside"] for one in shown["mappings"]] == [3001, 3001]
         time.sleep(max(0.0, begun + 13 - time.monotonic()))
-        assert gate.call("openings.list")["openings"] == []
+        assert gate.call("mappings.list")["mappings"] == []
         assert again(far) != "again" and again(stream) != "again"
-        # Revoked, an opening ends at once and is not had again.
+        # Revoked, a mapping ends at once and is not had again.
         assert ask(rig, wish(3000, 3001))[3] == 0
         far = python(rig, "far", FAR, "udp", 3001)
         assert line(far) == "again"
-        assert gate.call("openings.revoke", host="10.7.0.100") == {"ended": 1}
+        assert gate.call("mappings.revoke", host="10.7.0.100") == {"ended": 1}
         time.sleep(1)
         assert again(far) != "again"
         assert ask(rig, wish(3000, 3001))[3] == 2
         events = [one["event"] for one in gate.events()]
         # One refusal of a host is told in a minute.
-        assert [events.count(f"opening.{kind}") for kind in ("made", "refused", "ended")] == [3, 2, 3]
+        assert [events.count(f"mapping.{kind}") for kind in ("made", "refused", "ended")] == [3, 2, 3]
 
 
 def children(parent: int, program: str) -> list[int]:
@@ -226,7 +226,7 @@ def children(parent: int, program: str) -> list[int]:
     return [int(word) for word in found.stdout.split()]
 
 
-def test_openings_end_with_the_gate_and_hosts_are_told_to_ask_again(tmp_path: Path) -> None:
+def test_mappings_end_with_the_gate_and_hosts_are_told_to_ask_again(tmp_path: Path) -> None:
     with site(tmp_path, CLOSED_BY_NFT) as (rig, gate):
         first = ask(rig, "00 00")
         time.sleep(2)

@@ -1,4 +1,4 @@
-"""Openings of ports on which services listen."""
+"""Mappings of ports on which services listen."""
 
 from collections.abc import Iterator
 
@@ -13,23 +13,23 @@ def find(checked: Checked) -> Iterator[Told]:
         low = min((first for spans in grant.ports.values() for first, _ in spans), default=FIRST_FREE)
         if low < FIRST_FREE:
             message = f"port {low} is one of those on which services listen, such as logins and shared files"
-            yield Told(("openings", grant.index, "port"), message, f"begin at {FIRST_FREE} or above")
+            yield Told(("mappings", grant.index, "port"), message, f"begin at {FIRST_FREE} or above")
 
 
 KIND = Kind(
-    "opening-low-port",
+    "mapping-low-port",
     "warning",
     find,
     story="""\
 Games and calls use ports from 1024 on. On lower ones, hosts offer logins, files and remote control to your own network
-(RFC 6335 calls them system ports), and an opening would offer them to the whole internet.
+(RFC 6335 calls them system ports), and a mapping would offer them to the whole internet.
 """,
     has="""\
-openings:
+mappings:
   - {local: 192.0.2.20, port: 22-3010}
 """,
     lacks="""\
-openings:
+mappings:
   - {local: 192.0.2.20, port: 1024-1100}
 """,
 )

@@ -1,4 +1,4 @@
-"""Openings for every host of a network."""
+"""Mappings for every host of a network."""
 
 from collections.abc import Iterator
 
@@ -12,13 +12,13 @@ def find(checked: Checked) -> Iterator[Told]:
             if network.addresses and not network.addresses - grant.local.addresses:
                 message = f"any host of {network.name} may have ports opened, whatever runs on it"
                 yield Told(
-                    ("openings", grant.index, "local"), message, "name the hosts that need it, or a group of them"
+                    ("mappings", grant.index, "local"), message, "name the hosts that need it, or a group of them"
                 )
                 break
 
 
 KIND = Kind(
-    "opening-to-network",
+    "mapping-to-network",
     "warning",
     find,
     story="""\
@@ -26,11 +26,11 @@ Whoever may ask can have the internet reach it. A program that nobody knows of o
 what is opened should be for a few devices that need it, such as consoles.
 """,
     has="""\
-openings:
+mappings:
   - {local: guests, port: 3000-3010}
 """,
     lacks="""\
-openings:
+mappings:
   - {local: 198.51.100.20-198.51.100.29, port: 3000-3010}
 """,
 )

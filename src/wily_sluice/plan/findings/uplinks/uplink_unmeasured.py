@@ -23,7 +23,7 @@ def find(checked: Checked) -> Iterator[Told]:
 
 
 KIND = Kind(
-    "line-unmeasured",
+    "uplink-unmeasured",
     "note",
     find,
     story="""\
