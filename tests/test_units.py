@@ -4,6 +4,7 @@ from hypothesis import strategies as st
 
 from wily_sluice.units import (
     Amount,
+    exact_rate,
     format_rate,
     format_rate_both,
     format_time,
@@ -12,6 +13,7 @@ from wily_sluice.units import (
     parse_share,
     parse_size,
     parse_time,
+    rates_apart,
 )
 
 
@@ -53,8 +55,16 @@ def test_what_could_mean_two_rates_is_refused_with_both_readings(text: object, h
 
 
 @given(st.integers(1, 9999), st.sampled_from([1, 10**3, 10**6, 10**9 // 100]))
-def test_a_rate_of_four_figures_is_read_back_as_it_was_written(figure: int, scale: int) -> None:
-    assert parse_rate(format_rate(figure * scale)) == figure * scale
+def test_an_exact_rate_is_read_back_as_it_was_written(figure: int, scale: int) -> None:
+    assert parse_rate(exact_rate(figure * scale)) == figure * scale
+
+
+@given(st.integers(1, 10**10), st.integers(1, 10**10))
+def test_rates_that_differ_read_differently(rate: int, other: int) -> None:
+    for one, two in ((rate, other), (rate, rate + 1)):
+        told = rates_apart(one, two)
+        assert (told[0] == told[1]) == (one == two)
+        assert tuple(map(format_rate, (one, two))) in (told, (format_rate(one),) * 2)
 
 
 def test_both_units_are_shown_where_people_mix_them() -> None:

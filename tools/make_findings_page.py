@@ -8,18 +8,18 @@ PAGE = Path(__file__).parents[1] / "docs" / "findings.md"
 HEAD = """\
 # Findings
 
-What `sluice check` looks for. Each finding has a code, its line, a sentence with the plan's own figures, and a remedy.
-`sluice explain CODE` tells the whole story with an example.
+All findings of `sluice check`. Each finding has a code, its line, a sentence with your plan's figures, and a remedy.
+`sluice explain CODE` explains it with an example.
 
 - An **error** means that the plan cannot be used.
 - A **warning** is most likely a mistake. `--strict` exits with status 1 if there are any.
-- A **note** is something to know.
+- A **note** is information.
 
-A warning or a note that you accept is silenced by a comment with the reason, at the end of the line or on the line above:
+To accept a warning or a note, add a comment with your reason at the end of the line, or on the line above:
 
     headroom: 1%    # sluice: allow little-headroom the modem has no queue of its own
 
-What is marked with ✎ is fixed by `sluice check --fix`, where that changes nothing about what the plan does.
+`sluice check --fix` fixes findings with ✎ if the effect of the plan stays the same.
 """
 FIXABLE = {
     "priority-below-curve", "second-burst-unused", "cap-above-parent", "burst-below-packet", "burst-below-window",

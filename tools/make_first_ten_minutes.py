@@ -21,11 +21,11 @@ NAMESPACE = "sluice-first"
 INTERFACES = {"wan0": "203.0.113.2/30", "lan0": "192.0.2.1/24", "lan1": "198.51.100.1/24"}
 ANSWERS = [
     ("name of the site", "Heron Cottage"), ("time zone", "Europe/Dublin"), ("kind", "3"), ("name", ""),
-    ("interface", ""), ("advertised", "80/20"), ("measured", "62/16"), ("another line", ""), ("interface", ""),
+    ("interface", ""), ("advertised", "80/20"), ("measured", "62/16"), ("another uplink", ""), ("interface", ""),
     ("subnets", ""), ("name", ""), ("another network", "y"), ("interface", ""), ("subnets", ""), ("name", ""),
     ("another network", ""), ("first", "calls play"), ("films", "films.example"),
-    ("hold back guests", ""), ("network", ""), ("at most", "4/1"),
-    ("hold back one host", ""), ("everyone alike", ""), ("when", ""),
+    ("limit guests", ""), ("network", ""), ("at most", "4/1"),
+    ("limit one host", ""), ("hosts share equally", ""), ("when", ""),
 ]  # fmt: skip
 STEPS: list[tuple[str, list[str]]] = [
     (

@@ -119,36 +119,57 @@ def parse_size(text: object) -> Size:
     return round(float(match["number"]) * _PREFIXES[match["prefix"].lower()])
 
 
-def _scaled(value: float, unit: str) -> str:
+def _scaled(value: float, unit: str, digits: int) -> str:
     for factor, prefix in ((10**12, "T"), (10**9, "G"), (10**6, "M"), (10**3, "k")):
-        # 999.96 k would be printed as 1000 k, so the next prefix up begins where rounding would reach it.
-        if value >= factor * 0.99995:
-            return f"{float(f'{value / factor:.4g}'):g} {prefix}{unit}"
-    return f"{float(f'{value:.4g}'):g} {unit}"
+        # 999.6 k would be printed as 1000 k, so the next prefix up begins where rounding would reach it.
+        if value >= factor * (1 - 0.5 / 10**digits):
+            return f"{float(f'{value / factor:.{digits}g}'):.{digits}g} {prefix}{unit}"
+    return f"{float(f'{value:.{digits}g}'):.{digits}g} {unit}"
 
 
 def format_rate(rate: float) -> str:
-    """`22.08 Mbit/s`, to four significant figures."""
-    return _scaled(rate, "bit/s")
+    """`22.1 Mbit/s`, to three significant figures: for messages and tables."""
+    return _scaled(rate, "bit/s", 3)
+
+
+def rates_apart(rate: float, other: float) -> tuple[str, str]:
+    """Both as `format_rate` has them; rates that differ get as many figures as it takes to see that."""
+    digits = next((d for d in range(3, 15) if _scaled(rate, "", d) != _scaled(other, "", d)), 3)
+    return _scaled(rate, "bit/s", digits), _scaled(other, "bit/s", digits)
+
+
+def exact_rate(rate: float) -> str:
+    """`22.08 Mbit/s`, with every figure: for plans, and for what was written in them."""
+    return _scaled(rate, "bit/s", 15)
 
 
 def format_byte_rate(rate: float) -> str:
     """`2.76 MB/s`, for a rate in bit/s."""
-    return _scaled(rate / 8, "B/s")
+    return _scaled(rate / 8, "B/s", 3)
 
 
 def format_rate_both(rate: float) -> str:
-    """`22.08 Mbit/s (2.76 MB/s)`: for places where people mix bits with bytes."""
+    """`22.1 Mbit/s (2.76 MB/s)`: for places where people mix bits with bytes."""
     return f"{format_rate(rate)} ({format_byte_rate(rate)})"
 
 
 def format_size(size: float) -> str:
-    """`1.5 MB`, to four significant figures."""
-    return _scaled(size, "B")
+    """`1.52 MB`, to three significant figures: for messages and tables."""
+    return _scaled(size, "B", 3)
+
+
+def exact_size(size: float) -> str:
+    """`1518 B`, with every figure: for plans, and for what was written in them."""
+    return _scaled(size, "B", 15)
 
 
 def format_share(share: float) -> str:
-    """`12%`, with as many decimals as it needs."""
+    """`28.8%`, to three significant figures: for messages and tables."""
+    return f"{float(f'{share * 100:.3g}'):g}%"
+
+
+def exact_share(share: float) -> str:
+    """`12.345%`, with as many decimals as it needs: for plans, and for what was written in them."""
     return f"{round(share * 100, 4):g}%"
 
 
@@ -180,7 +201,7 @@ class Amount:
         return round(self.share * whole)
 
     def __str__(self) -> str:
-        return format_rate(self.rate) if self.rate is not None else format_share(self.share or 0)
+        return exact_rate(self.rate) if self.rate is not None else exact_share(self.share or 0)
 
 
 def parse_amount(text: object) -> Amount:

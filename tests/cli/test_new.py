@@ -19,29 +19,29 @@ PACKETS = 60_000
 HOME = [
     ("name of the site", "Heron Cottage"), ("time zone", "Europe/Dublin"),
     ("kind", "3"), ("name", "copper"), ("interface", "wan0"), ("advertised", "80/20"), ("measured", "62/16"),
-    ("another line", "n"), ("interface", "lan0"), ("subnets", "192.0.2.0/24"), ("name", "home"),
-    ("another network", "n"), ("first", "games calls"), ("films", "films.example"), ("hold back one host", "y"),
-    ("address", "02:00:5e:10:00:07"), ("at most", "20/2"), ("everyone alike", "y"), ("when", "18:00-22:00"),
+    ("another uplink", "n"), ("interface", "lan0"), ("subnets", "192.0.2.0/24"), ("name", "home"),
+    ("another network", "n"), ("first", "games calls"), ("films", "films.example"), ("limit one host", "y"),
+    ("address", "02:00:5e:10:00:07"), ("at most", "20/2"), ("hosts share equally", "y"), ("when", "18:00-22:00"),
 ]  # fmt: skip
 SHOP = [
     ("name of the site", "Marsh Lane Stores"), ("time zone", "Europe/Dublin"),
     ("kind", "cable"), ("name", "cable"), ("interface", "wan0"), ("advertised", "100/5"), ("measured", ""),
-    ("another line", "n"), ("interface", "lan0"), ("subnets", "192.0.2.0/24, 2001:db8:1::/64"), ("name", "shop"),
+    ("another uplink", "n"), ("interface", "lan0"), ("subnets", "192.0.2.0/24, 2001:db8:1::/64"), ("name", "shop"),
     ("another network", "y"), ("interface", "lan1"), ("subnets", "198.51.100.0/24"), ("name", "guests"),
-    ("another network", "n"), ("first", ""), ("films", ""), ("hold back guests", "y"),
-    ("network", "guests"), ("at most", "4/1"), ("hold back one host", "n"), ("everyone alike", "n"),
+    ("another network", "n"), ("first", ""), ("films", ""), ("limit guests", "y"),
+    ("network", "guests"), ("at most", "4/1"), ("limit one host", "n"), ("hosts share equally", "n"),
     ("when", "mon-sat 09:00-19:00"),
 ]  # fmt: skip
 OFFICE = [
     ("name of the site", "Curlew Yard"), ("time zone", "Mars"), ("time zone", "Europe/Dublin"),
     ("kind", "9"), ("kind", "2"), ("name", "fibre"), ("interface", "wan0"), ("advertised", ""), ("measured", ""),
-    ("measured", "28/5.6"), ("another line", "y"), ("kind", "6"), ("name", "fibre"), ("name", "mobile"),
-    ("interface", "wan1"), ("advertised", ""), ("measured", "6/1.5"), ("another line", "n"),
+    ("measured", "28/5.6"), ("another uplink", "y"), ("kind", "6"), ("name", "fibre"), ("name", "mobile"),
+    ("interface", "wan1"), ("advertised", ""), ("measured", "6/1.5"), ("another uplink", "n"),
     ("remotes that answer", "198.51.100.53, 2001:db8::53"),
     ("interface", "lan0"), ("subnets", "192.0.2.5/24"), ("subnets", "192.0.2.0/24"), ("name", "office"),
     ("another network", "n"), ("first", "calls backups"), ("first", "?"), ("first", "back"),
-    ("another network", ""), ("first", "meetings, work"), ("films", ""), ("hold back one host", "n"),
-    ("everyone alike", "y"),
+    ("another network", ""), ("first", "meetings, work"), ("films", ""), ("limit one host", "n"),
+    ("hosts share equally", "y"),
 ]  # fmt: skip
 
 
@@ -72,19 +72,21 @@ def test_a_plan_that_was_asked_for_is_sound_and_keeps_calls_on_time(
 
 # What is wrong is said at its question; `back` returns to the one before and offers what was answered.
 SAID = [
-    ("name of the site", "Gull Row", ""), ("time zone", "UTC", ""), ("kind", "?", "what the line adds to each packet"),
+    ("name of the site", "Gull Row", ""), ("time zone", "UTC", ""), ("kind", "?", "the per-packet overhead"),
     ("kind", "4", ""), ("name", "my line", "is not a valid name"), ("name", "cable", ""),
     ("interface", "wan0", "no interface wan0"),
-    ("advertised", "50/10", ""), ("measured", "?", "sluice gauge line"), ("measured", "100/20", "than advertised"),
-    ("another line", "n", ""), ("interface", "wan0", "is used already"), ("interface", "lan0", ""),
+    ("advertised", "50/10", ""), ("measured", "?", "sluice gauge line"),
+    ("measured", "100/20", "above the advertised one"),
+    ("another uplink", "n", ""), ("interface", "wan0", "is in use already"), ("interface", "lan0", ""),
     ("subnets", "192.0.2.0/24", ""), ("name", "home", ""), ("another network", "y", ""), ("interface", "lan1", ""),
     ("subnets", "192.0.2.128/25", "overlaps 192.0.2.0/24"), ("subnets", "198.51.100.0/24", ""), ("name", "guests", ""),
     ("another network", "n", ""), ("first", "games backups", "there is no “backups”"), ("first", "games calls", ""),
-    ("films", "films.example", ""), ("hold back guests", "back", ""), (r"films \[films.example\]", "", ""),
-    ("hold back guests", "y", ""), ("network", "", ""), ("at most", "500/1", "limits nothing"), ("at most", "5/1", ""),
-    ("hold back one host", "y", ""), ("address", "203.0.113.9", "in none of your networks"),
+    ("films", "films.example", ""), ("limit guests", "back", ""), (r"films \[films.example\]", "", ""),
+    ("limit guests", "y", ""), ("network", "", ""), ("at most", "500/1", "limits nothing"), ("at most", "5/1", ""),
+    ("limit one host", "y", ""), ("address", "203.0.113.9", "in none of your networks"),
     ("address", "192.0.2.9", ""),
-    ("at most", "20/2", ""), ("everyone alike", "", ""), ("when", "17:00-23:00", ""), ("Write sluice.yaml", "back", ""),
+    ("at most", "20/2", ""), ("hosts share equally", "", ""), ("when", "17:00-23:00", ""),
+    ("Write sluice.yaml", "back", ""),
     ("when", "18:00-23:00", ""), ("Write sluice.yaml", "save", "sluice new --from sluice.answers.yaml"),
 ]  # fmt: skip
 

@@ -32,7 +32,7 @@ def test_an_edit_is_shown_checked_written_and_undone(sluice: Sluice, tmp_path: P
     assert sluice("edit", "group", "add", "tablet", "02:00:5e:10:00:07").returncode == 0
     told = json.loads(sluice("edit", "rule", "move", "Calls", "--to", "9", "--json").stdout)
     assert "is there already" in told["error"]["message"]
-    assert "2 edits undone; no more to undo" in sluice("edit", "undo", "5").stdout
+    assert "2 edits undone; nothing else to undo" in sluice("edit", "undo", "5").stdout
     assert file.read_text() == SMALL_PLAN
     assert "no edit" in sluice("edit", "undo").stderr
     assert "standard input cannot be edited" in sluice("check", "--fix", "-").stderr
@@ -55,7 +55,7 @@ def test_members_join_and_leave_and_nothing_is_written_where_nothing_changes(slu
     assert file.read_text() == with_group.replace("local: house", "local: phones")
     same = sluice("edit", "limiter", "set", "guest", "down=2 Mbit/s")
     assert same.stdout == "sluice.yaml: nothing changed\n" and same.returncode == 0
-    assert "2 edits undone; no more" in sluice("edit", "undo", "9").stdout
+    assert "2 edits undone; nothing else" in sluice("edit", "undo", "9").stdout
 
 
 def test_a_leaf_that_rules_use_is_split_and_several_steps_are_one_edit(sluice: Sluice, tmp_path: Path) -> None:
@@ -90,7 +90,7 @@ def test_comments_of_a_first_plan_follow_their_figures(sluice: Sluice, tmp_path:
     sluice("edit", "uplink", "set", "line", "down=60 Mbit/s", "-p", "new.yaml")
     text = (tmp_path / "new.yaml").read_text()
     # 60 less 5% is 57; of that, calls are guaranteed 20%.
-    assert "down: 60 Mbit/s" in text and "; 57 Mbit/s of it is used" in text
+    assert "down: 60 Mbit/s" in text and "; 57 Mbit/s is usable" in text
     calls = next(line for line in text.splitlines() if line.lstrip().startswith("calls:"))
     share = int(calls.partition("guarantee: ")[2].partition("%")[0])
     assert f"at least {57 * share / 100:.3g} Mbit/s down" in calls

@@ -217,7 +217,7 @@ def test_show_says_it_in_sentences_and_as_data(sluice: Sluice) -> None:
     assert "a packet of 1500 bytes takes 1518 on the line, one of 100 takes 118" in shown
     assert "Each host of guests can use at most 2 Mbit/s (250 kB/s) down." in shown
     assert "UDP conversations from house on port 5004-5005 go to queue calls." in shown
-    assert "Everything else goes to queue rest." in shown
+    assert "All other traffic uses queue rest." in shown
     data = json.loads(sluice("show", "trees", "--json").stdout)
     calls = data["trees"]["line"]["up"]["queues"]["calls"]
     assert (calls["guarantee"], calls["cap"], calls["delay"]["settled"]) == (1_800_000, 9_000_000, 5_000_000)
@@ -239,7 +239,7 @@ def test_queues_are_named_by_path_or_by_name_alone(sluice: Sluice, tmp_path: Pat
     refused = sluice("split", "--worst", "work")
     assert (refused.returncode, "name one of its leaves, work/desk, work/scans" in refused.stderr) == (2, True)
     own = sluice("classify", "--local", "10.7.0.4", "--remote", "10.7.1.4:80")
-    assert (own.returncode, "between your own hosts are not shaped" in own.stderr) == (2, True)
+    assert (own.returncode, "between local hosts are not shaped" in own.stderr) == (2, True)
 
 
 def test_lab_run_gives_the_same_bytes_for_the_same_seed(sluice: Sluice, tmp_path: Path) -> None:

@@ -60,7 +60,7 @@ def test_a_line_that_every_measurement_of_an_hour_finds_slower_is_told(small_pla
     slow = LineMeasurement(uplink.name, int(AT), 0.8 * uplink.down, 0.99 * uplink.up)
     assert not notices.line(plan, [slow, replace(slow, down=uplink.down)], AT)
     (one,) = notices.line(plan, [slow, replace(slow, down=0.85 * uplink.down)], AT)
-    assert f"{uplink.name} was slower than the plan uses it, down" in one.words
+    assert f"{uplink.name} was slower than the plan down" in one.words
     assert not notices.line(plan, [slow], AT + 60)
 
 

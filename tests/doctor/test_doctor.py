@@ -63,7 +63,7 @@ ILL: dict[str, tuple[Facts, str]] = {
     "link-missing": (with_interface("wan1", link=False), "ip link set wan1 up"),
     "bridge-port": (with_interface("lan1", bridge="br0"), "name br0 in the plan"),
     "link-slower": (with_interface("wan0", speed=10_000_000), "10 Mbit/s, the plan at 20 Mbit/s"),
-    "discipline-behind": (with_interface("wan0", discipline="odd"), "end what set it (odd)"),
+    "discipline-behind": (with_interface("wan0", discipline="odd"), "remove it (odd)"),
     "device-sleeps": (with_interface("lan0", sleeps=True), "power/control"),
     "card-merges": (with_interface("wan0", features=frozenset({"rx-lro"})), "ethtool -K wan0 rx-lro off"),
     "clamp-missing": (replace(with_interface("wan0", mtu=1492), clamps=False), "1492 bytes, hosts send 1500"),

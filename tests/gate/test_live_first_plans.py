@@ -24,7 +24,7 @@ def typed(
     """Answers to all questions, in their order; `rest` from what matters most on."""
     return [
         ("name of the site", "Tern Terrace"), ("time zone", "Europe/Dublin"), *line, ("interface", "wan0"), *NEVER_TOLD,
-        ("measured", measured), ("another line", "n"), ("interface", "lan0"), ("subnets", HOME), ("name", "home"),
+        ("measured", measured), ("another uplink", "n"), ("interface", "lan0"), ("subnets", HOME), ("name", "home"),
         *networks, ("another network", "n"), *rest,
     ]  # fmt: skip
 

@@ -160,7 +160,7 @@ def test_what_a_limiter_cannot_be_is_refused(small_plan: Callable[..., Plan], ne
          "guest: has no effect: all already limits the same hosts to this rate or less, together"),
         ("{local: guests, per: host, down: 2 Mbit/s}\n  more: {local: 10.7.1.9, per: host, down: 3 Mbit/s}",
          "more: has no effect: guest already limits"),
-        ("{local: empty, down: 2 Mbit/s}\ngroups: {empty: {members: [guests], except: [guests]}}", "matches nobody"),
+        ("{local: empty, down: 2 Mbit/s}\ngroups: {empty: {members: [guests], except: [guests]}}", "matches no host"),
         ("{local: twice, down: 2 Mbit/s}\ngroups: {twice: [10.7.1.0/28, 10.7.1.7]}", "10.7.1.7 is a member already"),
         ("{local: guests, down: 2 Mbit/s}\nschedules: {idle: [mon 08:00-09:00]}", "is not used"),
         ("{local: guests, down: 2 Mbit/s, when: never}\nschedules: {never: [2027-12-24, not 2027-12-24]}",

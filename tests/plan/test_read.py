@@ -200,7 +200,7 @@ def test_a_value_may_differ_by_direction(small_plan: Callable[..., Plan]) -> Non
         (
             "main:\n    queues:\n      calls: {",
             "main:\n    discipline: curve\n    queues:\n      calls: {delay: 1 ms, ",
-            "need 12.14 Mbit/s, but line up has 9 Mbit/s: calls 12.14 Mbit/s",
+            "need 12.1 Mbit/s, but line up has 9 Mbit/s: calls 12.1 Mbit/s",
         ),
         (
             "rest: {default: true}",

@@ -61,7 +61,7 @@ def test_an_offloaded_packet_counts_as_those_that_it_is_cut_into(words: str | No
         ("interface: vpn0, wrapping: gre, uplink: lime", "there is no uplink “lime”"),
         ("interface: lan0, wrapping: gre", "lan0 is already the interface of vpn"),
         ("interface: vpn0, wrapping: gre, remote: far.example", "“far.example” is not an address"),
-        ("interface: vpn0, wrapping: gre, remote: 10.7.0.9", "10.7.0.9 is one of your own hosts: the tunnel"),
+        ("interface: vpn0, wrapping: gre, remote: 10.7.0.9", "10.7.0.9 is a local host: the tunnel"),
     ],
 )
 def test_what_is_wrong_with_a_tunnel_is_told(tmp_path: Path, tunnel: str, said: str) -> None:

@@ -160,7 +160,7 @@ def test_the_mouse_turns_pages_selects_rows_and_sorts(demo_plan: Plan) -> None:
 def test_a_limiter_says_whom_it_caps(demo_plan: Plan) -> None:
     async def steps(app: WatchScreen, pilot: Any) -> None:
         await pilot.press("5", "enter")
-        assert "It caps each host at 6 Mbit/s. It is limiting somebody now." in text_of(app, "explained")
+        assert "It caps each host at 6 Mbit/s. It is holding back packets now." in text_of(app, "explained")
 
     driven(demo_plan, (120, 40), steps)
 

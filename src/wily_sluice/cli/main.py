@@ -30,33 +30,33 @@ class Entry:
 GROUPS: dict[str, dict[str, Entry]] = {
     "Plan": {
         "new": Entry("planning.new", "Make a first plan from a few questions."),
-        "check": Entry("planning.check", "Find what is wrong or risky in a plan."),
-        "show": Entry("planning.show", "Show a plan with every rate worked out."),
-        "split": Entry("planning.split", "Compute what each queue gets when the line is full."),
+        "check": Entry("planning.check", "Find errors and risks in a plan."),
+        "show": Entry("planning.show", "Show a plan with all rates calculated."),
+        "split": Entry("planning.split", "Compute the rate of each queue on a full uplink."),
         "classify": Entry("planning.classify", "Show which rule, queue and limiters a conversation gets, and why."),
         "explain": Entry("planning.explain", "Explain a finding, a term, a choice, a rate or a line of a plan."),
         "edit": Entry("planning.edit", "Change a plan from the command line."),
         "diff": Entry("running.life", "Compare two plans or revisions."),
     },
     "Run": {
-        "doctor": Entry("running.doctor", "Find what on this machine makes shaping fail or lie."),
+        "doctor": Entry("running.doctor", "Find problems of this machine that break shaping or falsify figures."),
         "gate": Entry("running.gate", "Shape the packets that cross this machine's uplinks."),
         "apply": Entry("running.life", "Switch the running gate to a new plan, on trial."),
         "keep": Entry("running.life", "Keep the plan that is on trial."),
         "undo": Entry("running.life", "End a trial, or return to an earlier plan."),
-        "history": Entry("running.life", "List the plans that the gate has run, or what happened meanwhile."),
+        "history": Entry("running.life", "List the plans that the gate has run, or its events."),
     },
     "Measure": {
         "gauge": Entry("measuring.gauge", "Measure the line between two machines."),
-        "prove": Entry("measuring.prove", "Test every promise of a plan, with a number for each."),
-        "compare": Entry("measuring.compare", "Show what differs between two results."),
+        "prove": Entry("measuring.prove", "Test every promise of a plan, with a figure for each."),
+        "compare": Entry("measuring.compare", "Show the differences between two results."),
     },
     "Observe": {
         "watch": Entry("observing.watch", "Watch the gate live in the terminal."),
-        "usage": Entry("observing.usage", "Show who used the line, when and how much."),
-        "report": Entry("observing.report", "Write a page that shows how the line was used."),
+        "usage": Entry("observing.usage", "Show who used the uplinks, when and how much."),
+        "report": Entry("observing.report", "Write a page about the use of the uplinks."),
         "contacts": Entry("observing.usage", "List the names that each host contacted."),
-        "mappings": Entry("observing.mappings", "List the ports that hosts have had opened, or close some."),
+        "mappings": Entry("observing.mappings", "List the mappings of hosts, or close some."),
     },
     "Try": {
         "demo": Entry("trying.demo", "See a plan checked, split and simulated on the demo site."),
@@ -214,9 +214,9 @@ def _print_version(ctx: click.Context, _: click.Parameter, wanted: bool) -> None
     help="Print the version, and whether the engine is compiled.",
 )
 def sluice() -> None:
-    """Plan, forecast and shape the internet line of a small office or a home.
+    """Plan, forecast and shape the internet uplinks of a small office or a home.
 
-    Two directions: `up` is toward the internet, `down` is toward your hosts.
+    There are two directions: `up` toward the internet, `down` toward your hosts.
 
     \b
     A first look, on the demo site; no root needed:

@@ -95,7 +95,7 @@ def _of_lab(rows: Sequence[Mapping[str, Any]]) -> Iterator[Quantity]:
             yield Quantity(f"{name}: data", "bit/s", row["goodput"])
         if row.get("p50") is not None and "delays" not in row:
             raise NothingToCompareError(
-                "has no single delays, so a difference cannot be told from noise: print it with `--json --delays`"
+                "has no individual delays, so noise cannot be ruled out: print it with `--json --delays`"
             )
         delays = _samples(row.get("delays"))
         for statistic in ("p50", "p99"):

@@ -39,7 +39,7 @@ class Client:
                 raise LiveError(
                     "the plan does not let you watch its gate: see `gate: {watchers: …}`, or use sudo"
                     if watching
-                    else "changing what a gate does needs root: run it with sudo"
+                    else "changing the gate needs root: use sudo"
                 )
             raise LiveError(
                 "no gate runs here: start one with `sudo sluice gate run --plan FILE`, or `sudo sluice gate install`"

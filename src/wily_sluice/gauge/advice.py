@@ -69,7 +69,7 @@ def advice(measurements: Sequence[Measured], known: FramingWords | None = None) 
     steps.append(
         f"headroom {headroom:.0%}: {why}; "
         + (
-            f"in one half second of ten the rate was {shake:.1%} below its mean"
+            f"in the slowest tenth of the half seconds the rate was {shake:.1%} below its mean"
             if shake > LEVEL
             else "the rate is steady"
         )
@@ -105,6 +105,6 @@ def _framing(measurements: Sequence[Measured], known: FramingWords | None) -> tu
     best = one.framings[0]
     also = [fit.words for fit in one.framings[1:4]]
     sizes = ", ".join(f"{segment:,}" for segment, *_ in one.sizes)
-    told = f"framing: rates of data with {sizes} bytes of it in a packet come to one rate of the line, within "
+    told = f"framing: rates of data with {sizes} payload bytes per packet agree on one line rate, within "
     told += f"{best.spread:.1%}, by {best.words}"
     return best.words, parse_stack(best.words).framing, [told + (f"; as well by {', '.join(also)}" if also else "")]

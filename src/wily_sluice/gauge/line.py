@@ -264,7 +264,7 @@ class _Steps:
         over, then = (last[len(last) // 2].packet.sender_at, _base(last)) if len(last) >= PACE // 2 else (began, first)
         drift = [(late - early) / max(1, over - began) for early, late in zip(first, then, strict=True)]
         if abs(drift[0]) * SECOND > MOST_DRIFT:
-            self._measured.notes.append("a clock was set meanwhile: waits each way are left out")
+            self._measured.notes.append("a clock was set during the measurement: one-way delays are left out")
             return
         for one in answers:
             passed = one.packet.sender_at - began

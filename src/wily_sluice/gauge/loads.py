@@ -85,7 +85,7 @@ class Far:
 
     def _note(self, answer: aiohttp.ClientResponse) -> None:
         via, age = answer.headers.get("Via", ""), answer.headers.get("Age", "")
-        found = [f"a proxy is on the way ({via}): what it keeps or slows down is measured with the line"] if via else []
+        found = [f"a proxy is on the way ({via}): it is measured as part of the line"] if via else []
         if age.isdigit() and int(age):
             found.append("what came is older than the question: a cache answered, so the rate may not be the line's")
         self.notes += [note for note in found if note not in self.notes]
@@ -269,7 +269,7 @@ async def _fetch_taken(far: Far, one: Load) -> None:
                 taken = (await answer.json())["taken"]
                 one.course = [(int(at), int(segments), int(size)) for at, segments, size in taken]
                 return
-    one.trouble = one.trouble or "the far end did not say what had come"
+    one.trouble = one.trouble or "the far end did not report what it received"
 
 
 def host_of(url: str) -> str:

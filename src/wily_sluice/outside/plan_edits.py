@@ -136,7 +136,7 @@ class Held:
 
     def _replace(self, content: bytes) -> None:
         if self.path.read_bytes() != self.content:
-            raise CannotEditError(f"{self.path} was changed by something else meanwhile: nothing was written")
+            raise CannotEditError(f"{self.path} was changed by another program: nothing was written")
         handle, name = tempfile.mkstemp(prefix=f".{self.path.name}.", dir=self.path.parent)
         try:
             with os.fdopen(handle, "wb") as file:

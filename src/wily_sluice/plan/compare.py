@@ -15,7 +15,7 @@ from wily_sluice.plan.file.traffic_words import dscp_text
 from wily_sluice.plan.model import GateSettings, HostNaming, Limiter, Plan, Rule, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.schedules.schedule import Schedule
-from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, format_rate, format_share, format_size
+from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, exact_rate, exact_share, exact_size
 
 T = TypeVar("T")
 How: TypeAlias = Literal["new", "gone", "changed", "moved"]
@@ -48,7 +48,7 @@ def _uplinks(before: Plan, after: Plan) -> Iterable[Change]:
             yield Change("gone" if now is None else "new", "uplink", name, _uplink_words(now or was), ("everybody",))
             continue
         told = [
-            f"{format_rate(was.usable(d))} → {format_rate(now.usable(d))} {d}"
+            f"{exact_rate(was.usable(d))} → {exact_rate(now.usable(d))} {d}"
             for d in DIRECTIONS
             if was.usable(d) != now.usable(d)
         ]
@@ -70,7 +70,7 @@ def _uplinks(before: Plan, after: Plan) -> Iterable[Change]:
 
 def _uplink_words(uplink: Uplink | None) -> str:
     assert uplink is not None
-    return f"{uplink.interface}, " + " and ".join(f"{format_rate(uplink.usable(d))} {d}" for d in DIRECTIONS)
+    return f"{uplink.interface}, " + " and ".join(f"{exact_rate(uplink.usable(d))} {d}" for d in DIRECTIONS)
 
 
 def _queues(before: Plan, after: Plan) -> Iterable[Change]:
@@ -114,7 +114,7 @@ def _queue_words(one: QueueSpec, other: QueueSpec) -> str:
 
 
 def _rate(rate: Rate) -> str:
-    return format_rate(rate) if rate else "none"
+    return exact_rate(rate) if rate else "none"
 
 
 def _whom(after: Plan, before: Plan, path: str) -> tuple[str, ...]:
@@ -187,12 +187,12 @@ def _excess_words(limiter: Limiter) -> str:
 
 
 def _burst_words(limiter: Limiter) -> str:
-    sizes = [format_size(limiter.burst_of(rate)) for d in DIRECTIONS if (rate := limiter.rate(d)) is not None]
+    sizes = [exact_size(limiter.burst_of(rate)) for d in DIRECTIONS if (rate := limiter.rate(d)) is not None]
     return " and ".join(dict.fromkeys(sizes)) + ("" if limiter.burst is not None else " (default)")
 
 
 def _peak_words(limiter: Limiter) -> str:
-    peaks = [f"{format_rate(peak)} {d}" for d in DIRECTIONS if (peak := limiter.peak.of(d)) is not None]
+    peaks = [f"{exact_rate(peak)} {d}" for d in DIRECTIONS if (peak := limiter.peak.of(d)) is not None]
     return " and ".join(peaks) or "none"
 
 
@@ -200,16 +200,16 @@ def _quota_words(limiter: Limiter) -> str:
     quota = limiter.quota
     if quota is None:
         return "none"
-    part = "" if limiter.quota_from == 1 else f", from {format_share(limiter.quota_from)}"
-    return f"{format_size(quota.size)} per {quota.period} from day {limiter.starts}{part}"
+    part = "" if limiter.quota_from == 1 else f", from {exact_share(limiter.quota_from)}"
+    return f"{exact_size(quota.size)} per {quota.period} from day {limiter.starts}{part}"
 
 
 def _share_words(share: float | None) -> str:
-    return f"above {format_share(share)}" if share is not None else "always"
+    return f"above {exact_share(share)}" if share is not None else "always"
 
 
 def _caps(limiter: Limiter) -> str:
-    return " and ".join(f"{format_rate(rate)} {d}" for d in DIRECTIONS if (rate := limiter.rate(d)) is not None)
+    return " and ".join(f"{exact_rate(rate)} {d}" for d in DIRECTIONS if (rate := limiter.rate(d)) is not None)
 
 
 def _rules(before: Plan, after: Plan) -> Iterable[Change]:

@@ -65,7 +65,7 @@ class Lines:
             self._line((*here, key), name)
         self._line((*here, "else"), e.else_)
         if e.else_ is not None and e.else_ in dict(shares):
-            message = f"“{e.else_}” is used already, so it cannot be what is used instead of it"
+            message = f"“{e.else_}” is already an uplink of this route, so it cannot be its alternative"
             self._error((*here, "else"), message, "name another uplink, or remove `else`")
         for part in e.walk():
             late = [key for key in TOO_LATE if part.said(key) is not None]

@@ -244,7 +244,7 @@ class _Builder:
                 calendars.append(CalendarFile(source, ZoneInfo(zone)))
             except OSError as error:
                 message = f"{source.name} cannot be read: {error.strerror}"
-                self.error(("schedules", name, "calendar"), message, "name a file beside the plan")
+                self.error(("schedules", name, "calendar"), message, "name a file in the folder of the plan")
             except ValueError as error:
                 self.error(("schedules", name, "calendar"), str(error), "write a calendar of RFC 5545")
         return Schedule(

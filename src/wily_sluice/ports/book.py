@@ -28,7 +28,7 @@ class Refused(Enum):
     NOT_ITS_OWN = "another program of the host has it"
     TOO_MANY = "the host has as many as the plan grants"
     TOO_MANY_REMOTES = f"more than {MOST_FILTERS} filters"
-    NOT_FREE = "the port that it insists on cannot be had"
+    NOT_FREE = "the requested port is not available"
     NONE_FREE = "no port that the plan grants is free"
     NO_ADDRESS = "the uplink has no address"
     FULL = f"there are {MOST_MAPPINGS} mappings already"

@@ -99,7 +99,7 @@ class LiveWorld:
     def _like(self, example: Example, way: Direction = "up") -> Example:
         """One of ours that goes where this one goes, and is held by the same limiters. CannotTry."""
         if example.parties.local in GATEWAY.addresses:
-            raise CannotTry("it is about the gateway itself; the proof sends from a host of its own")
+            raise CannotTry("it concerns the gateway itself, but the proof sends from a temporary host")
         wanted = self._goes(example, way)
         found = next((one for one in self._moved_here(example) if self._goes(one, way) == wanted), None)
         if found is None:
@@ -178,7 +178,7 @@ class LiveWorld:
         path = next(path for path, one in full.items() if one.example == stream.example)
         example = self._leading_to(path, asked.way)
         if example is None and self._takes_all(path, asked.way):
-            raise CannotTry(f"no conversation of UDP that goes to {path} can be had here without a limiter")
+            raise CannotTry(f"no UDP conversation for {path} is possible here without a limiter")
         return example
 
     def _takes_all(self, path: str, way: Direction) -> bool:
@@ -297,7 +297,7 @@ class LiveWorld:
 
     def lines(self, asked: Led) -> tuple[str, ...]:
         """Never: routes lead what comes by the networks' own interfaces. CannotTry."""
-        raise CannotTry("routes do not lead the proof's own host, which is behind an interface of its own")
+        raise CannotTry("routes do not apply to the temporary host, because it has a separate interface")
 
 
 def _text(address: bytes) -> str:

@@ -28,11 +28,11 @@ def live_world(bench: Bench, host: str, port: int, key: bytes, tell: Callable[[s
     if uplink is None:
         raise LiveError(f"{host} is reached by {interface}, which is no uplink of the plan")
     far = FarSide(host, port, key)
-    tell("looking for addresses that nobody has …")
+    tell("looking for unused addresses …")
     width = len(ip_address(host).packed)
     found = sorted(free(str(ip_address(one)) for one in addresses(bench, width)))
     if not found:
-        raise LiveError("every address that a host of our own could have is somebody's")
+        raise LiveError("there is no unused address for the temporary host")
     with ExitStack() as stack:
         stack.callback(far.close)
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))

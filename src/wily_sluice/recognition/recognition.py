@@ -118,7 +118,7 @@ class Recognition:
         if not hopes:
             self._end(conversation)
             if opening.opened and any(opening.streams) and not (known := conversation.known or NOTHING).seen:
-                evidence = (*known.evidence, "its first bytes are none of what can be recognised")[:MOST_EVIDENCE]
+                evidence = (*known.evidence, "its first bytes match no known protocol")[:MOST_EVIDENCE]
                 conversation.known = Known("", known.names, evidence, known.likely, True, known.opened)
                 changed = True
         return changed

@@ -17,19 +17,18 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("a", type=click.Path(path_type=Path, dir_okay=False))
 @click.argument("b", type=click.Path(path_type=Path, dir_okay=False), required=False)
-@click.option("--all", "every", is_flag=True, help="Also show what is the same.")
+@click.option("--all", "every", is_flag=True, help="Also show equal figures.")
 @click.option("--picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw it, as PNG or SVG.")
 @csv_option
 @json_option
 def compare(a: Path, b: Path | None, every: bool, picture: Path | None, as_csv: bool, as_json: bool) -> None:
-    """Show what differs between two results.
+    """Show the differences between two results.
 
-    A and B are two plans, or two files of what `gauge line`, `lab run` or `prove` printed with --json; of the lab, with
-    --json --delays. A run of the lab alone is compared with itself: before and with the plan. Of plans it shows what
-    each queue gets while all are full.
+    A and B are two plans, or two files with the --json output of `gauge line`, `lab run` (with --delays) or `prove`.
+    With a single lab result, compare shows the line without the plan against the line with it. For plans, it shows the
+    rate of each queue when all are busy.
 
-    What was measured differs a little from time to time. A difference counts only where it is beyond that noise, with
-    a confidence of 95%.
+    Measurements vary a little. A difference counts only if it is larger than that noise, with 95% confidence.
 
     \b
     Examples:
@@ -47,7 +46,7 @@ def compare(a: Path, b: Path | None, every: bool, picture: Path | None, as_csv: 
     if b is None:
         data = _read(a)
         if not has_parts(data):
-            raise Refusal(f"{a} has no before and after of its own: give a second result")
+            raise Refusal(f"{a} has no before and after: give a second result")
         names = (f"{a}, before", f"{a}, with the plan")
         one, other = _result(a, "before"), _result(a)
     else:

@@ -13,7 +13,7 @@ import click
 
 from wily_sluice.cli.options import RateOf, Refusal, Time, csv_option, json_option, plan_from, state_option, usual_plan
 from wily_sluice.gauge.stamp import LENGTH, LONGEST, PORT, SHORTEST_KEY
-from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, format_rate, format_time
+from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, exact_rate, format_rate, format_time
 
 if TYPE_CHECKING:
     from wily_sluice.gauge.advice import Advice
@@ -47,8 +47,8 @@ DAY: Nanoseconds = 24 * 3600 * SECOND
 def gauge() -> None:
     """Measure the line between two machines.
 
-    On a machine at the far end, `gauge serve` sends test packets back (STAMP, RFC 8762) and serves bytes over HTTP.
-    Both machines share a key; strangers get no answer.
+    At the far end, `gauge serve` answers test packets (STAMP, RFC 8762) and serves data over HTTP. Both machines need
+    the same key; requests without it get no answer.
 
     \b
     Examples, at the far end and then on the gateway:
@@ -108,13 +108,13 @@ def _made_key(key_file: Path | None) -> bytes:
 def serve(listen: str, port: int, http_port: int, proofs: Rate | None, key_file: Path | None) -> None:
     """Be the far end of measurements, until Ctrl-C.
 
-    Sends test packets back, and over HTTP sends and takes bytes as fast as the line carries them, at most 32
-    measurements at once. Answers only who has the key: at most 2,000 test packets a second of each sender, never with
-    more bytes than came, and no transfer for longer than two minutes. Port 862 of the standard needs root; another does
-    not. Makes a key where there is none.
+    Answers test packets, and sends and receives data over HTTP at the full rate of the line, for up to 32 measurements
+    at a time. Answers only requests signed with the key: up to 2,000 test packets a second from each sender, each
+    answer no longer than its request, and no transfer for more than two minutes. Creates a key if there is none. The
+    standard port 862 needs root; higher ports do not.
 
-    With --proofs, those who have the key may also have UDP and TCP answered at ports of their choice and floods sent to
-    themselves, one proof at a time. Ports below 1024 need root.
+    With --proofs, holders of the key can also have UDP and TCP ports of their choice answered, and floods sent to their
+    own address, for one proof at a time. Ports below 1024 need root.
 
     \b
     Examples:
@@ -177,16 +177,18 @@ async def _serve_http(far: FarEnd, listen: str, port: int, http_port: int) -> No
 @key_option
 @click.option("--url", metavar="URL", help="Measure a download of this instead; rates alone, and no key.")
 @click.option("--connections", type=click.IntRange(1, 64), default=8, show_default=True, help="In each direction.")
-@click.option("--framing/--no-framing", default=True, show_default=True, help="Also measure what a packet costs.")
-@click.option("--every", type=Time(), metavar="TIME", help="Measure again and again, at this distance.")
-@click.option("--for", "lasts", type=Time(), metavar="TIME", help="With --every: for how long.  [default: 1 day]")
+@click.option("--framing/--no-framing", default=True, show_default=True, help="Also measure the per-packet overhead.")
+@click.option("--every", type=Time(), metavar="TIME", help="Repeat the measurement at this interval.")
+@click.option(
+    "--for", "lasts", type=Time(), metavar="TIME", help="With --every: stop after this time.  [default: 1 day]"
+)
 @click.option("--uplink", metavar="NAME", help="The uplink of the plan that was measured.")
 @click.option("--write", is_flag=True, help="Put rates, headroom and framing into the plan.")
 @click.option("--yes", is_flag=True, help="With --write: also write a rate that may be the plan's own.")
 @click.option("--picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw it, as PNG or SVG.")
 @plan_from(argument=False, usual=False)
 @state_option
-@click.option("--csv", "as_csv", is_flag=True, help="Print what was seen over time as CSV: data in bit/s, waits in ns.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print the figures over time as CSV: data in bit/s, delays in ns.")
 @json_option
 def line(
     host: str | None,
@@ -209,20 +211,20 @@ def line(
 ) -> None:
     """Measure rates, delays and the buffer of a line.
 
-    HOST is a machine beyond the line that runs `sluice gauge serve`. Takes about a minute and fills the line: nobody
-    else should use it. Loads it down, up and both ways with several connections, leaves out how they come to speed, and
-    says how sure each rate is. Meanwhile test packets tell how long they wait each way; no clock has to be right. Small
-    packets then tell what framing the line seems to have.
+    HOST is a machine beyond the line that runs `sluice gauge serve`. The measurement takes about a minute and fills the
+    line, so nothing else should use it. Several connections load the line down, up and both ways, while test packets
+    measure the delay in each direction. Each rate has a confidence interval. Small packets then show the framing of the
+    line. Clocks need not be right.
 
-    Says what the plan should have, and how that was worked out; --write changes the plan, by default ./sluice.yaml. It
-    keeps a framing that the measurement does not refute, a range, and a larger headroom. It refuses where the gate
-    itself was measured.
+    Ends with advice for the plan and the reasons for it. --write changes the plan, by default ./sluice.yaml. A framing
+    that fits the measurement, a range and a larger headroom stay as they are. A measurement of the gate's own rate is
+    not written.
 
-    A line that varies is measured through a day by --every; then the tenth percentile counts. Ctrl-C ends it early,
-    with what was measured.
+    If the rate varies, measure all day with --every; the advice then uses the tenth percentile. Ctrl-C ends a
+    measurement early and keeps its results.
 
-    Where a gate keeps its state, whole measurements of an uplink of the plan are kept too: `sluice report` shows them,
-    and the gate tells when the line was slower than the plan says for an hour.
+    Complete measurements of an uplink of the plan are also saved in the gate's state folder, if there is one. `sluice
+    report` shows them, and the gate sends a notice when the line was slower than the plan for an hour.
 
     \b
     Examples:
@@ -404,13 +406,13 @@ def write_measured(plan_file: Path, uplink: Uplink, advised: Advice | None, yes:
     for way, rate in advised.rates.items():
         usable, before, lowest = uplink.usable(way), uplink.measured(way), uplink.lowest.of(way)
         if usable * ALIKE[0] <= rate <= min(usable * ALIKE[1], before * LOWER) and not yes:
-            told = f"{format_rate(rate)} {way} is about what the plan uses of {uplink.name}, {format_rate(usable)}"
+            told = f"{format_rate(rate)} {way} is close to the usable rate of {uplink.name}, {format_rate(usable)}"
             why = "if a gate shapes the path, this measures its plan: stop it and measure again, or give --yes"
             raise Refusal(f"{told}, so nothing was written; {why}")
         if lowest is None:
-            values[way] = format_rate(rate)
+            values[way] = exact_rate(rate)
         elif not lowest <= rate <= before:
-            values[way] = f"{format_rate(min(lowest, rate))} to {format_rate(max(before, rate))}"
+            values[way] = f"{exact_rate(min(lowest, rate))} to {exact_rate(max(before, rate))}"
     headroom = {way: max(advised.headroom, uplink.headroom.of(way) or 0.0) for way in DIRECTIONS}
     if any(headroom[way] != (uplink.headroom.of(way) or 0.0) for way in DIRECTIONS):
         shares = {way: f"{share:.0%}" for way, share in headroom.items()}
@@ -449,11 +451,10 @@ def delay(
     as_csv: bool,
     as_json: bool,
 ) -> None:
-    """Measure round trips, and jitter and loss each way.
+    """Measure round trips, and jitter and loss in each direction.
 
-    HOST is a machine that runs `sluice gauge serve`. Round trips leave out the time that it takes. No clock has to
-    be right for any of the figures. Ctrl-C ends it early, with what was measured. Exits with status 3 if nothing came
-    back.
+    HOST is a machine that runs `sluice gauge serve`. Round trips do not include its processing time. Clocks need not be
+    right. Ctrl-C ends the measurement early and shows its results. Exits with status 3 if there was no answer.
 
     \b
     Examples:

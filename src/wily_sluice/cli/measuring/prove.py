@@ -58,19 +58,19 @@ def prove(
     as_csv: bool,
     as_json: bool,
 ) -> None:
-    """Test every promise of a plan, with a number for each.
+    """Test every promise of a plan, with a figure for each.
 
-    Each guarantee is tried while all other queues flood, each cap and limiter on an idle line, each delay within its
-    guarantee, each rule with a conversation that it is about. In the lab the tests run on the gate's own engine in
-    simulated time, and no packet is sent. On the rig they run on a gate and real packets, between network namespaces of
-    this machine, and take about a minute; at the end the gate is killed, and traffic must flow on.
+    Guarantees are tested while all other queues flood, caps and limiters on an idle line, delays within their
+    guarantee, rules with a conversation that they match. By default the tests run in the lab: the gate's own engine in
+    simulated time, without real packets. With --rig they run on a real gate between network namespaces of this machine
+    and take about a minute. At the end the gate is killed, and traffic must continue.
 
-    With --live they run on the gate of this machine, as it is, against a far end beyond the line: from a host of their
-    own, with addresses that nobody has. That fills the line for some seconds for each, beside everybody's traffic; what
-    the running plan does not let a single host try is told. The plan must be the one that runs.
+    With --live they test the gate that runs here, against a far end beyond the line, from a temporary host with unused
+    addresses. The plan must be the one that is running. Each test fills the line for some seconds, alongside all other
+    traffic. The output lists the promises that a single host cannot test under the running plan.
 
-    Each is tried in the lab again without what makes the promise: a test that still passes proves nothing, and says so.
-    Exits with status 1 if a promise is broken.
+    Each test also runs in the lab on a plan without the promise. A test that still passes there proves nothing, and the
+    output says so. Exits with status 1 if a promise is broken.
 
     \b
     Examples:
@@ -90,7 +90,7 @@ def prove(
     if in_lab + on_rig + (far is not None) > 1:
         raise Refusal("choose one of --lab, --rig and --live")
     if far is not None and os.geteuid() != 0:
-        raise Refusal("--live needs root, for a host of its own beside the gate: use sudo")
+        raise Refusal("--live needs root, to add a temporary host: use sudo")
     if on_rig and os.geteuid() != 0:
         raise Refusal("the rig needs root, for network namespaces and the packet queue: use sudo, or leave out --rig")
     plan = load(plan_file)

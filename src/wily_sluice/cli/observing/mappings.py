@@ -29,14 +29,15 @@ class HostPort(click.ParamType[tuple[int, int]]):
 
 
 @click.command()
-@click.option("--revoke", type=Address(), metavar="HOST", help="Close what was opened for this host, for an hour.")
+@click.option("--revoke", type=Address(), metavar="HOST", help="Close the mappings of this host, for an hour.")
 @click.option("--port", type=HostPort(), metavar="PORT", help="Only this port of the host: 3000/udp.")
 @json_option
 def mappings(revoke: str | None, port: tuple[int, int] | None, as_json: bool) -> None:
-    """List the ports that hosts have had opened, or close some.
+    """List the mappings of hosts, or close some.
 
-    Hosts ask for mappings by PCP (RFC 6887) or NAT-PMP (RFC 6886), and get what `mappings:` in the plan grants. What
-    is revoked ends at once, also for what is under way, and is refused for an hour or until the plan changes.
+    Hosts request mappings by PCP (RFC 6887) or NAT-PMP (RFC 6886), and `mappings:` in the plan says which to grant.
+    --revoke closes mappings at once, ends their conversations, and refuses new ones to the host for an hour or until
+    the plan changes.
 
     \b
     Examples:
@@ -45,7 +46,7 @@ def mappings(revoke: str | None, port: tuple[int, int] | None, as_json: bool) ->
       sudo sluice mappings --revoke 10.61.0.40 --port 3000/udp
     """
     if port is not None and revoke is None:
-        raise click.UsageError("--port says which port of --revoke HOST is meant")
+        raise click.UsageError("--port needs --revoke HOST")
     with Client(watching=revoke is None) as client:
         if revoke is not None:
             about: dict[str, Any] = {"host": revoke}

@@ -57,13 +57,12 @@ BROWSERS = ("chromium", "chromium-browser")
 def report(
     plan_file: Path, last: Nanoseconds, out: Path, folder: Path | None, pdf: Path | None, png: Path | None, state: Path
 ) -> None:
-    """Write a page that shows how the line was used.
+    """Write a page about the use of the uplinks.
 
-    The page is one HTML file: rates of each queue over time beside its guarantee and cap, how long packets waited, the
-    busiest hours, who and what used the line, limiters that bit, quotas, measurements of the line, plans that were
-    applied, and what the check says. It loads nothing, and can be read on a phone and printed. Hosts have the plan's
-    names.
-    --pdf and --picture need a headless browser on this machine.
+    The page is a single HTML file: the rate of each queue over time with its guarantee and cap, delays, the busiest
+    hours, the busiest hosts and services, active limiters, quotas, measurements of the line, changes of the plan, and
+    findings of `check`. It loads nothing else, reads well on a phone and can be printed. --pdf and --picture need a
+    headless browser on this machine.
 
     \b
     Examples:

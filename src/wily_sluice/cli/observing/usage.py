@@ -68,11 +68,10 @@ def usage(
     as_json: bool,
     as_csv: bool,
 ) -> None:
-    """Show who used the line, when and how much.
+    """Show who used the uplinks, when and how much.
 
-    Each row ends with a chart of the whole period; delays are those of the worst step. Seconds are kept for an hour,
-    minutes for a month, hours for ten years. The figures are read from the gate's state folder, so no gate need run. A
-    host has a name if the plan has a group of its address alone.
+    Each row ends with a chart of the period; delays are those of the worst step. The gate keeps seconds for an hour,
+    minutes for a month and hours for ten years. The figures come from its state folder, so it need not be running.
 
     \b
     Examples:
@@ -197,9 +196,9 @@ class Address(click.ParamType[str]):
 def contacts(state: Path, host: str | None, rows: int, as_csv: bool, as_json: bool) -> None:
     """List the names that each host contacted.
 
-    Names are recorded only if the plan says for how long: `gate: {keep-contacts: 7 days}`. Then the host, the name and
-    the hours are recorded, not what was sent or how much. Everything recorded is deleted as soon as a plan without
-    keep-contacts is kept.
+    The gate records names only if the plan says how long to keep them: `gate: {keep-contacts: 7 days}`. It records the
+    host, the name and the hour, but neither content nor volume. It deletes all of it when you keep a plan without keep-
+    contacts.
 
     \b
     Examples:

@@ -17,16 +17,18 @@ if TYPE_CHECKING:
 @click.command()
 @plan_from()
 @click.option("--strict", is_flag=True, help="Exit with status 1 if there are warnings.")
-@click.option("--fix", is_flag=True, help="Fix what can be fixed without changing what the plan does.")
+@click.option(
+    "--fix", is_flag=True, help="Fix findings that have a safe remedy, without changing the effect of the plan."
+)
 @click.option("--dry-run", is_flag=True, help="With --fix: show the difference, and write nothing.")
 @json_option
 @click.pass_context
 def check(context: click.Context, plan_file: Path, strict: bool, fix: bool, dry_run: bool, as_json: bool) -> None:
-    """Find what is wrong or risky in a plan.
+    """Find errors and risks in a plan.
 
-    Reports every error and warning at once, each with file, line, remedy and code; `sluice explain CODE` tells more. A
-    comment `# sluice: allow CODE REASON` at the line accepts a warning. Exits with status 0 if the plan can be used, 1
-    if there are warnings and --strict is given, 2 if there are errors.
+    Reports all of them at once, each with file, line, remedy and code; `sluice explain CODE` says more. A comment `#
+    sluice: allow CODE REASON` on the line accepts a warning. Exits with status 0 if the plan can be used, 1 if there
+    are warnings and --strict is given, 2 if there are errors.
 
     \b
     Examples:

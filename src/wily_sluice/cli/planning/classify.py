@@ -87,9 +87,9 @@ class Party(click.ParamType[tuple[bytes, int, int | None]]):
 @click.command()
 @plan_from()
 @click.option("--local", type=Party(), metavar="ADDRESS[:PORT]", help="One of your hosts.")
-@click.option("--remote", type=Party(), metavar="ADDRESS[:PORT][/PROTOCOL]", help="The far side; TCP by default.")
+@click.option("--remote", type=Party(), metavar="ADDRESS[:PORT][/PROTOCOL]", help="The remote; TCP by default.")
 @click.option("--hardware", metavar="ADDRESS", help="The hardware address of your host: 02:00:5e:10:00:01.")
-@click.option("--name", "names", multiple=True, metavar="NAME", help="A name of the far side.")
+@click.option("--name", "names", multiple=True, metavar="NAME", help="A host name of the remote.")
 @click.option("--seen", type=click.Choice(sorted(PROTOCOLS_SEEN)), help="The protocol that was recognised.")
 @click.option("--shape", type=click.Choice(["interactive", "bulk"]), help="How it behaves.")
 @click.option("--dscp", metavar="DSCP", help="The DSCP of its packets: EF, CS1, 46.")
@@ -125,9 +125,9 @@ def classify(
 ) -> None:
     """Show which rule, queue and limiters a conversation gets, and why.
 
-    Describe one conversation with --local and --remote, or give a capture (pcap or pcapng, gzip or not), taken on the
-    inner side of the gateway, where your hosts have their own addresses. With --running, the conversation is looked up
-    in the running gate, by its own plan and with all that it knows; this needs root.
+    Describe one conversation with --local and --remote, or give a capture (pcap or pcapng, also gzip) from the inner
+    side of the gateway, where your hosts have their own addresses. --running looks the conversation up in the running
+    gate, which knows its protocol and names; this needs root.
 
     \b
     Examples:
@@ -159,7 +159,7 @@ def classify(
             f"{ip_address(local[0])} is in none of your networks ({networks})", param_hint="--local"
         )
     if remote[0] in plan.hosts:
-        message = f"{ip_address(remote[0])} is one of your own hosts: packets between your own hosts are not shaped"
+        message = f"{ip_address(remote[0])} is a local host: packets between local hosts are not shaped"
         raise click.BadParameter(message, param_hint="--remote")
     try:
         described = Described(

@@ -65,7 +65,7 @@ class Parts(click.Group):
 def edit() -> None:
     """Change a plan from the command line.
 
-    Comments, order and formatting stay. The plan is checked before anything is written, and the difference is shown.
+    Comments, order and formatting stay. Before it writes the file, `edit` checks the plan and shows the difference.
 
     \b
     Examples:
@@ -252,7 +252,7 @@ def _add_split(group: click.Group) -> None:
     def split(name: str, into: tuple[str, ...], tree: str | None = None, **common: Any) -> None:
         """Divide a leaf into children.
 
-        Rules that use the leaf use the first child from then on; give the others their own.
+        Rules of the leaf then use the first child; direct other rules to the others.
 
         \b
         Examples:
@@ -369,8 +369,8 @@ def together(
 ) -> None:
     """Make several edits as one.
 
-    Each STEP is an edit in quotes, as it would follow `sluice edit`. Only the plan after the last step has to be free
-    of errors, and `edit undo` takes all steps back at once.
+    Each STEP is an edit in quotes, without `sluice edit`. Only the final plan needs to be free of errors. `edit undo`
+    undoes all steps at once.
 
     \b
     Example:
@@ -402,8 +402,7 @@ def together(
 def undo(count: int, plan_file: Path, force: bool, as_json: bool) -> None:
     """Undo the last edit, or the last N.
 
-    Edits are remembered after the program has ended. An edit is not undone if the file was changed by something
-    else since.
+    Edits stay undoable until another program changes the file.
 
     \b
     Examples:
@@ -421,7 +420,7 @@ def undo(count: int, plan_file: Path, force: bool, as_json: bool) -> None:
             except CannotEditError:
                 if done == 1:
                     raise
-                done, left = done - 1, "; no more to undo"
+                done, left = done - 1, "; nothing else to undo"
                 break
         after = text_of(file.content, plan_file)
     show_edit(plan_file, before, after, [], f"{done} edit{'s' * (done > 1)} undone{left}", as_json)

@@ -34,8 +34,8 @@ def _known(_: click.Context, __: click.Parameter, incomplete: str) -> list[Compl
 def explain(words: tuple[str, ...], plan_file: Path | None, as_json: bool) -> None:
     """Explain a finding, a term, a choice, a rate or a line of a plan.
 
-    WHAT is the code of a finding, a term of the trade, `choice` with discipline, aqm, headroom, framing, burst or
-    excess, a rate, or FILE:LINE. Where there is a plan, it is the example. Without WHAT, lists what there is.
+    WHAT is the code of a finding, a term, a rate, FILE:LINE, or `choice` with discipline, aqm, headroom, framing, burst
+    or excess. Examples come from your plan if there is one. Without WHAT, lists everything that can be explained.
 
     \b
     Examples:

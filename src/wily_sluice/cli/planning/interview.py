@@ -115,7 +115,7 @@ class Interview:
             if not words or len(words) > 15 or any(sign in words for sign in " /"):
                 raise ValueError("write the name of an interface, such as eth0")
             if words in taken:
-                raise ValueError(f"{words} is used already: each line and each network has an interface of its own")
+                raise ValueError(f"{words} is in use already: each uplink and each network needs a different interface")
             return words
 
         more = "`ip -brief address` lists the interfaces of this machine with their addresses."

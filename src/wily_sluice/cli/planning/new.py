@@ -77,18 +77,18 @@ LINE = "{interface: wan0, kind: fibre, measured: {down: 180 Mbit/s, up: 24 Mbit/
 @click.option("--first", metavar="WORDS", help="What matters most, in order: 'calls play web'.")
 @click.option("--films", metavar="NAMES", help="The names that films and music come from: 'films.example'.")
 @click.option(
-    "--guests", type=PART, metavar="GUESTS", help="Hold back guests: '{network: guests, down: 5 Mbit/s, up: 1 Mbit/s}'."
+    "--guests", type=PART, metavar="GUESTS", help="Limit guests: '{network: guests, down: 5 Mbit/s, up: 1 Mbit/s}'."
 )
 @click.option(
     "--host",
     type=PART,
     metavar="HOST",
-    help="Hold back a host: '{addresses: [192.0.2.9], down: 20 Mbit/s, up: 2 Mbit/s}'.",
+    help="Limit a host: '{addresses: [192.0.2.9], down: 20 Mbit/s, up: 2 Mbit/s}'.",
 )
-@click.option("--alike/--not-alike", default=None, help="Whether every host gets an equal part.")
-@click.option("--when", metavar="WINDOWS", help="When guests and the host are held back: 'mon-fri 08:00-18:30'.")
+@click.option("--alike/--not-alike", default=None, help="Whether all hosts share equally.")
+@click.option("--when", metavar="WINDOWS", help="When the limits apply: 'mon-fri 08:00-18:30'.")
 @click.option("--dry-run", is_flag=True, help="Print the plan, and write nothing.")
-@click.option("--force", is_flag=True, help="Replace a file that is there.")
+@click.option("--force", is_flag=True, help="Replace an existing file.")
 @click.option("--forecast/--no-forecast", default=True, help="Whether to simulate a busy evening.")
 @json_option
 @click.pass_context
@@ -107,9 +107,9 @@ def new(
 ) -> None:
     """Make a first plan from a few questions.
 
-    Asks for your lines, your networks, what matters most and which hosts to hold back, and writes a plan with a comment
-    at every figure. Options answer questions beforehand; with all of them, or with --from, nothing is asked. Then it
-    checks the plan, shows who gets what, and simulates a busy evening. Nothing is written before the end.
+    Asks for your uplinks and networks, for the traffic that matters most and for hosts to limit. The plan has a comment
+    for every figure. Options answer questions in advance; with all of them, or with --from, there are no questions.
+    Then `new` checks the plan, shows who gets what, and simulates a busy evening. It writes the file at the very end.
 
     \b
     Examples:
@@ -298,7 +298,7 @@ def _show(plan: Any, forecast: bool) -> None:
 
 def _next(output: Path) -> None:
     name = "" if output == USUAL_PLAN else f" {output}"
-    click.echo(f"Next: sluice show{name}                what the plan says, in sentences")
+    click.echo(f"Next: sluice show{name}                the plan in sentences")
     click.echo(f"      sudo sluice gate cost{name}      whether this machine can carry it")
     click.echo(f"      sudo sluice gate run{name}       shape real packets; Ctrl-C ends it")
 

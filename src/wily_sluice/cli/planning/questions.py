@@ -14,7 +14,7 @@ from wily_sluice.plan.start.answers import LineAnswer
 from wily_sluice.plan.start.kinds import LINE_KINDS
 from wily_sluice.plan.start.ranking import PURPOSES, purpose
 from wily_sluice.plan.start.write import arithmetic, usable
-from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_share, parse_rate
+from wily_sluice.units import DIRECTIONS, Direction, exact_rate, format_rate, format_share, parse_rate
 
 GUESTS_PART: Final = 20  # each guest is offered a twentieth of the line
 MOST_LINES, MOST_NETWORKS = 8, 32
@@ -23,8 +23,8 @@ MOST_LINES, MOST_NETWORKS = 8, 32
 def questions(to: Interview, answers: Answers) -> None:
     """Ask for everything that `answers` does not have yet."""
     if "site" not in answers:
-        more = "It stands in reports, in `sluice watch` and at the head of the plan."
-        answers["site"] = to.ask("name of the site", "What shall the plan be called?", _text, "Home", more)
+        more = "Reports, `sluice watch` and the plan itself show this name."
+        answers["site"] = to.ask("name of the site", "What is the name of the site?", _text, "Home", more)
     if "timezone" not in answers:
         _ask_timezone(to, answers)
     if "uplinks" not in answers:
@@ -48,30 +48,30 @@ def _text(words: str) -> str:
 def _ask_timezone(to: Interview, answers: Answers) -> None:
     from wily_sluice.plan.file.values import parse_timezone
 
-    about = "Schedules follow the clock on the wall: in which time zone?"
-    more = "Write a name of the time zone database, such as Europe/Dublin or UTC."
+    about = "Which time zone is the site in? Schedules use its local time."
+    more = "Write a name from the time zone database, such as Europe/Dublin or UTC."
     answers["timezone"] = to.ask("time zone", about, parse_timezone, machine.timezone(), more)
 
 
 def _ask_lines(to: Interview) -> Answers:
     lines: Answers = {}
     while len(lines) < MOST_LINES:
-        nth = "the line" if not lines else "the next line"
+        nth = "the uplink" if not lines else "the next uplink"
         kind = _ask_kind(to, nth)
         about = f"A short name for {nth}, without spaces."
-        more = "Rules, tables and figures use this name."
+        more = "Rules and tables use this name."
         name = to.ask("name", about, _new_name(lines), _free(kind.partition("-")[0], lines), more)
         taken = _interfaces(lines)
         free = sorted((one for one in to.here if one.name not in taken), key=lambda one: not one.default)
         listed = ", ".join(f"{one.name} (to the internet)" if one.default else one.name for one in free) or "none"
         offered = free[0].name if free and free[0].default else None
-        about = f"Through which interface of this machine does {nth} go? Found here: {listed}."
+        about = f"Which interface of this machine is {nth} on? Found: {listed}."
         interface = to.interface(about, offered, taken)
         lines[name] = {"interface": interface, "kind": kind, **_ask_rates(to)}
         _show_arithmetic(to, lines[name])
-        about = "Is there a second line, such as a mobile one for when this one fails?"
-        more = "With a second line, the plan gets a route: the first line that is up carries everything."
-        if not to.yes("another line", about, more=more):
+        about = "Is there another uplink, such as a mobile one as a backup?"
+        more = "The plan then gets a route: all traffic uses the first uplink that works."
+        if not to.yes("another uplink", about, more=more):
             break
     if len(lines) > 1:
         _ask_probes(to, lines)
@@ -81,10 +81,10 @@ def _ask_lines(to: Interview) -> Answers:
 def _ask_probes(to: Interview, lines: Answers) -> None:
     leading = list(lines)[::2]  # those that another stands in for
     about = (
-        f"When {' and '.join(leading)} fails, the link to the modem often stays up. Which remotes always answer, such "
-        "as your provider's name servers? Write addresses with commas between, or press Enter to skip."
+        f"Which remotes always answer pings over {' and '.join(leading)}, such as your provider's DNS servers? They "
+        "reveal a failure beyond the modem. Separate addresses with commas, or press Enter to skip."
     )
-    more = "The gate sends them an echo every second; when none answers, the other line takes over."
+    more = "The gate pings them every second. If none answers, the other uplink takes over."
     if remotes := to.ask("remotes that answer", about, _remotes, "", more):
         for name in leading:
             lines[name]["probe"] = remotes
@@ -113,7 +113,7 @@ def _ask_kind(to: Interview, nth: str) -> str:
             return words
         raise ValueError(f"write a number from 1 to {len(names)}")
 
-    more = "The kind decides what the line adds to each packet, and how much of its rate is left free."
+    more = "The kind decides the per-packet overhead, and how much of the rate to leave free."
     return str(to.ask("kind", f"What kind is {nth}?", parse, "1", more))
 
 
@@ -127,37 +127,41 @@ def _rates(words: str) -> dict[str, str]:
     if len(parts) != 2 or not all(parts):
         raise ValueError("write down and up, in Mbit/s: 180/24; or with units: 180 Mbit/s, 24 Mbit/s")
     rates = [f"{part} Mbit/s" if part.replace(".", "", 1).isdigit() else part for part in parts]
-    return {way: format_rate(parse_rate(rate)) for way, rate in zip(("down", "up"), rates, strict=True)}
+    return {way: exact_rate(parse_rate(rate)) for way, rate in zip(("down", "up"), rates, strict=True)}
 
 
 def _ask_rates(to: Interview) -> Answers:
     found: Answers = {}
     about = "What rate was advertised, down/up in Mbit/s? Press Enter to skip."
-    more = "It is in the contract. `sluice check` compares it with what was measured."
+    more = "It is in the contract. `sluice check` compares it with the measured rate."
     if sold := to.ask("advertised", about, lambda words: _rates(words) if words else None, "", more):
         found["advertised"] = sold
     about = (
-        "What did the line measure, down/up in Mbit/s, with nothing else on it? The plan uses this rate, because "
-        "anything above it queues in the modem."
+        "What rate did you measure on the idle line, down/up in Mbit/s? The plan uses this rate, because "
+        "anything faster queues in the modem."
     )
     if sold:
         part = format_share(UNMEASURED)
-        about += f" Press Enter if it was never measured: the plan then uses {part} of what was advertised."
+        about += f" Press Enter if you have not measured it: the plan then uses {part} of the advertised rate."
     more = (
-        "`sluice gauge line HOST` measures it to a machine beyond the line that runs `sluice gauge serve`, and "
-        "`--write` puts the result into the plan later."
+        "`sluice gauge line HOST --write` measures it later and updates the plan. HOST is a machine beyond the line "
+        "that runs `sluice gauge serve`."
     )
 
     def measured(words: str) -> dict[str, str] | None:
         if not words and not sold:
-            raise ValueError("one of the two is needed: measure with `sluice gauge line HOST`, or write the contract's")
+            raise ValueError(
+                "give one of the two rates: measure with `sluice gauge line HOST`, or look in the contract"
+            )
         return _rates(words) if words else None
 
     if own := to.ask("measured", about, measured, "", more):
         found["measured"] = own
         over = [way for way in own if sold and parse_rate(own[way]) > parse_rate(sold[way])]
         if over:
-            to.note(f"more was measured {' and '.join(over)} than advertised. Are both written as down/up?")
+            to.note(
+                f"the measured rate {' and '.join(over)} is above the advertised one. Did you write both as down/up?"
+            )
     return found
 
 
@@ -176,16 +180,16 @@ def _ask_networks(to: Interview, taken: set[str]) -> Answers:
         free = [one for one in to.here if one.name not in used and not one.default]
         offered = free[0].name if free and free[0].subnets else None
         listed = "; ".join(f"{one.name} with {', '.join(one.subnets) or 'no address'}" for one in free)
-        about = "Behind which interface are hosts?" + (f" Found here: {listed}." if listed else "")
+        about = "Which interface is a network of hosts on?" + (f" Found: {listed}." if listed else "")
         interface = to.interface(about, offered, used)
         subnets = next((one.subnets for one in free if one.name == interface), ())
-        about = "The subnets of these hosts, IPv4 and IPv6, with commas between."
+        about = "Which subnets does this network have? Separate IPv4 and IPv6 subnets with commas."
         more = "A subnet is an address range with its prefix length: 192.0.2.0/24 has 254 hosts."
         before = [subnet for network in networks.values() for subnet in network["subnets"]]
         written = to.ask("subnets", about, _subnets(before), ", ".join(subnets) or None, more)
         usual = _free("home" if not networks else "guests", networks)
         about = "A short name for this network, such as home, office or guests."
-        more = "Rules and limiters use this name. Guests need a network of their own to be told from the others."
+        more = "Rules and limiters use this name. Guests need a separate network so that the gate can recognise them."
         name = to.ask("name", about, _new_name(networks), usual, more)
         networks[name] = {"interface": interface, "subnets": written}
         if not to.yes(
@@ -222,8 +226,10 @@ def _ask_first(to: Interview, answers: Answers) -> None:
             raise ValueError("name each once")
         return named
 
-    about = "What matters most? Name some in order, with spaces between; the others follow."
-    more = "Each gets a guarantee for its place, so that nothing starves. Calls, meetings and games also go first."
+    about = "What matters most? List some in order, separated by spaces; the others follow."
+    more = (
+        "Each gets a guarantee by its rank, so that none starves. Calls, meetings and games also have first priority."
+    )
     answers["first"] = to.ask("first", about, parse, "calls meetings play web", more)
 
 
@@ -231,12 +237,12 @@ def _ask_films(to: Interview, answers: Answers) -> None:
     from wily_sluice.plan.file.traffic_words import parse_host_name
 
     about = (
-        "Which names do your films and music come from, such as films.example? Write names with commas between, or "
+        "Which host names do your films and music come from, such as films.example? Separate names with commas, or "
         "press Enter to skip."
     )
     more = (
-        "Films look like any other download; only their names tell them apart. `*.films.example` means all names below "
-        "it. `sluice watch` shows the names in use, and `sluice edit service` adds some later."
+        "Without a name, a film looks like any other download. `*.films.example` means all names below "
+        "films.example. `sluice watch` shows the names in use, and `sluice edit service` adds them later."
     )
     found = to.ask("films", about, lambda words: [parse_host_name(word) for word in _listed(words)], "", more)
     if found:
@@ -246,23 +252,28 @@ def _ask_films(to: Interview, answers: Answers) -> None:
 def _ask_held_back(to: Interview, answers: Answers) -> None:
     networks = list(answers["networks"])
     if len(networks) > 1:
-        about = "Limit each host of one network, such as guests? Its traffic then also comes last, at all hours."
-        if to.yes("hold back guests", about, "guests" in networks, "A limiter caps each of these hosts."):
+        about = (
+            "Limit each host of one network, such as guests? Its traffic then also has the last priority, at all hours."
+        )
+        if to.yes("limit guests", about, "guests" in networks, "A limiter caps each host."):
             usual = "guests" if "guests" in networks else networks[-1]
             name = to.ask("network", f"Which one? {', '.join(networks)}", _one_of(networks), usual)
-            about = "Each guest may have at most, down/up in Mbit/s?"
+            about = "What is the limit for each guest, down/up in Mbit/s?"
             answers["guests"] = {"network": name, **_ask_cap(to, answers, about)}
-    more = "A limiter caps this host alone; everything else it does stays the same."
-    if to.yes("hold back one host", "Is there one host that takes too much?", more=more):
-        about = "Its hardware address (02:00:5e:10:00:07) stays the same; an IP address may change."
-        more = "`ip neighbour` lists the hosts in reach, with both addresses."
+    more = "A limiter caps the rate of this host only."
+    if to.yes("limit one host", "Is there one host to limit, because it uses too much?", more=more):
+        about = "What is its address? A hardware address (02:00:5e:10:00:07) never changes; an IP address may."
+        more = "`ip neighbour` lists the hosts on your networks with both addresses."
         addresses = to.ask("address", about, _addresses(answers["networks"]), None, more)
-        answers["host"] = {"addresses": addresses, **_ask_cap(to, answers, "It may have at most, down/up in Mbit/s?")}
-    about = "Shall everyone have an equal part, however many downloads each runs?"
-    more = "Queues then take turns among hosts. Otherwise they take turns among conversations."
-    answers["alike"] = to.yes("everyone alike", about, True, more)
+        answers["host"] = {"addresses": addresses, **_ask_cap(to, answers, "What is its limit, down/up in Mbit/s?")}
+    about = "Should all hosts share equally, no matter how many downloads each one runs?"
+    more = "Hosts then take turns in each queue; otherwise conversations do."
+    answers["alike"] = to.yes("hosts share equally", about, True, more)
     if "guests" in answers or "host" in answers:
-        about = "When are they held back? Windows such as mon-fri 08:00-18:30, with commas between; Enter means always."
+        about = (
+            "When do the limits apply? Write windows such as mon-fri 08:00-18:30, separated by commas. Press Enter for "
+            "always."
+        )
         more = "Other windows: 22:00-06:00, sat 09:00-13:00, not 2026-12-25."
         answers["when"] = to.ask("when", about, _windows, "", more)
 
@@ -276,7 +287,7 @@ def _ask_cap(to: Interview, answers: Answers, about: str) -> dict[str, str]:
         for way in DIRECTIONS:
             most = sum(usable(line, way) for line in lines)
             if parse_rate(rates[way]) >= most:
-                raise ValueError(f"{rates[way]} {way} limits nothing: the plan has {format_rate(most)} {way} in all")
+                raise ValueError(f"{rates[way]} {way} is no limit: the plan has {format_rate(most)} {way} in total")
         return rates
 
     more = "A call takes 0.1 Mbit/s each way, a film 3 to 15 Mbit/s down."
@@ -326,7 +337,7 @@ def _new_name(taken: Answers) -> Callable[[str], str]:
         from wily_sluice.plan.file.words import parse_name
 
         if words in taken:
-            raise ValueError(f"“{words}” is used already")
+            raise ValueError(f"“{words}” is in use already")
         return parse_name(words)
 
     return parse

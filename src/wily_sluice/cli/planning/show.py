@@ -79,10 +79,10 @@ def show(
     at: str | None,
     as_json: bool,
 ) -> None:
-    """Show a plan with every rate worked out.
+    """Show a plan with all rates calculated.
 
     Rules and limiters are shown as sentences. PART is uplinks, tunnels, networks, hosts, groups, schedules, trees,
-    limiters, rules, routes or mappings; without it, all are shown. The parts framings and services need no plan.
+    limiters, rules, routes or mappings; the default is all. The parts framings and services need no plan.
 
     \b
     Examples:

@@ -58,7 +58,7 @@ class Demand(click.ParamType[tuple[str, Rate]]):
     type=Demand(),
     multiple=True,
     metavar="QUEUE=RATE",
-    help="What a leaf demands in both directions: a rate, idle or max. Can be repeated.",
+    help="The demand of a leaf in both directions: a rate, idle or max. Can be repeated.",
     shell_complete=names_in_plan(lambda plan: [f"{path}=" for path in queue_paths(plan)]),
 )
 @click.option(
@@ -72,7 +72,7 @@ class Demand(click.ParamType[tuple[str, Rate]]):
     "--worst",
     metavar="QUEUE",
     shell_complete=names_in_plan(queue_paths),
-    help="Show what this leaf still gets when all others take what they can.",
+    help="Show the rate left for this leaf when all others take as much as they can.",
 )
 @csv_option
 @json_option
@@ -85,10 +85,10 @@ def split(
     as_csv: bool,
     as_json: bool,
 ) -> None:
-    """Compute what each queue gets when the line is full.
+    """Compute the rate of each queue on a full uplink.
 
-    The result is exact. By default every leaf takes all it can get; --demand sets what a leaf wants. At each level,
-    guarantees are served first. The rest goes by priority, and among equals by weight, up to each queue's cap.
+    The result is exact. By default every leaf takes as much as it can; --demand gives a leaf's demand. At each level,
+    guarantees come first. The rest is offered by priority, and among equals by weight, up to each queue's cap.
 
     \b
     Examples:

@@ -31,17 +31,16 @@ UNUSED_QUEUE = 65_000  # far from the numbers of the gate's queues
 
 @click.command()
 @plan_from()
-@click.option("--fix", is_flag=True, help="Fix what can safely be fixed (root).")
+@click.option("--fix", is_flag=True, help="Make the safe changes (root).")
 @click.option("--undo", is_flag=True, help="Undo all that --fix has changed (root).")
 @state_option
 @json_option
 @click.pass_context
 def doctor(context: click.Context, plan_file: Path, fix: bool, undo: bool, state: Path, as_json: bool) -> None:
-    """Find what on this machine makes shaping fail or lie.
+    """Find problems of this machine that break shaping or falsify figures.
 
-    Looks at interfaces, addresses, routes and the kernel's settings, and holds them against the plan. Changes nothing
-    without --fix; then it writes down what was, so that --undo can put it back. Exits with status 0 if shaping can
-    work, 2 if something makes it fail.
+    Compares interfaces, addresses, routes and kernel settings with the plan. Changes nothing without --fix, which saves
+    the old settings for --undo. Exits with status 0 if shaping can work, 2 if a problem prevents it.
 
     \b
     Examples:

@@ -58,16 +58,14 @@ def gate() -> None:
 def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None:
     """Shape in the foreground until Ctrl-C or SIGTERM.
 
-    Needs root. The kernel's packet queue hands over the packets of each uplink's interface: those that this machine
-    forwards, and its own. The SLUICE chains that divert them are removed whenever the gate exits; if the gate is
-    killed, traffic bypasses it.
+    Needs root. The kernel's packet queue hands over the packets of each uplink's interface, both forwarded ones and the
+    machine's own. The gate removes its SLUICE chains whenever it exits; if it is killed, traffic bypasses it.
 
-    A PLAN given here is kept, so that the gate also starts with it next time. Without one, the gate starts with the
-    plan that was kept last, or with ./sluice.yaml if none was kept yet. `sluice apply` changes the plan while the gate
-    runs.
+    A PLAN given here is kept: the gate also starts with it next time. Without one, the gate starts with the plan that
+    was kept last, or with ./sluice.yaml if there is none. `sluice apply` changes the plan of a running gate.
 
-    Prints one line a second for each uplink and direction with traffic: the rate, and the rate and drops of each busy
-    queue. With --json, one object a second. Events are logged to standard error.
+    Prints a line each second for each uplink and direction with traffic: the rate, and the rate and drops of each busy
+    queue. With --json, prints an object each second. Events go to standard error.
 
     \b
     Examples:
@@ -168,9 +166,9 @@ def _notify(state: str) -> None:
 @gate.command()
 @json_option
 def status(as_json: bool) -> None:
-    """Show what the gate is doing.
+    """Show the state of the gate.
 
-    Its plan, trial, uplinks and uptime, for the gate of this network namespace. Exits with status 3 if none runs.
+    Its plan, trial, uplinks and uptime, for the gate of this network namespace. Exits with status 3 if none is running.
 
     \b
     Examples:
@@ -205,8 +203,8 @@ def stop() -> None:
 def install(plan_file: Path | None, only_print: bool, state: Path) -> None:
     """Install the gate as a systemd service.
 
-    It starts now and at every boot, with the plan that was kept last; a PLAN given here is kept first. `sluice apply`
-    changes the plan later.
+    It starts now and at every boot, with the plan that was kept last. A PLAN given here is kept first. Later, `sluice
+    apply` changes the plan.
 
     \b
     Examples:
@@ -245,13 +243,14 @@ def remove() -> None:
 @csv_option
 @json_option
 def cost(plan_file: Path, state: Path, as_csv: bool, as_json: bool) -> None:
-    """Measure what shaping by a plan costs on this machine.
+    """Measure the cost of shaping by a plan on this machine.
 
-    Sends as much as it can through network namespaces of its own: without a gate, through a loop that accepts every
-    packet, and through the gate with this plan, its rates lifted. Reports what one core carries, and what part of a
-    core full lines will take. Takes half a minute and needs root; other load on the machine changes the figures.
+    Sends as many packets as possible through temporary network namespaces: without a gate, through a loop that accepts
+    every packet, and through the gate with this plan and its rates lifted. Reports the capacity of one core, and how
+    much of a core the full uplinks will use. Takes half a minute and needs root. Other load on the machine changes the
+    figures.
 
-    `sluice apply` warns if a plan needs more than was measured here.
+    `sluice apply` warns if a plan needs more than this.
 
     \b
     Example:

@@ -53,9 +53,9 @@ def _call(client: Client, method: str, **params: Any) -> Any:
 def apply(plan_file: Path, trial: Nanoseconds, note: str, yes: bool, dry_run: bool, as_json: bool) -> None:
     """Switch the running gate to a new plan, on trial.
 
-    Checks the plan, shows what will change and for whom, and asks. Then the gate switches without losing a packet.
-    `sluice keep` keeps the new plan; otherwise the previous plan returns automatically at the end of the trial, even
-    if you have locked yourself out or the gate was restarted meanwhile.
+    Checks the plan, shows the changes and the hosts they affect, and asks. Then the gate switches without losing a
+    packet. `sluice keep` keeps the new plan. Otherwise the previous plan returns automatically at the end of the trial,
+    even if you have locked yourself out or the gate was restarted.
 
     \b
     Examples:
@@ -122,7 +122,7 @@ def _warn_of_cost(plan: Plan, state: Path) -> None:
 def keep(as_json: bool) -> None:
     """Keep the plan that is on trial.
 
-    From now on the gate also starts with it.
+    The gate then also starts with it.
 
     \b
     Example:
@@ -143,8 +143,8 @@ def keep(as_json: bool) -> None:
 def undo(revision: int | None, trial: Nanoseconds | None, as_json: bool) -> None:
     """End a trial, or return to an earlier plan.
 
-    During a trial, the previous plan returns immediately. Otherwise the plan of REVISION, or the one kept before, is
-    taken up as a new revision and kept; with --trial it is on trial first.
+    During a trial, the previous plan returns at once. Otherwise the plan of REVISION, or the one kept before, becomes a
+    new revision and is kept; with --trial it is on trial first.
 
     \b
     Examples:
@@ -172,9 +172,9 @@ def undo(revision: int | None, trial: Nanoseconds | None, as_json: bool) -> None
 @csv_option
 @json_option
 def history(state: Path, rows: int, events: bool, as_csv: bool, as_json: bool) -> None:
-    """List the plans that the gate has run, or what happened meanwhile.
+    """List the plans that the gate has run, or its events.
 
-    Shows when each was given, by whom, and what became of it: ▶ is running now, • starts next time. Reads the state
+    Shows the time, the user and the state of each revision: ▶ is running now, • starts next time. Reads the state
     folder if no gate is running.
 
     \b
@@ -233,8 +233,8 @@ def _print_events(state: Path, rows: int, as_csv: bool, as_json: bool) -> None:
 def diff(first: str, second: str | None, state: Path, as_json: bool) -> None:
     """Compare two plans or revisions.
 
-    FIRST and SECOND are revision numbers or plan files. Without SECOND, the kept plan is compared with FIRST. Prints
-    the lines that differ, and what the difference means.
+    FIRST and SECOND are revision numbers or plan files. Without SECOND, compares the kept plan with FIRST. Prints the
+    differing lines, and the difference in effect.
 
     \b
     Examples:

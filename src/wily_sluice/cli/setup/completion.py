@@ -14,7 +14,7 @@ SHELLS = ("bash", "zsh", "fish")
 def completion(context: click.Context, shell: str) -> None:
     """Print the completion script for a shell.
 
-    Completion knows commands and options, and the names in your plan: uplinks, queues, parts.
+    It completes commands, options, and names from your plan such as uplinks, queues and hosts.
 
     \b
     Examples:

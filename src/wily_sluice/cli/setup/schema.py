@@ -10,8 +10,8 @@ from wily_sluice.views.text.console import print_json
 def schema(kind: str) -> None:
     """Print the JSON Schema of plan or traffic files, for editors.
 
-    With it, an editor that knows JSON Schema completes keys and marks unknown ones as you type. Rates, sizes and names
-    are checked by `sluice check` alone.
+    An editor that supports JSON Schema then completes keys and underlines unknown ones. Rates, sizes and names are
+    checked only by `sluice check`.
 
     \b
     Examples:

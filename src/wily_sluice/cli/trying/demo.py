@@ -35,8 +35,8 @@ def demo(live: bool, save: Path | None) -> None:
     """See a plan checked, split and simulated on the demo site.
 
     The site is Saltmarsh Veterinary, a surgery with a flat above it. The demo checks its plan, shows the trees and the
-    split, and simulates a busy half minute before and after. With --live, the site is built from network namespaces,
-    and the gate shapes the kernel's own TCP.
+    split, and simulates a busy half minute before and after. With --live, it builds the site from network namespaces,
+    and the gate shapes real TCP.
 
     \b
     Examples:
@@ -93,7 +93,7 @@ def _live(screen: Console, plan_file: Path) -> None:
     full = cost(LARGEST_PACKET)
     click.echo(f"\nGoodput is what applications get: a frame of {full} bytes carries {SEGMENT} of theirs.")
     click.echo("\nNext: sluice rig --help       the same site, to try things by hand")
-    click.echo("      sluice gate run --help  the gate alone, on a gateway of your own")
+    click.echo("      sluice gate run --help  the gate alone, on your gateway")
 
 
 def _save(folder: Path) -> None:

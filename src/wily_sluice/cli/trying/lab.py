@@ -20,7 +20,7 @@ from wily_sluice.views.text.console import console, print_json
 def lab() -> None:
     """Simulate your traffic before and after the plan; no packet is sent.
 
-    The lab is a simulation and takes seconds. For real packets between namespaces of this machine, see `sluice rig`.
+    A simulation takes seconds. For real packets between namespaces of this machine, see `sluice rig`.
 
     \b
     Example:
@@ -47,8 +47,8 @@ def compare_with_progress(plan: Plan, traffic: Traffic, begin: datetime | None =
 def run(traffic: Path, plan_file: Path, at: str | None, delays: bool, as_csv: bool, as_json: bool) -> None:
     """Run a traffic file twice: without shaping, and with the plan.
 
-    Before: the line alone, with its deep first-in-first-out buffer. After: the same line behind the engine that the
-    gate runs. One table shows both. The same files and seed give the same figures.
+    Before: the line alone, with its deep first-in-first-out buffer. After: the same line behind the gate's own engine.
+    One table shows both. The same files and seed give the same figures.
 
     \b
     Examples:

@@ -22,8 +22,8 @@ name_option = click.option(
 def rig() -> None:
     """Build your site from namespaces, to try the gate on real packets.
 
-    A rig has hosts of each network, the gateway with NAT, a simulated line for each uplink, and the far side. Nothing
-    outside the rig is touched. Needs root. For a simulation without packets, see `sluice lab`.
+    A rig has hosts for each network, the gateway with NAT, a simulated line for each uplink, and a far end. It touches
+    nothing outside. Needs root. For a simulation without packets, see `sluice lab`.
 
     \b
     Example, in the order of use:
@@ -62,14 +62,14 @@ def up(plan_file: Path, name: str, delay: Nanoseconds, buffer: Nanoseconds, host
 @rig.command()
 @name_option
 def down(name: str) -> None:
-    """Take the rig down, and end what runs in it.
+    """Take the rig down, and end its processes.
 
     \b
     Example:
       sudo sluice rig down
     """
     count = Rig(name).down()
-    click.echo("the rig is down; nothing of it is left" if count else "there was no rig")
+    click.echo("the rig is down; nothing is left" if count else "there was no rig")
 
 
 @rig.command()

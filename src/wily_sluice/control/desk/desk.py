@@ -346,15 +346,15 @@ class Desk:
 
     def _methods(self) -> dict[str, Method]:
         return {
-            "gate.status": Method(NoParams, self._status, "what the gate does, and since when", watchers=True),
-            "gate.methods": Method(NoParams, self._list_methods, "what there is to call", watchers=True),
+            "gate.status": Method(NoParams, self._status, "state of the gate", watchers=True),
+            "gate.methods": Method(NoParams, self._list_methods, "list of methods", watchers=True),
             "gate.stop": Method(NoParams, self._stop, "end the gate: packets bypass it"),
             **PlanMethods(self.life, self._plan_changed, self._summary).table(),
-            "classify.look": Method(LookParams, self._look, "what is known of a conversation, and where it goes"),
-            "mappings.list": Method(NoParams, self._mappings, "the ports that hosts have had opened", watchers=True),
-            "mappings.revoke": Method(HostPortParams, self._revoke, "close ports of a host, for an hour"),
-            "watch.now": Method(NoParams, self._now, "what was counted last", watchers=True),
-            "watch.subscribe": Method(SubscribeParams, self._subscribe, "be told twice a second", watchers=True),
+            "classify.look": Method(LookParams, self._look, "state and queue of a conversation"),
+            "mappings.list": Method(NoParams, self._mappings, "current mappings", watchers=True),
+            "mappings.revoke": Method(HostPortParams, self._revoke, "close mappings of a host, for an hour"),
+            "watch.now": Method(NoParams, self._now, "latest counters", watchers=True),
+            "watch.subscribe": Method(SubscribeParams, self._subscribe, "counters twice a second", watchers=True),
         }
 
     @property
@@ -407,7 +407,9 @@ class Desk:
     async def _look(self, params: LookParams, _: Caller) -> dict[str, Any] | None:
         local, remote = params.local.packed, params.remote.packed
         if len(local) != len(remote):
-            raise RpcError(INVALID_PARAMS, "one of them is IPv4, the other IPv6: a conversation is of one version")
+            raise RpcError(
+                INVALID_PARAMS, "local is IPv4 and remote IPv6, or the reverse: a conversation has one version"
+            )
         key = key_of(Parties(params.protocol, local, remote, params.local_port, params.remote_port))
         found = await self._orders.ask(key)
         return look_data(found) if found is not None else None

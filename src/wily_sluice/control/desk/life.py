@@ -172,7 +172,7 @@ class Life:
         """
         with self._alone(who, "applying a plan"):
             if base is not None and base != self.digest():
-                raise RpcError(REFUSED, "another plan has been applied meanwhile: look at it again with `sluice diff`")
+                raise RpcError(REFUSED, "another plan was applied since: compare it with `sluice diff`")
             plan, findings = await asyncio.to_thread(bundle.examine)
             if plan is None:
                 errors = [str(finding) for finding in findings if finding.severity == "error"]

@@ -43,10 +43,14 @@ COUNTED = (
 
 
 OF_THE_GATE = (
-    ("bypassed_packets", "bypassed", "packets that bypassed the gate, since they came faster than they were taken in"),
-    ("crowd_packets", "crowd", "packets of conversations that opened faster than they could be followed one by one"),
-    ("shed_packets", "shed", "packets that would have opened conversations, dropped since too many of them came"),
-    ("unrecognised_packets", "unrecognised", "first packets that were not looked at for want of time"),
+    ("bypassed_packets", "bypassed", "packets that bypassed the gate because they arrived faster than it reads them"),
+    (
+        "crowd_packets",
+        "crowd",
+        "packets of new conversations that were sorted only by host because there were too many",
+    ),
+    ("shed_packets", "shed", "dropped packets of conversations that opened too fast"),
+    ("unrecognised_packets", "unrecognised", "first packets that recognition skipped for lack of time"),
     ("gate_late_turns", "late_turns", "turns of the gate's loop that took longer than 2 ms"),
 )
 
@@ -88,15 +92,15 @@ class Gathered(Collector):
         yield usable
         yield here
         yield from _uplinks(plan, health)
-        called = InfoMetricFamily("sluice_host_name", "what a host is called", labels=("host",))
+        called = InfoMetricFamily("sluice_host_name", "name of a host", labels=("host",))
         for address in sorted({key.name for key, _ in by_subject.get("host", []) if key.name in names}):
             called.add_metric((address,), {"name": names[address]})
         yield called
         for name, field, about in OF_THE_GATE:
             yield CounterMetricFamily(f"sluice_{name}", about, value=getattr(health, field))
-        about = "the part of the time in which the gate's loop works, of late"
+        about = "fraction of the last second that the loop was busy"
         yield GaugeMetricFamily("sluice_gate_busy_ratio", about, value=health.busy)
-        about = "the longest turn of the gate's loop, of late"
+        about = "longest turn of the loop in the last second"
         yield GaugeMetricFamily("sluice_gate_longest_turn_seconds", about, value=health.longest_turn / SECOND)
         yield GaugeMetricFamily("sluice_plan_revision", "the plan that runs, by its number", value=revision)
         yield GaugeMetricFamily("sluice_plan_on_trial", "1 while it is on trial", value=float(trial))
@@ -106,7 +110,7 @@ def _uplinks(plan: Plan | None, health: Health) -> Iterable[Metric]:
     """What crossed each, and how routes use it."""
     crossed = CounterMetricFamily(
         "sluice_uplink_crossed_bytes",
-        "what crossed an uplink, by the count of its interface and by that of the gate",
+        "bytes on an uplink, counted by its interface and by the gate",
         labels=("direction", "uplink", "by"),
     )
     for name, ways in health.crossed.items():
@@ -134,8 +138,8 @@ def _of(subject: Subject, labels: tuple[str, ...], found: list[tuple[Key, Counts
             metric.add_metric(_labels(key), getattr(counts, field))
         yield metric
     by = f", by {subject}"
-    busy = CounterMetricFamily(f"sluice_{subject}_busy_seconds", f"time in which packets waited{by}", labels=labels)
-    backlog = GaugeMetricFamily(f"sluice_{subject}_backlog_bytes", f"what waits now{by}", labels=labels)
+    busy = CounterMetricFamily(f"sluice_{subject}_busy_seconds", f"time with a backlog{by}", labels=labels)
+    backlog = GaugeMetricFamily(f"sluice_{subject}_backlog_bytes", f"backlog{by}", labels=labels)
     waits = HistogramMetricFamily(f"sluice_{subject}_delay_seconds", f"delay of packets in the gate{by}", labels=labels)
     for key, counts in found:
         busy.add_metric(_labels(key), counts.busy / SECOND)

@@ -39,12 +39,12 @@ MOST_KEPT = 20
 PATIENCE = 10.0  # seconds for the receiver
 EVENTS = {
     "chain.repaired": "something removed the gate's chain, and traffic bypassed it until it was repaired",
-    "chain.bypassed": "a rule of another program comes before the gate's chain, and traffic bypasses it",
+    "chain.bypassed": "a rule of another program is ahead of the gate's chain, and traffic bypasses it",
     "uplink.down": "{uplink} is down, and routes avoid it: {why}",
     "probe.astray": "{remotes} never answered over {uplink}, while others do: until one does, only its link counts",
-    "port.moved": "a host whose ports are to be kept has another one, since two hosts would collide: see the log",
+    "port.moved": "a host in keep-ports got another port, because two hosts would collide: see the log",
     "mappings.unusable": "ports cannot be opened for hosts that ask: the log says why",
-    "uplink.bypassed": "more than 0.5% of what crosses an uplink bypasses the gate: `sluice gate status` says how much",
+    "uplink.bypassed": "more than 0.5% of an uplink's traffic bypasses the gate: `sluice gate status` says how much",
     "chain.unrepaired": "the gate's chain cannot be repaired, and traffic bypasses it",
 }
 
@@ -96,8 +96,8 @@ class Notices:
                 planned = uplink.usable(way)  # measurements cross the gate too, so they find no more than this
                 if rates and max(rates) < SLOWER * planned:
                     words = (
-                        f"{uplink.name} was slower than the plan uses it, {way}: {format_rate(round(max(rates)))} "
-                        f"at most in the last hour, not {format_rate(planned)}; what waits then waits beyond the gate"
+                        f"{uplink.name} was slower than the plan {way}: {format_rate(round(max(rates)))} at most in "
+                        f"the last hour, not {format_rate(planned)}; packets then queue beyond the gate"
                     )
                     found.append(Notice(at, "line", f"line {uplink.name} {way}", words))
         return [one for one in found if self._is_new(one)]

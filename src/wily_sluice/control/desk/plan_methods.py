@@ -27,7 +27,7 @@ class PlanMethods:
         """The methods by their names."""
         return {
             "plan.apply": Method(ApplyParams, self._apply, "go on by another plan, on trial"),
-            "plan.keep": Method(NoParams, self._keep, "keep what is on trial"),
+            "plan.keep": Method(NoParams, self._keep, "keep the plan on trial"),
             "plan.undo": Method(UndoParams, self._undo, "end a trial, or go back to an earlier revision"),
             "plan.read": Method(RevisionParams, self._read, "a revision's plan and files"),
             "history.list": Method(ListParams, self._history, "the revisions, the newest first"),
@@ -78,4 +78,4 @@ def _bytes(text: str) -> bytes:
     try:
         return b64decode(text, validate=True)
     except Base64Error:
-        raise RpcError(INVALID_PARAMS, "files are to be in base64 (RFC 4648)") from None
+        raise RpcError(INVALID_PARAMS, "files must be in base64 (RFC 4648)") from None

@@ -151,7 +151,7 @@ class Overseer:
             self._trial.held = False  # if it was written down that it is kept, the next process will say so
         self._start_at = boot_clock() + AGAIN
         if self._running:
-            note("desk.ended", "warning", why="the process beside the gate has ended: another is started")
+            note("desk.ended", "warning", why="the process that serves clients has ended: another is started")
 
     def _say(self, message: Message) -> None:
         if self._link is not None and not self._other:
@@ -209,7 +209,7 @@ class Overseer:
         if self._other:
             self._heard, self._rows = now, []
         if self._link is not None and now - self._heard > DEAF and self._process is not None:
-            note("desk.deaf", "warning", why=f"the process beside the gate hears nothing for {DEAF // SECOND} s")
+            note("desk.deaf", "warning", why=f"the process that serves clients has not answered for {DEAF // SECOND} s")
             self._process.kill()
             self._lost()
         if self._link is not None and not self._link.behind:

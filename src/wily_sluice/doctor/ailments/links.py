@@ -82,8 +82,8 @@ def _discipline(plan: Plan, facts: Facts) -> Iterator[Found]:
         interface = facts.interfaces.get(uplink.interface)
         own = (*OWN_DISCIPLINES, facts.settings.get(USUAL, ""))
         if interface is not None and interface.discipline not in own:
-            message = f"the kernel was told to queue what leaves by {interface.name} in a way of its own"
-            remedy = f"end what set it ({interface.discipline}) and give the interface its usual queue back"
+            message = f"the kernel has another queueing discipline at {interface.name} than usual"
+            remedy = f"remove it ({interface.discipline}), so that the interface has its usual queue"
             yield Found(f"uplink {uplink.name}", message, remedy)
 
 
@@ -134,20 +134,20 @@ AILMENTS = (
     Ailment(
         "link-slower",
         "error",
-        "The link to the modem is slower than the line, or sends and receives by turns. Packets then queue before it, "
-        "where nobody gives calls precedence.",
+        "The link to the modem is slower than the line, or half duplex. Packets then queue at the link, where calls "
+        "have no precedence.",
         _slower,
     ),
     Ailment(
         "discipline-behind",
         "warning",
-        "Another program has the kernel queue packets behind the gate; what it holds back does not follow the plan.",
+        "Another program made the kernel queue packets after the gate. That queue does not follow the plan.",
         _discipline,
     ),
     Ailment(
         "device-sleeps",
         "warning",
-        "A network card that is suspended between packets delays the first of them by milliseconds.",
+        "A network card that sleeps between packets delays the next packet by milliseconds.",
         _sleeps,
     ),
     Ailment(
@@ -159,7 +159,7 @@ AILMENTS = (
     Ailment(
         "clamp-missing",
         "warning",
-        "Where a line takes shorter packets than hosts send, connections hang unless TCP is told the largest segment.",
+        "If the line takes shorter packets than hosts send, connections hang unless TCP's segment size is lowered.",
         _clamp_missing,
     ),
 )

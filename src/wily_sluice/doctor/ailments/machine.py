@@ -18,7 +18,7 @@ LIMIT, COUNT = "net/netfilter/nf_conntrack_max", "net/netfilter/nf_conntrack_cou
 def _one_core(plan: Plan, facts: Facts) -> Iterator[Found]:
     if facts.cores < 2:
         message = "there is one processor, which the gate shares with all else"
-        yield Found("processors", message, "measure what it carries: `sluice gate cost`")
+        yield Found("processors", message, "measure its capacity: `sluice gate cost`")
 
 
 def _out_of_step(plan: Plan, facts: Facts) -> Iterator[Found]:
@@ -44,19 +44,19 @@ def _small_table(plan: Plan, facts: Facts) -> Iterator[Found]:
 
 def _core_full(plan: Plan, facts: Facts) -> Iterator[Found]:
     if facts.busy is not None and facts.busy > ENOUGH:
-        message = f"full lines need {facts.busy:.0%} of what the gate was measured to carry here"
+        message = f"full uplinks need {facts.busy:.0%} of the gate's measured capacity here"
         yield Found("processors", message, "a faster machine, or slower lines; `sluice gate cost` measures again")
 
 
 def _bypass(plan: Plan, facts: Facts) -> Iterator[Found]:
     for table in facts.flow_tables:
         message = f"packets of the flow table {table} of nf_tables bypass all chains"
-        yield Found("flow tables", message, "take the table away, or the plan's interfaces out of it")
+        yield Found("flow tables", message, "remove the table, or the plan's interfaces from the table")
     for name in {line.interface for line in plan.lines} | {network.interface for network in plan.networks}:
         interface = facts.interfaces.get(name)
         for feature in BYPASSING if interface is not None else ():
             if interface is not None and feature in interface.features:
-                message = f"the card of {name} may forward packets by itself ({feature})"
+                message = f"the card of {name} may forward packets without the kernel ({feature})"
                 change = Change(path_of(name, feature), "off")
                 yield Found(name, message, f"`ethtool -K {name} {feature} off`", (change,))
 
@@ -110,9 +110,7 @@ AILMENTS = (
         "Where lines need more than the gate can carry, packets wait for the processor or bypass the gate.",
         _core_full,
     ),
-    Ailment(
-        "clock-out-of-step", "warning", "Schedules and the periods of quotas go by this machine's clock.", _out_of_step
-    ),
+    Ailment("clock-out-of-step", "warning", "Schedules and quota periods use this machine's clock.", _out_of_step),
     Ailment(
         "connections-few",
         "warning",

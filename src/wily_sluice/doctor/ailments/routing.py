@@ -29,7 +29,7 @@ def _forwarding(plan: Plan, facts: Facts) -> Iterator[Found]:
 def _unnamed(plan: Plan, facts: Facts) -> Iterator[Found]:
     named = {uplink.interface for uplink in plan.uplinks} | {tunnel.interface for tunnel in plan.tunnels}
     for name in sorted({name for ways in facts.ways_out.values() for name in ways} - named - {"lo"}):
-        message = f"a default route leads to {name}, which is no uplink of the plan: what goes there is not shaped"
+        message = f"a default route uses {name}, which is not an uplink of the plan: traffic there is not shaped"
         yield Found(name, message, f"add an uplink with `interface: {name}`, or remove that route")
 
 
@@ -118,7 +118,7 @@ AILMENTS = (
     Ailment(
         "forwarding-off",
         "error",
-        "The gate shapes what this machine forwards. The kernel is told not to forward.",
+        "The gate shapes forwarded packets, but the kernel does not forward any.",
         _forwarding,
     ),
     Ailment(
@@ -138,8 +138,8 @@ AILMENTS = (
     Ailment(
         "advertisements-ignored",
         "warning",
-        "A machine that forwards IPv6 ignores the advertisements by which most providers give it a route, unless "
-        "accept_ra is 2.",
+        "Most providers announce the IPv6 route in router advertisements. A machine that forwards IPv6 ignores these "
+        "unless accept_ra is 2.",
         _ignored,
     ),
     Ailment(
@@ -153,7 +153,7 @@ AILMENTS = (
     Ailment(
         "reverse-path",
         "error",
-        "With several uplinks, answers come by other lines than the main table would choose. Strict reverse-path "
+        "With several uplinks, answers arrive on other uplinks than the main table would choose. Strict reverse-path "
         "filtering (RFC 3704 §2.2) drops them; loose filtering (§2.4) does not.",
         _strict,
     ),

@@ -46,7 +46,7 @@ class Service:
     def sign(self, parties: Parties, known: Known, shape: str) -> str:
         """Why the conversation is of this service, in words; empty when it is not."""
         if known.opened and known.opened == self.name:
-            return "goes by a port that was opened for it"
+            return "uses a port that was opened for it"
         if self.shape and shape != self.shape:
             return ""
         if known.seen and known.seen in self.seen:

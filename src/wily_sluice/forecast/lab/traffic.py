@@ -202,7 +202,7 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
                 findings.append(document.error((*where, "local"), message, "write one of your hosts"))
             if application.at >= entry.duration:
                 message = f"{format_time(application.at)} is not before the end, at {format_time(entry.duration)}"
-                findings.append(document.error((*where, "at"), message, "begin earlier, or let it last longer"))
+                findings.append(document.error((*where, "at"), message, "begin earlier, or run longer"))
             if len(application.local) != len(application.remote):
                 findings.append(document.error((*where, "remote"), "is not of the same IP version as local"))
             applications.append(_application(application, entry.duration))
@@ -216,7 +216,7 @@ def _failures(
     for one in entry.fails:
         if one.at >= duration:
             message = f"{format_time(one.at)} is not before the end, at {format_time(duration)}"
-            findings.append(document.error(here, message, "have it fail earlier, or let it last longer"))
+            findings.append(document.error(here, message, "make it fail earlier, or run longer"))
         else:
             end = duration if one.lasts is None else min(duration, one.at + one.lasts)
             failures.append(Failure(one.at, end, one.silent))
@@ -230,7 +230,9 @@ def _recorded(document: Document, here: Location, name: str, findings: list[Find
         return read_course(source.read(MOST_SERIES).decode())
     except (OSError, UnicodeDecodeError) as error:
         reason = error.strerror if isinstance(error, OSError) else "it is not text"
-        findings.append(document.error(here, f"{source.name} cannot be read: {reason}", "name a file beside this one"))
+        findings.append(
+            document.error(here, f"{source.name} cannot be read: {reason}", "name a file in the folder of this one")
+        )
     except ValueError as error:
         findings.append(document.error(here, f"{source.name}: {error}", "write rows like 0,40000000"))
     return None

@@ -12,7 +12,7 @@ Verdict: TypeAlias = Literal["kept", "broken", "proves nothing", "not tried"]
 TOLERANCE = 0.03  # of a rate
 WITHIN = f"{TOLERANCE:.0%}"
 UNTRIED = "no conversation was found that goes there"
-SUPERFLUOUS = "without it, the test passes as well"
+SUPERFLUOUS = "without it, the test still passes"
 
 
 @dataclass(frozen=True, slots=True)

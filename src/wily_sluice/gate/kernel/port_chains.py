@@ -174,7 +174,7 @@ def forget(opened: Iterable[OpenPort]) -> None:
                         with suppress(KeyError):  # it ended meanwhile
                             table.entry("del", tuple_orig=begun)
     except Exception as error:  # of many kinds, all of which mean the same
-        raise LiveError(f"the kernel does not forget what came by a mapping: {error}") from error
+        raise LiveError(f"the kernel does not forget the conversations of a mapping: {error}") from error
 
 
 def moved_ports() -> list[MovedPort]:

@@ -12,7 +12,7 @@ from wily_sluice.plan.start.write import CALL
 from wily_sluice.units import DIRECTIONS, Direction, format_rate
 
 RATE: Final = r"[\d.,]+ [kMG]?bit/s"
-USED: Final = re.compile(rf"(#.*; ){RATE}( of it is used)")
+USED: Final = re.compile(rf"(#.*; ){RATE}( is usable)")
 UNMEASURED: Final = re.compile(r"# [^;]*: measure it;")
 PROMISED: Final = re.compile(rf"at least {RATE} down and {RATE} up(, \d+ calls)?")
 

@@ -231,7 +231,7 @@ class Edits:
     def _new_queue(self, path: str, tree: str | None) -> Location:
         trees = list(self._data.get("trees") or {})
         if tree is None and len(trees) > 1:
-            raise EditError(f"say in which tree, with --tree: {', '.join(trees)}")
+            raise EditError(f"name the tree with --tree: {', '.join(trees)}")
         chosen = tree if tree is not None else trees[0] if trees else "main"
         if trees and chosen not in trees:
             raise UnknownNameError(f"there is no tree “{chosen}”: {suggestion(chosen, trees)}")

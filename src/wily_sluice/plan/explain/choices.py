@@ -36,9 +36,9 @@ def _discipline(plan: Plan) -> str:
     if slow:
         return (
             f"curve, on {slow[0].name}: at {format_rate(slow[0].usable('up'))} up, one full packet in front of a call "
-            "is a long wait, and a promised delay counts it in"
+            "is a long delay, and a promised delay includes it"
         )
-    return "weighted: the lines are fast enough that a first priority with a guarantee waits little, and nobody starves"
+    return "weighted: these uplinks are fast, so a first priority with a guarantee has little delay"
 
 
 def _aqm(plan: Plan) -> str:
@@ -85,16 +85,16 @@ CHOICES: Final = {
             (
                 Option(
                     "weighted",
-                    "guarantees, and a priority for what is urgent",
+                    "guarantees, and a priority for urgent queues",
                     "each guarantee; urgent queues first",
-                    "a child without a guarantee, behind one of an earlier priority",
+                    "a child without a guarantee, after one with an earlier priority",
                 ),
                 Option("strict", "priorities alone", "the first child, fully", "all behind a child that is never idle"),
                 Option(
                     "curve",
-                    "guarantees, and a delay for what is urgent",
+                    "guarantees, and a delay for urgent queues",
                     "delays of traffic within its guarantee",
-                    "nobody: what is left is shared by weight",
+                    "none: spare capacity is shared by weight",
                 ),
             ),
             _discipline,
@@ -103,15 +103,15 @@ CHOICES: Final = {
             "aqm",
             "how a leaf keeps its queue short",
             (
-                Option("fq-codel", "nothing", "small conversations from large ones beside them", "nobody"),
-                Option("codel", "nothing", "all alike from long waits", "small conversations beside many large"),
+                Option("fq-codel", "nothing", "small conversations from large ones", "none"),
+                Option("codel", "nothing", "all packets from long delays", "small conversations among many large"),
                 Option("fifo", "a limit that fits the rate", "the order of packets", "packets behind a full queue"),
             ),
             _aqm,
         ),
         Choice(
             "headroom",
-            "how much of the measured rate is left free",
+            "how much of the measured rate to leave free",
             (
                 Option("3 to 5%", "a steady line, such as symmetric fibre", "nearly all of the rate", "–"),
                 Option(
@@ -123,7 +123,7 @@ CHOICES: Final = {
         ),
         Choice(
             "framing",
-            "what the line adds to each packet",
+            "the per-packet overhead of the line",
             (
                 Option("ethernet", "another router, or fibre without a login", "–", "–"),
                 Option("pppoe", "fibre with a login", "8 B more are counted", "–"),
@@ -158,10 +158,15 @@ CHOICES: Final = {
             "what happens to packets above a limiter's rate",
             (
                 Option(
-                    "wait", "memory for a queue", "TCP: it slows down without loss", "nobody; calls wait with the rest"
+                    "wait", "memory for a queue", "TCP: it slows down without loss", "none; calls wait with the rest"
                 ),
                 Option("drop", "a burst of two round trips", "others from a queue", "TCP with a small burst"),
-                Option("mark", "somebody who drops what is marked", "what is not marked", "what is marked, elsewhere"),
+                Option(
+                    "mark",
+                    "a router that drops marked packets first",
+                    "unmarked packets",
+                    "marked packets, further along",
+                ),
             ),
             _excess,
         ),

@@ -222,7 +222,7 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     ),
     Term(
         "priority",
-        "The order in which siblings are offered spare capacity: 1 is first, 9 last, 5 the default. Queues behind a "
+        "Decides who is offered spare capacity first: 1 is first, 9 last, 5 the default. Queues behind a "
         "busy one can starve, so give them guarantees.",
         ("precedence",),
         _priorities,
@@ -266,7 +266,7 @@ GLOSSARY: Final[tuple[Term, ...]] = (
         _bursts,
     ),
     Term("excess", "Packets above a limiter's rate: they wait, are dropped, or are marked.", ("overflow",)),
-    Term("peak", "A second, higher rate of a limiter, up to which a burst passes."),
+    Term("peak", "A second, higher rate of a limiter, which bounds its bursts."),
     Term("engage", "How busy the uplink must be before a limiter applies.", ("threshold",)),
     Term("quota", "A volume per day, week or month, after which a limiter applies.", ("volume", "data-cap")),
     Term(

@@ -10,7 +10,7 @@ from wily_sluice.engine.classify.condition import LONGEST_PACKET, Condition, Len
 from wily_sluice.plan.field import Engine, Field, Needs, Space
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.reach.regions import Box, Dimension, Ranges
-from wily_sluice.units import Size, format_size, parse_size, quoted
+from wily_sluice.units import Size, exact_size, parse_size, quoted
 
 Length = tuple[Size, bool]  # and whether it must be over that
 DIMENSION: Final = ("length", "")
@@ -50,7 +50,7 @@ class LengthField(Field[Length]):
 
     def text(self, asked: Length) -> str:
         """`up to 128 B`."""
-        return f"{'over' if asked[1] else 'up to'} {format_size(asked[0])}"
+        return f"{'over' if asked[1] else 'up to'} {exact_size(asked[0])}"
 
     def phrase(self, asked: Length) -> str:
         """In which packets."""

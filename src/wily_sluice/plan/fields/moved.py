@@ -9,7 +9,7 @@ from wily_sluice.engine.classify.condition import Condition, MovedIs
 from wily_sluice.plan.field import Engine, Field, Needs, Space
 from wily_sluice.plan.file.traffic_words import parse_moved
 from wily_sluice.plan.reach.regions import MOVED, NO_END, Box
-from wily_sluice.units import Size, format_size
+from wily_sluice.units import Size, exact_size
 
 Moved = tuple[Size, bool]  # and whether it must be over
 
@@ -34,11 +34,11 @@ class MovedField(Field[Moved]):
 
     def text(self, asked: Moved) -> str:
         """`over 20 MB`."""
-        return f"{'over' if asked[1] else 'under'} {format_size(asked[0])}"
+        return f"{'over' if asked[1] else 'under'} {exact_size(asked[0])}"
 
     def phrase(self, asked: Moved) -> str:
         """That have moved so much."""
-        return f" that have moved {'over' if asked[1] else 'no more than'} {format_size(asked[0])}"
+        return f" that have moved {'over' if asked[1] else 'no more than'} {exact_size(asked[0])}"
 
 
 FIELD = MovedField()

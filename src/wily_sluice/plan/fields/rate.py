@@ -9,7 +9,7 @@ from wily_sluice.engine.classify.condition import Condition, FastIs
 from wily_sluice.plan.field import Engine, Field, Needs, Space
 from wily_sluice.plan.file.traffic_words import parse_fast
 from wily_sluice.plan.reach.regions import Box
-from wily_sluice.units import Nanoseconds, Rate, format_rate, format_rate_both, format_time
+from wily_sluice.units import Nanoseconds, Rate, exact_rate, format_rate_both, format_time
 
 Fast = tuple[Rate, Nanoseconds]  # and for how long
 
@@ -34,7 +34,7 @@ class RateField(Field[Fast]):
 
     def text(self, asked: Fast) -> str:
         """`over 2 Mbit/s for 10 s`."""
-        return f"over {format_rate(asked[0])} for {format_time(asked[1])}"
+        return f"over {exact_rate(asked[0])} for {format_time(asked[1])}"
 
     def phrase(self, asked: Fast) -> str:
         """That have run so fast."""

@@ -126,7 +126,7 @@ def read_document(source: Source, kind: str) -> Document:
     try:
         tree, lines = parse(text)
     except YamlError as error:
-        remedy = "each key once, lists and mappings closed, keys of one level indented alike"
+        remedy = "write each key once, close brackets and braces, and indent the keys of one level equally"
         raise refuse(str(error), remedy if "not YAML" in str(error) else "", error.line) from None
     if not isinstance(tree, dict):
         raise refuse(f"has no keys at its outermost level, so it is not a {kind}", "write `key: value` lines", 1)

@@ -38,7 +38,7 @@ LAYERS: Final = (
     Layer("ptm", "4 B around the Ethernet frame, and 65 bytes sent for every 64 (IEEE 802.3 clause 61.3)"),
     Layer("atm llc", "8 B of trailer and 8 of header, 10 for a bridged frame, in cells of 53 B for 48 (RFC 2684 §5)"),
     Layer("atm vc", "8 B of trailer, 2 more for a bridged frame, in cells of 53 B for 48 (RFC 2684 §6)"),
-    Layer("cable", "nothing: a cable modem's rate counts Ethernet frames, and not the header of its own"),
+    Layer("cable", "nothing: the rate of a cable modem counts Ethernet frames without the modem's own header"),
     Layer("on the wire", "8 B of preamble and the gap of 12 behind each frame (IEEE 802.3 clauses 3 and 4.4)"),
 )
 WORDS: Final = tuple(layer.word for layer in LAYERS)

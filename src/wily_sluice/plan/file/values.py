@@ -97,7 +97,7 @@ def parse_cap(value: object) -> Directional[Amount]:
     """The same, of which none is 0%."""
     caps = parse_directional_amount(value)
     if any(cap is not None and cap.share == 0 for cap in (caps.up, caps.down)):
-        raise ValueError("a cap of 0% lets nothing through: write one above 0%, or drop what is not to pass elsewhere")
+        raise ValueError("a cap of 0% blocks the queue: write one above 0%, or block the traffic in the firewall")
     return caps
 
 

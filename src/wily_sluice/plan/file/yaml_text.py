@@ -117,7 +117,7 @@ class _Reader:
             if key == "<<" and not key_node.style:
                 for one in item.value if isinstance(item, yaml.SequenceNode) else [item]:
                     if not isinstance(one, yaml.MappingNode):
-                        raise YamlError("“<<” stands for keys and values, or a list of such", line)
+                        raise YamlError("“<<” needs a set of keys, or a list of such sets", line)
                     merged = {**self.value(one, here), **merged}
                 continue
             if key in data:

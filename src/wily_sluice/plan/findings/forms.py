@@ -39,7 +39,7 @@ applies.
         "error",
         find,
         story="""\
-A part of the plan lacks a key without which it means nothing, such as the interface of an uplink.
+A part of the plan lacks a required key, such as the interface of an uplink.
 """,
         has="uplinks:\n  spare: {down: 8 Mbit/s, up: 2 Mbit/s}",
         lacks="uplinks:\n  spare: {interface: wan1, down: 8 Mbit/s, up: 2 Mbit/s}",
@@ -70,7 +70,7 @@ The plan names a queue, group, network, uplink, schedule, service or tree that i
         "error",
         find,
         story="""\
-Each value is valid by itself, but two do not fit together, or a file that the plan names cannot be used.
+Each value is valid, but two contradict each other, or a file that the plan names cannot be used.
 """,
         has="trees:\n  main:\n    queues:\n      rest: {discipline: strict}",
         lacks="trees:\n  main:\n    discipline: weighted",
@@ -80,7 +80,7 @@ Each value is valid by itself, but two do not fit together, or a file that the p
         "warning",
         find,
         story="""\
-An exception takes members out of a group. This one is not a member, so there is nothing to take out.
+An exception removes members from a group. This one is not a member, so it removes nothing.
 """,
         has="""\
 groups:
@@ -100,7 +100,7 @@ limiters:
         "warning",
         find,
         story="""\
-A group without members matches nobody, so whatever names it has no effect.
+A group without members matches no host, so the rules and limiters that name it have no effect.
 """,
         has="""\
 groups:

@@ -170,7 +170,7 @@ class Groups:
             lines = source.read(MOST_LIST).decode("utf-8-sig").splitlines()
         except (OSError, UnicodeDecodeError) as error:
             reason = error.strerror if isinstance(error, OSError) else "it is not text"
-            self._error(location, f"{source.name} cannot be read: {reason}", "name a file beside the plan")
+            self._error(location, f"{source.name} cannot be read: {reason}", "name a file in the folder of the plan")
             return members
         if len(lines) > MOST_LINES:
             self._error(location, f"{source.name} has {len(lines)} lines; a list may have {MOST_LINES}")
@@ -203,7 +203,7 @@ class Groups:
         location = ("groups", name, "database")
         if not entry.asks_database:
             remedy = "add `country: [XA]`, `as-number: 64503` or `where: {PATH: VALUE}`"
-            self._error(location, "does not say which of its entries are meant", remedy)
+            self._error(location, "does not select any entries", remedy)
             return Members()
         where: dict[tuple[str, ...], tuple[str, ...]] = {(path,): values for path, values in entry.where.items()}
         where |= {COUNTRY_PATHS: entry.country} if entry.country else {}
@@ -211,5 +211,5 @@ class Groups:
         try:
             return members_where(source, where)
         except ValueError as error:
-            self._error(location, str(error), "name an MMDB file beside the plan")
+            self._error(location, str(error), "name an MMDB file in the folder of the plan")
             return Members()

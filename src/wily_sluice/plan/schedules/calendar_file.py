@@ -11,7 +11,7 @@ MOST_BYTES = 4_000_000
 
 def _words(error: Exception) -> str:
     """What a library says is wrong; but not what it says of itself."""
-    return str(error) if isinstance(error, ValueError) else "an entry of it cannot be read"
+    return str(error) if isinstance(error, ValueError) else "one of its entries cannot be read"
 
 
 class CalendarFile:

@@ -113,7 +113,7 @@ def _wrong(document: Document, answers: AnswersEntry) -> list[Finding]:
     for name, line in answers.uplinks.items():
         for way in DIRECTIONS:
             if line.rate(way) is None:
-                remedy = "add `measured: {down: 180 Mbit/s, up: 24 Mbit/s}`, or what was advertised"
+                remedy = "add `measured: {down: 180 Mbit/s, up: 24 Mbit/s}`, or `advertised`"
                 found.append(document.error(("uplinks", name), f"has no rate {way}", remedy))
     if answers.guests is not None and answers.guests.network not in answers.networks:
         message = f"there is no network “{answers.guests.network}”"

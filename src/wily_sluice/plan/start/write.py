@@ -23,7 +23,7 @@ from wily_sluice.plan.start.ranking import (
     SHARES,
     ranked,
 )
-from wily_sluice.units import DIRECTIONS, Direction, Rate, format_rate, format_share
+from wily_sluice.units import DIRECTIONS, Direction, Rate, exact_rate, exact_share, format_rate, format_share
 
 CALL: Final[Rate] = 87_200  # bit/s of one call
 CALLS: Final = 2  # that fit into the guarantee of calls on any line
@@ -44,9 +44,9 @@ def arithmetic(line: LineAnswer, way: Direction) -> str:
     kind, rate = LINE_KINDS[line.kind], line.rate(way) or 0
     percent = kind.up if way == "up" else kind.down
     measured = line.measured.of(way) if line.measured is not None else None
-    words = f"{format_rate(rate)} measured"
+    words = f"{exact_rate(rate)} measured"
     if measured is None:
-        words = f"not measured, so {format_share(UNMEASURED)} of what was advertised: {format_rate(rate)}"
+        words = f"not measured, so {exact_share(UNMEASURED)} of the advertised rate: {exact_rate(rate)}"
     return f"{words}, less {percent}% headroom: {format_rate(usable(line, way))}"
 
 
@@ -116,7 +116,7 @@ def _noted(words: str, comment: str = "") -> str:
 
 
 def _head(answers: AnswersEntry) -> Iterator[str]:
-    yield f"# {answers.site}: a plan for `sluice`. Change what you like; `sluice check` finds mistakes."
+    yield f"# {answers.site}: a plan for `sluice`. Change it as you like; `sluice check` finds mistakes."
     yield ""
     yield f"site: {flow(answers.site)}"
     yield f"timezone: {answers.timezone}"
@@ -133,18 +133,18 @@ def _lines(answers: AnswersEntry) -> Iterator[str]:
             rate = line.rate(way) or 0
             advertised = line.advertised.of(way) if line.advertised is not None else None
             words = "measured" if line.measured is not None and line.measured.of(way) is not None else ""
-            words = words or f"{format_share(UNMEASURED)} of what was advertised: measure it"
+            words = words or f"{format_share(UNMEASURED)} of the advertised rate: measure it"
             if words == "measured" and rate == advertised:
                 words = "sluice: allow measured-as-advertised it was measured"
-            yield _noted(f"    {way}: {format_rate(rate)}", f"{words}; {format_rate(usable(line, way))} of it is used")
+            yield _noted(f"    {way}: {exact_rate(rate)}", f"{words}; {exact_rate(usable(line, way))} is usable")
         if line.advertised is not None:
-            said = {way: format_rate(sold) for way in DIRECTIONS if (sold := line.advertised.of(way)) is not None}
+            said = {way: exact_rate(sold) for way in DIRECTIONS if (sold := line.advertised.of(way)) is not None}
             yield f"    advertised: {flow(said)}"
         headroom = f"{kind.up}%" if kind.up == kind.down else f"{{up: {kind.up}%, down: {kind.down}%}}"
         yield _noted(f"    headroom: {headroom}", kind.why)
-        yield _noted(f"    framing: {kind.framing}", "what the line adds to each packet")
+        yield _noted(f"    framing: {kind.framing}", "the per-packet overhead of the line")
         if line.probe:
-            yield _noted(f"    probe: {flow(list(line.probe))}", "the line is down when none of these answers")
+            yield _noted(f"    probe: {flow(list(line.probe))}", "the uplink is down when no remote answers")
 
 
 def _networks(answers: AnswersEntry) -> Iterator[str]:
@@ -179,16 +179,16 @@ def _hold_back(answers: AnswersEntry) -> Iterator[str]:
     if answers.guests is not None:
         one = answers.guests
         rates: dict[str, Any] = {way: getattr(one, way) for way in DIRECTIONS}
-        words = {"local": one.network, "per": "host", **{way: format_rate(rate) for way, rate in rates.items()}, **when}
+        words = {"local": one.network, "per": "host", **{way: exact_rate(rate) for way, rate in rates.items()}, **when}
         filling = min(-(-usable(line, way) // rates[way]) for line in answers.uplinks.values() for way in DIRECTIONS)
         if 1 < filling <= FEW:
-            yield "  # A few guests could fill the line, so they are held back only while others need it."
+            yield "  # A few guests could fill the line, so the limit applies only while others need it."
             yield "  # sluice: allow engage-idle guests may have the idle line"
             words["engage"] = "above 80%"
         yield f"  guest-each: {flow(words)}"
     if answers.host is not None:
         host = answers.host
-        words = {"local": "greedy", **{way: format_rate(getattr(host, way)) for way in DIRECTIONS}, **when}
+        words = {"local": "greedy", **{way: exact_rate(getattr(host, way)) for way in DIRECTIONS}, **when}
         if _one_version(answers):
             yield "  # sluice: allow caps-one-version only its IPv4 address is known; a hardware address covers both"
         yield f"  greedy: {flow(words)}"
@@ -211,8 +211,8 @@ def _tree(answers: AnswersEntry) -> Iterator[str]:
     order, parts = ranked(answers.first), shares(answers)
     small = [name for name in order if PURPOSES[name].small]
     yield ""
-    yield "# A queue always gets what it is guaranteed, however full the line is; what it does not need, others have."
-    yield "# Small traffic that cannot wait goes first."
+    yield "# A queue gets its guarantee even on a full line; others use it while the queue is idle."
+    yield "# Small, urgent traffic has the first priority."
     yield "trees:"
     yield "  main:"
     yield "    queues:"
@@ -226,7 +226,7 @@ def _tree(answers: AnswersEntry) -> Iterator[str]:
             "cap": {way: f"{min(2 * needed[way], 90)}%" for way in DIRECTIONS},
             "fair-by": "host",
         }
-        yield "      # Acknowledgements have a queue of their own; otherwise uploads slow downloads."
+        yield "      # Acknowledgements have their own queue, so that uploads do not slow downloads."
         yield f"      acks: {flow(words)}"
     for name in order:
         one = PURPOSES[name]

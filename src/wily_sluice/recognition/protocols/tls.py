@@ -32,7 +32,7 @@ def _of_stream(data: bytes) -> Answer:
     if not 0 < int.from_bytes(data[3:5]) <= LARGEST_RECORD:
         return None
     if data[0] == APPLICATION:
-        return Verdict("tls", "records of TLS, of which the opening was not seen", certain=False)
+        return Verdict("tls", "TLS records without the start of the conversation", certain=False)
     if data[5] == 2:
         return Verdict("tls", "a ServerHello", certain=False)
     if data[5] != 1:

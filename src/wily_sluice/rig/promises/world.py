@@ -325,7 +325,7 @@ class RigWorld:
         """The orders for a host."""
         example, parties = asked.example, asked.example.parties
         if example.kind or example.length < 1500 or example.hardware:
-            return CannotTry("a rig does not tell which way single packets of a conversation go")
+            return CannotTry("the rig cannot follow single packets")
         usable = self._bench.uplinks[asked.uplink].usable("down")
         if example.fast or example.moved * BYTE_TIME > usable * LONGEST_MOVE:
             return CannotTry("it takes more bytes, or more time, than a rig gives to one conversation")

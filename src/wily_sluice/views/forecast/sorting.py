@@ -97,7 +97,7 @@ def print_answer(screen: Console, plan: Plan, parties: Parties, names: tuple[str
         print_line(screen, f"Service {answer.service} ({answer.category}): it {answer.sign}.")
     if answer.also:
         others = ", ".join(f"{name} ({category})" for name, category in answer.also)
-        print_line(screen, f"It also matches {others}; the first rule for any of them decides.")
+        print_line(screen, f"It also matches {others}; the first rule for one decides.")
     if answer.route is not None:
         print_line(screen, f"Route {answer.route.name}: over {route_words(answer.route)}.")
     told: tuple[Tried, ...] | None = None

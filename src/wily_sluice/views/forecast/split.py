@@ -37,7 +37,7 @@ def split_table(uplink: Uplink, tree: Tree, shares: Shares, detail: int) -> Tabl
     ways = list(shares)
     one_way = f" {ways[0]}" if len(ways) == 1 else ""
     table = Table(
-        title=f"{uplink.name}{one_way}, tree {tree.name}: what each queue gets when the line is full",
+        title=f"{uplink.name}{one_way}, tree {tree.name}: the rate of each queue on a full uplink",
         title_justify="left", title_style="bold", box=None, padding=(0, 1, 0, 0),
     )  # fmt: skip
     table.add_column("queue", no_wrap=True)

@@ -37,7 +37,7 @@ def step_sentence(step: Step, line: str) -> str:
     else:
         text += "It has no guarantee. "
     if step.curve and step.extra >= 0.5:
-        text += f"{above} divides its whole rate by weight, but nobody gets less than the guarantee"
+        text += f"{above} divides its whole rate by weight, but each child gets at least its guarantee"
         text += f" ({_weights(spec, step.peers)})" if step.peers else ""
         text += f". This adds {format_rate(step.extra)}. "
     elif step.extra >= 0.5:
@@ -50,7 +50,7 @@ def step_sentence(step: Step, line: str) -> str:
     if step.held == "demand":
         return text + "That is all it wants."
     if step.held == "others":
-        return text + "The rest goes to the others."
+        return text + "The others get the rest."
     if step.curve:
         return text + "Its share by weight would be less, so it gets just the guarantee."
     if step.earlier and share.offered < 0.5:

@@ -29,7 +29,7 @@ WORDS = {
     "mapping.revoked": "{who} closed port {port} of {host}",
     "port.moved": "{host} could not keep {port} toward {remote}: it became {became}",
     "chain.repaired": "the gate’s chain was removed, and repaired",
-    "chain.bypassed": "a rule comes before the gate’s chain",
+    "chain.bypassed": "a rule of another program is ahead of the gate’s chain",
     "chain.unrepaired": "the gate’s chain cannot be repaired: {why}",
     "tracking.full": "the kernel’s connection table is nearly full: {connections:,} of {limit:,}",
     "tracking.back": "the kernel’s connection table has room again: {connections:,} connections",

@@ -32,7 +32,7 @@ def _time(value: float | None) -> str:
 
 def print_measured(screen: Console, measured: Measured, advised: Advice | None, uplink: str) -> None:
     """A table of both directions, what is missing, and what it comes to in a plan."""
-    partly = "" if measured.whole else "; not all of it could be measured"
+    partly = "" if measured.whole else "; not every figure could be measured"
     print_line(screen, f"the line to {measured.host}{partly}")
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
     table.add_column("", style="dim", no_wrap=True)

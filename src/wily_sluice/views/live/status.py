@@ -74,7 +74,7 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
         if packets >= WORTH_TELLING:
             console.print(f"[yellow]{packets:,} packets crossed {name}, which is no uplink of the plan[/]")
     if condition["unreadable"]:
-        console.print(f"{condition['unreadable']:,} packets could not be parsed and went to the default queue")
+        console.print(f"{condition['unreadable']:,} packets could not be parsed and used the default queue")
     for one in status.get("notices", []):
         at = datetime.fromtimestamp(one["at"], UTC).astimezone()
         console.print(f"[yellow]{at:%a %H:%M}[/] {one['words']}")

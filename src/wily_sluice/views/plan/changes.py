@@ -20,7 +20,7 @@ STATES = {"kept": "green", "trial": "yellow", "undone": "dim", "refused": "red"}
 def print_changes(console: Console, changes: Sequence[Change]) -> None:
     """One change a line, then who is concerned."""
     if not changes:
-        print_line(console, "no change in what the gate does")
+        print_line(console, "no change in effect")
         return
     for change in changes:
         line = Text(f"{change.how:<8}", STYLES[change.how])

@@ -26,9 +26,9 @@ def framing_table(screen: Console, uplinks: Sequence[Uplink]) -> Table:
 
 def _framing_table(uplinks: Sequence[Uplink], lengths: Sequence[int], bars: bool) -> Table:
     table = Table(
-        title="Framings: what a packet takes on the line, in bytes", title_justify="left", title_style="bold", box=None,
+        title="Framings: bytes of a packet on the line", title_justify="left", title_style="bold", box=None,
         padding=(0, 1, 0, 0),
-        caption="left: the part of the line that full packets of 1500 bytes can use",
+        caption="left: the part of the line left for the packets themselves, at 1500 bytes",
         caption_justify="left",
     )  # fmt: skip
     for heading in ("framing", "carried in", "shortest", "adds"):

@@ -129,7 +129,7 @@ def _legend(figure: Figure, height: float) -> None:
     handles = [
         Patch(facecolor=PRIORITY_COLOURS[4], label="guarantee (colour: priority)"),
         Patch(facecolor=CAP_COLOUR, label="up to the cap"),
-        Patch(facecolor=SPLIT_COLOUR, label="what it gets when every leaf wants all it can"),
+        Patch(facecolor=SPLIT_COLOUR, label="its rate when all leaves are busy"),
     ]
     figure.legend(handles=handles, loc="lower left", bbox_to_anchor=(0.006, 0.06 / height), ncols=3, frameon=False)
     words = "delay: as CoDel settles it … in a full leaf; where a queue has a delay, within the guarantee"

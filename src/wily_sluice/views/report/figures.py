@@ -102,7 +102,7 @@ def line_figure(report: Report, uplink: str, way: Direction, rates: Sequence[flo
         for mark in report.marks:
             _mark(panel, report, mark)
         _date_axis(panel, report)
-        return _svg(figure, f"Rate of {uplink} {way} over time, against what is usable")
+        return _svg(figure, f"Rate of {uplink} {way} over time, with the usable rate")
 
 
 def heat_map(report: Report, uplink: str, way: str, hours: Sequence[Sequence[float]]) -> str:

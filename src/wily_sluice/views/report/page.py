@@ -58,7 +58,7 @@ def page(report: Report) -> str:
             }
             for title, what, rows in (
                 ("Who used it", "host", report.hosts),
-                ("What it was used for", "service", report.services),
+                ("Used for", "service", report.services),
             )
         ],
         limiters=[

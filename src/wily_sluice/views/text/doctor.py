@@ -36,7 +36,7 @@ def print_changes(screen: Console, changes: Sequence[Change], undone: bool = Fal
         print_line(screen, Text(f"{'restored' if undone else 'changed'} {change.path} to {change.value}", "green"))
     lasting = [f"{change.setting} = {change.value}" for change in changes if change.setting]
     if lasting and not undone:
-        print_line(screen, f"Until this machine starts anew. To keep it, add to {KEEP}:")
+        print_line(screen, f"These changes last until a reboot. To keep them, add to {KEEP}:")
         for line in lasting:
             print_line(screen, f"  {line}")
         print_line(screen, "`sluice doctor --undo` takes it back.")

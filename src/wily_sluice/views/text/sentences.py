@@ -184,6 +184,6 @@ def default_sentence(plan: Plan) -> str:
     """Where what no rule claims goes."""
     defaults = {tree.name: tree.default.path for tree in plan.trees.values()}
     if len(set(defaults.values())) == 1:
-        return f"Everything else goes to queue {next(iter(defaults.values()))}."
+        return f"All other traffic uses queue {next(iter(defaults.values()))}."
     where = " and ".join(f"{path} in tree {name}" for name, path in defaults.items())
-    return f"Everything else goes to queue {where}."
+    return f"All other traffic uses queue {where}."

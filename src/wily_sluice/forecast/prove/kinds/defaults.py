@@ -20,7 +20,7 @@ def promises(bench: Bench) -> Iterator[Promise]:
 def _default(bench: Bench, uplink: Uplink) -> Promise:
     tree = bench.plan.tree(uplink, "up")
     leaf = tree.default.path
-    expected = f"what no rule matches goes to {leaf}"
+    expected = f"traffic that no rule matches uses {leaf}"
     proof = Proof("default", leaf, uplink.name, queue_location(tree, leaf, "default"), expected, uplink=uplink.name)
     shaper = meant(bench.plan, uplink.name)
     example = next((one for one in examples(bench.plan, Terms()) if rule_of(shaper, one) < 0), None)

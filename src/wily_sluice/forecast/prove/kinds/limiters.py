@@ -97,7 +97,7 @@ def _limited(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, rat
     found = limiting(bench, limiter, uplink, way)
     if found is None:
         some = limited_hosts(bench, limiter, uplink)
-        return Promise(replace(proof, why="it applies to everybody") if some else proof)
+        return Promise(replace(proof, why="it applies to all hosts") if some else proof)
     expected = f"{figure(found.wanted)} for {found.many} hosts" if found.many > 1 else figure(found.wanted)
     if limiter.quota is not None:
         expected += f" after {format_size(limiter.quota.size * limiter.quota_from)}"

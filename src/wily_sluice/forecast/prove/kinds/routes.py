@@ -119,7 +119,7 @@ def _went(lines: Sequence[str]) -> str:
     """`goes over fibre`, or `3 over fibre and 1 over mobile`."""
     counts = Counter(lines)
     if len(lines) == 1:
-        return f"goes over {lines[0]}" if lines[0] else "goes by no route"
+        return f"goes over {lines[0]}" if lines[0] else "has no route"
     return _counted(counts)
 
 

@@ -44,6 +44,6 @@ def _rule(bench: Bench, uplink: Uplink, rule: Rule) -> Promise:
     def control() -> str:
         rules = tuple(replace(one, enabled=False) if one.index == rule.index else one for one in plan.rules)
         other = bench.where(asked, replace(plan, rules=rules))
-        return f"without it, the same conversation goes to {other}" if other == leaf and rule.mark is None else ""
+        return f"without it, the same conversation uses {other}" if other == leaf and rule.mark is None else ""
 
     return Promise(proof, judge, control)

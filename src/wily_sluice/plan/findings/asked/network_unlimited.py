@@ -28,8 +28,8 @@ KIND = Kind(
     find,
     whole=True,
     story="""\
-A limit for guests is of little use if another network, perhaps added later for cameras or a neighbour, shares the
-line without any.
+A limit for guests is of little use if another network without a limit shares the uplink, perhaps one added later
+for cameras or a neighbour.
 """,
     has="""\
 networks:

@@ -25,8 +25,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-The plan's networks say which addresses are your own hosts. This one is in none of them, so it never appears as the
-local side. Perhaps a network is missing, or it is a remote.
+This address is in none of the plan's networks, so it never appears as the local side of a conversation. Perhaps a
+network is missing, or the address is a remote.
 """,
     has="""\
 limiters:

@@ -19,7 +19,7 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-The remote is the far side, across an uplink. Traffic between your own hosts does not cross an uplink and is not
+The remote is on the internet side of an uplink. Traffic between your own hosts does not use an uplink and is not
 shaped.
 """,
     has="""\

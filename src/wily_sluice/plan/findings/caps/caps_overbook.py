@@ -24,7 +24,7 @@ def find(checked: Checked) -> Iterator[Told]:
                     continue  # a smaller line, for when the first is away
                 if 1 < filling <= FEW:
                     message = f"{filling} hosts at {format_rate(rate)} fill {uplink.name} {way}"
-                    remedy = "lower it, add `engage: above 80%`, or a second limiter for all of them together"
+                    remedy = "lower it, add `engage: above 80%`, or a second limiter for all hosts together"
                     yield Told(("limiters", limiter.name, way), message, remedy)
 
 
@@ -33,8 +33,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-A cap for each host protects the line only if few hosts are busy together. When two or three of them fill it, the
-others depend on the queues alone.
+A cap for each host protects the uplink only if few hosts are busy at once. When two or three hosts fill the uplink,
+the others depend on the queues alone.
 """,
     has="""\
 limiters:

@@ -24,8 +24,8 @@ KIND = Kind(
     "note",
     find,
     story="""\
-Such a limiter lets its hosts have the idle line, which is its point. Somebody who tests it alone sees the full rate
-and thinks that it does not work.
+This limiter leaves its hosts the idle uplink, as intended. A speed test without other traffic shows the full rate,
+which can look as if the limiter did not work.
 """,
     has="""\
 limiters:

@@ -27,8 +27,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-A rate of almost nothing is not a block: programs keep trying, time out and try again, and the person sees a line that
-is broken. To keep hosts out, refuse their packets in the firewall, which tells programs at once.
+A rate near zero does not block a host: its programs keep trying, and the user sees a broken connection. To keep
+hosts out, reject their packets in the firewall, so that programs fail at once.
 """,
     has="""\
 limiters:

@@ -21,10 +21,12 @@ def find(checked: Checked) -> Iterator[Told]:
         for way, rate in caps.items():
             if hosts >= MANY and rate < 10 * EACH and rate < SMALL * widest_line(checked.plan, limiter, way):
                 message = (
-                    f"{format_rate(rate)} {way} is for all of them together: with ten hosts, "
+                    f"{format_rate(rate)} {way} is for all hosts together: with ten hosts, "
                     f"{format_rate(rate / 10)} each"
                 )
-                yield Told(("limiters", limiter.name, way), message, "write `per: host` if each was meant")
+                yield Told(
+                    ("limiters", limiter.name, way), message, "write `per: host` if each host should get this rate"
+                )
                 break
 
 

@@ -11,7 +11,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for limiter, _ in capping(checked):
         if limiter.local is not None and not limiter.local.members:
             location = ("limiters", limiter.name, "local")
-            yield Told(location, "matches nobody, so this limiter never applies", "name some hosts")
+            yield Told(location, "matches no host, so this limiter never applies", "name some hosts")
 
 
 KIND = Kind(
@@ -20,7 +20,7 @@ KIND = Kind(
     find,
     whole=True,
     story="""\
-The group has members, and all of them are excluded again, so the limiter never applies.
+The group excludes all of its members, so the limiter never applies.
 """,
     has="""\
 groups:

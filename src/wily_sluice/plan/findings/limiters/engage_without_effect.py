@@ -25,8 +25,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-With `engage: above 80%`, a limiter caps only while the others together need the line. If the cap is above that part
-of the line, the line is already that full before the cap matters.
+With `engage: above 80%`, a limiter applies only while the uplink is busier than that. A cap above that part of the
+uplink's rate has no effect, because the uplink is that busy before the cap matters.
 """,
     has="""\
 limiters:

@@ -22,7 +22,7 @@ KIND = Kind(
     "error",
     find,
     story="""\
-The peak is the rate at which a burst may pass, so it is above the rate itself.
+The peak is the rate of a burst, so it must be higher than the limiter's own rate.
 """,
     has="""\
 limiters:

@@ -9,7 +9,7 @@ def find(checked: Checked) -> Iterator[Told]:
     """The list, if none of its hosts is in a network of the plan."""
     steady, hosts = checked.plan.steady, checked.plan.hosts
     if steady is not None and hosts and not steady.addresses & hosts:
-        yield Told(("nat", "keep-ports"), "none of these hosts is in a network of the plan", "name hosts of your own")
+        yield Told(("nat", "keep-ports"), "no host here is in a network of the plan", "name local hosts")
 
 
 KIND = Kind(
@@ -18,7 +18,8 @@ KIND = Kind(
     find,
     whole=True,
     story="""\
-Ports are kept where your hosts' addresses are translated. For remotes, and for names, there is nothing to keep.
+Ports can be kept where the addresses of your hosts are translated. These are remotes or host names, so the setting
+has no effect.
 """,
     has="""\
 nat: {keep-ports: [203.0.113.20]}

@@ -12,7 +12,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for grant in checked.plan.granting:
         low = min((first for spans in grant.ports.values() for first, _ in spans), default=FIRST_FREE)
         if low < FIRST_FREE:
-            message = f"port {low} is one of those on which services listen, such as logins and shared files"
+            message = f"port {low} is a port of system services, such as logins and shared files"
             yield Told(("mappings", grant.index, "port"), message, f"begin at {FIRST_FREE} or above")
 
 
@@ -21,8 +21,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-Games and calls use ports from 1024 on. On lower ones, hosts offer logins, files and remote control to your own network
-(RFC 6335 calls them system ports), and a mapping would offer them to the whole internet.
+Games and calls use ports from 1024 on. Lower ports (system ports in RFC 6335) belong to logins, file shares and
+remote control for your local network, and a mapping would open them to the internet.
 """,
     has="""\
 mappings:

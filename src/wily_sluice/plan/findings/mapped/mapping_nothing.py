@@ -11,9 +11,9 @@ def find(checked: Checked) -> Iterator[Told]:
     for grant in checked.plan.granting:
         here = ("mappings", grant.index)
         if not grant.ports:
-            yield Told((*here, "port"), "none of these ports is of a protocol that is granted", "check `protocol`")
+            yield Told((*here, "port"), "no port here matches the granted protocols", "check `protocol`")
         if hosts and not grant.local.members.hardware and not grant.local.addresses & hosts:
-            yield Told((*here, "local"), "none of these hosts is in a network of the plan", "name hosts of your own")
+            yield Told((*here, "local"), "no host here is in a network of the plan", "name local hosts")
 
 
 KIND = Kind(
@@ -21,7 +21,7 @@ KIND = Kind(
     "error",
     find,
     story="""\
-A grant needs hosts that are in your networks, and ports of TCP or UDP. This one would never open anything.
+A mapping needs hosts in your networks, and ports of TCP or UDP. This one would never open a port.
 """,
     has="""\
 mappings:

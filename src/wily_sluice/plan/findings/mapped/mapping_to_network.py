@@ -10,10 +10,8 @@ def find(checked: Checked) -> Iterator[Told]:
     for grant in checked.plan.granting:
         for network in checked.plan.networks:
             if network.addresses and not network.addresses - grant.local.addresses:
-                message = f"any host of {network.name} may have ports opened, whatever runs on it"
-                yield Told(
-                    ("mappings", grant.index, "local"), message, "name the hosts that need it, or a group of them"
-                )
+                message = f"any host of {network.name} may request mappings, regardless of its programs"
+                yield Told(("mappings", grant.index, "local"), message, "name the hosts that need it, or a group")
                 break
 
 
@@ -22,8 +20,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-Whoever may ask can have the internet reach it. A program that nobody knows of on any device of the network could do so:
-what is opened should be for a few devices that need it, such as consoles.
+Every device of the network could then open ports to the internet, also through programs that you do not know about.
+Grant mappings only to the few devices that need them, such as consoles.
 """,
     has="""\
 mappings:

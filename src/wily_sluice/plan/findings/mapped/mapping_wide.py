@@ -12,7 +12,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for grant in checked.plan.granting:
         most = max((sum(last - first + 1 for first, last in spans) for spans in grant.ports.values()), default=0)
         if most > WIDE:
-            message = f"{most} ports may be opened, among them those of services that nobody means to offer"
+            message = f"{most} ports may be opened, including ports of services that you do not mean to offer"
             yield Told(("mappings", grant.index, "port"), message, "write the ports that the devices ask for")
 
 
@@ -21,10 +21,9 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-A device usually asks for a port of its own game or call program, and its maker says which. Among thousands of ports are
-those of other programs on the same device, such as remote desks and databases, which could be reached then.
-
-`sluice mappings` shows what was asked for and refused.
+A device usually needs one port for its game or call program, and the maker says which. A range of thousands also
+contains ports of other programs on the device, such as remote desks and databases. `sluice mappings` and the log
+show which ports hosts requested.
 """,
     has="""\
 mappings:

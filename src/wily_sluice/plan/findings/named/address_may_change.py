@@ -36,8 +36,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-Addresses are lent, and the next day a host may have another. A hardware address stays, and a host that is named by it
-is followed to whatever address it gets, IPv4 and IPv6.
+A DHCP server may give a host another address tomorrow. A hardware address stays the same, and the gate follows it
+to every IPv4 and IPv6 address.
 """,
     has="""\
 groups:

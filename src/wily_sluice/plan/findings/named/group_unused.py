@@ -33,7 +33,8 @@ KIND = Kind(
     find,
     whole=True,
     story="""\
-No rule, limiter, service or other group names this group. Either something is missing, or it is left over.
+No rule, limiter, service or other group names this group. Perhaps a reference is missing, or the group is left
+over.
 """,
     has="""\
 groups:

@@ -24,7 +24,7 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-The windows of a schedule and its dates leave no moment at which it applies, so whatever uses it is always off.
+The windows and the dates of this schedule never coincide, so whatever uses it is always off.
 """,
     has="""\
 schedules:

@@ -30,7 +30,7 @@ def find(checked: Checked) -> Iterator[Told]:
                 if held is not None and needed > held:
                     message = (
                         f"has {format_rate(_three(held))} {way} while others fill the line; acknowledging a full queue "
-                        f"{OTHER[way]} takes {format_rate(_three(needed))}, so it is held back {OTHER[way]}"
+                        f"{OTHER[way]} takes {format_rate(_three(needed))}, so it is slowed {OTHER[way]}"
                     )
                     remedy = "add {packet: acknowledgement, queue: …} with a queue that has this guarantee"
                     yield Told(queue_location(tree.name, leaf.path), message, remedy)
@@ -69,9 +69,9 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-TCP acknowledges every second packet, in the queue that the download is in. If that queue's part of the way up is less
-than these acknowledgements need, uploads of other queues hold its downloads back, although the way down is free. Give
-acknowledgements a queue of their own, with a guarantee.
+TCP acknowledges every second packet, in the queue of the download. If that queue's share of the way up is too small
+for the acknowledgements, uploads in other queues slow its downloads even though the way down is free. Give
+acknowledgements their own queue with a guarantee.
 """,
     has="""\
 uplinks:

@@ -30,9 +30,8 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-A cap holds even while the line is idle. If the caps of all siblings add up to less than their parent has, the
-difference can never be used by anybody. To reserve a rate for one queue, give it a guarantee: it is lent to others
-while it is not needed.
+A cap holds even on an idle uplink. If the caps of all siblings add up to less than their parent has, the rest can
+never be used. To reserve a rate for one queue, give it a guarantee: others can use it while the queue is idle.
 """,
     has="""\
 trees:

@@ -29,9 +29,9 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-All siblings of this queue are capped, but it has no guarantee. That is the usual mistake of trying to reserve a rate
-by capping everybody else: the caps hold when the line is idle, and when it is full they reserve little. A guarantee
-does what was meant.
+All siblings of this queue are capped, but it has no guarantee. Capping all the others is the usual mistake when
+trying to reserve a rate: the caps waste an idle uplink, and on a full one they reserve little. A guarantee reserves
+the rate.
 """,
     has="""\
 trees:

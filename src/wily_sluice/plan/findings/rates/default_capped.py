@@ -29,9 +29,9 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-Everything that no rule names ends in the default queue, also what matters and was not thought of. A low cap on it
-makes the line slow for all of that at any time, even at night. Guarantees and priorities protect the rest without
-this price.
+The default queue holds all traffic that no rule names, including important traffic that the plan does not foresee.
+A low cap slows it at any time, even on an idle uplink at night. Guarantees and priorities protect the other queues
+without this cost.
 """,
     has="""\
 trees:

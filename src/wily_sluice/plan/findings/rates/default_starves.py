@@ -38,9 +38,9 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-Everything that nobody thought of is in the default leaf: names, time, a new phone. Queues served before it can take
-the whole line, and then all of it stops. A guarantee of a few percent prevents that, and costs the others nothing
-while it is not used.
+The default leaf holds all traffic that no rule names: DNS, time, a new phone. More urgent queues can take the whole
+uplink, and then all of that stops. A guarantee of a few percent prevents it and costs the others nothing while it
+is unused.
 """,
     has="""\
 trees:

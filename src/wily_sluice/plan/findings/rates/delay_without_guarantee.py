@@ -23,8 +23,8 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-A delay is promised for traffic within a guarantee: the line keeps it by serving these bytes early. Without a
-guarantee there is no amount of traffic for which it could hold.
+A delay holds for traffic within a guarantee, because the tree serves these bytes early. Without a guarantee there
+is no traffic that it could hold for.
 """,
     has="""\
 trees:

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from wily_sluice.engine.queueing.service_curve import first_slope
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.trees.location import queue_location
-from wily_sluice.units import format_rate
+from wily_sluice.units import format_rate, rates_apart
 
 
 def find(checked: Checked) -> Iterator[Told]:
@@ -22,9 +22,10 @@ def find(checked: Checked) -> Iterator[Told]:
         slopes = [first_slope(leaf.guarantee, leaf.leaf.delay, leaf.largest) for leaf in promised]
         if delayed and sum(slopes) > root.cap:
             parts = (f"{leaf.path} {format_rate(slope)}" for leaf, slope in zip(promised, slopes, strict=True))
+            needed, had = rates_apart(sum(slopes), root.cap)
             message = (
-                f"the delays and guarantees of curve parents need {format_rate(sum(slopes))}, "
-                f"but {uplink.name} {way} has {format_rate(root.cap)}: {', '.join(parts)}"
+                f"the delays and guarantees of curve parents need {needed}, "
+                f"but {uplink.name} {way} has {had}: {', '.join(parts)}"
             )
             remedy = f"allow longer delays: one packet of {delayed[0].largest} B within a delay is a rate"
             yield Told((*queue_location(tree.name, delayed[0].path), "delay"), message, remedy)

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.rates.level import levels
-from wily_sluice.units import format_rate
+from wily_sluice.units import rates_apart
 
 
 def find(checked: Checked) -> Iterator[Told]:
@@ -13,7 +13,8 @@ def find(checked: Checked) -> Iterator[Told]:
         for queue in level.queues:
             guarantee, cap = level.guarantee_of(queue), level.cap_of(queue)
             if guarantee > cap:
-                message = f"{format_rate(guarantee)} {level.direction} is guaranteed, but the cap is {format_rate(cap)}"
+                more, less = rates_apart(guarantee, cap)
+                message = f"{more} {level.direction} is guaranteed, but the cap is {less}"
                 yield Told(level.at(queue, "guarantee"), message, "a guarantee is at most the cap")
 
 
@@ -23,8 +24,8 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-A guarantee is what a queue is sure of, a cap what it can have at most. A queue cannot be sure of more than it can
-have.
+A guarantee is the least that a queue gets under load, a cap the most that it ever gets. The guarantee cannot be
+higher.
 """,
     has="""\
 trees:

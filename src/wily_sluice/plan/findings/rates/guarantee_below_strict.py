@@ -23,8 +23,8 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-A strict parent always serves the first child that has packets. It guarantees nothing to the others, so a guarantee
-below it would be a promise that nobody keeps.
+A strict parent always serves the first child that has packets and guarantees nothing to the others. A guarantee
+below it could not be kept.
 """,
     has="""\
 trees:

@@ -13,8 +13,8 @@ def find(checked: Checked) -> Iterator[Told]:
         total = sum(level.guarantee_of(queue) for queue in level.queues)
         if total > level.guarantee + len(level.queues):
             message = (
-                f"when the line carries least, {level.name} has {format_rate(level.guarantee)} {level.direction}, and "
-                f"the guarantees below it come to {format_rate(total)}"
+                f"at the lowest rate, {level.name} has {format_rate(level.guarantee)} {level.direction}, and "
+                f"the guarantees below it add up to {format_rate(total)}"
             )
             yield Told(level.location, message, "write percentages, which follow the line, or lower them")
 
@@ -25,8 +25,8 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-On a line that varies, a guarantee in Mbit/s stays the same while the line gets slower. When all of them come to more
-than the line carries, they cannot be kept, and each gets less.
+The rate of this uplink varies, but a guarantee in Mbit/s stays the same. If the guarantees add up to more than the
+uplink currently carries, each gets less than promised.
 """,
     has="""\
 uplinks:

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from wily_sluice.plan.findings.kind import Checked, Kind, Told
 from wily_sluice.plan.findings.rates.level import Level, levels, levels_of_no_line
-from wily_sluice.units import Amount, format_rate, format_rate_both, format_share
+from wily_sluice.units import Amount, exact_share, format_byte_rate, format_rate, rates_apart
 
 ROUNDING = 4  # bit/s: shares are rounded to whole bit/s one by one
 NEARLY = 1 + 1e-9
@@ -33,15 +33,16 @@ def _sum(level: Level) -> Iterator[Told]:
     if total <= level.guarantee + ROUNDING and percent <= NEARLY:
         return
     if percent > NEARLY:
-        message = f"the guarantees below {level.name} add up to {format_share(percent)} {level.direction}"
+        message = f"the guarantees below {level.name} add up to {exact_share(percent)} {level.direction}"
         remedy = "lower them to 100% in total"
     elif level.guarantee == 0:
         message = f"its children have guarantees of {format_rate(total)} {level.direction}, but it has none itself"
         remedy = f"give {level.name} a guarantee"
     else:
+        needed, had = rates_apart(total, level.guarantee)
         message = (
-            f"the guarantees below {level.name} add up to {format_rate_both(total)} {level.direction}, "
-            f"and it has {format_rate_both(level.guarantee)}"
+            f"the guarantees below {level.name} add up to {needed} ({format_byte_rate(total)}) {level.direction}, "
+            f"and it has {had} ({format_byte_rate(level.guarantee)})"
         )
         remedy = "lower them, or write percentages"
     yield Told(level.location, message, remedy)
@@ -53,8 +54,8 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-A guarantee is a promise for the moment when everybody wants everything. Promises that add up to more than there is
-cannot be kept together, so the plan is refused rather than one of them broken at random.
+Guarantees must hold when all queues are busy at once. If they add up to more than the parent has, some would be
+broken, so the plan is refused.
 """,
     has="""\
 trees:

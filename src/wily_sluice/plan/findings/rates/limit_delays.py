@@ -31,8 +31,8 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-A first-in-first-out queue is filled by the first long transfer, and from then on every packet waits for all those
-before it. What the limit allows in bytes is time at the queue's rate.
+The first long transfer fills a first-in-first-out queue, and from then on every packet waits for all the packets
+ahead. A limit in bytes is a delay at the queue's rate.
 """,
     has="""\
 trees:

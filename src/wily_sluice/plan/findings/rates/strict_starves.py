@@ -35,9 +35,8 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-A strict parent serves its children in their order and guarantees nothing. If an early child may take everything,
-those behind it can get nothing for as long as it has packets. That is fine for a little traffic that is urgent, and
-only then.
+A strict parent serves its children in order and guarantees nothing. If an early child is not capped, the later ones
+get nothing for as long as it has packets. Use it only for a little urgent traffic.
 """,
     has="""\
 trees:

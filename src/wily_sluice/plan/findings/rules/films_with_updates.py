@@ -32,8 +32,9 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-A film stalls when its next part comes late; an update may take all night. In one queue they take turns, and behind
-the default both wait for everything else. Send films to a queue of their own, or to the default.
+A film stalls if its next part comes late; an update may take all night. In one queue they take turns, and in a
+queue less urgent than the default both wait for all other traffic. Send films to their own queue, or to the
+default.
 """,
     has="""\
 trees:

@@ -13,7 +13,7 @@ def find(checked: Checked) -> Iterator[Told]:
             continue
         lines = [u for u in checked.plan.uplinks if u.name in rule.terms.asked.get("uplink", (u.name,))]
         if lines and not any(uplink.honours_marks for uplink in lines):
-            message = f"marks {dscp_text((rule.mark,))}, but no uplink is said to honour marks"
+            message = f"marks {dscp_text((rule.mark,))}, but no uplink has `honours-marks`"
             remedy = "ask the provider; then write `honours-marks: true` at the uplink, or remove the mark"
             yield Told(("rules", rule.index, "mark"), message, remedy)
 
@@ -23,8 +23,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-A mark (DSCP) is a request to those further on. Most providers ignore or erase it. Where one honours it, say so at the
-uplink; otherwise it only looks as if something was urgent.
+A mark (DSCP) is a request to routers further along the path. Most providers ignore or erase it. If yours acts on
+it, say so at the uplink.
 """,
     has="""\
 rules:

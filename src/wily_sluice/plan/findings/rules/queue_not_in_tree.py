@@ -25,8 +25,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-The uplinks have different trees, and one of them has no queue of this name. On that uplink the rule's traffic goes to
-the default leaf, which may be a surprise just when the main line has failed.
+The uplinks have different trees, and one tree has no queue of this name. On that uplink the rule's traffic uses the
+default leaf, which may surprise you on the day the main uplink fails.
 """,
     has="""\
 uplinks:

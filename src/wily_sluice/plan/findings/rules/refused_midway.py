@@ -28,8 +28,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-An uplink drops packets of queues that it `refuses`. Whether a conversation is bulk, or has moved a lot, shows only once
-it is under way on its line. Every long download there would then break off. With a cap, it continues slowly.
+An uplink drops packets of queues that it `refuses`. The gate learns only during a conversation that it is bulk or
+has moved a lot, so every long download on this uplink would break off. With a cap, it continues slowly.
 """,
     has="""\
 uplinks:

@@ -15,7 +15,7 @@ def find(checked: Checked) -> Iterator[Told]:
             one = len(chosen) == 1
             message = f"{' and '.join(chosen)} {'refuses' if one else 'refuse'} the queue of all that it matches"
             left = [name for name in (*shares, route.otherwise) if name and name not in lines]
-            message += f", so it only leads to {' and '.join(left)}" if left else ", so it leads nowhere"
+            message += f", so it only uses {' and '.join(left)}" if left else ", so it is never used"
             yield Told(("routes", route.index), message, "choose another line, or take the queue out of `refuses`")
         elif route.otherwise in lines:
             message = f"{route.otherwise} refuses the queue of all that the route matches, so it never takes over"
@@ -29,8 +29,8 @@ KIND = Kind(
     whole=True,
     once=True,
     story="""\
-A route passes over a line that refuses a conversation's queue. If that is so for everything that the route matches, it
-never leads anything there, whatever it says.
+The uplinks of a route skip conversations whose queue they refuse. If they refuse every queue that the route's
+traffic uses, the route has no effect.
 """,
     has="""\
 uplinks:

@@ -25,9 +25,9 @@ KIND = Kind(
     find,
     whole=True,
     story="""\
-The first matching route with a line that is up decides. Routes above this one already match everything that it would,
-and have a line whenever it has one, so it has no effect where it stands. Exceptions come before the general case. A
-later route over another line, used while the earlier one's lines are down, is not reported.
+The first matching route with a working uplink decides. Earlier routes already match all the conversations of this
+route and have a working uplink whenever this route has one, so it has no effect here. Put exceptions ahead of the
+general case. A later route that serves when the earlier uplinks are down is not reported.
 """,
     has="""\
 routes:

@@ -13,7 +13,7 @@ def find(checked: Checked) -> Iterator[Told]:
         services = [service for terms in route.terms.walk() if terms.services for service in terms.services]
         if services and not any(_early(service) or service.name in opened for service in services):
             names = " and ".join(dict.fromkeys(word for terms in route.terms.walk() for word in terms.service_words))
-            message = f"{names} is known by what it speaks alone, which shows only after a conversation was routed"
+            message = f"{names} is recognised only by its protocol, which is unknown when a conversation is routed"
             yield Told(("routes", route.index), message, "give the service ports, names or addresses")
 
 
@@ -27,8 +27,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-A conversation takes its line with its first packet, and stays there. What it speaks, or how it behaves, is not known by
-then, so a route that goes by that alone never applies. Ports, names and addresses of remotes are known in time.
+A conversation gets its uplink with the first packet and keeps it. Its protocol and behaviour are not known by then,
+so a route that depends on them alone never applies. Ports, names and addresses of remotes are known in time.
 """,
     has="""\
 services:

@@ -56,8 +56,8 @@ KIND = Kind(
     find,
     whole=True,
     story="""\
-The first rule that matches decides. Rules above this one already match everything that it would, so it has no effect
-where it stands. Exceptions come before the general case.
+The first matching rule decides. Earlier rules already match all the conversations of this rule, so it has no effect
+here. Put exceptions ahead of the general case.
 """,
     has="""\
 rules:

@@ -32,8 +32,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-A window ends with the minute before its end: 22:00-23:59 leaves out the last minute of the day. For that minute, what
-the schedule holds back is free. Write 24:00, or one window over midnight, such as 22:00-06:00.
+A window ends when its last minute begins: 22:00-23:59 leaves out the last minute of the day, and for that minute
+the schedule is off. Write 24:00, or one window past midnight, such as 22:00-06:00.
 """,
     has="""\
 schedules:

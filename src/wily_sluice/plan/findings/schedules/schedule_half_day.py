@@ -17,7 +17,7 @@ def find(checked: Checked) -> Iterator[Told]:
                 later = window.end + DAY_MINUTES // 2
                 message = f"“{window.words}” lasts {lasts // 60} h {lasts % 60} min, over midnight"
                 clock = f"{window.begin // 60:02}:{window.begin % 60:02}-{later // 60:02}:{later % 60:02}"
-                yield Told(("schedules", schedule.name), message, f"write {clock} if that half of the day is meant")
+                yield Told(("schedules", schedule.name), message, f"write {clock} if you mean that half of the day")
 
 
 KIND = Kind(
@@ -25,8 +25,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-Times are those of a day of 24 hours. 08:00-06:30 begins in the morning and ends the next morning; for half past six
-in the evening, write 18:30.
+Times use the 24-hour clock. 08:00-06:30 begins in the morning and ends the next morning; for half past six in the
+evening, write 18:30.
 """,
     has="""\
 schedules:

@@ -20,8 +20,7 @@ KIND = Kind(
     "error",
     find,
     story="""\
-The default is where packets that no rule matches are queued. Only leaves hold packets, so a parent cannot be the
-default.
+The default queue holds packets that no rule matches. Only leaves hold packets, so a parent cannot be the default.
 """,
     has="""\
 trees:

@@ -20,7 +20,7 @@ KIND = Kind(
     "error",
     find,
     story="""\
-What no rule matches goes to one leaf. With two defaults it would be unclear to which.
+Traffic that no rule matches needs exactly one leaf. With two defaults, the choice would be arbitrary.
 """,
     has="""\
 trees:

@@ -20,8 +20,8 @@ KIND = Kind(
     "error",
     find,
     story="""\
-Some traffic matches no rule, however long the list. It needs a leaf: mark one as the default, with a guarantee of its
-own, so that it cannot starve.
+Some traffic matches no rule, however long the list. Mark one leaf as its default, and give the leaf a guarantee so
+that it cannot starve.
 """,
     has="""\
 trees:

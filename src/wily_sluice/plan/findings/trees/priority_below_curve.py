@@ -25,8 +25,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-A curve parent serves first what would otherwise miss its promise, and divides the rest by weight. Priorities have no
-effect there: give the queue a guarantee with a delay instead.
+A curve parent first serves packets that are close to their deadline, and divides the rest by weight. Priorities
+have no effect there: give the queue a guarantee with a delay instead.
 """,
     has="""\
 trees:

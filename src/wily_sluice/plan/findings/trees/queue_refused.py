@@ -24,7 +24,7 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-An uplink drops what it `refuses`. If no uplink is left that carries a queue, nothing of it ever gets through.
+An uplink drops traffic that it `refuses`. If all uplinks refuse a queue, its traffic is always dropped.
 """,
     has="""\
 uplinks:

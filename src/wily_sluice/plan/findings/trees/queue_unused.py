@@ -24,8 +24,8 @@ KIND = Kind(
     find,
     whole=True,
     story="""\
-No rule puts anything into this leaf, so its guarantee is only lent to others. Either a rule is missing, or the queue
-is left over from an earlier plan.
+No rule uses this leaf, so its guarantee only benefits other queues. Perhaps a rule is missing, or the queue is left
+over from an earlier plan.
 """,
     has="""\
 trees:

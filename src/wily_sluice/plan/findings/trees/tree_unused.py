@@ -18,8 +18,7 @@ KIND = Kind(
     find,
     whole=True,
     story="""\
-Each direction of an uplink has one tree. A tree that no uplink names shapes nothing: perhaps its name was forgotten
-at the uplink.
+No uplink names this tree, so it shapes nothing. Perhaps an uplink lacks `tree`.
 """,
     has="""\
 uplinks:

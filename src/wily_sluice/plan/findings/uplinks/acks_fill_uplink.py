@@ -22,7 +22,7 @@ def find(checked: Checked) -> Iterator[Told]:
         if part > MUCH:
             message = (
                 f"acknowledging {format_rate(uplink.usable('down'))} down takes {format_rate(acks)} up, "
-                f"{format_share(part)} of it: uploads slow downloads"
+                f"{format_share(part)} of the way up: uploads slow downloads"
             )
             remedy = "add {packet: acknowledgement, queue: …} with a queue that has this guarantee"
             yield Told(("uplinks", uplink.name, "up"), message, remedy)
@@ -33,8 +33,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-TCP acknowledges every second packet. On a line that is far slower up than down, the acknowledgements of a full
-download fill the way up, and any upload then slows the download. Give acknowledgements a queue of their own, with a
+TCP acknowledges every second packet. If the uplink is far slower up than down, the acknowledgements of a full
+download fill the way up, and any upload then slows the download. Give acknowledgements their own queue with a
 guarantee.
 """,
     has="""\

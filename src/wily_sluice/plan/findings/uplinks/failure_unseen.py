@@ -28,9 +28,9 @@ KIND = Kind(
     "note",
     find,
     story="""\
-When a line fails, the link between this machine and the modem usually stays up: packets just get no answer. Routes
-keep using such a line unless the gate probes it. With `probe`, it sends an echo a second to the remotes that you name,
-such as your provider's name servers, and leaves the line when several in a row had no answer.
+When a provider's network fails, the link to the modem usually stays up, and packets get no answer. Routes keep
+using the uplink unless the gate probes it. With `probe`, the gate pings remotes that you name once a second, for
+instance your provider's DNS servers, and leaves the uplink when several pings in a row get no answer.
 """,
     has="""\
 uplinks:

@@ -22,8 +22,8 @@ KIND = Kind(
     "error",
     find,
     story="""\
-Packets are told apart by the interface that they come and leave through. If two uplinks, tunnels or networks have the
-same interface, the gate cannot know which one a packet belongs to.
+The gate recognises uplinks, tunnels and networks by their interfaces. If two have the same interface, it cannot
+know which one a packet belongs to.
 """,
     has="""\
 networks:

@@ -26,8 +26,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-Some lines send a short burst faster than they can keep up, and a quick measurement shows that. If the plan's rate is
-above what the line keeps up, the queue forms in the modem.
+Some lines send a short burst faster than they can sustain, and a quick measurement shows the burst. If the plan's
+rate is above the sustained rate, packets queue in the modem.
 """,
     has="""\
 uplinks:

@@ -11,7 +11,7 @@ def find(checked: Checked) -> Iterator[Told]:
     for uplink in checked.plan.uplinks:
         for way in DIRECTIONS:
             if uplink.advertised.of(way) == uplink.measured(way):
-                message = f"{format_rate(uplink.measured(way))} {way} is what was advertised: was it measured?"
+                message = f"{format_rate(uplink.measured(way))} {way} is the advertised rate: did you measure it?"
                 yield Told(("uplinks", uplink.name, way), message, "measure the line when it is quiet, and write that")
 
 
@@ -20,8 +20,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-Shaping works by the rate that the line really has. What was sold is often more, and then packets queue in the modem,
-where no plan has any effect.
+Shaping needs the rate that the line really has. The advertised rate is often higher. Packets then queue in the
+modem, where a plan has no effect.
 """,
     has="""\
 uplinks:

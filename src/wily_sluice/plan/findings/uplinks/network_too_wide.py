@@ -23,8 +23,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-A network is the subnet of your own hosts. With a prefix as wide as this, most remotes count as local, and traffic
-between two local hosts is not shaped.
+A network is the subnet of your own hosts. With a prefix this wide, most remotes count as local, and traffic between
+two local hosts is not shaped.
 """,
     has="""\
 networks:

@@ -20,8 +20,8 @@ KIND = Kind(
     "error",
     find,
     story="""\
-A host is in one network. If two networks contain the same address, rules and limiters for one of them would also
-apply to hosts of the other.
+A host belongs to one network. If two networks contain the same address, rules and limiters for one would also apply
+to hosts of the other.
 """,
     has="""\
 networks:

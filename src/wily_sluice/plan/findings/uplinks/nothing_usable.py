@@ -19,7 +19,7 @@ KIND = Kind(
     "error",
     find,
     story="""\
-Headroom is the part of the line that is left free. At 100%, no rate is left for any queue.
+Headroom is the part of the measured rate to leave free. At 100%, no rate is left for any queue.
 """,
     has="""\
 uplinks:

@@ -14,7 +14,7 @@ def find(checked: Checked) -> Iterator[Told]:
             if address.is_loopback or address.is_unspecified:
                 what = "is this machine itself"
             elif address.packed in checked.hosts:
-                what = "is a host of your own networks"
+                what = "is a local host"
             elif address.is_multicast or remote == "255.255.255.255":
                 what = "is no single remote"
             elif address.is_link_local:
@@ -30,8 +30,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-A probe tells whether a line works by a remote beyond it. One that is on this side, or that many share, never answers,
-whatever the line does.
+A probe tests an uplink with a remote on the internet. A local address, or one that many machines share, never
+answers, even if the uplink works.
 """,
     has="""\
 uplinks:

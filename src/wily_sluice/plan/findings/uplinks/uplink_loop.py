@@ -13,13 +13,13 @@ def find(checked: Checked) -> Iterator[Told]:
         for line in lines:
             for address in line.next_hops:
                 if ip_address(address).packed in plan.hosts:
-                    message = f"{address} is one of your own hosts: packets sent there would come back"
+                    message = f"{address} is a local host: packets sent there would come back"
                     yield Told((kind, line.name, "next-hop"), message, "name the router at the line's far end")
     for tunnel in plan.tunnels:
         for address in tunnel.remotes:
             packed = ip_address(address).packed
             if packed in plan.hosts:
-                message = f"{address} is one of your own hosts: the tunnel would lead back into your own network"
+                message = f"{address} is a local host: the tunnel would lead back into your network"
                 yield Told(("tunnels", tunnel.name, "remote"), message, "name its far end, beyond an uplink")
             for route in plan.routing:
                 remote = route.terms.remote
@@ -35,8 +35,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-If the next hop of a line, or the far end of a tunnel, is one of your own hosts, packets come back to where they came
-from. And the packets that carry a tunnel cannot go through that tunnel: the gate does not follow such a route.
+If the next hop of an uplink, or the far end of a tunnel, is one of your own hosts, packets return to where they
+came from. The encapsulated packets of a tunnel cannot use the tunnel itself either; the gate ignores such a route.
 """,
     has="""\
 uplinks:

@@ -8,16 +8,16 @@ from wily_sluice.units import DIRECTIONS, format_rate, format_share
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each direction of an uplink whose rates are all just what is taken where nobody has measured. One direction may
-    come to that by measurement.
+    """Each direction of an uplink whose rates are all the assumed share of the advertised ones. A single one may be
+    a coincidence.
     """
     for uplink in checked.plan.uplinks:
         advertised = {way: rate for way in DIRECTIONS if (rate := uplink.advertised.of(way)) is not None}
         if all(uplink.measured(way) == round(rate * UNMEASURED) for way, rate in advertised.items()):
             for way in advertised:
                 message = (
-                    f"{format_rate(uplink.measured(way))} {way} is {format_share(UNMEASURED)} of what was advertised: "
-                    "whether priorities work depends on the rate that the line really has"
+                    f"{format_rate(uplink.measured(way))} {way} is {format_share(UNMEASURED)} of the advertised rate, "
+                    "a guess: priorities only work at the rate that the line really has"
                 )
                 yield Told(("uplinks", uplink.name, way), message, "measure the line when it is quiet, and write that")
 
@@ -27,9 +27,8 @@ KIND = Kind(
     "note",
     find,
     story="""\
-Priorities and guarantees only work where packets queue in the gate. If the line is slower than the plan says, they
-queue in the modem, and nothing goes first there. Until somebody has measured, 85% of what was advertised is a
-cautious guess, and no more than that.
+Priorities and guarantees only work if packets queue in the gate. If the line is slower than the plan says, they
+queue in the modem, first come, first served. 85% of the advertised rate is a cautious guess until you measure.
 """,
     has="""\
 uplinks:

@@ -22,8 +22,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-What goes first should be small and steady. A transfer takes whatever it gets, so in the first queue it takes the
-line, and calls in the same queue wait behind it.
+The most urgent traffic should be small and steady. A transfer takes all the capacity it can get: in the first queue
+it fills the uplink, and calls in the same queue wait for it.
 """,
     has="""\
 rules:

@@ -86,9 +86,9 @@ KIND = Kind(
     whole=True,
     once=True,
     story="""\
-A network whose hosts are limited is a guest network. If its queue has a better priority than one of your queues,
-guests take the line whenever their limiter does not apply, and your hosts wait. Put guests last; a guarantee of a few
-percent keeps them going.
+A network with limited hosts is a guest network. If its queue has a better priority than one of your own queues,
+guests take the uplink whenever their limiter does not apply, and your hosts wait. Put guests last, with a guarantee
+of a few percent.
 """,
     has="""\
 limiters:

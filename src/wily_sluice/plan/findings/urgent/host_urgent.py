@@ -18,7 +18,7 @@ def find(checked: Checked) -> Iterator[Told]:
             continue
         if any(_takes_the_line(tree, rule) for tree in checked.plan.trees.values()):
             message = f"puts all that these hosts do into {path}, which goes first: their updates and downloads too"
-            yield Told(("rules", rule.index), message, "name what is urgent (`service: calls`), or cap the queue")
+            yield Told(("rules", rule.index), message, "name the urgent service (`service: calls`), or cap the queue")
 
 
 def _takes_the_line(tree: Tree, rule: Rule) -> bool:
@@ -35,8 +35,8 @@ KIND = Kind(
     "warning",
     find,
     story="""\
-A device for play or work also fetches updates, pages and films. If everything it does goes first, so do these, and
-the rest of the house waits. Name the service, or cap the queue so that the rest always fits beside it.
+A device for play or work also downloads updates, pages and films. If all of its traffic is urgent, these are too,
+and the other hosts wait. Name the urgent service, or cap the queue so that the rest always has room.
 """,
     has="""\
 rules:

@@ -33,8 +33,8 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-Before a page, a call or a game can begin, a name must be looked up. If DNS waits, everything seems broken, and a
-clock that cannot be set breaks sign-ins. Names and time need very little: guarantee it.
+Pages, calls and games begin with a DNS query. If DNS waits, everything seems broken, and a clock that cannot be set
+breaks sign-ins. Names and time need very little, so guarantee it.
 """,
     has="""\
 trees:

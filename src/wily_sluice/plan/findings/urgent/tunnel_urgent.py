@@ -14,7 +14,7 @@ def find(checked: Checked) -> Iterator[Told]:
         named = any(service.category == "tunnels" for service in terms.services or ())
         if (named or set(terms.protocols or ()) & TUNNELS) and not limits_itself(terms):
             message = f"puts a tunnel into {path}, which goes first: a download within it then goes first too"
-            yield Told(("rules", rule.index), message, "give tunnels a queue of their own with a guarantee")
+            yield Told(("rules", rule.index), message, "give tunnels their own queue with a guarantee")
 
 
 KIND = Kind(

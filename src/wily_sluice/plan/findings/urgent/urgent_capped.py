@@ -29,8 +29,8 @@ KIND = Kind(
     find,
     once=True,
     story="""\
-A cap holds even on an idle line. For the most urgent queue that is rarely what is wanted: a second call, or one with
-a picture, is squeezed although nobody else needs the line. A guarantee alone already reserves the rate.
+A cap holds even on an idle uplink. In the most urgent queue that is rarely intended: a second call, or a video
+call, is squeezed although there is free capacity. A guarantee alone already reserves the rate.
 """,
     has="""\
 trees:

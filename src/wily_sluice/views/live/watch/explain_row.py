@@ -46,7 +46,7 @@ def explain_queue(key: tuple[str, ...], data: dict[str, Any], told: dict[str, An
     full = whole["line_rate"] >= NEAR * whole["usable"]
     said = [f"{path[0]} on {uplink}, {direction}."]
     if not rate and not data["backlog_packets"]:
-        said.append("It is idle: others can use its guarantee meanwhile.")
+        said.append("It is idle, so others can use its guarantee.")
     elif rate >= NEAR * data["cap"]:
         said.append(f"Its cap limits it: {_rate(rate)} of at most {_rate(data['cap'])}.")
     elif data["guarantee"] and rate > data["guarantee"]:
@@ -92,7 +92,7 @@ def explain_limiter(key: tuple[str, ...], data: dict[str, Any], _told: dict[str,
     if data.get("idle"):
         said.append(f"It does not apply now: {data['idle']}.")
     elif data["backlog_packets"]:
-        said.append("It is limiting somebody now.")
+        said.append("It is holding back packets now.")
     elif data["drops"]:
         said.append("It drops excess packets.")
     else:

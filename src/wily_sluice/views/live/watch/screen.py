@@ -37,17 +37,17 @@ HELP: Final = f"""\
 [b]Rows[/]      ↑ ↓, page up, page down, home, end, a click, the wheel
 [b]e, enter[/]  explain the row
 [b]s[/]         sort by the next column; or click its heading
-[b]/[/]         show only names that contain a word; escape shows all again
-[b]a[/]         show what is idle too
+[b]/[/]         filter by a part of the name; escape shows all
+[b]a[/]         show idle rows too
 [b]space[/]     freeze the figures
 [b]q[/]         quit
 
-[b]Bars[/] are rates against what the line can carry: [{GREEN}]━[/] within the guarantee [b]┼[/], \
+[b]Bars[/] show rates relative to the usable rate: [{GREEN}]━[/] within the guarantee [b]┼[/], \
 [{BLUE}]━[/] beyond it, [{ORANGE}]━[/] at the cap [b]┤[/].
-[b]Delay[/] is what 95 of 100 packets waited in the gate at most: [{ORANGE}]{format_time(SLOW)}[/] and more is felt in \
-calls and play, [b {RED}]{format_time(LONG)}[/] by everybody.
-[b]Round trip[/] is from the gate to the remote and back, without that wait; [b]in house[/] to the host and back.
-[b]The last minute[/] is drawn against the cap or the line; for hosts and services, against their own highest."""
+[b]Delay[/] is the 95th percentile in the gate: from [{ORANGE}]{format_time(SLOW)}[/] on, calls and games suffer, \
+from [b {RED}]{format_time(LONG)}[/] on, everything does.
+[b]Round trip[/] is from the gate to the remote and back, without the gate's own delay; [b]in house[/] to the host.
+[b]The last minute[/] is relative to the cap or the usable rate; for hosts and services, to their own maximum."""
 THEME: Final = Theme(
     "plain", primary=BLUE, accent=BLUE, warning=ORANGE, error=RED, success=GREEN, background="#121417",
     surface="#121417", panel="#1c2026", foreground="#d8dce2", dark=True,
