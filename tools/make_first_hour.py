@@ -25,7 +25,7 @@ PATIENCE = 600  # seconds
 HEAD = """\
 # The first hour
 
-From a fresh clone to a gate that was measured, watched, changed and proved: the commands, and what they print. The site is built from network namespaces with `sluice rig`, so the hour needs no second machine and touches
+From a fresh clone to a gate that was measured, watched, changed and proved: commands and their output. The site is built from network namespaces with `sluice rig`, so the hour needs no second machine and touches
 no network; on a real gateway the same commands run without `sluice rig exec NODE`.
 """
 INSTALL = """\
@@ -39,8 +39,8 @@ AFTER_NEW = """\
 
 ## 2. Write a plan
 
-`sluice new` asks, as [the first ten minutes](first-ten-minutes.md) show whole. Here nobody has measured the line yet, so the plan
-keeps below what was advertised, and `sluice check` tells so:
+`sluice new` asks its questions: [the first ten minutes](first-ten-minutes.md) show them all. The line is not measured yet, so the plan
+stays below the advertised rate, and `sluice check` says so:
 
 """
 TAIL = """\
@@ -153,7 +153,7 @@ def record(hour: Hour) -> None:
         with hour.beside("sudo sluice rig exec gateway sluice gate run", "Ctrl-C"):
             shaped(hour, far)
         hour.show(
-            "Once the gate has ended, what it counted is still there:",
+            "After the gate has stopped, its counters are still there:",
             "sudo sluice rig exec gateway sluice usage --last '10 min' --by queue --rows 6",
         )
     hour.show("## 9. Take it down", "sudo sluice rig down")

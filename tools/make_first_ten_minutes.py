@@ -29,7 +29,7 @@ ANSWERS = [
 ]  # fmt: skip
 STEPS: list[tuple[str, list[str]]] = [
     (
-        "## 3. Read what it says\n\nThe plan is a file with a comment at every figure:",
+        "## 3. Read the plan\n\nThe plan is a file with a comment at every figure:",
         ["cat sluice.yaml"],
     ),
     ("Rules and limiters as sentences:", ["sluice show rules", "sluice show limiters"]),
@@ -60,16 +60,16 @@ STEPS: list[tuple[str, list[str]]] = [
 HEAD = """\
 # The first ten minutes
 
-On a gateway with one line and two networks: the commands, and what they print.
+On a gateway with one uplink and two networks: commands and their output.
 
 ## 1. Answer a few questions
 
-Press Enter to take what is offered in brackets. `?` tells more, `back` returns to the question before.
+Press Enter to accept the answer in brackets. `?` explains, `back` returns to the previous question.
 """
 TAIL = """\
 ## 10. Shape real packets
 
-As root, on the gateway: whether the machine can carry it, then the gate itself, then what it does.
+As root, on the gateway: the capacity of the machine, the gate itself, and its state.
 
     sudo sluice gate cost
     sudo sluice gate run
@@ -152,7 +152,7 @@ def talk(folder: str, environment: dict[str, str]) -> list[str]:
     talking.sendline("")
     talking.expect(pexpect.EOF)
     seen = (
-        "\n## 2. See what the plan will do\n\nBefore anything is written, the plan is checked, divided and simulated:\n"
+        "\n## 2. See the forecast\n\nBefore anything is written, the plan is checked, divided and simulated:\n"
     )
     return [block(f"$ sluice new\n{heard}"), seen, block(found + talking.before)]
 

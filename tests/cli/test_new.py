@@ -82,7 +82,7 @@ SAID = [
     ("subnets", "192.0.2.128/25", "overlaps 192.0.2.0/24"), ("subnets", "198.51.100.0/24", ""), ("name", "guests", ""),
     ("another network", "n", ""), ("first", "games backups", "there is no “backups”"), ("first", "games calls", ""),
     ("films", "films.example", ""), ("limit guests", "back", ""), (r"films \[films.example\]", "", ""),
-    ("limit guests", "y", ""), ("network", "", ""), ("at most", "500/1", "limits nothing"), ("at most", "5/1", ""),
+    ("limit guests", "y", ""), ("network", "", ""), ("at most", "500/1", "is no limit"), ("at most", "5/1", ""),
     ("limit one host", "y", ""), ("address", "203.0.113.9", "in none of your networks"),
     ("address", "192.0.2.9", ""),
     ("at most", "20/2", ""), ("hosts share equally", "", ""), ("when", "17:00-23:00", ""),
