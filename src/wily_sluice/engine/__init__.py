@@ -1,5 +1,6 @@
-"""What happens to a packet. No I/O, no clock, no plan file: packets and times go in, packets come out.
+"""The datapath without the outside world: no I/O, no clock, no plan file. The caller passes packets and times, and gets
+packets back.
 
-Everywhere in here time is an int of nanoseconds on a monotonic clock that the caller hands in as `now`, sizes are
-bytes as charged on the line, rates are bit/s. Nothing in this package imports anything of ours but `units`.
+Times are integers of nanoseconds on a monotonic clock, passed as `now`. Sizes are bytes as charged on the line, rates
+are bit/s. This package imports only `units` of ours.
 """

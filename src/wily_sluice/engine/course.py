@@ -7,9 +7,9 @@ from wily_sluice.units import Nanoseconds, Rate, Size
 
 
 class RateCourse:
-    """`points` are times, the first of them 0, each with the rate in bit/s from then on; the last holds for ever.
+    """`points` are times, starting at 0, each with the rate in bit/s from then on; the last rate continues for ever.
 
-    Raises ValueError for times that do not grow, or a rate below 1 bit/s.
+    Raises ValueError for times that do not increase, or a rate below 1 bit/s.
     """
 
     __slots__ = ("_bits", "_rates", "_times")
@@ -50,12 +50,12 @@ class RateCourse:
         return self._rates[max(0, bisect_right(self._times, at) - 1)]
 
     def bits(self, at: Nanoseconds) -> float:
-        """What a line that is never idle has carried by a time, in bits."""
+        """Bits that a line without idle time has carried by a time."""
         index = max(0, bisect_right(self._times, at) - 1)
         return self._bits[index] + self._rates[index] * (at - self._times[index]) / 1e9
 
     def end(self, begin: Nanoseconds, size: Size) -> Nanoseconds:
-        """When so many bytes are sent, of which the first is sent at `begin`."""
+        """When this many bytes are sent if the first is sent at `begin`."""
         bits = self.bits(begin) + 8 * size
         index = max(0, bisect_right(self._bits, bits) - 1)
         return self._times[index] + round((bits - self._bits[index]) * 1e9 / self._rates[index])

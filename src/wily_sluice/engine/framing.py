@@ -1,10 +1,9 @@
-"""What a packet costs on the line, beyond its own bytes: in frames, and in the cells that these may go into.
+"""The size of a packet on the line: frames, and the cells that may carry them.
 
-A line carries frames, not packets, and a plan's rates are rates of frames. Which layers cost what is worked out where
-the plan is read.
+A line carries frames, and a plan's rates count frames. The plan reader works out the cost of the layers.
 
-A packet that enters a tunnel leaves inside another one, which adds headers and may pad what it carries; it is charged
-what that one costs.
+A packet that enters a tunnel leaves inside another one with more headers and perhaps padding; it is charged the size of
+the outer packet.
 """
 
 from dataclasses import dataclass
@@ -23,9 +22,9 @@ Cells = Literal["atm", "ptm"]
 
 @dataclass(frozen=True, slots=True)
 class Wrapping:
-    """What a tunnel makes of a packet of at most `largest` bytes: with `trailer` bytes behind it, it is padded to a
-    multiple of `multiple`, and `around` bytes go around that, all headers together. `capped` says that padding does not
-    make it longer than the largest. Raises ValueError where nothing fits into the tunnel.
+    """A tunnel's effect on a packet of at most `largest` bytes: with `trailer` bytes appended, it is padded to a
+    multiple of `multiple`, and gets headers of `around` bytes in total. `capped` means that padding does not exceed
+    the largest size. Raises ValueError if no packet fits.
     """
 
     around: Size
@@ -89,15 +88,15 @@ class Framing:
         return frame
 
     def cost_when_cut(self, length: Size, headers: Size) -> Size:
-        """Bytes on the line for a large offloaded packet, which the interface cuts into the longest that it can send.
+        """Bytes on the line for a large offloaded packet, which the interface cuts into segments of the largest size.
 
-        `headers` is what each of these repeats of the large one's own headers.
+        `headers` is the size of the headers that every segment repeats.
         """
         full, rest = divmod(length - headers, self.largest - headers)
         return full * self.cost(self.largest) + (self.cost(rest + headers) if rest else 0)
 
     def length_when_cut(self, length: Size, headers: Size, between: Size) -> Size:
-        """Bytes of all these packets together, as they leave, with so many `between` any two of them."""
+        """Bytes of all segments together, with `between` bytes between two of them."""
         full, rest = divmod(length - headers, self.largest - headers)
         wrapping = self.wrapping
         if wrapping is None:

@@ -32,7 +32,7 @@ class Line(QueueingDiscipline):
         self._under_way: deque[tuple[Nanoseconds, Packet]] = deque()
 
     def transmit(self, size: Size, now: Nanoseconds) -> Nanoseconds | None:
-        """When a packet of `size` bytes that comes in now reaches the far end; None when the buffer is full."""
+        """When a packet of `size` bytes that arrives now reaches the far end; None if the buffer is full."""
         free_at = self.free_at
         if free_at <= now:
             free_at = now
@@ -67,7 +67,7 @@ class Line(QueueingDiscipline):
 
 
 class VaryingLine(Line):
-    """A line whose rate follows a course; its `rate` is the highest, by which its buffer may have been worked out."""
+    """A line whose rate changes over time; `rate` is the highest, which the buffer size may be based on."""
 
     __slots__ = ("course",)
 
@@ -76,7 +76,7 @@ class VaryingLine(Line):
         self.course = course
 
     def transmit(self, size: Size, now: Nanoseconds) -> Nanoseconds | None:
-        """When a packet of `size` bytes that comes in now reaches the far end; None when the buffer is full."""
+        """When a packet of `size` bytes that arrives now reaches the far end; None if the buffer is full."""
         begin = max(self.free_at, now)
         if begin > now and self.waiting(now) > self.buffer - size:
             self.drops += 1

@@ -1,4 +1,4 @@
-"""A packet as the engine knows it: a size, a conversation, and a token by which the caller knows it again."""
+"""A packet in the engine: a size, a conversation, and a token that identifies it to the caller."""
 
 from typing import TYPE_CHECKING, Any, Final
 
@@ -16,15 +16,15 @@ CE: Final = 3
 
 
 class Packet:
-    """`size` is in bytes as charged on the line, `length` without framing, `payload` what of it an application sent;
-    of `length`, `wrapped` is what a tunnel puts around it.
+    """`size` is in bytes as charged on the line, `length` without framing, `payload` the application's bytes; `wrapped`
+    is the part of `length` that a tunnel adds.
 
-    `kind` is what kinds of packet it is (`engine.classify.kind`), where rules ask. `arrived` is when it
-    came, `entered` when it joined the queue that it stands in.
+    `kind` has the kinds of packet (`engine.classify.kind`) if rules need them. `arrived` is the time of arrival,
+    `entered` the time it joined its present queue.
 
-    `ecn` is the ECN field that it came with; `marked` says that a queue has marked it instead of dropping it, and the
-    caller must then send it on with CE; likewise with another DSCP, where `dscp` is not -1. A packet stands in one
-    queue at a time, whose order `behind` keeps.
+    `ecn` is the ECN field on arrival. `marked` means that a queue has ECN-marked it instead of dropping it, and the
+    caller must send it with CE. In the same way, a `dscp` other than -1 must be written into it. A packet is in one
+    queue at a time; `behind` links the order of that queue.
     """
 
     __slots__ = (

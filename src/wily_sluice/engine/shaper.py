@@ -1,10 +1,10 @@
-"""The shaper of one uplink in one direction: limiters, then the tree, then the line's own pace.
+"""The shaper of one uplink in one direction: limiters, then the tree, then the line's pace.
 
-The caller hands in packets by `offer` and takes them out by `release`; `next_release` tells when it is worth asking
-again. A packet that will not be sent is handed to `drop`, which must not call back into the shaper.
+The caller passes packets to `offer` and takes them from `release`; `next_release` is the next time worth asking. A
+packet that will not be sent is passed to `drop`, which must not call back into the shaper.
 
-The pace is a virtual clock at the usable rate. While packets stand here it keeps its own time, so a caller that wakes
-late sends what it missed and the rate still holds; after idleness it starts at now, so nothing is saved up.
+The pace is a virtual clock at the usable rate. While there is a backlog it ignores real time, so a caller that wakes
+late catches up and the rate holds. After an idle period it restarts at now, so that nothing is saved up.
 """
 
 from typing import Final
@@ -35,9 +35,9 @@ MOST_EXCESSES: Final = 256
 class Shaper(Onward):
     """Shapes one direction of one uplink. `rate` is the usable rate in bit/s.
 
-    `others` are the limiters, by their index in the bank, that are for other uplinks only. A change of what
-    conversations are sorted by adds 1 to `epoch`; each is then sorted again at its next packet. `touched` are the
-    tallies that may have changed since they were last collected.
+    `others` are the limiters, by index in the bank, that belong to other uplinks only. A change in sorting adds 1 to
+    `epoch`, and every conversation is then sorted again at its next packet. `touched` are the tallies that may have
+    changed since the last collection.
     """
 
     def __init__(
@@ -86,7 +86,7 @@ class Shaper(Onward):
             self.enter_tree(packet, now)
 
     def lane(self, conversation: Conversation, kind: int, length: Size, now: Nanoseconds) -> Lane:
-        """The way that a packet of a conversation takes: sorted now, if it is new or something has changed."""
+        """The path of a conversation's packet: computed now if it is new or something has changed."""
         watch = conversation.watch
         if watch is not None and watch.saw(self._up, length, now):
             conversation.sort_again()
@@ -125,7 +125,7 @@ class Shaper(Onward):
         return self._utilisation
 
     def _lane_apart(self, conversation: Conversation, lane: Lane, apart: int, length: Size, now: Nanoseconds) -> Lane:
-        """The lane of packets that rules tell apart; kept beside that of the conversation's other packets."""
+        """The lane of a kind of packet that rules distinguish; kept with those of the conversation's other packets."""
         if lane.kinds is None:
             lane.kinds = {}
         chosen = lane.kinds.get(apart)
@@ -135,7 +135,7 @@ class Shaper(Onward):
         return chosen
 
     def lane_for(self, conversation: Conversation, subject: Subject) -> Lane:
-        """The way of packets of a conversation that is as `subject` says; not kept. UNREADABLE has the default."""
+        """The path for a conversation in the state of `subject`; not stored. UNREADABLE uses the default."""
         buckets: list[Bucket] = []
         if conversation.key == UNREADABLE:
             return Lane(self, (), self._leaf(-1), self._tally(b"", -1, ""), self.epoch)
@@ -158,12 +158,12 @@ class Shaper(Onward):
         return tally
 
     def count_conversations(self, on: bool) -> None:
-        """Count what each conversation sends, from now on; or no more."""
+        """Start or stop counting the bytes of each conversation."""
         if on != (self._conversations is not None):
             self._conversations = {} if on else None
 
     def collect_conversations(self) -> dict[Conversation, tuple[Size, int]]:
-        """Bytes and packets that came of each conversation since the last call, where that is counted."""
+        """Bytes and packets of each conversation since the last call, if they are counted."""
         found = self._conversations
         if found is None:
             return {}
@@ -181,7 +181,7 @@ class Shaper(Onward):
     def _choose_lane(
         self, conversation: Conversation, lane: Lane | None, kind: int, length: Size, now: Nanoseconds
     ) -> Lane:
-        """Sort a conversation. What waits on its lane is taken along, so that nothing is overtaken."""
+        """Sort a conversation. Its queued packets move along, so that none is overtaken."""
         if conversation.watch is not None or self.classifier.watch:
             self._watch(conversation)
         chosen = self.lane_for(conversation, self.classifier.subject(conversation, kind, length))
@@ -197,7 +197,7 @@ class Shaper(Onward):
         return lane
 
     def _watch(self, conversation: Conversation) -> None:
-        """Watch a conversation for what rules look at now."""
+        """Observe a conversation for the present rules."""
         watch, spec = conversation.watch, self.classifier.watch
         if watch is None:
             conversation.watch = Watch(spec)
@@ -205,7 +205,7 @@ class Shaper(Onward):
             conversation.watch = watch.reconfigure(spec)
 
     def _redirect(self, lane: Lane, chosen: Lane, now: Nanoseconds) -> None:
-        """Give a lane another way, with what waits on it: first what has come furthest."""
+        """Give a lane another path, and move its queued packets: first those that are furthest ahead."""
         passed: list[Packet] = []
         if lane.leaf is not chosen.leaf:
             uprooted = self._uprooted.pop(lane, None)
@@ -278,7 +278,7 @@ class Shaper(Onward):
 
     @property
     def free_at(self) -> Nanoseconds:
-        """Before this, nothing is released, whatever is offered."""
+        """No packet is released earlier than this."""
         return self._clock
 
     def release(self, now: Nanoseconds) -> Packet | None:

@@ -17,11 +17,11 @@ from wily_sluice.units import SECOND, Direction, Nanoseconds
 
 
 class SiteSpec:
-    """What a site is to do, beside what its shapers and limiters do.
+    """The parts of a site other than its shapers and limiters.
 
-    `kinds` are the kinds of packets that rules ask for, as bits; `recognises` says that what conversations speak is
-    asked for, or names are, or that these are to be kept. `schedules_at` says which schedules hold at a moment, as
-    bits; `limiter_schedules` has the index of each limiter's, or -1; `rules_scheduled` says that rules ask for some.
+    `kinds` are the kinds of packets in rules, as bits; `recognises` means that rules or records need protocols or
+    names. `schedules_at` returns the open schedules at a time, as bits; `limiter_schedules` has each limiter's schedule
+    index, or -1; `rules_scheduled` means that rules use schedules.
     """
 
     __slots__ = (
@@ -51,9 +51,9 @@ class SiteSpec:
 
 
 class SiteEngine:
-    """All shapers of a site, by uplink and direction; `specs` are those of their trees.
+    """All shapers of a site, by uplink and direction; `specs` are the specifications of their trees.
 
-    Until `at` is called, what a schedule governs holds.
+    Until `at` is called, all schedules count as open.
     """
 
     def __init__(
@@ -90,7 +90,7 @@ class SiteEngine:
 
     @property
     def recognises(self) -> bool:
-        """Whether what conversations speak is asked for."""
+        """Whether protocols or names must be recognised."""
         return self._spec.recognises
 
     def _list_ledgers(self) -> None:
@@ -102,9 +102,9 @@ class SiteEngine:
         }
 
     def reconfigure(self, other: "SiteEngine", now: Nanoseconds) -> None:
-        """Go on by the plan of `other`, a new engine: with the packets, conversations and counters that are here.
+        """Switch to the plan of `other`, a new engine, keeping packets, conversations and counters.
 
-        `other` is used up. The caller releases what is queued in shapers that were removed. Call `at` next.
+        `other` is used up. The caller releases packets queued in removed shapers. Call `at` next.
         """
         self._spec = other._spec
         self.router = other.router
@@ -142,7 +142,7 @@ class SiteEngine:
             self._stale = True
 
     def settle(self, now: Nanoseconds) -> None:
-        """Do what was put off, if it is time; to be called now and then."""
+        """Do postponed work when it is due. Call it regularly."""
         if self._stale:
             self.neighbours_changed(now)
 
@@ -151,7 +151,7 @@ class SiteEngine:
         return self.keep_to(self._spec.schedules_at(moment))
 
     def keep_to(self, bits: int) -> bool:
-        """Follow the schedules, of which those hold that have a bit here. True when something changed."""
+        """Apply the schedules with a bit in this set. True if something changed."""
         changed = bits != self.clock.open and self._spec.rules_scheduled
         self.clock.open = bits
         for bank in self.banks.values():

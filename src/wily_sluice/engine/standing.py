@@ -1,4 +1,4 @@
-"""Which lines are to be used: whether echoes over them are answered, and for how long they have been well."""
+"""Which uplinks are usable: whether pings over them are answered, and for how long they have worked."""
 
 from collections.abc import Container
 from typing import Final
@@ -33,7 +33,7 @@ class Echoes:
         self._due: Nanoseconds = -EVERY  # so that the first is sent at once, and the others as long after that
 
     def next(self, now: Nanoseconds) -> int:
-        """The number of the next echo if it is to be sent now, or -1; to be asked often, since it counts the lost."""
+        """The number of the next ping if it is due, or -1. Call it often, because it also counts lost pings."""
         if self._waiting and now - self._sent > self._within:
             self._waiting = False
             self.lost += 1
@@ -68,7 +68,7 @@ class Echoes:
 
 
 class Standing:
-    """Of the lines of a site, by their names. Those in `down` are not to be used."""
+    """The state of a site's uplinks, by name. Those in `down` are unusable."""
 
     __slots__ = ("_well_since", "down")
 
@@ -77,13 +77,13 @@ class Standing:
         self._well_since: dict[str, Nanoseconds] = {}
 
     def keep(self, lines: Container[str]) -> None:
-        """Forget all other lines, which are no more."""
+        """Forget all other uplinks, which no longer exist."""
         for gone in [line for line in self.down if line not in lines]:
             self.down.discard(gone)
             self._well_since.pop(gone, None)
 
     def failed(self, line: str) -> bool:
-        """Take note that a line fails; True if it was to be used before."""
+        """Record a failure of an uplink; True if it was usable before."""
         self._well_since.pop(line, None)
         if line in self.down:
             return False
@@ -91,7 +91,7 @@ class Standing:
         return True
 
     def well(self, line: str, now: Nanoseconds) -> bool:
-        """Take note that a line is well; True if it is to be used again from now on."""
+        """Record that an uplink works; True if it becomes usable."""
         if line not in self.down or now - self._well_since.setdefault(line, now) < HOLD_DOWN:
             return False
         self.down.discard(line)

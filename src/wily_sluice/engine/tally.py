@@ -36,7 +36,7 @@ def step_end(step: int) -> Nanoseconds:
 
 
 def percentile(waits: Sequence[int], part: float) -> Nanoseconds:
-    """The wait that this part of those counted, from 0 to 1, does not exceed; 0 if none was counted."""
+    """The delay at this quantile, from 0 to 1; 0 if no packet was counted."""
     sought, seen = part * sum(waits), 0
     for step, count in enumerate(waits):
         seen += count
@@ -46,11 +46,10 @@ def percentile(waits: Sequence[int], part: float) -> Nanoseconds:
 
 
 class Tally:
-    """`backlog` in bytes and `waiting` in packets are inside now; `busy` is the total time with a packet inside, in ns.
+    """`backlog` in bytes and `waiting` in packets are present now; `busy` is the total time with a backlog, in ns.
 
-    `waits` counts the waits of packets that have left, without those of the first step, which are the rest of
-    `packets`. `told` is where a reader notes what it has read. `touched` says that it is in a list of those that
-    changed.
+    `waits` counts the delays of packets that have left, except in the first bin, which are the rest of `packets`.
+    `told` is for a reader, to note its last values. `touched` means that the tally is in a list of changed ones.
     """
 
     __slots__ = (

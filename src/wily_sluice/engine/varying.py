@@ -1,22 +1,22 @@
-"""Finds the usable rate of a line that varies, between two bounds, from the delay of packets that cross it.
+"""Finds the usable rate of a line that varies, between two bounds, from the delay of packets.
 
-If more is sent than a line carries, packets queue in front of it, and the delay exceeds the line's own: the *excess*.
-A step is made every TICK:
+If more is sent than a line carries, packets queue in the modem, and the delay rises above the line's own: the *excess*.
+Every TICK a step is made:
 
-- With an excess above HIGH, the line is taken to be slower: it carries the rate received from it, or, toward the line,
-  the rate sent divided by one plus the slope of the delay. The rate is set to that, less a part that drains the queue
-  within DRAIN. Then nothing is changed until the effect can show.
-- Once the excess is gone, the rate returns to a little less than the line was found to carry.
-- With hardly any excess, while more waits than may pass, the rate grows: quickly if the line was not found slower
-  recently, or is well past the rate found then; slowly near that rate.
+- If the excess is above HIGH, the line is slower than assumed. Its rate is the rate received; toward the line, it is
+  the rate sent divided by one plus the slope of the delay. The usable rate is set to that, minus a part that drains the
+  queue within DRAIN. Then the rate stays until the effect can show.
+- When the excess is gone, the rate returns to slightly less than the rate found.
+- With hardly any excess and a backlog, the rate grows: quickly if the line was not slow recently, or far above the rate
+  found then; slowly near that rate.
 
-If the probed remote stops answering, the round trips of conversations are used instead, each beyond the shortest of its
-own conversation. A short silence counts as a full line; without information for longer, the rate stays.
+If the probed remote stops answering, round trips of conversations are used instead, each minus the shortest of its
+conversation. A short silence counts as a full line; without information for longer, the rate stays.
 
-The line's own delay is the least of the last half minute. If both directions are full, a growing delay is blamed on
-both; each recovers by itself.
+The line's own delay is the minimum of the last half minute. If both directions are full, a growing delay is attributed
+to both; each recovers independently.
 
-Source: RFC 6817 §2.1, for delay beyond the least delay seen as the sign of a queue.
+Source: RFC 6817 §2.1, for delay above the minimum as the sign of a queue.
 """
 
 from typing import Final
@@ -78,7 +78,7 @@ class RateFinder:
             self._passed = excess
 
     def begin_anew(self) -> None:
-        """From now on another remote is probed, with a round trip of its own."""
+        """Start over with another remote and its round trip."""
         self._least = [None, None]
         self._turn, self._samples, self._heard, self._quiet = 0, [], False, 0
 

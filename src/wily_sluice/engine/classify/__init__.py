@@ -1,4 +1,4 @@
-"""Which rule a conversation matches: its key, what rules ask of it, and the index that finds the rules that may match.
+"""Which rule a conversation matches: its key, the conditions of rules, and the index that finds candidate rules.
 
-New here: a question that a rule may ask. What is known of a conversation over time stands in `conversations`.
+New here: a condition for rules. State of a conversation over time belongs in `conversations`.
 """

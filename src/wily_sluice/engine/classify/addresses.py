@@ -1,7 +1,7 @@
 """A set of IP addresses of both versions, as disjoint ranges; membership takes logarithmic time.
 
-Addresses are packed, 4 bytes for IPv4 and 16 for IPv6, in network byte order, as they stand in a header. Packed
-addresses of one length sort as the numbers they are, which is what the bisection rests on.
+Addresses are packed, 4 bytes for IPv4 and 16 for IPv6, in network byte order as in a header. Packed addresses of one
+length sort like numbers, which the bisection relies on.
 """
 
 from bisect import bisect_right
@@ -49,7 +49,7 @@ class AddressSet:
 
     @property
     def size(self) -> int:
-        """How many addresses there are. Not `len()`: an IPv6 subnet alone is beyond what that may return."""
+        """The number of addresses. Not `len()`, which cannot return the size of a single IPv6 subnet."""
         return sum(int.from_bytes(last) - int.from_bytes(first) + 1 for first, last in self)
 
     def __bool__(self) -> bool:

@@ -97,7 +97,7 @@ class Classifier:
         return Subject(conversation, neighbours.hardware(local), kind, host, length, own)
 
     def service(self, subject: Subject) -> str:
-        """Of which service it is, for the counters: the first that has a sign, else what it was seen to speak."""
+        """The service of a conversation, for the counters: the first match, otherwise the recognised protocol."""
         known = subject.known
         for service in self.services:
             if service.sign(subject.parties, known, subject.shape):

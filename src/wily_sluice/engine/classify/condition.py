@@ -1,7 +1,6 @@
-"""What a rule or a limiter asks of a conversation: single questions, and how they are put together.
+"""Conditions of rules and limiters: single questions about a conversation, and combinations.
 
-Every condition has a `field`, its key in the plan file, so that an explanation of why a rule does not
-hold can be told which of its fields does not.
+Every condition has a `field`, its key in the plan file, so that an explanation can name the field that does not match.
 """
 
 from typing import Final
@@ -18,11 +17,11 @@ LONGEST_PACKET: Final[Size] = 65_535  # RFC 791 §3.1
 
 
 class Subject:
-    """All that can be asked of: a conversation as it is now, and the `kind` and `length` of one of its packets.
+    """Everything that conditions can ask: a conversation in its present state, and the `kind` and `length` of a packet.
 
-    `hardware` is the local party's own address, where it is known; `host` the address that stands for it. A
-    conversation that has a `home`, another local address than its own, is asked about as if it had that one; or that of
-    its host, if it is of the same network (`own`).
+    `hardware` is the local party's hardware address, if known; `host` the address that represents its device. A
+    conversation with a `home` address is treated as if that were its local address; or its host's address, if the host
+    is in the same network (`own`).
     """
 
     __slots__ = ("dscps", "fast", "hardware", "host", "kind", "known", "length", "moved", "parties", "shape")
@@ -84,7 +83,7 @@ class Condition:
 
 
 class LocalIs(Condition):
-    """The local party is meant by its address, or by its hardware address."""
+    """The local party matches by its IP address or its hardware address."""
 
     __slots__ = ("addresses", "hardware")
 
@@ -101,7 +100,7 @@ class LocalIs(Condition):
 
 
 class RemoteIs(Condition):
-    """The remote is meant by its address, or by a name that is known of it."""
+    """The remote matches by its address or a known name."""
 
     __slots__ = ("addresses", "names")
 
@@ -118,7 +117,7 @@ class RemoteIs(Condition):
 
 
 class ProtocolIs(Condition):
-    """The protocol's number is one of these."""
+    """The protocol number is in this set."""
 
     __slots__ = ("protocols",)
 
@@ -132,7 +131,7 @@ class ProtocolIs(Condition):
 
 
 class PortIs(Condition):
-    """A port lies in one of these ranges, first and last inside: the local one, the remote one, or either."""
+    """A port is in one of the ranges, inclusive: the local port, the remote port, or either."""
 
     __slots__ = ("local", "ranges", "remote")
 
@@ -153,7 +152,7 @@ class PortIs(Condition):
 
 
 class DscpIs(Condition):
-    """The conversation has carried one of these DSCPs, given as bits, in either direction."""
+    """The conversation has carried a DSCP of this set, given as bits, in either direction."""
 
     __slots__ = ("dscps",)
 
@@ -181,7 +180,7 @@ class VersionIs(Condition):
 
 
 class ServiceIs(Condition):
-    """Matches any of these services."""
+    """Matches a service of this set."""
 
     __slots__ = ("services",)
 
@@ -224,7 +223,7 @@ class FastIs(Condition):
 
 
 class KindIs(Condition):
-    """The packet is of one of these kinds, given as bits."""
+    """The packet is of a kind in this set, given as bits."""
 
     __slots__ = ("kinds",)
 
@@ -268,7 +267,7 @@ class WhenIs(Condition):
 
 
 class All(Condition):
-    """True if all of these hold, or there are none."""
+    """True if all conditions hold, or there are none."""
 
     __slots__ = ("parts",)
 
@@ -290,7 +289,7 @@ class All(Condition):
 
 
 class AnyOf(Condition):
-    """True if one of these holds; false if there are none."""
+    """True if a condition holds; false if there are none."""
 
     __slots__ = ("parts",)
 

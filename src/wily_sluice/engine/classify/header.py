@@ -26,10 +26,10 @@ UNREADABLE: Final = bytes(13)  # the key of all that cannot be read
 
 
 class Parsed:
-    """What a header says: the conversation's key, the packet's length in bytes, its DSCP (0 to 63), its ECN field.
+    """A packet's header: the conversation's key, the packet's length in bytes, its DSCP (0 to 63), its ECN field.
 
-    `headers` is how many of its bytes are those of IP and of TCP or UDP; the rest is what an application sent. `flags`
-    are TCP's (RFC 9293 §3.1). `datagram` is empty, or tells the datagram of a fragment from others.
+    `headers` is the number of bytes of the IP and TCP or UDP headers; the rest is payload. `flags` are TCP's (RFC 9293
+    §3.1). `datagram` is empty, or identifies the datagram of a fragment.
     """
 
     __slots__ = ("datagram", "dscp", "ecn", "flags", "headers", "key", "length")
@@ -57,7 +57,7 @@ class Parties(NamedTuple):
 
 
 def parse(header: bytes, up: bool) -> Parsed | None:
-    """Read a packet's header; `up` says that the sender is the local party. None for what is not an IP packet."""
+    """Read a packet's header; `up` means that the sender is the local party. None if it is not an IP packet."""
     if len(header) < 20:
         return None
     version = header[0] >> 4
@@ -99,9 +99,9 @@ def parse(header: bytes, up: bool) -> Parsed | None:
 
 
 def quoted(header: bytes, up: bool) -> bytes:
-    """The key of the conversation that an ICMP error is about, by the packet that it quotes; empty for what is none.
+    """The key of the conversation in the packet that an ICMP error quotes; empty for other packets.
 
-    Sources: RFC 792, RFC 4443 §2.1 (errors have types below 128) and §3. The quoted packet went the other way.
+    Sources: RFC 792, RFC 4443 §2.1 (errors have types below 128) and §3. The quoted packet had the opposite direction.
     """
     if header[0] >> 4 == 4:
         start = (header[0] & 15) * 4

@@ -1,7 +1,7 @@
-"""Kinds of single packets, which rules may ask for; as bits, of which a packet may have several.
+"""Kinds of single packets for rules, as bits. A packet may have several kinds.
 
-A TCP segment with SYN belongs to the handshake (RFC 9293 §3.5). One with FIN or RST closes the connection (§3.6,
-§3.5.2). One that only acknowledges carries no data. Control messages are those of ICMP (RFC 792, RFC 4443).
+A TCP segment with SYN belongs to the handshake (RFC 9293 §3.5). FIN or RST closes the connection (§3.6, §3.5.2). A pure
+acknowledgement carries no data. Control messages are those of ICMP (RFC 792, RFC 4443).
 """
 
 from typing import Final
@@ -20,7 +20,7 @@ NAMES: dict[str, int] = {
 
 
 def kind_of(protocol: int, flags: int, length: int, headers: int) -> int:
-    """The kinds of a packet of this many bytes, of which the headers take so many. `flags` are those of TCP."""
+    """The kinds of a packet with this length and header length in bytes. `flags` are TCP's."""
     kind = 0
     if protocol == 6:
         if flags & 2:  # SYN

@@ -1,4 +1,4 @@
-"""What has been recognised of a conversation, and by which evidence. Recognition writes it, sorting reads it."""
+"""Recognition's results for a conversation, with the evidence. Recognition writes them, sorting reads them."""
 
 from typing import Final
 
@@ -7,11 +7,11 @@ from mypy_extensions import mypyc_attr
 
 @mypyc_attr(native_class=False)  # so that other parts of the program may make and keep it
 class Known:
-    """`seen` is the protocol that its packets were seen to speak, such as `tls`; empty while nothing is certain.
+    """`seen` is the recognised protocol, such as `tls`; empty if not certain.
 
-    `names` are the names of the remote, the likeliest first. `likely` is a protocol that is probable but not certain.
-    `evidence` gives a person the reasons for each of these. `foreign` says that its first packets were seen, and fit no
-    protocol that can be recognised. `opened` is the service that its port on the local host was opened for.
+    `names` are the names of the remote, the likeliest first. `likely` is a probable protocol. `evidence` gives the
+    reasons for people. `foreign` means that the first packets were examined and match no known protocol. `opened` is
+    the service for which the local port was opened.
     """
 
     __slots__ = ("evidence", "foreign", "likely", "names", "opened", "seen")

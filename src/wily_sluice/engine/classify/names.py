@@ -1,7 +1,7 @@
 """Host names (RFC 1123), and sets of them.
 
-A pattern is a name, or `*.` and a name: all names below it, at any depth, but not itself. Names are compared in lower
-case and without a final dot. A look-up takes as many steps as the name has labels, however large the set.
+A pattern is a name, or `*.` and a name: every name below it, at any depth, but not itself. Names are compared in lower
+case and without a final dot. A look-up takes one step per label of the name, for sets of any size.
 """
 
 from collections.abc import Iterable
@@ -41,7 +41,7 @@ class NameSet:
         return bool(self.patterns)
 
     def any_of(self, names: Iterable[str]) -> str:
-        """The first of these names that is in the set; empty for none."""
+        """The first of these names that is in the set; empty if none is."""
         for name in names:
             if name in self:
                 return name

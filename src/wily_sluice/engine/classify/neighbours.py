@@ -1,16 +1,13 @@
-"""Which hardware address (IEEE 802) each local address has, learnt from the packets that hosts send; and so which
-addresses are one device's.
+"""The hardware address (IEEE 802) of each local address, learnt from packets; and so the addresses of each device.
 
-A host that is named by its hardware address is meant whatever IP address it has at the moment, in both directions. And
-a device counts as one host whatever addresses it gives itself (RFC 4862, RFC 8981): each of its addresses stands for
-the `primary` one: the first in the plan's networks that is of IPv4, or of IPv6 while it has shown none; or its
-first outside them while it has no other, as when a network has just got another prefix. That holds for addresses that
-are `near`, on a link of the gateway's own; behind another router, all have that router's hardware address, and each
-address is a host.
+A host given by its hardware address matches at any IP address, in both directions. A device with several addresses (RFC
+4862, RFC 8981) counts as one host. All its addresses are represented by its `primary` one. That is the first address in
+the plan's networks, IPv4 if it has one. A device without such an address, for instance after a change of prefix, uses
+its first address outside. This applies to addresses that are `near`, on the gateway's own links. Behind another router,
+all packets have the router's hardware address, so each address is a host.
 
-An address that two claim stays the first one's for HOLD, so that the two cannot make it change hands all the time.
-There are MOST_ADDRESSES at most, and MOST_OF_A_DEVICE of one, of which the oldest are forgotten first,
-though not the primary one.
+If two devices claim an address, the first keeps it for HOLD, so that it does not alternate. The table has at most
+MOST_ADDRESSES entries, and MOST_OF_A_DEVICE for each device. The oldest are forgotten first, but never a primary one.
 """
 
 from collections import deque
@@ -37,7 +34,7 @@ class Device:
         self.primary = b""
 
     def choose(self, own: AddressSet) -> None:
-        """Choose the primary address anew, if it has gone or a better one has come."""
+        """Choose the primary address again if it has gone or a better one has appeared."""
         if self.primary not in self.addresses:
             self.primary = b""
         for address in self.addresses:
@@ -57,8 +54,8 @@ class Neighbour:
 
 
 class Neighbours:
-    """`watched` are the hardware addresses that rules and limiters name; `near` the addresses on links of our own;
-    `networks` those of each of the plan's networks.
+    """`watched` are the hardware addresses in rules and limiters; `near` the addresses on the gateway's links;
+    `networks` the addresses of each network.
     """
 
     __slots__ = ("_devices", "_known", "_networks", "_order", "_own", "near", "watched")
@@ -78,14 +75,14 @@ class Neighbours:
         self._order: deque[Neighbour] = deque()
 
     def succeed(self, before: "Neighbours") -> None:
-        """Go on with what others have learnt."""
+        """Take over the entries of another table."""
         self.near = before.near
         self._known, self._devices, self._order = before._known, before._devices, before._order
         for device in self._devices.values():
             device.choose(self._own)
 
     def look_near(self, near: AddressSet) -> bool:
-        """Say which addresses are near from now on. True when that is another set; then all is learnt anew."""
+        """Set the near addresses. Returns True if they changed; then the table starts empty."""
         if near == self.near:
             return False
         self.near = near
@@ -98,7 +95,7 @@ class Neighbours:
         return known.device.hardware if known is not None else None
 
     def host(self, address: bytes) -> bytes:
-        """The address that stands for the device that has this one; empty where no device is known to have it."""
+        """The primary address of the device with this address; empty if no device is known."""
         known = self._known.get(address)
         return known.device.primary if known is not None else b""
 

@@ -13,8 +13,8 @@ NO_LINE: Final = -1
 
 
 class Route:
-    """`shares` are the lines that it shares among, by their numbers, with their weights; `otherwise` is the line that
-    it takes while none of these is up, or NO_LINE.
+    """`shares` are the uplinks of the route, by number, with their weights; `otherwise` is the alternative when none is
+    up, or NO_LINE.
     """
 
     __slots__ = ("_credits", "condition", "name", "otherwise", "shares")
@@ -29,8 +29,8 @@ class Route:
         self._credits = [0.0] * len(shares)
 
     def line(self, down: frozenset[int], spent: bool = False) -> int:
-        """The line of the next conversation; NO_LINE while all that it may take are down. Where what it may use of a
-        quota is `spent`, only `otherwise` is left.
+        """The uplink of the next conversation; NO_LINE if every candidate is down. If the route's quota share is
+        `spent`, only `otherwise` remains.
         """
         live = [index for index, (line, _) in enumerate(self.shares) if line not in down and not spent]
         if not live:
@@ -48,8 +48,8 @@ class Route:
 
 
 class Router:
-    """The routes of a plan, in order. `down` are the lines that are not to be used now, `spent` the names of routes
-    whose part of a quota is used up.
+    """The routes of a plan, in order. `down` are unusable uplinks, `spent` the names of routes whose quota share is
+    used up.
     """
 
     __slots__ = ("down", "routes", "spent")

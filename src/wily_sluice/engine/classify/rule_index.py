@@ -1,16 +1,15 @@
-"""Finds the rules that a conversation may match among thousands, without asking each.
+"""Finds the candidate rules for a conversation among thousands, without evaluating each.
 
-Bit vectors of Lakshman and Stiliadis (High-speed policy-based packet forwarding, 1998): each of the dimensions local
-address, remote address, protocol, local port and remote port is cut into intervals, at every place where a rule begins
-or ends to allow a value, and each interval has a bit for every rule that allows its values. The rules that allow a
-conversation in every dimension are the conjunction of one vector from each dimension, found by bisection.
+Bit vectors of Lakshman and Stiliadis (High-speed policy-based packet forwarding, 1998): the dimensions are local
+address, remote address, protocol, local port and remote port. Each dimension is cut into intervals at every boundary of
+a rule, and each interval has one bit for every rule that allows its values. The candidates are the conjunction of one
+vector from each dimension, found by bisection.
 
-A vector is one of Python's integers, rule 0 its lowest bit. For n rules a look-up takes O(log n) steps and a few
-passes over n bits, which for ten thousand rules are 1,250 bytes. The memory is O(n) bits for each interval, in the
-worst case n² / 4 bytes in a dimension in which every rule has a range of its own.
+A vector is a Python integer with rule 0 as its lowest bit. For n rules a look-up takes O(log n) steps and a few passes
+over n bits, which is 1,250 bytes for ten thousand rules. Memory is O(n) bits per interval, at most n² / 4 bytes in a
+dimension where every rule has a different range.
 
-What the index cannot see (names, marks, schedules…) is not asked here: the index gives candidates, and its user asks
-the conditions of each.
+The index does not cover other fields (names, marks, schedules…). The caller evaluates the conditions of each candidate.
 """
 
 from bisect import bisect_right
@@ -116,7 +115,7 @@ def _merged(ranges: PortRanges) -> list[tuple[int, int]]:
 
 
 class RuleIndex:
-    """Of a list of rules, by what each can reach."""
+    """An index over a list of rules, by the space each can match."""
 
     __slots__ = ("_either", "_local4", "_local6", "_local_ports", "_protocols", "_remote4", "_remote6", "_remote_ports")
 

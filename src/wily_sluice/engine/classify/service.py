@@ -1,17 +1,14 @@
-"""A service: what a conversation is for, such as call signalling, recognised by its signs.
+"""A service: the purpose of a conversation, such as call signalling, recognised by any one sign.
 
-A conversation is of a service when any of its signs is there:
+- its port on the local host was opened for the service
+- its protocol is in `seen`
+- a name of its remote is in `names`
+- its remote port is in `ports`, or its remote address in `remote`
 
-- it goes by a port of the local host that was opened for the service;
-- it was seen to speak one of the protocols in `seen`;
-- a name of its remote is among `names`;
-- its remote port is among `ports`, or its remote address in `remote`.
-
-Ports and addresses are guesses. Where the service says what it speaks (`seen`), or what it may be wrapped in (`over`,
-such as `tls`), and the conversation was seen to speak something else, they count no longer; nor do they where it says
-both, and the conversation's beginning was seen to be none of what can be recognised. And where the service has a
-`shape`, the conversation must behave so; a shape alone, without any other sign, is a sign, unless the conversation was
-seen to speak something.
+Ports and addresses are guesses. They stop counting if the service names its protocols (`seen`, or `over` for protocols
+that may carry it) and the conversation speaks another one. If it has both keys, they also stop counting when the first
+bytes match no known protocol. A service with a `shape` also requires that behaviour. A `shape` without other signs
+matches conversations without a recognised protocol.
 """
 
 from wily_sluice.engine.classify.addresses import AddressSet

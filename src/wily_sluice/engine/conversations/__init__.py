@@ -1,4 +1,4 @@
-"""Conversations: the table of them, and what only time shows of one.
+"""Conversations: their table, and their state over time.
 
-New here: something that is kept or watched for each conversation.
+New here: any state or observation for each conversation.
 """

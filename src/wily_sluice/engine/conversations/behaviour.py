@@ -1,13 +1,13 @@
-"""How a conversation behaves: `interactive` or `bulk`, whatever it speaks.
+"""Behaviour of a conversation: `interactive` or `bulk`, for any protocol.
 
-- Interactive: both sides send, in small packets, and steadily. A call or a game sends 20 to 250 packets a second of a
-  few hundred bytes, and neither side sends more than four times as many as the other.
-- Bulk: one side sends long packets, a lot of them.
-- Neither, for now: everything else, among it a page that is loaded and a film that comes in pieces.
+- Interactive: both sides send small packets steadily. A call or a game sends 20 to 250 packets a second of a few
+  hundred bytes, and neither side sends more than four times as many as the other.
+- Bulk: one side sends many long packets.
+- Neither, for now: everything else, including the load of a page and a film that arrives in pieces.
 
-Judged when a conversation has shown 24 packets, and again whenever it has shown twice as many since it was last judged
-as it had then, up to once in every 512; each judgement is of what was sent since the one before it. So a conversation
-may change. Time and memory per packet are constant.
+Judged after 24 packets, and again whenever their number since the last judgement has doubled, later at least once in
+512. Each judgement covers the packets since the previous one, so the result can change. Time and memory per packet are
+constant.
 """
 
 from typing import Final

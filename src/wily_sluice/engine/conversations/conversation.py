@@ -1,13 +1,14 @@
-"""Conversations: all packets, both ways, between two ports of two parties. Sorted once, and remembered.
+"""The conversation table. A conversation is all packets, in both directions, between two ports of two parties. It is
+sorted once and remembered.
 
-A conversation is looked up by the key that `header.parse` makes. It is forgotten after it has been idle for between
-one and two times `IDLE`: the table keeps a young and an old generation, a lookup brings its conversation back among
-the young, and when a generation is over the old ones go. So forgetting costs nothing per packet and never scans.
+`header.parse` makes the key. A conversation is forgotten after being idle for one to two times `IDLE`. The table keeps
+a young and an old generation; a look-up moves a conversation to the young one, and at the end of a generation the old
+one is dropped. Forgetting therefore costs nothing per packet and needs no scan.
 
-A conversation is half open until it has sent both ways, or SETTLED packets one way. Such are MOST_HALF_OPEN at most, of
-which the oldest is forgotten first, and those that are idle for HALF_OPEN; the others are MOST_OPEN at most, and
-while there are as many, no more become so. So no flood of new conversations makes the table grow, nor takes those away
-that somebody is having. Those that are forgotten are freed a few at a time.
+A conversation is half open until both sides have sent, or one has sent SETTLED packets. There are at most
+MOST_HALF_OPEN half-open ones; the oldest are forgotten first, as are those idle for HALF_OPEN. At most MOST_OPEN are
+open; beyond that, half-open ones stay half open. A flood of new conversations can thus neither grow the table nor
+displace established ones. Objects are freed a few at a time.
 """
 
 from collections import deque
@@ -35,12 +36,12 @@ A_SWEEP: Final = 512  # conversations that are freed at a time
 class Conversation:
     """`dscps` is the set of DSCPs that its packets have carried, as bits. Lanes belong to the shapers.
 
-    `unknown` says that its packets are still shown to recognition, which writes what it finds into `known`. `watch`
-    follows it where rules ask for what only time shows. `settled` is for a caller that takes its packets from several
-    places, to note that those of one place are past. While it was half open it sent `packets`, the last at `seen`; it
-    is in turn to be forgotten since `due`. `home` is empty, or the address as whose it is sorted (`strangers`). `probe`
-    is the packet whose echo is awaited; `spin` is there while spin bits are read; `trips` beyond the line were seen, of
-    which the shortest took `least` (`round_trips`).
+    `unknown`: recognition still examines its packets and writes its result into `known`. `watch` observes it for rules
+    that need its state over time. `settled` lets a caller with several sources of packets note that one source is
+    drained. While half open it sent `packets`, the last at `seen`; its turn to be forgotten is `due`. `home` is empty
+    or the address that it is sorted by (`strangers`). `probe` is the packet whose echo is expected; `spin` exists while
+    spin bits are read; `trips` is the number of round trips beyond the uplink, the shortest being `least`
+    (`round_trips`).
     """
 
     __slots__ = (
@@ -96,9 +97,8 @@ class Conversation:
 class ConversationTable:
     """Finds the conversation of a packet, or opens one.
 
-    `watch_dscps` says that sorting looks at DSCPs: then a conversation is sorted afresh when one of its packets
-    carries a DSCP that none before it did. `watch` says what else of a conversation is followed. Where there is a
-    `crowd`, it bounds how fast conversations may open, and gives what stands in for the others.
+    `watch_dscps` means that sorting uses DSCPs: a conversation is sorted again when a packet carries a new one. `watch`
+    lists the other observations. A `crowd` bounds the rate of new conversations and provides stand-ins for the excess.
     """
 
     __slots__ = ("_half", "_idle", "_leaving", "_old", "_order", "_turn", "_watch", "_watch_dscps", "_young", "crowd")
@@ -195,7 +195,7 @@ class ConversationTable:
             del self._half[conversation.key]
 
     def sweep(self, now: Nanoseconds, limit: int = A_SWEEP) -> None:
-        """Free some of what is to be forgotten; to be called now and then."""
+        """Free some forgotten objects. Call it regularly."""
         order = self._order
         past = now - min(HALF_OPEN, self._idle)
         for _ in range(limit):

@@ -1,12 +1,12 @@
-"""What opens too many conversations at a time, as a flood or a scan does, is not followed one by one.
+"""Bounds the rate of new conversations, against floods and scans.
 
-Opening a conversation costs some ten times as much as a packet of one that is open. So OPENINGS of them a second may
-open, and FIRST_OPENINGS at a time after a quiet while; a packet beyond that goes by a *stand-in*: one conversation for
-all those of a local host and a protocol, or, when there are too many hosts as well, of a network. A stand-in has no
-ports and no remote, is not shown to recognition, and is sorted as such: by rules that name the host or the network,
-and under all the limiters that do. A conversation that keeps sending is soon opened: each of its packets asks again.
+Opening a conversation costs about ten times as much as a packet of an open one. So at most OPENINGS may open per
+second, with a burst of FIRST_OPENINGS. Packets beyond that belong to a *stand-in*: one conversation for a local host
+and protocol, or for a network if there are too many hosts too. A stand-in has no ports and no remote and is not
+recognised. Rules and limiters for the host or the network apply to it. A conversation that keeps sending is opened
+soon, because each of its packets asks again.
 
-The local address of a network's stand-in is that of its stranger (`strangers`).
+The local address of a network's stand-in is its stranger's (`strangers`).
 """
 
 from typing import Final
@@ -36,7 +36,7 @@ class Pace:
         self._clock: Nanoseconds = 0
 
     def allows(self, now: Nanoseconds) -> bool:
-        """Whether one more may be had now; if so, it is counted."""
+        """Whether another one is allowed now; if so, it is counted."""
         behind = now - self._burst
         if self._clock < behind:
             self._clock = behind
@@ -47,7 +47,7 @@ class Pace:
 
 
 class Crowd:
-    """`homes` are the site's networks. `packets` counts those that went by a stand-in."""
+    """`homes` are the site's networks. `packets` counts packets that used a stand-in."""
 
     __slots__ = ("_found", "_homes", "_hosts", "_openings", "packets")
 

@@ -1,8 +1,8 @@
-"""Which conversation the fragments of a datagram belong to: the ports stand in the first of them alone.
+"""The conversation of fragments: only the first fragment of a datagram contains the ports.
 
-Sources: RFC 791 §3.2, RFC 8200 §4.5: the fragments of a datagram have one source, destination, protocol and
-identification. What the first has said is remembered for so many datagrams, of which the oldest is forgotten first, and
-for LIFE. A fragment that comes before the first belongs to a conversation without ports.
+Sources: RFC 791 §3.2, RFC 8200 §4.5: the fragments of a datagram have the same source, destination, protocol and
+identification. The result of a first fragment is remembered for LIFE, for a bounded number of datagrams; the oldest are
+forgotten first. A fragment ahead of the first one belongs to a conversation without ports.
 """
 
 from collections import deque
@@ -28,7 +28,7 @@ class Fragments:
         return len(self._ports)
 
     def key(self, parsed: Parsed, now: Nanoseconds) -> bytes:
-        """The key of the conversation of a fragment; what the first of a datagram says is remembered."""
+        """The key of a fragment's conversation; a first fragment is remembered."""
         datagram, key = parsed.datagram, parsed.key
         ports = key[-4:]
         if any(ports):

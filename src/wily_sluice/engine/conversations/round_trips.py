@@ -37,7 +37,7 @@ MOST_EARLY: Final = 4  # edges too early, and one in so many
 
 
 class Probe:
-    """A packet whose echo is awaited: what it was diverted as, until it has left; its way, its timestamp, its times."""
+    """A packet whose echo is expected: its handle until it has left, its direction, its timestamp, its times."""
 
     __slots__ = ("begun", "sent", "stamp", "token", "up")
 
@@ -105,7 +105,7 @@ class RoundTrips:
                 _trip(conversation, probe, now)
 
     def spun(self, conversation: "Conversation", token: object, header: bytes, up: bool, now: Nanoseconds) -> None:
-        """A packet of a conversation that has a `spin` has come, with this header."""
+        """Handle a packet with this header of a conversation that has a `spin`."""
         spin = conversation.spin
         value = spin_bit(header)
         if spin is None or value < 0:

@@ -1,13 +1,12 @@
-"""Packets of a network's interface whose local address is in none of its subnets.
+"""Packets on a network's interface with a local address in none of its subnets.
 
-A host has given itself an address that the plan does not know; or it speaks a version of IP that the plan does not
-mention; or its network has another prefix now. It is that network's all the same: sorted as its *stranger*, the first
-address of its first subnet, which no host has. A stranger whose device is known by an address of the network is that
-device (`neighbours`); other devices on the gateway's own links are a host each; and whatever comes from behind another
-router shares one bucket.
+A host may use an address that the plan does not know, another IP version, or a new prefix of the network. It still
+belongs to the network and is sorted as its *stranger*: the first address of the first subnet, which no host has. A
+stranger whose device also has an address of the network counts as that device (`neighbours`). Other devices on the
+gateway's links are one host each; all strangers behind another router share one bucket.
 
-Likewise what this machine itself sends and receives is that of one host, the *gateway*, whatever addresses it has at
-the moment: those by which every machine knows itself (RFC 1122 §3.2.1.3, RFC 4291 §2.5.3) stand for it.
+Packets of this machine itself belong to one host, the *gateway*, represented by the loopback addresses (RFC 1122
+§3.2.1.3, RFC 4291 §2.5.3).
 """
 
 from typing import Final

@@ -1,13 +1,13 @@
-"""Watches a conversation over time, where rules ask for what only shows later.
+"""Observes a conversation over time, for rules that need it.
 
-- How much it has moved, both ways together: it is sorted again when that passes one of the sizes that rules ask for.
-- Whether it is fast: a rate R holds for a time T, in one direction. A virtual queue that R empties tells: it must not
-  have run empty for T. So a burst that R would take longer than T to carry counts, and a pause that lets the queue run
-  empty ends it. The theory is that of the generic cell rate algorithm (ITU-T I.371).
-- How it behaves (`behaviour`).
+- Volume, both directions together: the conversation is sorted again when it passes a size in the rules.
+- Rate: above R for a time T, in one direction. A virtual queue drained at R must not run empty for T. A burst that
+  takes R longer than T counts, and a pause that empties the queue ends it. This is the generic cell rate algorithm
+  (ITU-T I.371).
+- Behaviour (`behaviour`).
 
-Only what the plan asks for is watched, and the work for a packet does not grow with how many rules do: what is passed
-is looked for by the next size alone, and the plan may name at most MOST_RATES different rates.
+Only observations that the plan needs are made, and the work per packet does not grow with the number of rules: only the
+next size is compared, and a plan has at most MOST_RATES different rates.
 """
 
 from bisect import bisect_right
@@ -22,7 +22,7 @@ NEVER: Final[Size] = 1 << 62
 
 
 class WatchSpec:
-    """What rules ask for: sizes in bytes; rates in bit/s, each with the time for which it must hold; behaviour."""
+    """Requirements of the rules: sizes in bytes; rates in bit/s with the time for which they must hold; behaviour."""
 
     __slots__ = ("behaviour", "rates", "sizes")
 
@@ -58,7 +58,7 @@ class Watch:
         self._since: list[Nanoseconds] = [0] * (2 * len(spec.rates))
 
     def reconfigure(self, spec: WatchSpec) -> "Watch":
-        """One that watches for something else, and knows what this one knows of what was moved and how."""
+        """A watch with other requirements and the same history."""
         other = Watch(spec)
         other.moved = self.moved
         index = bisect_right(spec.sizes, self.moved - 1)
@@ -69,7 +69,7 @@ class Watch:
 
     @property
     def spec(self) -> WatchSpec:
-        """What it watches for."""
+        """The requirements it was made for."""
         return self._spec
 
     @property
@@ -78,7 +78,7 @@ class Watch:
         return self._behaviour.shape if self._behaviour is not None else ""
 
     def saw(self, up: bool, length: Size, now: Nanoseconds) -> bool:
-        """Take note of a packet. True when the conversation is to be sorted again."""
+        """Count a packet. True if the conversation must be sorted again."""
         changed = False
         self.moved += length
         if self.moved > self._next:

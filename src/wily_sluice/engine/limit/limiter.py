@@ -1,19 +1,19 @@
-"""Limiters: cap what they match.
+"""Limiters: caps on matching traffic.
 
-A limiter has one bucket for everyone it names, or one for each local host (whatever addresses it has, where that is
-known: `neighbours`), address, subnet or conversation. Excess packets wait, are dropped, or are marked:
+A limiter has one bucket in total, or one for each local host (with all its addresses, if known: `neighbours`), address,
+subnet or conversation. Excess packets wait, are dropped, or are marked:
 
-- `wait`: a bucket is a virtual clock (the generic cell rate algorithm of ITU-T I.371, in the form with a theoretical
-  arrival time). Each packet moves it on by its own time at the rate, and a packet may pass when the clock is not ahead
-  of now. While idle the clock falls behind by at most the burst, which is what may pass at once afterwards. What has to
-  wait stands in the bucket's own FQ-CoDel queue, so that one conversation of a host does not delay another.
-- `drop` and `mark`: a bucket is a meter of three colours (RFC 2697, or RFC 2698 where there is a peak). Green and
-  yellow pass; red is dropped. Where packets are marked, yellow and red pass with the mark.
+- `wait`: a bucket is a virtual clock (the generic cell rate algorithm of ITU-T I.371, with a theoretical arrival time).
+  Each packet advances it by its own time at the rate, and may pass if the clock is not ahead of now. While idle the
+  clock falls behind by at most the burst. Waiting packets are in the bucket's own FQ-CoDel queue, so that conversations
+  of a host do not delay each other.
+- `drop` and `mark`: a bucket is a three-colour meter (RFC 2697, or RFC 2698 with a peak). Green and yellow pass; red is
+  dropped. With `mark`, yellow and red pass with the mark.
 
-A limiter may let more pass while that leaves room on the line (`utilisation`), or hold only who has used up a quota.
+A limiter may allow more while the line has room (`utilisation`), or apply only after a quota is used up.
 
-Invariants: over any window of t, a bucket that waits passes at most rate x t + burst + one packet, if the caller is not
-late; after a stall in which packets waited, what the stall held up as well, but no more than CATCH_UP at the rate.
+Invariants: over any window of t, a bucket that waits passes at most rate x t + burst + one packet, if the caller is on
+time. After a stall with waiting packets, it also passes the packets that the stall delayed, up to CATCH_UP at the rate.
 """
 
 from dataclasses import dataclass
@@ -45,8 +45,8 @@ CATCH_UP: Final[Nanoseconds] = 100 * MILLISECOND  # of a stall, for those that h
 
 @dataclass(frozen=True, slots=True)
 class Per:
-    """Who has a bucket of their own. Of a subnet, `v4` and `v6` are the lengths of its prefix; `networks` are ranges of
-    addresses, each with the name of the network that it is of.
+    """Who shares a bucket. For subnets, `v4` and `v6` are the prefix lengths; `networks` are address ranges, each with
+    the name of its network.
     """
 
     whom: Whom = "together"
@@ -59,7 +59,7 @@ class Per:
         return (Per, (self.whom, self.v4, self.v6, self.networks))
 
     def key(self, conversation: Conversation, host: bytes) -> bytes:
-        """What all have in common who share a bucket; `host` is the address that stands for the local host."""
+        """The key of a bucket; `host` is the primary address of the local host."""
         if self.whom == "together":
             return b""
         if self.whom == "conversation":
@@ -80,10 +80,10 @@ class Per:
 
 @dataclass(frozen=True, slots=True)
 class LimiterSpec:
-    """What a limiter does in one direction. Rates in bit/s, bursts in bytes; None for what is worked out or is not.
+    """A limiter in one direction. Rates in bit/s, bursts in bytes; None for derived or absent values.
 
-    `second_burst` is the excess burst, or with a `peak` that of the peak. `threshold` is the part of the line up to
-    which more than the rate may pass; `quota` what may be moved in a period before it holds.
+    `second_burst` is the excess burst, or the burst of the `peak`. `threshold` is the utilisation up to which more than
+    the rate may pass; `quota` the volume per period before the limiter applies.
     """
 
     name: str
@@ -103,7 +103,7 @@ class LimiterSpec:
 
 
 def waiting_burst(rate: Rate) -> Size:
-    """What a limiter that lets wait passes at once after being idle, unless it is said."""
+    """The default burst of a limiter whose excess waits."""
     return max(rate * BURST_TIME // BYTE_TIME, BURST_FRAMES * LONGEST_FRAME)
 
 
@@ -149,7 +149,7 @@ class Bucket:
         self.clock = (self.clock if self.clock > behind else behind) + sending_time(size, rate)
 
     def draw(self, allowance: Allowance, now: Nanoseconds) -> Draw:
-        """What this bucket has drawn by an allowance."""
+        """This bucket's use of an allowance."""
         if self.draws is None:
             self.draws = {}
         found = self.draws.get(allowance)
@@ -175,8 +175,8 @@ class Bucket:
 class Limiter:
     """A limiter in one direction. Buckets live as long as a conversation or a waiting packet refers to them.
 
-    `active` is set from outside, by the time: an inactive one matches nobody. `colours` are the packets that its meters
-    have seen green, yellow and red.
+    `active` is set from outside by the time of day; an inactive limiter matches no packet. `colours` counts green,
+    yellow and red packets.
     """
 
     __slots__ = ("_allowances", "_buckets", "active", "burst", "colours", "drops", "ledger", "rate", "spec", "tally")
@@ -223,7 +223,7 @@ class Limiter:
         return bucket
 
     def holds(self, bucket: Bucket) -> bool:
-        """Whether the limiter holds this bucket to a rate, or lets it by for now."""
+        """Whether the limiter currently applies to this bucket."""
         quota = self.spec.quota
         return quota is None or bucket.account is None or bucket.account.used >= quota
 
@@ -242,7 +242,7 @@ class Limiter:
     def police(
         self, bucket: Bucket, meter: ThreeColour, packet: Packet, now: Nanoseconds, rate: Rate, by: Allowance | None
     ) -> bool:
-        """Colour a packet by a meter at this rate; False when it is to be dropped."""
+        """Colour a packet by a meter at this rate; False if it must be dropped."""
         if by is not None:
             meter.go_at(rate)
         colour = meter.colour(packet.size, now)
@@ -257,10 +257,10 @@ class Limiter:
 
 
 def bucket_of(lane: Lane, stage: int) -> Bucket:
-    """The bucket that packets of a lane draw from that have passed `stage` others."""
+    """The bucket of a lane after `stage` earlier limiters."""
     return cast(Bucket, lane.buckets[stage])
 
 
 def limiters_of(lane: Lane) -> tuple[str, ...]:
-    """The names of the limiters that packets of a lane pass."""
+    """The names of the limiters of a lane."""
     return tuple(bucket_of(lane, stage).limiter.spec.name for stage in range(len(lane.buckets)))

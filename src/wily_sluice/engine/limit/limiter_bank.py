@@ -1,7 +1,7 @@
-"""All limiters of one direction, standing one behind another before the trees; shared by all uplinks.
+"""All limiters of one direction, in series ahead of the trees; shared by all uplinks.
 
-Several limiters on one conversation stand in the order of the plan; the tightest decides. The order within a
-conversation is kept; nothing is lost but what a bucket's queue or meter hands to `drop`.
+Several limiters on one conversation act in the order of the plan; the lowest rate wins. The order within a conversation
+is kept; packets are lost only if a bucket's queue or meter hands them to `drop`.
 """
 
 from collections.abc import Callable
@@ -95,7 +95,7 @@ class LimiterBank:
         self._drop(packet)
 
     def withdraw(self, lane: "Lane", stage: int, now: Nanoseconds) -> list[Packet]:
-        """Take out what came by a lane and waits at the limiter of a stage, in its order."""
+        """Remove the packets of a lane from the limiter of a stage, in order."""
         bucket = bucket_of(lane, stage)
         if bucket.queue is None or lane.held is None:
             return []
@@ -126,7 +126,7 @@ class LimiterBank:
         heapify(self.waiting)
 
     def advance(self, now: Nanoseconds) -> None:
-        """Let pass what has waited long enough: whatever `waiting` has whose time is not beyond now."""
+        """Pass packets whose time has come: entries of `waiting` that are not beyond now."""
         self._now = now
         while self.waiting and self.waiting[0][0] <= now:
             bucket = heappop(self.waiting)[2]

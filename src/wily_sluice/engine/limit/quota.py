@@ -1,13 +1,12 @@
-"""Quotas: what somebody has moved in a period, both ways together.
+"""Quotas: volume per period, both directions together.
 
-An `Account` belongs to one host, subnet or conversation of a limiter, or to all together, and outlives its bucket.
-Bytes are counted as the interface counts them: an IP packet and its Ethernet header of 14 bytes. When a new period
-begins, the ledger is cleared; which period it is, the caller knows.
+An `Account` belongs to one host, subnet or conversation of a limiter, or to all together, and outlives its bucket. It
+counts bytes as an interface does: an IP packet with an Ethernet header of 14 bytes. A new period clears the ledger; the
+caller knows the period.
 
-A ledger has MOST_ACCOUNTS at most: later ones share one account.
+A ledger has at most MOST_ACCOUNTS; later hosts share one account.
 
-Counts are handed over as increments, never as a sum: so the process that keeps the sums loses
-nothing by not knowing, here and now, what they were.
+Counts are handed over as increments, never as sums. The process that keeps the sums can therefore start without them.
 """
 
 from collections.abc import Mapping
@@ -21,7 +20,7 @@ ALL_OTHERS: Final = b"*"  # the key of the shared account: no address, and no co
 
 
 class Account:
-    """What was moved in the present period, and how much of that was handed over."""
+    """The volume of the present period, and the part already handed over."""
 
     __slots__ = ("told", "used")
 
@@ -59,14 +58,14 @@ class Ledger:
             account.used = account.told = 0
 
     def add(self, used: Mapping[bytes, Size]) -> None:
-        """Add what was used of this period before, as it was kept."""
+        """Add earlier use of this period, as it was stored."""
         for key, size in used.items():
             account = self.account(key)
             account.used += size
             account.told += size
 
     def news(self) -> dict[bytes, Size]:
-        """What each account has used since the last call."""
+        """The use of each account since the last call."""
         news = {}
         for key, account in self._accounts.items():
             if account.used != account.told:

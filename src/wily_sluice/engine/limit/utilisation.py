@@ -1,18 +1,17 @@
-"""How busy a line is, and what a limiter that leaves room on it gives beyond its cap.
+"""How busy a line is, and the extra rate that a limiter allows while the line has room.
 
-`Utilisation` is what came for the line of late, past its limiters: sums over slots of 50 ms, weighted so that a slot
-counts for less the longer ago it was, with a time constant of 175 ms.
+`Utilisation` is the recent arrival rate for the line, after the limiters: sums over slots of 50 ms, with exponentially
+decreasing weights and a time constant of 175 ms.
 
-`Allowance` is the rate that everybody under such a limiter may have on one line: its *level*. Nobody who is over the
-cap makes the line busier than the threshold; below that they may have more, and when others need the line they come
-down to the cap and no further. So the level is the height up to which what the threshold leaves free fills those who
-want more than the cap, max-min fair:
+`Allowance` is the rate of each member of such a limiter on one line, its *level*. Members above the cap never make the
+line busier than the threshold. Below it they share spare capacity, and when others need the line they fall back to the
+cap and no further. The level is the max-min fair share of the free capacity below the threshold:
 
-    sum of min(wants, level) = threshold x line - others, but the level is never below the cap
+sum of min(wants, level) = threshold x line - others, but the level is never below the cap
 
-A host that is held at the level wants any amount; another one over the cap, a quarter more than it had lately.
-What those use is not part of `others`, so the level does not chase its own effect. They are at most as many as fill the
-line at the cap, and looked through once a slot.
+A member held at the level wants an unlimited rate; one above the cap wants a quarter more than its recent rate. Their
+use is excluded from `others`, so the level does not chase its own effect. There are at most as many members as fill the
+line at the cap, and they are updated once per slot.
 """
 
 from typing import Final
@@ -39,13 +38,13 @@ class Utilisation:
         self._slot_end: Nanoseconds = 0
 
     def came(self, size: Size, now: Nanoseconds) -> None:
-        """Count a packet that comes to the line."""
+        """Count a packet that arrives for the line."""
         if now >= self._slot_end:
             self._fold(now)
         self._bytes += size
 
     def used(self, now: Nanoseconds) -> float:
-        """What came of late, in bit/s; more than the rate where much of it has to wait."""
+        """The recent arrival rate in bit/s; more than the rate of the line while there is a backlog."""
         if now >= self._slot_end:
             self._fold(now)
         return self._used
@@ -60,9 +59,9 @@ class Utilisation:
 
 
 class Draw:
-    """What one bucket has drawn by an allowance: `used` of late, in bit/s, and `sent` bytes in this `slot`.
+    """One bucket's use of an allowance: `used` recently, in bit/s, and `sent` bytes in this `slot`.
 
-    `waits` while packets of it are held; `held_in` is the last slot in which it was. A `member` is looked through.
+    `waits` while packets are held; `held_in` is the last slot with held packets. A `member` is included in updates.
     """
 
     __slots__ = ("held_in", "member", "sent", "slot", "used", "waits")
@@ -99,7 +98,7 @@ class Allowance:
         self._level: Rate = max(cap, int(threshold * line.rate))
 
     def level(self, now: Nanoseconds) -> Rate:
-        """What everybody under the limiter may have now, in bit/s."""
+        """The present rate of each member, in bit/s."""
         slot = now // SLOT
         if slot != self._slot:
             self._fold(slot, now)
@@ -115,7 +114,7 @@ class Allowance:
             self._join(draw)
 
     def hold(self, draw: Draw, now: Nanoseconds, waits: bool) -> None:
-        """Note that it is held at the level: packets of it wait, or have waited until now, or are too many."""
+        """Note that the bucket is held at the level: it has waiting packets, or just had, or exceeds the level."""
         draw.waits = waits
         draw.held_in = now // SLOT
         if not draw.member:

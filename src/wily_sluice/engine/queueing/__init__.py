@@ -1,4 +1,4 @@
-"""Queues: the tree, what a leaf holds packets in, and virtual clocks.
+"""Queues: the tree, the queues of its leaves, and virtual clocks.
 
-New here: a discipline, or another way to choose which leaf is next.
+New here: a discipline, or another way to choose the next leaf.
 """

@@ -1,11 +1,11 @@
-"""CoDel: a queue that keeps its own standing delay short; and a leaf that is one such queue.
+"""CoDel: a queue that keeps its own standing delay short; and a leaf with a single such queue.
 
-Source: RFC 8289 (§5, the pseudocode; names follow it). A queue whose packets have all waited longer than `target` for
-a whole `interval` drops its head, and again at intervals that shrink with the square root of the count of drops,
-until the wait falls below target. A packet that offers ECN (RFC 3168) is marked instead. Times are nanoseconds, sizes
+Source: RFC 8289 (§5, the pseudocode; names follow it). If all packets were delayed by more than `target` for a whole
+`interval`, the queue drops its head, and again at intervals that shrink with the square root of the number of drops,
+until the delay falls below target. A packet with ECN (RFC 3168) gets an ECN mark instead. Times are nanoseconds, sizes
 bytes.
 
-Invariants: packets leave in the order in which they came; each is either returned or handed to `drop`, once.
+Invariants: packets leave in the order of arrival; each is returned or handed to `drop`, once.
 """
 
 from collections.abc import Callable
@@ -108,9 +108,9 @@ class CodelQueue(Contender):
         return now >= self.first_above_time
 
     def dequeue(self, now: Nanoseconds, drop: Callable[[Packet], None]) -> Packet | None:
-        """The next packet to send, after dropping, or marking, what the control law drops; None when that leaves none.
+        """The next packet to send, after the drops or ECN marks of the control law; None if no packet is left.
 
-        A packet that offers ECN is marked and sent in place of being dropped (RFC 3168 §5, RFC 8289 §5.7).
+        A packet that supports ECN is marked and sent instead of dropped (RFC 3168 §5, RFC 8289 §5.7).
         """
         packet = self.take()
         ok_to_drop = self._ok_to_drop(packet, now)
@@ -149,7 +149,7 @@ class CodelQueue(Contender):
 
 
 class Codel(LeafQueue):
-    """A leaf queue for which all conversations are one. One packet always fits."""
+    """A leaf with one queue for all conversations. One packet always fits."""
 
     __slots__ = ("_queue",)
 
@@ -174,7 +174,7 @@ class Codel(LeafQueue):
         self.backlog, self.length = self._queue.backlog, self._queue.length
 
     def dequeue(self, now: Nanoseconds) -> Packet | None:
-        """The next packet to send; None when nothing stands here, or CoDel dropped the last of it."""
+        """The next packet to send; None if the queue is empty, or CoDel dropped the last packet."""
         packet = self._queue.dequeue(now, self._drop)
         self.backlog, self.length = self._queue.backlog, self._queue.length
         return packet
@@ -189,7 +189,7 @@ class Codel(LeafQueue):
         return True
 
     def withdraw(self, lane: "Lane") -> list[Packet]:
-        """Take out what came by a lane. The work grows with all that stands here."""
+        """Remove the packets of a lane. The work grows with the length of the queue."""
         gone: list[Packet] = []
         for packet in self._queue.drain():
             if packet.lane is lane:

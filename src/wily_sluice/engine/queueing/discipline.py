@@ -1,4 +1,4 @@
-"""What packets wait in, as seen from outside: a shaper, or a line without a plan."""
+"""The interface of a shaper, and of a line without a plan."""
 
 from wily_sluice.engine.limit.utilisation import Utilisation
 from wily_sluice.engine.packet import Packet
@@ -13,7 +13,7 @@ class QueueingDiscipline:
         raise NotImplementedError
 
     def release(self, now: Nanoseconds) -> Packet | None:
-        """The packet to let go now, if there is one."""
+        """The packet to send now, if there is one."""
         raise NotImplementedError
 
     def next_release(self, now: Nanoseconds) -> Nanoseconds | None:

@@ -51,7 +51,7 @@ class Fifo(LeafQueue):
         return True
 
     def withdraw(self, lane: "Lane") -> list[Packet]:
-        """Take out what came by a lane. The work grows with all that stands here."""
+        """Remove the packets of a lane. The work grows with the length of the queue."""
         gone = [packet for packet in self._packets if packet.lane is lane]
         if gone:
             self._packets = deque(packet for packet in self._packets if packet.lane is not lane)

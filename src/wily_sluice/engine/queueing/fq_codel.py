@@ -1,14 +1,13 @@
-"""FQ-CoDel: every conversation has a CoDel queue of its own, and the queues take turns by bytes.
+"""FQ-CoDel: one CoDel queue for each conversation, with turns by bytes.
 
-Source: RFC 8290 (§4). Where the RFC hashes conversations into 1,024 queues, each has its own here, so that two never
-share by accident; a conversation's queue is kept with the conversation, and forgotten with it. By host, the local
-hosts take turns first, and in each host's turn its conversations: a host with a hundred gets no more than one with one.
+Source: RFC 8290 (§4). The RFC hashes conversations into 1,024 queues; here each has its own, stored with the
+conversation and forgotten with it, so that there are no collisions. With `fair-by: host`, hosts take turns first, and
+within a host its conversations do. A host with a hundred conversations gets the same as a host with one.
 
-When the limit is passed, the fattest loses from its head (§4.1.2): the fattest conversation, or that of the fattest
-host.
+If the limit is exceeded, the fattest conversation, or that of the fattest host, loses packets from its head (§4.1.2).
 
 Invariants: the order within a conversation is kept; each packet is returned or handed to `drop`, once; the work per
-packet does not depend on how many conversations or hosts there are.
+packet does not depend on the number of conversations or hosts.
 """
 
 from collections.abc import Callable
@@ -41,7 +40,7 @@ class Flow(CodelQueue):
         self.among = among
 
     def shed(self, drop: Callable[[Packet], None]) -> None:
-        """Lose half of the packets from the head, though no more than a batch."""
+        """Drop half of the packets from the head, at most a batch."""
         for _ in range(max(1, min(DROP_BATCH, self.length // 2))):
             packet = self.take()
             if packet is None:
@@ -50,7 +49,7 @@ class Flow(CodelQueue):
 
 
 class FqCodel(LeafQueue):
-    """A leaf queue in which conversations, or hosts and then their conversations, take turns."""
+    """A leaf queue in which conversations take turns, or hosts and within them conversations."""
 
     __slots__ = ("_all", "_hosts", "_sweep_at", "ecn", "interval", "largest", "target")
 
@@ -94,7 +93,7 @@ class FqCodel(LeafQueue):
         self.backlog, self.length = self._all.backlog, self._all.length
 
     def dequeue(self, now: Nanoseconds) -> Packet | None:
-        """The next packet to send; None when nothing stands here, or CoDel dropped the last of it."""
+        """The next packet to send; None if the queue is empty, or CoDel dropped the last packet."""
         packet = self._all.dequeue(now, self._drop)
         self.backlog, self.length = self._all.backlog, self._all.length
         return packet
@@ -108,11 +107,11 @@ class FqCodel(LeafQueue):
         return True
 
     def withdraw(self, lane: "Lane") -> list[Packet]:
-        """Take out what came by a lane."""
+        """Remove the packets of a lane."""
         return self.withdraw_flow(lane.flow)
 
     def withdraw_flow(self, flow: object | None) -> list[Packet]:
-        """Take out a conversation's own queue, if it is one of these."""
+        """Remove a conversation's queue, if it belongs to this leaf."""
         if not isinstance(flow, Flow) or flow.home is not self or not flow.length:
             return []
         backlog, length = flow.backlog, flow.length
@@ -131,7 +130,7 @@ class FqCodel(LeafQueue):
         return packets
 
     def dissolve(self) -> None:
-        """Let go of all conversations and hosts."""
+        """Release all conversations and hosts."""
         self._all.dissolve()
         if self._hosts is not None:
             for host in self._hosts.values():
@@ -139,7 +138,7 @@ class FqCodel(LeafQueue):
             self._hosts.clear()
 
     def _host(self, hosts: dict[bytes, Turns], address: bytes) -> Turns:
-        """The turns of a host's conversations. A host all of whose queues are empty may be forgotten and made anew."""
+        """The conversations of a host. A host whose queues are all empty may be forgotten and created again."""
         host = hosts.get(address)
         if host is None:
             if len(hosts) >= self._sweep_at:

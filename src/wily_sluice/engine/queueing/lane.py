@@ -1,6 +1,6 @@
-"""A conversation's way through one shaper: its limiters' buckets, then its leaf.
+"""A conversation's path through one shaper: its limiters' buckets, then its leaf.
 
-It stays the same object while the way changes, so that what waits on it can be found and taken along.
+The object stays the same while the path changes, so that queued packets can be found and moved.
 """
 
 from typing import TYPE_CHECKING, Final
@@ -23,12 +23,11 @@ class Station:
 
 
 class Lane:
-    """`epoch` is the shaper's when it was worked out: in another it is worked out again, as is one that is STALE.
+    """`epoch` is the shaper's when the path was computed. In another epoch, or if STALE, it is computed again.
 
-    `tally` counts what takes it, and knows which rule decided. Where rules tell packets of a conversation apart,
-    `kinds` are the lanes of others than this one's. `buckets` are limiters' (`limit.limiter`). `flow` is the
-    conversation's own queue in the leaf, `held` those in the buckets that it had to wait at: objects of the queue
-    that keeps them.
+    `tally` counts its packets, and knows the deciding rule. If rules distinguish packets of a conversation, `kinds` has
+    the lanes of the other kinds. `buckets` are limiters' (`limit.limiter`). `flow` is the conversation's queue in the
+    leaf, `held` its queues in buckets: objects of those queues.
     """
 
     __slots__ = ("buckets", "epoch", "flow", "held", "kinds", "leaf", "shaper", "tally")

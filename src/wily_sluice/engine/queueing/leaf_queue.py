@@ -1,4 +1,4 @@
-"""What a leaf of the tree, or a limiter's bucket, holds its packets in."""
+"""The queue of a leaf or of a limiter's bucket."""
 
 from collections.abc import Callable
 from typing import TYPE_CHECKING
@@ -38,12 +38,12 @@ class LeafQueue:
         raise NotImplementedError
 
     def withdraw(self, lane: "Lane") -> list[Packet]:
-        """Take out what came by a lane, in its order."""
+        """Remove the packets of a lane, in order."""
         raise NotImplementedError
 
     def drain(self) -> list[Packet]:
-        """Take out everything, in the order in which it came; nothing is dropped."""
+        """Remove all packets, in order of arrival, without drops."""
         raise NotImplementedError
 
     def dissolve(self) -> None:
-        """Be of no more use, empty as it is: leave no cycle of objects behind."""
+        """End the use of an empty queue, without leaving a reference cycle."""

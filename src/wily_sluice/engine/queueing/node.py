@@ -1,9 +1,8 @@
 """A queue in the tree: a leaf, which holds packets, or a parent, which chooses among its children.
 
-A child stands in its parent's heaps only while it can send: it, or a leaf below it, has a packet, and no cap between
-is closed. Tags only grow, so a heap entry that is out of date is simply put right when it comes to the top; no child
-stands in a heap twice. A heap holds plain integers, the clock or tag above the child's index, which compare faster and
-lie closer together than anything else would.
+A child is in its parent's heaps only while it can send: it, or a leaf below it, has a packet, and no cap in between is
+closed. Tags only grow, so an outdated heap entry is corrected when it reaches the top; no child is in a heap twice.
+Heap entries are plain integers, the clock or tag above the child's index, which compare fast and are compact in memory.
 """
 
 from heapq import heappop, heapreplace
@@ -198,7 +197,7 @@ class Leaf(Node):
 
 
 class Band:
-    """The children of one parent that take turns, and the virtual time at which they do."""
+    """The children of a parent that take turns, and their virtual time."""
 
     __slots__ = ("heap", "virtual")
 

@@ -1,10 +1,10 @@
-"""Virtual clocks: how far a packet moves one on, and what becomes of one under a change of rate.
+"""Virtual clocks: their advance by packets, and changes of rate.
 
-A cap, a guarantee, a limiter and the line each have a clock that a packet moves on by its own time at their rate.
-How far it is ahead of now is what was sent beyond the rate, in time; when the rate changes, the same bytes are another
-time. Without that, what was held to 1 kbit/s would stand still for seconds after it is let go.
+Caps, guarantees, limiters and lines each have a clock. A packet advances it by its transmission time at their rate. The
+clock's lead over now is the excess, in time. When the rate changes, the lead is rescaled to the same bytes at the new
+rate. Otherwise a queue held to 1 kbit/s would be blocked for seconds after its release.
 
-Compiled, this is arithmetic of the machine's own 64-bit integers: sizes are below a megabyte, times below a century.
+Compiled, this uses 64-bit machine integers: sizes are below a megabyte, times below a century.
 """
 
 from mypy_extensions import i64

@@ -7,10 +7,10 @@ from wily_sluice.units import Nanoseconds
 
 
 class RealTime:
-    """The leaves of a tree that have a promise and a packet: by eligible time, and those eligible by deadline.
+    """The leaves with a promise and a packet: by eligible time, and eligible ones by deadline.
 
-    A leaf's `due_key` is the time it stands at in one of the two, None where it has no packet. An entry with another
-    time is out of date, and thrown away when it comes to the top.
+    `due_key` of a leaf is its time in one of the two heaps, None if it has no packet. An entry with another time is
+    outdated and is discarded at the top.
     """
 
     __slots__ = ("_due", "_waiting")

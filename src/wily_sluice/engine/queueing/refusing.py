@@ -1,6 +1,6 @@
-"""A leaf of which nothing is to cross a line: all that comes is dropped.
+"""A leaf of a queue that an uplink refuses: it drops every packet.
 
-It keeps in mind whose packets these were, so that somebody can lead their conversations elsewhere.
+It remembers their conversations, so that the caller can route these elsewhere.
 """
 
 from collections.abc import Callable
@@ -17,7 +17,7 @@ MOST_REFUSED: Final = 64
 
 
 class Refusing(LeafQueue):
-    """`refused` are the keys of conversations, until somebody takes them."""
+    """`refused` are keys of conversations, until the caller takes them."""
 
     __slots__ = ("refused",)
 
@@ -36,7 +36,7 @@ class Refusing(LeafQueue):
         return None
 
     def reconfigure(self, other: LeafQueue) -> bool:
-        """Go on, if the other refuses as well."""
+        """Continue, if the other also refuses."""
         return isinstance(other, Refusing)
 
     def withdraw(self, lane: "Lane") -> list[Packet]:

@@ -1,19 +1,18 @@
-"""What a leaf of a `curve` parent is promised: its guarantee, and how long a packet inside it waits at most.
+"""The promise to a leaf of a `curve` parent: its guarantee, and the longest delay of a packet within it.
 
 Source: the real-time criterion of hierarchical fair service curves (Stoica, Zhang, Ng: A Hierarchical Fair Service
 Curve Algorithm for Link-Sharing, Real-Time and Priority Services, 1997; §IV: eligible times and deadlines).
 
-A leaf with a guarantee R, a burst L (one largest frame) and a delay d has the concave curve of two pieces that gives L
-bytes within d, and R from then on: the lower of a line of slope L/d and one of slope R that passes (d, L). A deadline
-curve is the lowest of such curves, one begun at each time the leaf becomes busy. The lowest of lines of one slope is a
-line again, so a deadline curve is two lines, and each is kept as a virtual clock: the time at which it reaches the
-bytes served under the promise. The later clock is when the next byte is eligible, and where both clocks would
-be after the packet at the head, the later one is its deadline.
+A leaf with a guarantee R, a burst L (one largest frame) and a delay d has a concave curve of two pieces: L bytes within
+d, then R. It is the lower of a line with slope L/d and a line with slope R through (d, L). A deadline curve is the
+minimum of such curves, one for each time the leaf becomes busy. The minimum of lines with the same slope is such a line
+again, so a deadline curve is two lines, each kept as a virtual clock: the time at which it reaches the bytes served
+under the promise. The later clock is the eligible time of the next byte. The later clock after the packet at the head
+is the deadline.
 
-Only packets that are sent for the promise move the clocks: what a leaf had from what others left is not held against
-it. While the lines of all promises together stay below the line's own rate, no deadline is missed by more than the
-packet on the wire (§V). So a packet of a queue that sends no more than L at once and R in the long run waits at most d,
-and that packet.
+Only packets sent for the promise advance the clocks; a share of spare capacity does not count against it. While the
+promises' lines add up to less than the line's rate, no deadline is missed by more than the packet on the wire (§V). A
+packet of a queue that sends at most L at once, and R on average, is therefore delayed by at most d and that packet.
 """
 
 from typing import Final

@@ -1,4 +1,4 @@
-"""A queue of one uplink in one direction with every figure resolved: what the split and the engine both work from."""
+"""A queue of one uplink in one direction with all figures resolved: the input of the split and of the engine."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -22,10 +22,10 @@ USUAL_PRIORITY: Final = 5
 
 @dataclass(frozen=True, slots=True)
 class LeafSpec:
-    """How a leaf holds packets: under which management, and how many at most; None where nobody said.
+    """The queue of a leaf: its management and its limit; None for defaults.
 
-    The limit is in bytes, in packets, or in nanoseconds at the leaf's cap. `delay` is what a packet inside the leaf's
-    guarantee waits at most, where its parent keeps one. What is `refused` is dropped, all of it.
+    The limit is in bytes, in packets, or in nanoseconds at the leaf's cap. `delay` is the longest delay of a packet
+    within the guarantee, if its parent promises one. A `refused` leaf drops all packets.
     """
 
     aqm: Aqm = "fq-codel"
@@ -47,8 +47,7 @@ class LeafSpec:
 class QueueSpec:
     """`path` is joined with `/` and empty for the root. Rates are bit/s; the root's guarantee and cap are the line's.
 
-    `largest` is what the largest packet costs on the line, in bytes. Raises ValueError for figures that no queue can
-    have.
+    `largest` is the size of the largest packet on the line, in bytes. Raises ValueError for impossible figures.
     """
 
     path: str

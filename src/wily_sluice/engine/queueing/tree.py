@@ -1,24 +1,24 @@
-"""A tree of queues: which packet goes next.
+"""A tree of queues: which packet is next.
 
-Leaves with a promised delay come first, by deadline, whatever their parents (`service_curve`). Otherwise, from
-the root down, at every parent the choice is the same as in the exact split, made packet by packet:
+Leaves with a promised delay are first, by deadline, under any parent (`service_curve`). Otherwise every parent from the
+root down makes the same choice as the exact split, packet by packet:
 
-1. a child that is behind on its guarantee goes first, the one furthest behind before the others;
-2. else the children take turns in the order of their priority, and within one priority by weight: start-time fair
-   queueing (Goyal, Vin, Cheng 1996), where a child's start tag moves on by size / weight for each packet it sends.
+1. A child that is behind on its guarantee is first; among several, the one furthest behind.
+2. Otherwise the children take turns in order of priority, and within a priority by weight: start-time fair queueing
+   (Goyal, Vin, Cheng 1996), where a child's start tag advances by size / weight for each packet.
 
-At a weighted parent a packet sent by (1) counts toward the guarantee only, one sent by (2) toward the turn only, so a
-child gets its guarantee and its part of what is left. At a curve parent the turns are about all that a child sends, so
-a child whose guarantee gave it more than its part waits for its turn. A strict parent's children have no guarantees. A
-guarantee and a cap are virtual clocks: each packet moves them on by its own time at that rate; a guarantee is due, and
-a cap is open, when its clock is not ahead of now.
+At a weighted parent, a packet sent by (1) counts toward the guarantee only, one sent by (2) toward the turn only. A
+child thus gets its guarantee and its share of the rest. At a curve parent, turns count everything that a child sends,
+so a child whose guarantee gave it more than its share waits for its turn. Children of a strict parent have no
+guarantees. Guarantees and caps are virtual clocks that each packet advances by its time at that rate. A guarantee is
+due, and a cap is open, if its clock is not ahead of now.
 
-The place of a child in its parent's heaps is kept in `node`. A packet costs a few heap steps per level, however
-many queues there are.
+`node` keeps the position of a child in its parent's heaps. A packet costs a few heap steps per level, for any number of
+queues.
 
-Invariants: a leaf's packets leave in its own discipline's order; the tree is never idle while a leaf whose caps are
-open has a packet; a cap passes at most cap x t + its burst + one packet over any window of t, where the burst is
-CAP_BURST_TIME at the cap, and as much as promised leaves below may have at once.
+Invariants: a leaf's packets leave in the order of its queue; the tree is never idle while a leaf with open caps has a
+packet; a cap passes at most cap x t + its burst + one packet over any window of t, where the burst is CAP_BURST_TIME at
+the cap, plus the bursts of promised leaves below.
 """
 
 from collections.abc import Callable
@@ -58,9 +58,9 @@ class Tree:
         self.root = self._grow_parent(spec, None, {})
 
     def reshape(self, other: "Tree", spec: QueueSpec, now: Nanoseconds) -> list[Packet]:
-        """Become a tree of another shape: `spec`, its leaves holding packets as `other`, a new one of it, has them do.
+        """Take another shape: `spec`, with leaf queues like those of `other`, a new tree for it.
 
-        Queues of the same path keep their counters, and leaves their packets. Packets of other leaves are returned.
+        Queues with the same path keep their counters, and leaves their packets. Packets of other leaves are returned.
         """
         before: dict[str, Node] = {node.path: node for node in self.nodes}
         leaves = self.leaves
@@ -105,7 +105,7 @@ class Tree:
         self._clear()
 
     def _clear(self) -> None:
-        """Drop all queues. A method of its own: code after an assignment of None would be compiled as if it stayed."""
+        """Drop all queues. A separate method: code after an assignment of None is compiled as if it stayed None."""
         self._closed, self._real_time = [], None
         self.leaves, self.nodes = [], []
 

@@ -1,14 +1,14 @@
 """Turns by bytes: deficit round robin among conversations, or among hosts.
 
 Source: RFC 8290 §4 (new and old flows; §4.1.2, the fattest loses). A flow that sends less than its turn is always new
-and never waits behind one that sends more. A member can divide its turn: hosts do, among their conversations.
+and never waits for one that sends more. A member can divide its turn: a host does, among its conversations.
 
-When too much stands here the fattest loses. It is found without a search: a backlog that reaches 2 kB, 4 kB, 8 kB
-and so on is noted at that level, and any at the highest level is within a factor of two of the fattest. One
-that has shrunk is put right when it is looked at, which its growth has paid for.
+If the queue is too long, the fattest loses packets. It is found without a search: a backlog that reaches 2 kB, 4 kB, 8
+kB and so on is registered at that level, and any backlog at the highest level is within a factor of two of the fattest.
+A backlog that has shrunk is corrected when it is examined, which its growth has paid for.
 
-Invariants: `backlog` and `length` are the sums of those of the contenders; the work per packet does not depend on how
-many there are.
+Invariants: `backlog` and `length` are the sums over the contenders; the work per packet does not depend on their
+number.
 """
 
 from collections.abc import Callable
@@ -40,7 +40,7 @@ class Contender:
         self.grown: Size = FIRST_LEVEL
 
     def dequeue(self, now: Nanoseconds, drop: Callable[[Packet], None]) -> Packet | None:
-        """The next packet to send, after dropping what has stood too long; None when that leaves none."""
+        """The next packet to send, after dropping delayed ones; None if no packet is left."""
         raise NotImplementedError
 
     def shed(self, drop: Callable[[Packet], None]) -> None:
@@ -83,7 +83,7 @@ class Turns(Contender):
             self._note(member)
 
     def dequeue(self, now: Nanoseconds, drop: Callable[[Packet], None]) -> Packet | None:
-        """The next packet to send; None when nothing stands here, or the last of it was dropped."""
+        """The next packet to send; None if the queue is empty, or the last packet was dropped."""
         while True:
             member = self._new
             new = member is not None
@@ -155,7 +155,7 @@ class Turns(Contender):
         return packets
 
     def dissolve(self) -> None:
-        """Let go of all members, which are empty."""
+        """Release all members, which are empty."""
         for head in (self._new, self._old):
             member = head
             while member is not None:
@@ -167,7 +167,7 @@ class Turns(Contender):
         self._levels = None
 
     def lost(self, backlog: Size, length: int) -> None:
-        """Take account of what somebody took out of a member."""
+        """Account for packets removed from a member."""
         self.backlog -= backlog
         self.length -= length
 
