@@ -1,1 +1,1 @@
-"""What the person wants: the plan file, its model, its checks, and its compilation into engine objects."""
+"""The user's plan: the file, its model, its checks, and its compilation into engine objects."""

@@ -1,4 +1,4 @@
-"""What rules, routes and limiters match: parties, services, and the terms that a conversation must meet."""
+"""The match criteria of rules, routes and limiters: parties, services, and terms."""
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
@@ -13,7 +13,7 @@ PortWords: TypeAlias = tuple[tuple[int | None, tuple[int, int]], ...]  # protoco
 
 @dataclass(frozen=True, slots=True)
 class Members:
-    """Who is meant: hosts whose address is among `addresses` or whose hardware address is among `hardware`."""
+    """A set of hosts: by `addresses` or by `hardware` addresses."""
 
     addresses: AddressSet = NOBODY
     hardware: frozenset[bytes] = frozenset()
@@ -41,14 +41,14 @@ class Members:
 
 @dataclass(frozen=True, slots=True)
 class Party:
-    """Who is meant: the words of the plan, and the hosts they stand for."""
+    """A party: the words in the plan, and the hosts that match."""
 
     words: tuple[str, ...]
     members: Members
 
     @property
     def addresses(self) -> AddressSet:
-        """The addresses that they stand for."""
+        """The addresses of these hosts."""
         return self.members.addresses
 
     @property
@@ -60,9 +60,9 @@ class Party:
 
 @dataclass(frozen=True, slots=True)
 class Service:
-    """The signs by which a service is recognised, as in `classify.service`.
+    """The signs of a service, as in `classify.service`.
 
-    `ports` are those of the remote, by protocol number; `own` says that the person wrote it.
+    `ports` are the remote's, by protocol number; `own` means that the user defined the service.
     """
 
     name: str
@@ -86,10 +86,10 @@ class Services(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Terms:
-    """What a conversation must be. `asked` has the fields that are set, by key: all must hold, and of a list, one.
+    """Conditions on a conversation. `asked` has the fields that are set, by key: all must match, and a list matches if
+    one entry does.
 
-    `none` are the terms of `not`. The properties are for code that needs a single field; its value is described in its
-    own file in `fields`.
+    `none` are the terms of `not`. The properties are for code that needs a single field; `fields` describes its value.
     """
 
     asked: Mapping[str, Any] = field(default_factory=dict)

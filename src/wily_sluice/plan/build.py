@@ -78,12 +78,12 @@ def leaf_packet_limit(leaf: QueueSpec) -> int:
 
 
 def leaf_target(leaf: QueueSpec, line: Rate, leaves: int) -> Nanoseconds:
-    """The delay that CoDel brings a leaf back to, on a line of this rate with so many leaves.
+    """CoDel's target for a leaf, on a line of this rate with this number of leaves.
 
-    It is 5 ms (RFC 8289 §4.3), and longer on a slow queue: a target shorter than the transmission time of a full frame
-    makes CoDel drop packets although no queue stands (RFC 8290 §5.2.2). A packet that finds one frame ahead of it in
-    its leaf, and a frame of another leaf on the line, waits for both; the bound is their sum. The leaf's frame takes
-    the leaf's slowest rate, which is its guarantee or an equal share of the line. `benchmarks/target.py` measures it.
+    It is 5 ms (RFC 8289 §4.3), or more on a slow queue: a target shorter than the transmission time of a full frame
+    makes CoDel drop packets although there is no standing queue (RFC 8290 §5.2.2). A packet may find one frame ahead in
+    its leaf and another leaf's frame on the line, and waits for both; the bound is their sum. The leaf's frame takes
+    the leaf's lowest rate, which is its guarantee or an equal share of the line. `benchmarks/target.py` measures it.
     """
     slowest = max(leaf.guarantee, min(leaf.cap, line // leaves), 1)
     return max(TARGET, transmission_time(leaf.largest, slowest) + transmission_time(leaf.largest, max(line, 1)))
@@ -95,7 +95,7 @@ def open_schedules(plan: Plan, moment: datetime) -> int:
 
 
 def homes_of(plan: Plan) -> dict[str, Home]:
-    """The plan's networks by their interfaces, for what comes from there or goes there."""
+    """The plan's networks by interface, for traffic from or to these interfaces."""
     return {network.interface: Home(network.name, network.addresses) for network in plan.networks}
 
 
@@ -155,15 +155,15 @@ def _per(plan: Plan, per: Per) -> Per:
 
 
 def limiter_spec(plan: Plan, limiter: planned.Limiter, direction: Direction) -> LimiterSpec | None:
-    """What a limiter does in one direction; None where it does not cap it."""
+    """A limiter in one direction; None if it does not cap that direction."""
     spec = limiter.spec(direction)
     return replace(spec, per=_per(plan, spec.per)) if spec is not None and spec.per.whom == "network" else spec
 
 
 def _limiters(plan: Plan, direction: Direction, ledgers: Mapping[str, Ledger]) -> tuple[Limiter | None, ...]:
-    """In the order of the plan; None for one that does not cap this direction.
+    """In the order of the plan; None for a limiter that does not cap this direction.
 
-    One with a quota stands in both directions, so that it counts what it does not cap.
+    A limiter with a quota is present in both directions, so that it counts both.
     """
     limiters: list[Limiter | None] = []
     for planned_limiter in plan.limiters:

@@ -77,7 +77,7 @@ class RuleBuilder:
         yield from (route.terms for route in self._plan.routing)
 
     def condition(self, terms: Terms, uplink: str) -> Condition:
-        """What these terms ask of a conversation on an uplink."""
+        """The condition of these terms for conversations on an uplink."""
         self.uplink = uplink
         conditions = (field.condition(value, self) for field, value in asked(terms))
         parts = [condition for condition in conditions if condition is not None]
@@ -133,7 +133,7 @@ class RuleBuilder:
 
 
 def reach(terms: Terms) -> Reach:
-    """What of these terms an index can see."""
+    """The part of these terms that an index can represent."""
     local = _addresses(terms.local)
     if terms.networks is not None:
         local = terms.networks.addresses if local is None else local & terms.networks.addresses
@@ -148,7 +148,7 @@ def reach(terms: Terms) -> Reach:
 
 
 def _addresses(party: Party | None) -> AddressSet | None:
-    """None where a party may have other addresses, since it is known by something else as well."""
+    """None if the party can also be identified by something other than addresses."""
     if party is None or party.members.hardware or party.members.names:
         return None
     return party.addresses

@@ -1,7 +1,7 @@
-"""What differs between two plans, in words: uplinks, networks, queues, limiters, rules, and all the rest.
+"""The differences between two plans, in words: uplinks, networks, queues, limiters, rules, and everything else.
 
-Queues are compared by what they come to, in bit/s for each uplink and direction, so that a change of a guarantee above
-shows at every queue that it reaches.
+Queues are compared by their resulting rates for each uplink and direction, so that a changed guarantee of a parent
+shows at every queue it affects.
 """
 
 from collections.abc import Callable, Iterable, Mapping
@@ -242,7 +242,7 @@ def _goes(rule: Rule) -> str:
 
 
 def _others(before: Plan, after: Plan) -> Iterable[Change]:
-    """Networks, groups, schedules and services, by name; and what has none."""
+    """Networks, groups, schedules and services by name, and settings without a name."""
     for part, of in _NAMED.items():
         for name, was, now in _pairs(of(before), of(after)):
             if was is None or now is None:
@@ -330,6 +330,6 @@ _NAMED: dict[str, Callable[[Plan], Mapping[str, object]]] = {
 
 
 def _pairs(old: Mapping[str, T], new: Mapping[str, T]) -> Iterable[tuple[str, T | None, T | None]]:
-    """Every name with what it stands for in each, the new order first."""
+    """Each name with its value in either plan, in the new order first."""
     for name in dict.fromkeys((*new, *old)):
         yield name, old.get(name), new.get(name)

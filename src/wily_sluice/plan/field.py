@@ -1,4 +1,4 @@
-"""What a field of a rule is, and what it is handed to do its work with."""
+"""A field of a rule, and the interfaces it works with."""
 
 from collections.abc import Iterable
 from typing import Any, ClassVar, Generic, Literal, Protocol, TypeVar
@@ -15,10 +15,10 @@ V = TypeVar("V")
 
 
 class Names(Protocol):
-    """The names that a plan gives to things. Each tells of words that name nothing."""
+    """The names in a plan. Each method reports unknown words."""
 
     def party(self, location: Location, words: tuple[str, ...], remote: bool = False) -> Party:
-        """Who is meant on one side."""
+        """The party on one side."""
 
     def in_networks(self, location: Location, words: tuple[str, ...]) -> Party:
         """The hosts of some networks."""
@@ -34,7 +34,7 @@ class Names(Protocol):
 
 
 class Engine(Protocol):
-    """What the engine's conditions are made of, on one uplink. A schedule and a rate are known by an index."""
+    """The engine's material for conditions on one uplink. A schedule and a rate are identified by an index."""
 
     uplink: str
     clock: Clock
@@ -64,7 +64,7 @@ class Space(Protocol):
 
 
 class Needs:
-    """What the engine must watch, since rules ask for it."""
+    """Observations that the engine must make for the rules."""
 
     def __init__(self) -> None:
         self.sizes: list[Size] = []
@@ -76,10 +76,10 @@ class Needs:
 
 
 class Field(Generic[V]):
-    """One field. `asked` is what a rule asks in it, as `resolve` gives it; a rule without the field asks nothing.
+    """One field. `asked` is its value in a rule, as `resolve` returns it; a rule without the field has none.
 
-    `key` is its word in the plan, `entry` what pydantic reads there, `example` a value. In a sentence it is said in the
-    order of `turn`: behind `conversations`, or before it where `before` says what joins the two.
+    `key` is its word in the plan, `entry` its pydantic type, `example` a value. In a sentence, fields are ordered by
+    `turn`, after `conversations`, or ahead of it if `before` has the joining word.
     """
 
     key: ClassVar[str]
@@ -94,16 +94,16 @@ class Field(Generic[V]):
         return self.key.replace("-", "_")
 
     def resolve(self, words: Any, here: Location, names: Names) -> V:
-        """What the words that were read stand for."""
+        """The meaning of the words that were read."""
         value: V = words
         return value
 
     def condition(self, asked: V, engine: Engine) -> Condition | None:
-        """What the engine asks of a conversation; None where that is always so."""
+        """The engine's condition on a conversation; None if it always holds."""
         raise NotImplementedError
 
     def need(self, asked: V, needs: Needs) -> None:
-        """Say what the engine must watch for it."""
+        """Register the observations that it needs."""
 
     def whole(self, plan: Plan) -> dict[Dimension, Ranges]:
         """The dimensions that it adds to all that can be asked of."""
@@ -114,7 +114,7 @@ class Field(Generic[V]):
         raise NotImplementedError
 
     def text(self, asked: V) -> str:
-        """What is asked, in the plan's words."""
+        """The value, in the plan's words."""
         raise NotImplementedError
 
     def phrase(self, asked: V) -> str:

@@ -11,10 +11,10 @@ TRANSPORTS = {TCP: "tcp", UDP: "udp"}  # those whose ports can be opened
 
 @dataclass(frozen=True, slots=True)
 class Grant:
-    """That hosts may have ports opened, inside as outside among these: so many each, for so long without asking again.
+    """Permission for hosts to open ports in these ranges, inside and outside: a number per host, and a lifetime.
 
-    `ports` has ranges by protocol number. `uplink` is the one that they are opened on; `service` the name of what then
-    comes by them, empty where that is not said.
+    `ports` has ranges by protocol number. `uplink` is the uplink whose ports are opened; `service` the service of their
+    traffic, or empty.
     """
 
     name: str

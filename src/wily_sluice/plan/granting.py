@@ -1,4 +1,4 @@
-"""Reads what a plan says of ports: who may have them opened, and whose stay the same through translation."""
+"""Reads a plan's grants of mappings, and its kept ports."""
 
 from collections.abc import Callable
 
@@ -9,7 +9,7 @@ from wily_sluice.plan.terms import Resolver
 
 
 class Grants:
-    """Of one plan file; `error` is told of what is wrong, and where."""
+    """The grants of one plan file; `error` receives problems with their places."""
 
     def __init__(self, resolve: Resolver, uplinks: list[str], error: Callable[..., None]) -> None:
         self._resolve = resolve
@@ -17,7 +17,7 @@ class Grants:
         self._error = error
 
     def grant(self, index: int, e: MappingEntry) -> Grant:
-        """An entry of `mappings`, and what is wrong with it."""
+        """An entry of `mappings`; problems are reported."""
         here = ("mappings", index)
         self._resolve.require((*here, "uplink"), "uplink", e.uplink, self._uplinks)
         ports: dict[int, tuple[tuple[int, int], ...]] = {}
@@ -47,7 +47,7 @@ class Grants:
         )
 
     def steady(self, e: NatEntry) -> Party | None:
-        """Whose ports are kept; None where nobody's are."""
+        """The hosts that keep their ports; None if there are none."""
         if not e.keep_ports:
             return None
         party = self._resolve.party(("nat", "keep-ports"), e.keep_ports)

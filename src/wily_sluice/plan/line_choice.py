@@ -1,4 +1,4 @@
-"""Which of a plan's lines a conversation takes: by the routes, what uplinks refuse, and what is left of quotas."""
+"""Chooses the uplink of a conversation: by routes, refused queues, and remaining quotas."""
 
 from wily_sluice.engine.classify.router import NO_LINE
 from wily_sluice.engine.conversations.conversation import Conversation
@@ -7,9 +7,9 @@ from wily_sluice.plan.model import Plan, Tunnel, Uplink
 
 
 def line_of(plan: Plan, engine: SiteEngine, conversation: Conversation) -> Uplink | Tunnel | None:
-    """The line of a conversation that opens, by what is known of it now; None where no route has one for it.
+    """The uplink of a new conversation, by present knowledge; None if no route has one.
 
-    `engine` was built from the plan. A route that shares counts the conversation among those that it has shared.
+    `engine` was built from the plan. A route with weights counts the conversation.
     """
     classifier = next(iter(engine.shapers.values())).classifier
     _, line = engine.router.choose(classifier.subject(conversation), refusing(plan, engine, conversation))

@@ -1,4 +1,4 @@
-"""Reads what a plan says of the ways out beyond its uplinks: tunnels that they carry, and routes that choose them."""
+"""Reads a plan's tunnels and routes."""
 
 from collections.abc import Callable, Sequence
 
@@ -14,7 +14,7 @@ TOO_LATE = ("moved", "rate", "packet", "length")  # for routes
 
 
 class Lines:
-    """Of one plan file, with this content; `error` is told of what is wrong, and where."""
+    """Tunnels and routes of one plan file; `error` receives problems with their places."""
 
     def __init__(
         self, reading: Reading[PlanEntry], resolve: Resolver, entry: PlanEntry, error: Callable[..., None]
@@ -26,7 +26,7 @@ class Lines:
         self._error = error
 
     def tunnel(self, name: str, e: TunnelEntry) -> Tunnel:
-        """An entry of `tunnels`, likewise."""
+        """An entry of `tunnels`; problems are reported."""
         here = ("tunnels", name)
         if name in self._uplinks:
             self._error(here, f"“{name}” is an uplink already", "give the tunnel another name")
@@ -52,7 +52,7 @@ class Lines:
         )
 
     def route(self, index: int, e: RouteEntry, limiters: Sequence[Limiter]) -> Route:
-        """An entry of `routes`, and what is wrong with it."""
+        """An entry of `routes`; problems are reported."""
         here = ("routes", index)
         if (e.uplink is None) == (e.uplinks is None) and not self._reading.was_cut(*here, "uplinks"):
             wrong = "says both `uplink` and `uplinks`" if e.uplink is not None else "says no uplink"

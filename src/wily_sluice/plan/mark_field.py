@@ -58,7 +58,7 @@ USUAL_MARKS: Final = MarkField()
 
 @dataclass(frozen=True, slots=True)
 class MarkUse:
-    """Somebody else's use of firewall marks: bits of them, or the preference of a routing rule, or both."""
+    """Another program's use of firewall marks: some bits, the preference of a routing rule, or both."""
 
     who: str
     bits: int = 0
@@ -66,7 +66,7 @@ class MarkUse:
 
 
 def clashes(field: MarkField, uses: Iterable[MarkUse]) -> list[str]:
-    """What of somebody else's meets the field or the preferences, each as a sentence."""
+    """The overlaps with the field or the preferences, each as a sentence."""
     own = range(field.preference, field.preference + RULES)
     found = []
     for use in uses:
@@ -78,8 +78,8 @@ def clashes(field: MarkField, uses: Iterable[MarkUse]) -> list[str]:
 
 
 def free_field(field: MarkField, uses: Sequence[MarkUse]) -> MarkField:
-    """A field as wide that nobody uses, or the narrower one with most bits; and preferences that nobody has. The field
-    itself, if nobody meets it.
+    """A free field of the same width, or the widest free one; and free preferences. The field itself if there is no
+    overlap.
     """
     used = 0
     for use in uses:
@@ -98,7 +98,7 @@ def free_field(field: MarkField, uses: Sequence[MarkUse]) -> MarkField:
 
 
 def _run(used: int, low: int) -> int:
-    """How many bits from this one up nobody uses; the highest bit is nobody's."""
+    """The number of free bits from this one up; the highest bit is always free."""
     length = 0
     while low + length < BITS - 1 and not used >> (low + length) & 1:
         length += 1

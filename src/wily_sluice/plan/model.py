@@ -53,7 +53,7 @@ class FramingWords:
 
 @dataclass(frozen=True, slots=True)
 class Probing:
-    """Remotes that are to answer over an uplink, `within` such a time; it fails when `lost` in a row were not."""
+    """Remotes that must answer over an uplink, `within` a time; it fails when `lost` pings in a row get no answer."""
 
     remotes: tuple[str, ...]
     within: Nanoseconds
@@ -62,10 +62,10 @@ class Probing:
 
 @dataclass(frozen=True, slots=True)
 class Uplink:
-    """A line to the internet. `down` and `up` are what it measured, in bit/s; `headroom` is the part left free.
+    """A connection to the internet. `down` and `up` are the measured rates in bit/s; `headroom` is the part left free.
 
-    `tree` is the name of its tree in each direction. `advertised` is what was sold; `honours_marks` says whether the
-    provider looks at DSCPs.
+    `tree` is the name of its tree in each direction. `advertised` are the contract's rates; `honours_marks` means that
+    the provider acts on DSCPs.
     """
 
     name: str
@@ -88,7 +88,7 @@ class Uplink:
 
     @property
     def framing(self) -> Framing:
-        """What a packet costs on it."""
+        """The cost of a packet on the line."""
         return self.framed.framing
 
     def goodput(self, rate: float, length: Size = LARGEST_PACKET, headers: Size = 52) -> float:
@@ -99,11 +99,11 @@ class Uplink:
         return rate * (length - headers) / self.framing.cost(length)
 
     def measured(self, direction: Direction) -> Rate:
-        """What the line measured, in bit/s."""
+        """The measured rate in bit/s."""
         return self.up if direction == "up" else self.down
 
     def usable(self, direction: Direction) -> Rate:
-        """What is left of it after the headroom, in bit/s; at least 1."""
+        """The measured rate minus headroom, in bit/s; at least 1."""
         return max(1, round(self.measured(direction) * (1 - (self.headroom.of(direction) or 0))))
 
 
@@ -296,10 +296,10 @@ def policing_burst(rate: Rate, round_trip: Nanoseconds) -> Size:
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """Sorts conversations into a leaf. `index` is that in the file's list, from 0.
+    """Sorts conversations into a leaf. `index` is its position in the file's list, from 0.
 
-    `queues` has the leaf's path in each tree that has it; in another, the rule's conversations go to the default.
-    `mark` is the DSCP to write on their packets.
+    `queues` has the leaf's path in each tree that has it; in other trees, the default is used. `mark` is the DSCP to
+    write into their packets.
     """
 
     name: str
@@ -321,8 +321,8 @@ class Budget:
 
 @dataclass(frozen=True, slots=True)
 class Route:
-    """Sends conversations over an uplink or a tunnel. `index` is that in the file's list, from 0. `shares` are names of
-    these with their weights, for as long as the `budget` lasts; `otherwise` is used while all of these are down.
+    """Sends conversations over an uplink or a tunnel. `index` is its position in the file's list, from 0. `shares` are
+    their names with weights, as long as the `budget` lasts; `otherwise` is used while they are all down.
     """
 
     name: str
@@ -345,12 +345,11 @@ class HostNaming:
 
 @dataclass(frozen=True, slots=True)
 class GateSettings:
-    """What the gate does beside shaping. `watchers` is `everyone` or a group of users; None for nobody but root.
+    """Settings of the gate itself. `watchers` is `everyone` or a group of users; None for root only.
 
-    `metrics` is the port on which metrics are served to this machine, or None. `probe` are remotes that must keep
-    answering while a plan is on trial. `keep_contacts` is how long the names that each host contacted are kept, or None
-    for not at all. `notify` is a web address or a command for notices; `ipfix` is the address and port of a collector
-    for conversations. `marks` are the firewall marks of routes.
+    `metrics` is the local port for metrics, or None. `probe` are remotes that must keep answering during a trial.
+    `keep_contacts` is how long names that hosts contacted are kept, or None. `notify` is a URL or a command for
+    notices; `ipfix` is the address and port of a flow collector. `marks` are the firewall marks of routes.
     """
 
     watchers: str | None = None

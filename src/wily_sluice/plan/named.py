@@ -34,6 +34,6 @@ def hardware_names(plan: Plan) -> dict[str, str]:
 
 
 def host_label(address: str, names: Mapping[str, str]) -> str:
-    """What a host is called and where it is; the gateway, which has many addresses, by its name alone."""
+    """A host's name and address; for the gateway, which has many addresses, only the name."""
     name = names.get(address, "")
     return name if name == GATEWAY.name else f"{name} {address}".strip()

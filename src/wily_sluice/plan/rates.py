@@ -1,9 +1,8 @@
-"""Works out every queue's guarantee and cap in bit/s, for one uplink in one direction.
+"""Calculates every queue's guarantee and cap in bit/s, for one uplink in one direction.
 
-A guarantee in percent is of the parent's guarantee, a cap in percent of the parent's cap; the root has both at the
-usable rate of the uplink. A queue without a guarantee has none; one without a cap has its parent's. Below a strict
-parent nobody has a guarantee: that is what `strict` means, and all that it means here. A delay holds below a curve
-parent alone.
+A guarantee in percent refers to the parent's guarantee, a cap in percent to the parent's cap; both are the usable rate
+at the root. The default guarantee is none, the default cap the parent's. Below a strict parent there are no guarantees;
+that is the meaning of `strict`. A delay holds only below a curve parent.
 """
 
 from dataclasses import replace

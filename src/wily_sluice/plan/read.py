@@ -49,7 +49,7 @@ from wily_sluice.units import DIRECTIONS, Direction
 
 
 def examine(source: Source) -> tuple[Plan | None, list[Finding]]:
-    """Read and check a plan. The plan is None when it has errors; the findings hold its warnings as well."""
+    """Read and check a plan. The plan is None if it has errors; the findings include warnings."""
     try:
         return examine_document(read_document(source, "plan"))
     except FileError as error:
@@ -57,7 +57,7 @@ def examine(source: Source) -> tuple[Plan | None, list[Finding]]:
 
 
 def examine_document(document: Document, warnings: bool = True) -> tuple[Plan | None, list[Finding]]:
-    """Check a plan that was read as YAML, likewise. Without `warnings`, only errors are looked for."""
+    """Check a plan that was parsed as YAML. Without `warnings`, only errors are reported."""
     reading = hold_against(document, PlanEntry)
     findings = list(reading.findings)
     plan = None
@@ -79,9 +79,9 @@ def _part(key: str) -> str:
 
 
 def _broken(findings: list[Finding], content: PlanEntry) -> set[str]:
-    """Parts in which something is wrong, and rules and limiters that name a group in which something is.
+    """Parts with an error, and rules and limiters that name a group with an error.
 
-    What else there is to be said of these is best said when that has been put right.
+    Their other findings are best reported after these are corrected.
     """
     broken = {_part(finding.key) for finding in findings if finding.severity == "error"}
     groups = {name for name in content.groups if f"groups.{name}" in broken}
@@ -102,7 +102,7 @@ def _broken(findings: list[Finding], content: PlanEntry) -> set[str]:
 
 
 def load(source: Source) -> Plan:
-    """Read a plan that is to be used. FileError with its errors when it cannot be."""
+    """Read a plan for use. FileError with its errors if it has any."""
     plan, findings = examine(source)
     if plan is None:
         raise FileError(finding for finding in findings if finding.severity == "error")
@@ -110,7 +110,7 @@ def load(source: Source) -> Plan:
 
 
 class _Builder:
-    """Turns the file's entries into the model, following names to what they stand for."""
+    """Turns the file's entries into the model, resolving names."""
 
     def __init__(self, reading: Reading[PlanEntry], findings: list[Finding]) -> None:
         self.reading = reading
@@ -388,9 +388,9 @@ class _Builder:
             )
 
     def _queue(self, location: Location, word: str, tree: Tree) -> str | None:
-        """The path of the leaf that is meant by its path, or by its name alone where only one has it.
+        """The path of the leaf that a word names by its path, or by its last part if only one leaf has it.
 
-        None when the tree has no such queue, empty when it was told that another must be chosen.
+        None if the tree has no such queue, empty if the problem was reported already.
         """
         called = self.called.get(tree.name)
         if called is None:

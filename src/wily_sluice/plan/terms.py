@@ -1,4 +1,4 @@
-"""Follows the words of a rule's or a limiter's terms to what they stand for; tells what they do not."""
+"""Resolves the words in the terms of rules and limiters, and reports unknown ones."""
 
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any, Final, Literal
@@ -21,9 +21,9 @@ PORT_KEYS: Final = (PORT.key, LOCAL_PORT_FIELD.key, REMOTE_PORT_FIELD.key)
 
 
 def by_transport(asked: dict[str, Any]) -> tuple[dict[str, Any], tuple[Terms, ...]]:
-    """What is asked, with ports alone where ports were with transports, and blocks for what that leaves out.
+    """The fields with plain ports instead of ports with transports, and blocks for the difference.
 
-    `port: 80/tcp` is `protocol: tcp` with `port: 80`; of several transports, each is a block of its own.
+    `port: 80/tcp` is `protocol: tcp` with `port: 80`; with several transports, each becomes a block.
     """
     asked, blocks = dict(asked), []
     for key in [key for key in PORT_KEYS if key in asked]:
@@ -71,7 +71,7 @@ class Resolver:
         self._tell(self._document.error(location, message, remedy, code))
 
     def terms(self, here: Location, e: TermsEntry, but: tuple[str, ...] = ()) -> Terms:
-        """What an entry asks; fields with the keys in `but` mean something else in it."""
+        """The terms of an entry; fields with the keys in `but` mean something else in it."""
 
         def parts(key: str, entries: Iterable[TermsEntry | None]) -> tuple[Terms, ...]:
             places = ((*here, key, index) for index, _ in enumerate(entries))
@@ -108,12 +108,12 @@ class Resolver:
         return list(getattr(self._reading.content, key))
 
     def require(self, location: Location, what: str, word: str | None, known: list[str]) -> None:
-        """Tell when a word is none of those that are known."""
+        """Report a word that is not among the known ones."""
         if word is not None and word not in known and not self._reading.was_cut(f"{what}s", word):
             self._error(location, f"there is no {what} “{word}”", suggestion(word, known), "unknown-name")
 
     def party(self, location: Location, words: tuple[str, ...], remote: bool = False) -> Party:
-        """Who is meant on one side."""
+        """The party on one side."""
         known = self._parties.get((words, remote))
         if known is not None:
             return known

@@ -1,4 +1,4 @@
-"""What a person wants done to a part of a plan, as operations on its file."""
+"""Edits of the parts of a plan, as operations on its file."""
 
 from collections.abc import Callable
 from typing import Any
@@ -27,7 +27,7 @@ MOST_NAMED = 8  # references in a message
 
 
 class Edits:
-    """The edits of one plan, of which `data` is the plain data. All raise EditError when they cannot be made."""
+    """The edits of one plan; `data` is its plain data. All methods raise EditError if the edit is not possible."""
 
     def __init__(self, data: dict[str, Any]) -> None:
         self._data = data
@@ -154,7 +154,7 @@ class Edits:
         return [*follow, Rename(location, new)]
 
     def copy(self, kind: str, name: str, new: str, changes: dict[str, Any], tree: str | None = None) -> list[Operation]:
-        """A part like another, with other values; one of a list right below the other."""
+        """Copy a part with other values; in a list, right below the original."""
         places = self._found(kind, name, tree)
         if len(places) > 1:
             raise EditError(f"{kind} “{name}” is in several trees: say which, with --tree")

@@ -1,4 +1,4 @@
-"""What an edit does, as operations on places of the file, and what each makes of the plain data."""
+"""Operations on places of the file, and their effect on the plain data."""
 
 from dataclasses import dataclass
 from typing import Any, TypeAlias
@@ -16,7 +16,7 @@ class UnknownNameError(EditError):
 
 @dataclass(frozen=True, slots=True)
 class Set:
-    """Give a key this value, or an item of a list; what is missing on the way to a key is made."""
+    """Set a key or a list item to a value; missing parents of a key are created."""
 
     location: Location
     value: Any

@@ -1,4 +1,4 @@
-"""The kinds of parts that a plan has, and where they stand in its file."""
+"""The kinds of parts in a plan, and their places in the file."""
 
 SECTIONS = {
     "uplink": "uplinks",

@@ -1,4 +1,4 @@
-"""Queues of a plan's plain data: where a path stands, and what rules say of it."""
+"""Queues in a plan's plain data: the place of a path, and rules that use it."""
 
 from collections.abc import Iterator
 from typing import Any
@@ -50,7 +50,7 @@ def meant(data: dict[str, Any], tree: str, word: str) -> str | None:
 
 
 def said_of(data: dict[str, Any], reference: Reference, path: str, trees: list[str]) -> dict[str, str]:
-    """What a rule's word for a queue means at or below a path, in each of these trees in which it does."""
+    """The path that a rule's word refers to at or below a path, in each of these trees that has it."""
     found = {}
     for tree in trees if not reference.tree else [reference.tree] if reference.tree in trees else []:
         queue = meant(data, tree, reference.word)

@@ -1,4 +1,4 @@
-"""Where the parts of a plan name each other, in its plain data: what a rename must follow, and a removal breaks."""
+"""References between parts of a plan, in its plain data: a rename must follow them, and a removal breaks them."""
 
 from collections.abc import Iterator
 from typing import Any, Literal, NamedTuple, TypeAlias
@@ -33,7 +33,7 @@ _BLOCKS = ("any", "all", "not")
 
 
 class Reference(NamedTuple):
-    """A word that names a part. `tree` is the tree that a queue is said of; with `as_key` the word is a key."""
+    """A word that names a part. `tree` is the tree of a queue; with `as_key` the word is a key."""
 
     location: Location
     word: str
@@ -99,7 +99,7 @@ def _entries(data: dict[str, Any], section: str) -> list[tuple[str, Any]]:
 
 
 def _words(location: Location, value: Any, named: Named) -> Iterator[Reference]:
-    """The words of a value: one, or a list of them."""
+    """The words of a value: a single one or a list."""
     if isinstance(value, list):
         for index, word in enumerate(value):
             if isinstance(word, str):

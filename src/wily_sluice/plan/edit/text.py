@@ -1,9 +1,9 @@
 """Carries out operations on the text of a YAML file, and proves that nothing else has changed.
 
-Every operation becomes a replacement of a stretch of text, found by the marks that the library puts on nodes. A block
-collection ends, for us, where its last value does: what comes behind that, blank lines and comments, belongs to nobody
-and stays. At the end the new text is read again, and must be what the same operations make of the plain data. So
-whatever the text does that was not thought of here (anchors, merge keys), an edit is right or it is refused.
+Every operation becomes a replacement of a stretch of text, found by the positions that the library gives for nodes. A
+block collection ends where its last value does; blank lines and comments after that stay. At the end the new text is
+parsed, and must equal the plain data after the same operations. An edit is therefore correct or refused, even in text
+with anchors or merge keys.
 """
 
 import pickle
@@ -70,8 +70,8 @@ def apply(text: str, operations: Sequence[Operation]) -> str:
 
 
 def _together(tree: "_Tree", operations: Sequence[Operation]) -> Iterator[list[Operation]]:
-    """Operations of which one reading of the text is enough: all of them, where they only change single words that
-    stand apart, as a rename does; else one by one.
+    """Operations that one parse of the text is enough for: all, if they only change separate single words, as a rename
+    does; otherwise one at a time.
     """
     places = {one.location for one in operations}
     renamed = {one.location for one in operations if isinstance(one, Rename)}
@@ -112,7 +112,7 @@ class _Tree:
         return word or (isinstance(operation, Rename) and node is not None)
 
     def splice(self, operation: Operation) -> Splice:
-        """The replacement that an operation comes to."""
+        """The replacement for an operation."""
         match operation:
             case Set():
                 return self._set(operation)
@@ -250,7 +250,7 @@ class _Tree:
         return self._value(value, column, True)
 
     def _new_line(self, behind: int, words: str) -> Splice:
-        """A line of its own, behind the one that a value ends on."""
+        """A separate line after the one that a value ends on."""
         _, end = self._line_of(behind)
         ended = self.text[end - 1 : end] == "\n"
         return Splice(end, end, f"{words}\n" if ended else f"\n{words}")

@@ -1,4 +1,4 @@
-"""The choices that a plan makes, side by side: needs, what is protected, who can starve; and which suits a plan."""
+"""The choices in a plan, side by side: needs, protection, starvation; and a recommendation for a plan."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -20,7 +20,7 @@ class Option:
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """What is to be chosen, of what, and which suits a plan and why."""
+    """A choice between options, with a recommendation for a plan."""
 
     name: str
     question: str

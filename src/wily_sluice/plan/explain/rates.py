@@ -1,4 +1,4 @@
-"""What a rate comes to: in bytes, in packets, and in time for a file."""
+"""A rate in bytes, in packets, and in the time for a file."""
 
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.units import (
@@ -19,7 +19,7 @@ CALL: Rate = 87_200  # bit/s of 50 packets a second of 200 bytes, with Ethernet'
 
 
 def rate_facts(rate: Rate) -> list[tuple[str, str]]:
-    """What to know of a rate above 0, in bit/s: pairs of what and how much."""
+    """Facts about a rate above 0, in bit/s: pairs of a label and a value."""
     frame = ETHERNET.cost(FULL)
     return [
         ("bits", format_rate(rate)),

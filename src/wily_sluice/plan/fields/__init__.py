@@ -1,4 +1,4 @@
-"""The fields of a rule: each a file, with how it is read, what it asks, what it reaches, and how it is said.
+"""The fields of a rule, one per file: reading, condition, reach and wording.
 
 New here: a file with a `Field`, which `registry.FIELDS` then lists.
 """

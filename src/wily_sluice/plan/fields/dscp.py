@@ -1,4 +1,4 @@
-"""`dscp`: what a packet of the conversation is marked with (RFC 2474)."""
+"""`dscp`: the mark of the conversation's packets (RFC 2474)."""
 
 from collections.abc import Iterable
 from typing import Annotated
@@ -16,11 +16,11 @@ class Dscp(Field[tuple[int, ...]]):
     key, entry, example, turn = "dscp", Annotated[tuple[int, ...], flat(parse_dscp)], "EF", 100
 
     def condition(self, asked: tuple[int, ...], engine: Engine) -> Condition:
-        """The conversation has carried one of these."""
+        """The conversation has carried a DSCP of this set."""
         return DscpIs(sum(1 << dscp for dscp in set(asked)))
 
     def need(self, asked: tuple[int, ...], needs: Needs) -> None:
-        """Marks are to be remembered."""
+        """DSCPs must be remembered."""
         needs.dscps = True
 
     def boxes(self, asked: tuple[int, ...], space: Space) -> Iterable[Box]:

@@ -1,4 +1,4 @@
-"""`length`: of single packets, which then have a queue of their own."""
+"""`length`: of single packets, which then use a different queue."""
 
 import re
 from collections.abc import Iterable
@@ -36,7 +36,7 @@ class LengthField(Field[Length]):
         return LengthIs(*asked)
 
     def need(self, asked: Length, needs: Needs) -> None:
-        """Packets of this length are to be told from longer ones."""
+        """Packets up to this length must be distinguished."""
         needs.lengths.add(asked[0])
 
     def whole(self, plan: Plan) -> dict[Dimension, Ranges]:

@@ -20,7 +20,7 @@ class Local(Field[Party]):
         return names.party(here, words)
 
     def condition(self, asked: Party, engine: Engine) -> Condition:
-        """The local party is one of them."""
+        """The local party is in this set."""
         return LocalIs(asked.addresses, asked.members.hardware)
 
     def boxes(self, asked: Party, space: Space) -> Iterable[Box]:
@@ -46,7 +46,7 @@ class Network(Field[Party]):
         return names.in_networks(here, words)
 
     def condition(self, asked: Party, engine: Engine) -> Condition:
-        """The local party is in one of them."""
+        """The local party is in one of the networks."""
         return LocalIs(asked.addresses, frozenset(), self.key)
 
     def boxes(self, asked: Party, space: Space) -> Iterable[Box]:

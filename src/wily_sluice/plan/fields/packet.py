@@ -1,4 +1,4 @@
-"""`packet`: kinds of single packets, which then have a queue of their own."""
+"""`packet`: kinds of single packets, which then use a different queue."""
 
 from collections.abc import Iterable
 from typing import Annotated, Any
@@ -22,11 +22,11 @@ class Packet(Field[int]):
         return sum(set(words))
 
     def condition(self, asked: int, engine: Engine) -> Condition:
-        """The packet is of one of these kinds."""
+        """The packet is of a kind in this set."""
         return KindIs(asked)
 
     def need(self, asked: int, needs: Needs) -> None:
-        """Kinds are to be told apart."""
+        """Kinds must be distinguished."""
         needs.kinds |= asked
 
     def boxes(self, asked: int, space: Space) -> Iterable[Box]:

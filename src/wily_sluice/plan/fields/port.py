@@ -24,7 +24,7 @@ class Port(Field[Ports]):
         return names.ports(here, words)
 
     def condition(self, asked: Ports, engine: Engine) -> Condition:
-        """A port of the conversation is one of these."""
+        """A port of the conversation is in this set."""
         return PortIs(asked, LOCAL_PORT in self.dimensions, REMOTE_PORT in self.dimensions)
 
     def boxes(self, asked: Ports, space: Space) -> Iterable[Box]:

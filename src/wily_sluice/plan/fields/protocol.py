@@ -17,7 +17,7 @@ class Protocol(Field[tuple[int, ...]]):
     before = " "
 
     def condition(self, asked: tuple[int, ...], engine: Engine) -> Condition:
-        """Its protocol is one of these."""
+        """The protocol is in this set."""
         return ProtocolIs(frozenset(asked))
 
     def boxes(self, asked: tuple[int, ...], space: Space) -> Iterable[Box]:

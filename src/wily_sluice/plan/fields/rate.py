@@ -25,7 +25,7 @@ class RateField(Field[Fast]):
         return FastIs(engine.rates.index(asked))
 
     def need(self, asked: Fast, needs: Needs) -> None:
-        """Rates are to be watched."""
+        """Rates must be observed."""
         needs.rates.append(asked)
 
     def boxes(self, asked: Fast, space: Space) -> Iterable[Box]:

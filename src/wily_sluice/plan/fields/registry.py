@@ -43,5 +43,5 @@ IN_A_SENTENCE: Final = tuple(sorted(FIELDS, key=lambda field: field.turn))
 
 
 def asked(terms: Terms, fields: tuple[Field[Any], ...] = FIELDS) -> Iterator[tuple[Field[Any], Any]]:
-    """The fields that terms have, with what they ask; blocks apart."""
+    """The fields that terms have, with their values; without blocks."""
     return ((field, terms.asked[field.key]) for field in fields if field.key in terms.asked)

@@ -21,7 +21,7 @@ class Remote(Field[Party]):
         return names.party(here, words, remote=True)
 
     def condition(self, asked: Party, engine: Engine) -> Condition:
-        """The remote is one of them, by its address or a name."""
+        """The remote is in this set, by address or name."""
         names = asked.members.names
         return RemoteIs(asked.addresses, NameSet(names) if names else None)
 

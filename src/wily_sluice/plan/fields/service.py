@@ -1,4 +1,4 @@
-"""`service`: what a conversation is for."""
+"""`service`: the purpose of a conversation."""
 
 from collections.abc import Iterable
 
@@ -11,7 +11,7 @@ from wily_sluice.plan.reach.regions import Box
 
 
 class ServiceField(Field[Services]):
-    """Services, or categories of them."""
+    """Services, or categories."""
 
     key, entry, example, turn = "service", Words, "calls", 40
 
@@ -20,11 +20,11 @@ class ServiceField(Field[Services]):
         return Services(words, names.services_named(here, words))
 
     def condition(self, asked: Services, engine: Engine) -> Condition:
-        """Whether it is one of these services."""
+        """The service is in this set."""
         return ServiceIs(tuple(engine.signs(service.name) for service in asked.services))
 
     def need(self, asked: Services, needs: Needs) -> None:
-        """Shapes are to be watched, where one of them has one."""
+        """Shapes must be observed if a service has one."""
         needs.shapes = needs.shapes or any(service.shape for service in asked.services)
 
     def boxes(self, asked: Services, space: Space) -> Iterable[Box]:

@@ -21,7 +21,7 @@ class Uplink(Field[tuple[str, ...]]):
         return words
 
     def condition(self, asked: tuple[str, ...], engine: Engine) -> Condition | None:
-        """Each uplink has conditions of its own: on another one it never applies, on one of these always."""
+        """Each uplink has separate conditions: always true on these uplinks, never on others."""
         return None if engine.uplink in asked else AnyOf((), self.key)
 
     def boxes(self, asked: tuple[str, ...], space: Space) -> Iterable[Box]:

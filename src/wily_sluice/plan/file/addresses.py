@@ -25,7 +25,7 @@ def parse_prefix(text: object) -> IPv4Network | IPv6Network:
 
 
 def parse_range(text: str) -> Range:
-    """Read `10.61.0.40`, `10.61.0.40-10.61.0.59`, `10.61.0.0/24`, or any of these in IPv6."""
+    """Read `10.61.0.40`, `10.61.0.40-10.61.0.59`, `10.61.0.0/24`, or the same for IPv6."""
     if "/" in text:
         prefix = parse_prefix(text)
         return prefix.network_address.packed, prefix.broadcast_address.packed
@@ -49,7 +49,7 @@ _HARDWARE = re.compile(r"[0-9a-f]{2}([:-][0-9a-f]{2}){5}", re.IGNORECASE)
 
 
 def parse_hardware(text: str) -> bytes | None:
-    """A hardware address such as `02:00:5e:10:00:01` (IEEE 802, 48 bits); None for what is none."""
+    """A hardware address such as `02:00:5e:10:00:01` (IEEE 802, 48 bits); None for other words."""
     if not _HARDWARE.fullmatch(text):
         return None
     return bytes.fromhex(text.replace(":", "").replace("-", ""))
@@ -61,7 +61,7 @@ def hardware_text(address: bytes) -> str:
 
 
 def looks_like_address(word: str) -> bool:
-    """Whether a word is meant as an address rather than a name."""
+    """Whether a word looks like an address rather than a name."""
     return word[:1].isdigit() or ":" in word or "/" in word
 
 

@@ -1,7 +1,8 @@
 """Comments that allow a finding: `# sluice: allow CODE reason`.
 
-One at the end of a line speaks of that line, and one on a line of its own of the next that is not blank or a comment.
-It silences warnings of that code about what begins there, with all within it; an error cannot be allowed.
+A comment at the end of a line refers to that line; a comment on a separate line refers to the next line that is not
+blank or a comment. It silences warnings of that code about the part that begins there, with everything inside. Errors
+cannot be allowed.
 """
 
 import re

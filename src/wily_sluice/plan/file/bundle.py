@@ -1,4 +1,4 @@
-"""A plan with the files that it names, as bytes: what is kept of a revision, and read again later, elsewhere."""
+"""A plan with the files that it names, as bytes: the stored form of a revision, which can be read elsewhere later."""
 
 from base64 import b64decode
 from collections.abc import Mapping
@@ -18,14 +18,14 @@ MOST_BYTES = 400_000_000  # of one file
 
 @dataclass(frozen=True, slots=True)
 class Bundle:
-    """`plan` is the plan file, `files` what it names, by the names that it gives."""
+    """`plan` is the plan file, `files` the files it names, by these names."""
 
     plan: bytes
     files: Mapping[str, bytes] = field(default_factory=dict)
 
     @property
     def digest(self) -> str:
-        """SHA-256 over all of it, in hexadecimal digits: equal for equal contents and names."""
+        """SHA-256 over everything, in hexadecimal: equal for equal contents and names."""
         whole = sha256()
         for name, content in (("", self.plan), *sorted(self.files.items())):
             for part in (name.encode(), content):
@@ -45,7 +45,7 @@ class Bundle:
 
 
 def bundle_of(plan: Plan) -> Bundle:
-    """A plan that was read from its files, and these. FileError when one of them has gone."""
+    """A bundle of a plan and its files. FileError if a file has gone."""
     files = {}
     for name, source in plan.document.others.items():
         try:

@@ -97,7 +97,7 @@ class Document:
 
 
 def read_document(source: Source, kind: str) -> Document:
-    """Read a YAML file; `kind` says what it should be, such as “plan”. FileError when it cannot be read."""
+    """Read a YAML file; `kind` describes it in errors, such as “plan”. FileError if it cannot be read."""
 
     def refuse(message: str, remedy: str = "", line: int | None = None) -> FileError:
         return FileError([Finding("error", source.name, line, "", message, remedy, "unreadable")])
@@ -175,8 +175,8 @@ def hold_against(document: Document, schema: type[Schema]) -> Reading[Schema]:
 
 
 def _as_written(data: Any, location: Location) -> Location:
-    """The place in the file: a single value may stand for a list of one, and a list for a mapping with one key; then
-    that value or list itself.
+    """The place in the file. A single value may replace a list of one, and a list may replace a set of keys with only
+    one key; the place is then that value or list itself.
     """
     written: list[str | int] = []
     for part in location:

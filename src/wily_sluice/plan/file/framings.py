@@ -1,10 +1,10 @@
 """Framings in words: layers, from the packet outward, joined by “over”.
 
-    pppoe over ptm    ethernet over vlan over vlan on the wire    pppoa over atm llc
+pppoe over ptm    ethernet over vlan over vlan on the wire    pppoa over atm llc
 
-First what carries the packet: `ip` (nothing does), `ethernet`, `pppoe` (in an Ethernet frame, so that `ethernet` need
-not be said) or `pppoa`. Then up to two `vlan` tags. Last what carries the frame: `ptm`, `atm llc`, `atm vc` or `cable`;
-where nothing more is said, a plain Ethernet frame is counted, and `on the wire` its preamble and gap as well.
+First the encapsulation of the packet: `ip` (none), `ethernet`, `pppoe` (inside Ethernet, which need not be written) or
+`pppoa`. Then up to two `vlan` tags. Last the carrier of the frame: `ptm`, `atm llc`, `atm vc` or `cable`. Without one,
+a plain Ethernet frame is counted; `on the wire` adds preamble and gap.
 """
 
 from collections import Counter
@@ -23,7 +23,7 @@ WIRE: Final = " on the wire"
 
 @dataclass(frozen=True, slots=True)
 class Layer:
-    """`adds` says what it adds to a packet or frame, and by which clause."""
+    """`adds` describes what the layer adds to a packet or frame, with the clause of the standard."""
 
     word: str
     adds: str

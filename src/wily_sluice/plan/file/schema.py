@@ -1,7 +1,7 @@
-"""The plan file as the person writes it: every key, what it may hold, and an example for each.
+"""The plan file as the user writes it: every key, its type, and an example.
 
-This is where outside data comes in; nothing deeper checks types again. References between the parts (a rule's queue,
-a limiter's group) are not followed here but in `read`.
+This is where outside data comes in; no other code checks types again. References between the parts (a rule's queue, a
+limiter's group) are resolved in `read`.
 """
 
 from collections.abc import Iterator
@@ -80,7 +80,7 @@ Subnet = Annotated[str, BeforeValidator(lambda value: str(parse_prefix(value)))]
 
 
 def _list_is(key: str) -> BeforeValidator:
-    """Where a list, or a single word, may stand for a mapping with this one key."""
+    """A list, or a single word, may replace a set of keys that has only this key."""
 
     def mapping(value: object) -> object:
         return value if isinstance(value, (dict, BaseModel)) else {key: value}
@@ -103,7 +103,7 @@ class ProbeEntry(Entry):
 
 
 class UplinkEntry(Entry):
-    """A line to the internet, with what it measured."""
+    """An uplink, with its measured rates."""
 
     interface: Interface = Field(examples=["wan0"])
     down: RateSpanText = Field(examples=["180 Mbit/s"])
@@ -189,7 +189,7 @@ class GroupEntry(Entry):
 
     @property
     def asks_database(self) -> bool:
-        """Whether it says which entries of a database are meant."""
+        """Whether a group selects entries of a database."""
         return bool(self.country or self.as_number or self.where)
 
 
@@ -212,7 +212,7 @@ class ScheduleEntry(Entry):
 
 
 class LimiterEntry(Entry):
-    """A cap for what it matches."""
+    """A cap on matching traffic."""
 
     local: Words | None = Field(default=None, examples=["waiting-room"])
     remote: Words | None = Field(default=None, examples=["203.0.113.0/24"])
@@ -257,7 +257,7 @@ else:
 
 
 class TermsEntry(_Asked):
-    """What a conversation must be: all fields that are there, of those in `fields.registry`, and all blocks."""
+    """Conditions on a conversation: any fields of `fields.registry`, and blocks."""
 
     any_: Annotated[list["TermsEntry | None"], BeforeValidator(listed)] = Field(
         default=[], alias="any", examples=["[{port: 443}, {dscp: EF}]"]
@@ -270,7 +270,7 @@ class TermsEntry(_Asked):
     )
 
     def said(self, key: str) -> Any:
-        """What stands in a field; None where it is not there."""
+        """The value of a field; None if absent."""
         return getattr(self, key.replace("-", "_"))
 
     def walk(self) -> "Iterator[TermsEntry]":
@@ -282,7 +282,7 @@ class TermsEntry(_Asked):
 
 
 class RuleEntry(TermsEntry):
-    """Which conversations go to which queue."""
+    """Puts matching conversations into a queue."""
 
     name: str | None = Field(default=None, examples=["Handsets"])
     queue: Annotated[dict[str, str], BeforeValidator(parse_queue_words)] | None = Field(
@@ -327,13 +327,13 @@ class MappingEntry(Entry):
 
 
 class NatEntry(Entry):
-    """What the translation of addresses is to keep."""
+    """Requirements on address translation."""
 
     keep_ports: Words = Field(default=(), alias="keep-ports", examples=["[play-room]"])
 
 
 class ServiceEntry(Entry):
-    """The signs by which a service is recognised."""
+    """The signs of a service."""
 
     about: str = ""
     category: Name | None = Field(default=None, examples=["play"])
@@ -366,7 +366,7 @@ class NamesEntry(Entry):
 
 
 class GateEntry(Entry):
-    """What the gate does beside shaping."""
+    """Settings of the gate itself."""
 
     watchers: str | None = Field(default=None, examples=["everyone"])
     probe: Annotated[Words, AfterValidator(parse_remotes)] = Field(default=(), examples=["[198.51.100.10]"])
@@ -390,7 +390,7 @@ class GateEntry(Entry):
 
 
 class PlanEntry(Entry):
-    """The whole plan file. What it cannot do without is asked for in `check`, so that the rest is read all the same."""
+    """The whole plan file. Required parts are checked in `check`, so that the rest is read even without them."""
 
     site: str = Field(default="", examples=["Saltmarsh Veterinary"])
     timezone: Annotated[str, BeforeValidator(parse_timezone)] = Field(default="UTC", examples=["Europe/Dublin"])

@@ -17,7 +17,7 @@ class Source:
         return self.name.rpartition("/")[2]
 
     def read(self, limit: Size) -> bytes:
-        """Its first bytes, no more than so many. OSError when it cannot be read."""
+        """Its first bytes, up to a limit. OSError if it cannot be read."""
         raise NotImplementedError
 
     def beside(self, name: str) -> "Source":

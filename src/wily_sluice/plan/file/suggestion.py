@@ -1,4 +1,4 @@
-"""What an unknown word may mean: a word of nearly the same spelling, or one that the trade uses for the same thing."""
+"""Guesses the meaning of an unknown word: a word of nearly the same spelling, or a synonym in the trade."""
 
 from collections.abc import Sequence
 from difflib import get_close_matches

@@ -57,7 +57,7 @@ def parse_ports(word: object) -> tuple[tuple[int, int]]:
 
 
 def parse_port_word(word: object) -> tuple[int | None, tuple[int, int]]:
-    """`443`, `5060-5080` or `443/tcp`: the protocol's number, if one is said, with the first and the last port."""
+    """`443`, `5060-5080` or `443/tcp`: the protocol number if given, with the first and the last port."""
     text, slash, transport = str(word).partition("/")
     if isinstance(word, bool) or (slash and transport not in TRANSPORTS):
         raise ValueError(f"{quoted(word)} is not a port: write it like 443, 5060-5080 or 443/tcp")
@@ -79,7 +79,7 @@ TRANSPORTS = {"tcp": 6, "udp": 17, "sctp": 132, "dccp": 33}
 
 
 def looks_like_host_name(word: str) -> bool:
-    """Whether a word is meant as a host name: it has a dot."""
+    """Whether a word looks like a host name: it has a dot."""
     return "." in word.rstrip(".") and not word[:1].isdigit()
 
 
@@ -111,7 +111,7 @@ def parse_kind(word: object) -> tuple[int]:
 
 
 def parse_moved(text: object) -> tuple[Size, bool]:
-    """`over 20 MB` or `under 512 kB`: the size, and whether it is to be over."""
+    """`over 20 MB` or `under 512 kB`: the size, and whether it is a lower bound."""
     word, _, size = str(text).partition(" ")
     if word not in ("over", "under") or not size:
         raise ValueError(f"{quoted(text)} needs over or under: write it like over 20 MB or under 512 kB")

@@ -50,7 +50,7 @@ def parse_interface(text: object) -> str:
 
 
 def _zones(text: str) -> list[str]:
-    """The time zones whose last part is this, or all of them."""
+    """The time zones whose last part is this word, or all of them."""
     zones = sorted(available_timezones())
     return [zone for zone in zones if zone.rpartition("/")[2].lower() == text.lower()][:1] or zones
 
@@ -94,7 +94,7 @@ def parse_headroom(value: object) -> Directional[float]:
 
 
 def parse_cap(value: object) -> Directional[Amount]:
-    """The same, of which none is 0%."""
+    """The same, but refuses 0%."""
     caps = parse_directional_amount(value)
     if any(cap is not None and cap.share == 0 for cap in (caps.up, caps.down)):
         raise ValueError("a cap of 0% blocks the queue: write one above 0%, or block the traffic in the firewall")
@@ -143,7 +143,7 @@ def _limit_in_time(longest: Nanoseconds) -> LeafSpec:
 
 
 def parse_per(value: object) -> Per:
-    """Who has a bucket of their own."""
+    """Who shares a bucket."""
     if isinstance(value, Per):
         return value
     match = re.fullmatch(r"(together|host|address|network|conversation)|subnet/(\d{1,3})", str(value))
@@ -329,7 +329,7 @@ def parse_remotes(words: tuple[str, ...]) -> tuple[str, ...]:
 
 
 def parse_collector(value: object) -> tuple[str, int]:
-    """An address with a port, as `192.0.2.9:4739` or `[2001:db8::9]:4739`; 4739, where no port is said."""
+    """An address with a port, as `192.0.2.9:4739` or `[2001:db8::9]:4739`; the default port is 4739."""
     word = str(value).strip()
     host, port = word, str(COLLECTOR_PORT)
     if word.startswith("[") or word.count(":") == 1:

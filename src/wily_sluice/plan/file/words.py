@@ -16,7 +16,7 @@ def listed(value: Any) -> Any:
 
 
 def flat(parse: Any) -> BeforeValidator:
-    """Parse each of a value or a list of values, and join what comes back."""
+    """Parse a value, or each value of a list, and join the results."""
 
     def parse_all(value: object) -> tuple[Any, ...]:
         values = listed(value)

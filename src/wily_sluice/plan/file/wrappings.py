@@ -1,8 +1,8 @@
-"""What tunnels wrap around packets, in words, and how their packets are told from others.
+"""Encapsulations of tunnels, in words, and how to recognise their packets.
 
-    vxlan    wireguard    esp    esp over udp    gre    gre with key    ipip    24 B over udp
+vxlan    wireguard    esp    esp over udp    gre    gre with key    ipip    24 B over udp
 
-The last is for programs with a format of their own: their bytes around each packet, inside UDP.
+The last is for programs with another format: the bytes they add to each packet, inside UDP.
 """
 
 import re
@@ -36,8 +36,8 @@ class Wrapper:
     mtu: Size | None = None
 
     def wrapping(self, ipv6: bool, mtu: Size | None = None) -> Wrapping:
-        """What it costs over IPv4 or IPv6, where the tunnel takes packets of at most `mtu` bytes: by default what it is
-        known to take, or else what fits.
+        """The cost over IPv4 or IPv6 for a tunnel with this `mtu`. The default is the tunnel's usual value, or the
+        largest that fits.
         """
         around = self.inner + (IPV6_HEADER if ipv6 else IPV4_HEADER)
         fits = (LARGEST_PACKET - around) // self.multiple * self.multiple - self.trailer
@@ -67,7 +67,7 @@ WRAPPERS: Final = {
 
 
 def parse_wrapper(value: object) -> Wrapper:
-    """What a word means. ValueError for what no tunnel is."""
+    """The encapsulation that a word names. ValueError if there is none."""
     if isinstance(value, Wrapper):
         return value
     words = " ".join(str(value).split())

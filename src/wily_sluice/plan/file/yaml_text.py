@@ -1,7 +1,7 @@
-"""YAML text as plain data (dict, list, str, int, float, bool, None) that knows its lines.
+"""YAML text as plain data (dict, list, str, int, float, bool, None) with line numbers.
 
-Source: YAML 1.2.2, with the core schema (§10.3): dates, `yes` and `on` are words. Merge keys (`<<`), which 1.2 no
-longer has, are followed all the same. The library reads the text into nodes; what they mean is decided here.
+Source: YAML 1.2.2, with the core schema (§10.3): dates, `yes` and `on` are words. Merge keys (`<<`), which 1.2 dropped,
+still work. The library parses the text into nodes; this module decides their meaning.
 """
 
 import re
@@ -64,7 +64,7 @@ def compose(text: str) -> yaml.Node | None:
 
 
 def _slip(text: str, last: int) -> tuple[str, int] | None:
-    """A usual slip at the line where reading failed, or in one shortly before: what it is, and its line from 1."""
+    """A common slip on the line where parsing failed, or shortly before: a description, and its line from 1."""
     lines = text.splitlines()
     for number in range(min(last, len(lines) - 1), max(-1, last - SLIPS), -1):
         line = lines[number]
@@ -140,7 +140,7 @@ class _Reader:
 
 
 def _plain(text: str) -> Any:
-    """What a word without quotes is."""
+    """The value of a word without quotes."""
     if _NULL.fullmatch(text):
         return None
     if _TRUE.fullmatch(text) or _FALSE.fullmatch(text):

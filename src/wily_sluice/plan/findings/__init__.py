@@ -1,4 +1,4 @@
-"""What is wrong or doubtful in a plan, beyond the form of its file: each kind of finding a file, in rooms by subject.
+"""Errors and risks in a readable plan: one kind of finding per file, in rooms by subject.
 
 New here: a file with a `Kind`, which `registry.KINDS` then lists.
 """

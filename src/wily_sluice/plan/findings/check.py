@@ -27,7 +27,7 @@ def check(plan: Plan, reading: Reading[PlanEntry], warnings: bool = True) -> lis
 
 
 def check_allowances(reading: Reading[PlanEntry], findings: list[Finding]) -> list[Finding]:
-    """What is wrong with the comments that allow findings, after all others were looked for."""
+    """Problems of the comments that allow findings. Call it after all other checks."""
     file = reading.document.file
     found = []
     for one in reading.document.allowances:

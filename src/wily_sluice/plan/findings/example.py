@@ -1,4 +1,4 @@
-"""A small plan without findings, in which each kind of finding is shown: a part of it is changed, and there it is."""
+"""A small plan without findings. Each kind of finding has an example that changes a part of it."""
 
 from typing import Any, Final
 
@@ -22,7 +22,7 @@ rules:
 
 
 def merged(whole: Any, part: Any) -> Any:
-    """A plan with a part of it changed: mappings are merged, `null` takes a key out, all else is replaced."""
+    """A plan with changes: sets of keys are merged, `null` removes a key, anything else is replaced."""
     if not isinstance(whole, dict) or not isinstance(part, dict):
         return part
     result = {key: value for key, value in whole.items() if part.get(key, value) is not None}

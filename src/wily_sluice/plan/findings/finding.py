@@ -1,4 +1,4 @@
-"""What is wrong with a file that a person wrote: where, what was found, and what would be right."""
+"""A problem in a user's file: its place, a description and a remedy."""
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
@@ -12,7 +12,7 @@ Severity: TypeAlias = Literal["error", "warning", "note"]
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """`line` counts from 1, or is None where the whole file is meant; `key` is a path such as `uplinks.fibre.up`."""
+    """`line` counts from 1, or is None for the whole file; `key` is a path such as `uplinks.fibre.up`."""
 
     severity: Severity
     file: str

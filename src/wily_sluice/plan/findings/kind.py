@@ -1,4 +1,4 @@
-"""A kind of finding, and what all kinds look at: a plan under check."""
+"""A kind of finding, and the plan under check that all kinds examine."""
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -20,7 +20,7 @@ from wily_sluice.units import DIRECTIONS, Direction
 
 
 class Told(NamedTuple):
-    """One finding: where in the file, what is wrong there, what would be right, and what fixes it without any doubt."""
+    """One finding: its place in the file, the problem, the remedy, and a fix if there is a safe one."""
 
     location: Location
     message: str
@@ -68,12 +68,12 @@ class Checked:
 
     @cached_property
     def out_of_reach(self) -> list[OutOfReach[Rule]]:
-        """Rules that no conversation comes to."""
+        """Rules that no conversation reaches."""
         return rules_out_of_reach(self.plan)
 
     @cached_property
     def routes_out_of_reach(self) -> list[OutOfReach[Route]]:
-        """Routes that no conversation comes to."""
+        """Routes that no conversation reaches."""
         return routes_out_of_reach(self.plan)
 
 

@@ -11,7 +11,7 @@ from wily_sluice.plan.model import Plan
 
 @dataclass(frozen=True, slots=True)
 class Asking:
-    """What a rule or a limiter asks of the two sides, and where that stands in the file."""
+    """The criteria of a rule or limiter for both sides, with their place in the file."""
 
     location: Location
     local: Party | None
@@ -33,7 +33,7 @@ def askings(checked: Checked) -> Iterator[Asking]:
 
 
 def network_with_ipv6(plan: Plan, party: Party) -> str | None:
-    """The network of hosts that are named by their IPv4 addresses alone, where it has IPv6 as well."""
+    """The network of hosts that are named by IPv4 addresses alone, if it also has IPv6."""
     if party.members.hardware or not party.addresses or any(len(first) == 16 for first, _ in party.addresses):
         return None
     for network in plan.networks:

@@ -1,4 +1,4 @@
-"""What a word stands for: groups, places, services.
+"""The meaning of names: groups, places, services.
 
 New here: another way to name hosts, or another sign of a service.
 """

@@ -163,7 +163,7 @@ class Groups:
             return ()
 
     def _from_file(self, location: Location, name: str, within: tuple[str, ...]) -> Members:
-        """The members that a text or CSV file beside the plan lists: one a line, or in the first column."""
+        """The members in a text or CSV file in the plan's folder: one per line, or in the first column."""
         source = self._document.beside(name)
         members = Members()
         try:
@@ -198,7 +198,7 @@ class Groups:
         return Members(together, frozenset(hardware), (), frozenset(names))
 
     def _from_database(self, name: str, entry: GroupEntry) -> Members:
-        """The remotes whose entries in an MMDB file beside the plan have all that is asked for."""
+        """The remotes whose entries in an MMDB file in the plan's folder match all criteria."""
         source = self._document.beside(entry.database or "")
         location = ("groups", name, "database")
         if not entry.asks_database:

@@ -1,7 +1,7 @@
-"""Looks prefixes up in an MMDB file: by country, by the number of their autonomous system, or by what else it has.
+"""Looks prefixes up in an MMDB file: by country, autonomous system number, or any other field.
 
-The format is open (the MMDB file format, version 2); the file is read by a library. Only the prefixes that are asked
-for are kept. Files differ in where their entries say these, so usual paths are tried.
+The format is open (the MMDB file format, version 2); a library reads the file. Only matching prefixes are kept. Files
+use different paths for these fields, so the usual ones are tried.
 """
 
 from collections.abc import Iterator, Mapping
@@ -28,7 +28,7 @@ class _TooManyError(ValueError):
 
 
 def _said(entry: Any, key: str) -> str | None:
-    """What an entry says under a path of keys joined by dots; None where it is not a plain value."""
+    """The value of an entry under a path of keys joined by dots; None if it is not a plain value."""
     for part in key.split("."):
         if not isinstance(entry, dict) or part not in entry:
             return None

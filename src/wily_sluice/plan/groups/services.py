@@ -1,7 +1,7 @@
-"""Services: those that come with the program, those of files beside the plan, and those in the plan itself.
+"""Services: the built-in ones, those of files in the plan's folder, and those in the plan itself.
 
-A word in a rule means the service of that name, or all services of the category of that name. Where two have one name,
-the plan's own counts before that of a file, and that before the one that comes with the program.
+A word in a rule means the service of that name, or all services of the category of that name. If two have the same
+name, the plan's has precedence over a file's, and a file's over a built-in one.
 """
 
 from collections.abc import Callable, Mapping
@@ -62,7 +62,7 @@ class Services:
         self.used: dict[str, Service] = {}
 
     def own(self, entries: Mapping[str, ServiceEntry]) -> dict[str, Service]:
-        """Those that stand in the plan itself."""
+        """The services in the plan itself."""
         found = {}
         for name, entry in entries.items():
             remote = Members()

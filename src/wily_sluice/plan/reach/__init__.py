@@ -1,1 +1,1 @@
-"""What rules can reach, exactly: regions of all that conversations and packets can be; and quickly, among thousands."""
+"""The reach of rules: exactly, as regions in the space of conversations and packets; and quickly, among thousands."""

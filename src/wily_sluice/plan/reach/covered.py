@@ -1,7 +1,7 @@
-"""Which rules and routes no conversation can come to: those that others above take all of.
+"""Rules and routes that no conversation can reach because earlier ones take them all.
 
-Exact, for all that they can ask of. A route takes something from another below it only while it has a line: a later one
-may be there for when all lines of an earlier one are down.
+Exact, for all fields. A route only takes conversations from a later one while it has a working uplink: the later route
+may be meant for the time when the earlier uplinks are down.
 """
 
 from collections.abc import Callable
@@ -22,14 +22,16 @@ Asking = TypeVar("Asking", Rule, Route)
 
 
 class OutOfReach(NamedTuple, Generic[Asking]):
-    """A rule or route, and those above that take all of it between them; none where its terms exclude each other."""
+    """A rule or route, and the earlier ones that together match all its conversations; none if its terms exclude each
+    other.
+    """
 
     one: Asking
     by: list[Asking]
 
 
 def rules_out_of_reach(plan: Plan) -> list[OutOfReach[Rule]]:
-    """The rules that no conversation can come to."""
+    """The rules that no conversation can reach."""
     space = Space(plan, plan.sorting)
     asked = [_unless_too_involved(space.region, rule.terms) for rule in plan.sorting]
     takers = Takers(asked)
@@ -42,7 +44,7 @@ def rules_out_of_reach(plan: Plan) -> list[OutOfReach[Rule]]:
 
 
 def routes_out_of_reach(plan: Plan) -> list[OutOfReach[Route]]:
-    """The routes that no conversation can come to, whichever lines are up and whatever is left of quotas."""
+    """The routes that no conversation can reach, for every state of uplinks and quotas."""
     space = Space(plan, plan.routing)
     asked = [_unless_too_involved(space.region, route.terms) for route in plan.routing]
     found = []
@@ -70,7 +72,7 @@ def _lines(route: Route, spent: bool) -> set[str]:
 
 
 def _covered(space: Space, index: int, asked: list[list[Box] | None], takers: Takers) -> list[int] | None:
-    """Those before an index that take all of it between them, none where it can be nothing; None when it has any."""
+    """The earlier ones that together take everything; none if nothing matches at all; None if something is left."""
     asks = asked[index]
     region = _unless_too_involved(space.possible, asks) if asks is not None else None
     if region:

@@ -12,7 +12,7 @@ DRAWS = 32
 
 
 def refused(plan: Plan) -> Iterator[tuple[Route, list[str]]]:
-    """Each route with those of its lines that refuse whatever it matches."""
+    """Each route with those of its uplinks that refuse all traffic it matches."""
     refusing = {uplink.name: uplink for uplink in plan.uplinks if uplink.refuses}
     routes = [route for route in plan.routing if refusing]
     if not routes:

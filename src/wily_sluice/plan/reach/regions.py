@@ -1,12 +1,11 @@
-"""Sets of all that could be asked of: boxes with a set of values in each dimension, and what is left when others are
-taken away. Exact, without sampling.
+"""Regions of conversations: boxes with a set of values in each dimension, and their differences. Exact, without
+sampling.
 
-A dimension is a line of whole numbers, and a set of values on it a tuple of ranges in order, which neither overlap nor
-touch; first and last are inside. A box has a set for some dimensions, and all values in every other one. A region is a
-list of boxes; they may overlap.
+A dimension is a line of integers. A set of values is a sorted tuple of inclusive ranges that neither overlap nor touch.
+A box has a set for some dimensions and all values in the others. A region is a list of boxes, which may overlap.
 
-Taking a box from another leaves at most as many boxes as the one taken away has dimensions. A region can still come to
-many boxes, so the caller gives a limit.
+Taking a box away from another leaves at most as many boxes as the one taken away has dimensions. A region can still
+grow to many boxes, so the caller gives a limit.
 """
 
 from collections.abc import Iterable, Mapping
@@ -45,7 +44,7 @@ def ranges(pairs: Iterable[tuple[int, int]]) -> Ranges:
 
 
 def both(one: Ranges, other: Ranges) -> Ranges:
-    """What is in both."""
+    """The intersection."""
     found = []
     index = 0
     for first, last in one:
@@ -59,7 +58,7 @@ def both(one: Ranges, other: Ranges) -> Ranges:
 
 
 def without(one: Ranges, other: Ranges) -> Ranges:
-    """What is in the one and not in the other."""
+    """The difference."""
     found = []
     for begin, last in one:
         first = begin
@@ -103,7 +102,7 @@ def meet_all(region: Iterable[Box], other: Iterable[Box], limit: int) -> list[Bo
 
 
 def left_of(box: Box, taken: Box, whole: Mapping[Dimension, Ranges]) -> list[Box]:
-    """What is left of a box when another is taken away. `whole` has all values of the dimensions."""
+    """The rest of a box after another is taken away. `whole` has all values of the dimensions."""
     pieces: list[Box] = []
     rest: dict[Dimension, Ranges] = dict(box)
     for dimension, values in taken.items():
@@ -119,7 +118,7 @@ def left_of(box: Box, taken: Box, whole: Mapping[Dimension, Ranges]) -> list[Box
 
 
 def left(region: list[Box], taken: Iterable[Box], whole: Mapping[Dimension, Ranges], limit: int) -> list[Box]:
-    """What is left of a region. TooInvolvedError for more than `limit` boxes."""
+    """The rest of a region. TooInvolvedError for more than `limit` boxes."""
     for box in taken:
         region = [piece for one in region for piece in left_of(one, box, whole)]
         if len(region) > limit:

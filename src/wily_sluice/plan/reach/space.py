@@ -1,13 +1,12 @@
-"""What a rule or a route can reach, as a region of everything that conversations and packets can be.
+"""The reach of a rule or a route, as a region in the space of all conversations and packets.
 
-The dimensions: addresses of both sides, those of IPv6 behind those of IPv4 on one line, the local ones those of the
-plan's networks; the protocol; both ports; the
-DSCP; the kinds of a packet; what was moved; the uplink; and which of the plan's schedules hold together. A name, a
-service, a rate that lasts or a hardware address is a dimension of its own, with the values 0 and 1, of which nothing
-more is known than that names below a pattern are also below a wider one.
+The dimensions: addresses of both sides, with IPv6 after IPv4 on one line, the local ones limited to the plan's
+networks; the protocol; both ports; the DSCP; the kinds of a packet; the volume; the uplink; and combinations of open
+schedules. A name, a service, a rate or a hardware address is a separate dimension with the values 0 and 1. The only
+known relation is that names below a pattern are also below a wider one.
 
-A conversation may have carried several DSCPs, and a rule asks for one of them; but each of them may be its only one, so
-a rule is out of reach exactly when it is for every single DSCP.
+A conversation may have carried several DSCPs, and a rule matches any one. But each may be its only one, so a rule is
+unreachable exactly if it is for every single DSCP.
 """
 
 from collections.abc import Iterable, Iterator
@@ -112,19 +111,19 @@ class Space:
                 yield box
 
     def reach(self, terms: Terms) -> list[Box]:
-        """All that meets some terms, and can be. TooInvolvedError when that cannot be said with few boxes."""
+        """Everything possible that matches some terms. TooInvolvedError if that takes too many boxes."""
         return self.possible(self.region(terms))
 
     def possible(self, region: list[Box]) -> list[Box]:
-        """What of a region can be. TooInvolvedError likewise."""
+        """The possible part of a region. TooInvolvedError as above."""
         return [box for box in map(self._sensible, meet_all(self._possible, region, MOST_BOXES)) if box]
 
     def left(self, region: list[Box], taken: list[Box]) -> list[Box]:
-        """What of a region is left, and can be, without what is taken."""
+        """The possible rest of a region after others are taken away."""
         return [box for box in map(self._sensible, left(region, taken, self.whole, MOST_BOXES)) if box]
 
     def _sensible(self, box: Box) -> Box | None:
-        """With what follows of names; None for what cannot be."""
+        """Add the consequences between names; None for impossible boxes."""
         said = dict(box)
         for (what, name), values in box.items():
             if what == "name" and values == YES:
@@ -148,7 +147,7 @@ class Space:
         return parts + [self.flag("name", name) for name in sorted(party.members.names)]
 
     def region(self, terms: Terms) -> list[Box]:
-        """All that meets some terms, whether it can be or not. TooInvolvedError likewise."""
+        """Everything that matches some terms, possible or not. TooInvolvedError as above."""
         region: list[Box] = [{}]
 
         def ask(*parts: Box) -> None:
@@ -175,9 +174,9 @@ class Space:
 
 
 def moments(schedules: list[Schedule]) -> set[tuple[bool, ...]]:
-    """Which schedules can hold together: every combination that occurs, of those without a calendar.
+    """The combinations of schedules that can be open together, for those without a calendar.
 
-    TooInvolvedError when their dates are many years apart.
+    TooInvolvedError if their dates are many years apart.
     """
     windows = [w for schedule in schedules for w in (*schedule.windows, *schedule.exceptions)]
     named = [day for w in windows for day in (w.first, w.last) if day is not None]

@@ -1,9 +1,8 @@
-"""Which of many regions a single point is in; so that whether others cover a region is found out without going through
-them all.
+"""Finds the regions that contain a point, to decide quickly whether others cover a region.
 
-A point that no other region has proves that something is left. Where there is such a point, one of a few that are drawn
-finds it nearly always; where there is none, each draw names a region that takes part in the covering. The draws follow
-a seed, and the answer does not depend on them.
+A point that no other region contains proves that something is left. If there is one, a few drawn points almost always
+find it. If there is none, each drawn point names a region of the cover. The draws use a fixed seed, and the answer does
+not depend on them.
 """
 
 from bisect import bisect_right
@@ -47,7 +46,7 @@ class Takers:
         self._lines = [(dimension, _Line(boxes, dimension)) for dimension in asked]
 
     def of(self, point: Point, before: int) -> list[int]:
-        """The regions that a point is in, of those before one."""
+        """The regions that contain a point, among those ahead of one."""
         found = (1 << self._before[before]) - 1
         for dimension, line in self._lines:
             found &= line.having(point.get(dimension, 0))
@@ -64,7 +63,7 @@ def _bits(number: int) -> Iterator[int]:
 
 
 def draw(region: Sequence[Box], whole: Mapping[Dimension, Ranges], drawn: Random) -> Point:
-    """A point of a region. What is either so or not is not so, where the region does not say."""
+    """Draw a point of a region. Dimensions of two values are 0 unless the region says otherwise."""
     box = drawn.choice(region)
     point = {}
     for dimension, values in whole.items():

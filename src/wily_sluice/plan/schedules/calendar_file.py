@@ -10,7 +10,7 @@ MOST_BYTES = 4_000_000
 
 
 def _words(error: Exception) -> str:
-    """What a library says is wrong; but not what it says of itself."""
+    """A library's description of a problem, but not of its own internals."""
     return str(error) if isinstance(error, ValueError) else "one of its entries cannot be read"
 
 

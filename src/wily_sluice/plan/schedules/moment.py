@@ -29,7 +29,7 @@ def read_moment(text: str, zone: ZoneInfo) -> datetime:
 
 
 def read_past_moment(text: str, zone: ZoneInfo, now: datetime) -> datetime:
-    """The same, or the last `yesterday 15:00`, `mon 9:30` or `18:00` before `now`. ValueError as well."""
+    """The same, or the last `yesterday 15:00`, `mon 9:30` or `18:00` ahead of `now`. Raises ValueError too."""
     found = _SPOKEN.fullmatch(text.strip())
     if found is None:
         try:

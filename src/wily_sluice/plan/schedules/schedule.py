@@ -1,12 +1,12 @@
-"""Schedules: when something holds, in the site's own time.
+"""Schedules in the site's local time.
 
-A schedule is a list of windows, `mon-fri 08:00-18:30`, `sat sun 10:00-12:00`, `22:00-06:00` (over midnight, every day),
+A schedule is a list of windows, `mon-fri 08:00-18:30`, `sat sun 10:00-12:00`, `22:00-06:00` (past midnight, every day),
 `2027-12-24`, `2027-12-24 to 2028-01-02 18:00-20:00`; exceptions, `not 2027-12-25`; a first and a last day, `from
 2027-01-01`, `until 2027-06-30`; and events of an iCalendar file.
 
-A window holds at every moment at which the clock on the wall, and the calendar beside it, show a time inside it. So
-when clocks go back, an hour that is shown twice counts twice, and one that is skipped does not occur. A window over
-midnight belongs to the day on which it begins; an exception excludes its own date, from midnight to midnight.
+A window is open whenever local time and date are inside it. When clocks go back, a repeated hour therefore counts
+twice; when they go forward, a skipped hour does not occur. A window past midnight belongs to the day on which it
+begins; an exception excludes its own date, from midnight to midnight.
 """
 
 import re
@@ -106,7 +106,7 @@ class Schedule:
 
 @dataclass(slots=True)
 class Entries:
-    """What the lines of a schedule say together."""
+    """The combined entries of a schedule."""
 
     windows: list[Window] = field(default_factory=list)
     exceptions: list[Window] = field(default_factory=list)
@@ -133,7 +133,7 @@ class Entries:
 
 
 def parse_window(text: str) -> Window:
-    """Read a window. ValueError says what is wrong with it."""
+    """Read a window. ValueError describes a problem."""
     half = _HALF_SAID.match(text)
     if half and ":" not in text:
         a, b = int(half[1]), int(half[2])

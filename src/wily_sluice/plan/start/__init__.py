@@ -1,4 +1,4 @@
-"""A first plan from a few answers: what kinds of line there are, what can matter most, and the plan that follows.
+"""A first plan from a few answers: kinds of line, purposes to rank, and the resulting plan.
 
 New here: a kind of line, or another question.
 """

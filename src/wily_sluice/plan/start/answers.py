@@ -1,4 +1,4 @@
-"""The answers that a first plan is made of, as a file of them says it, or as they were given one by one."""
+"""The answers for a first plan, from a file or given one at a time."""
 
 from typing import Annotated, Any, Literal
 
@@ -31,7 +31,7 @@ def _names(words: Words) -> Words:
 
 
 class LineAnswer(Entry):
-    """A line: what was sold, and what it measured; one of these at least. `probe` are remotes that always answer."""
+    """An uplink: advertised and measured rates, at least one. `probe` are remotes that always answer."""
 
     interface: Interface = Field(examples=["wan0"])
     kind: KindName = Field(examples=["fibre-login"])
@@ -41,7 +41,7 @@ class LineAnswer(Entry):
     probe: Annotated[Words, AfterValidator(parse_remotes)] = Field(default=(), examples=["[198.51.100.53]"])
 
     def rate(self, way: Any) -> Rate | None:
-        """What is taken for the line's rate."""
+        """The rate that the plan uses."""
         for rates, part in ((self.measured, 1.0), (self.advertised, UNMEASURED)):
             rate = rates.of(way) if rates is not None else None
             if rate is not None:
@@ -57,7 +57,7 @@ class NetworkAnswer(Entry):
 
 
 class GuestsAnswer(Entry):
-    """A network of guests, and what each of them can have."""
+    """A network of guests, and the limit for each guest."""
 
     network: str = Field(examples=["guests"])
     down: RateText = Field(examples=["5 Mbit/s"])

@@ -6,7 +6,7 @@ from typing import Final
 
 @dataclass(frozen=True, slots=True)
 class LineKind:
-    """`headroom` is in percent, up and down; `why` says what it is for."""
+    """`headroom` is in percent, up and down; `why` gives the reason."""
 
     name: str
     words: str

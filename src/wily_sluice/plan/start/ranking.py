@@ -1,4 +1,4 @@
-"""What can matter most on a line: categories of services that are ranked, and what each gets for its place."""
+"""The purposes that users rank: categories of services, with a guarantee for each rank."""
 
 from dataclasses import dataclass
 from typing import Final
@@ -6,8 +6,8 @@ from typing import Final
 
 @dataclass(frozen=True, slots=True)
 class Purpose:
-    """Something a line is for. `services` are categories of services; `small` is traffic that takes little, and so can
-    go first. `late` is the priority of what can wait.
+    """A purpose of the uplink. `services` are categories; `small` traffic needs little and can have the first priority.
+    `late` is the priority of traffic that can wait.
     """
 
     name: str

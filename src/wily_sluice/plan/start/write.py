@@ -34,7 +34,7 @@ COMMENT: Final = 52  # column of comments
 
 
 def usable(line: LineAnswer, way: Direction) -> Rate:
-    """What is used of a line, in bit/s."""
+    """The usable rate of an uplink, in bit/s."""
     kind = LINE_KINDS[line.kind]
     return round((line.rate(way) or 0) * (1 - (kind.up if way == "up" else kind.down) / 100))
 
@@ -66,10 +66,10 @@ def acks(answers: AnswersEntry, way: Direction) -> int:
 
 
 def shares(answers: AnswersEntry) -> dict[str, int]:
-    """What each purpose is guaranteed, in percent; with `acks`, where acknowledgements need a queue.
+    """The guarantee of each purpose, in percent; with `acks` if acknowledgements need a queue.
 
-    They do where a queue's part of a direction is less than the acknowledgements of the other direction take, if that
-    queue fills it: while the line is full, they would then hold it back.
+    They do if a queue's share of one direction is less than the acknowledgements of the other direction need when that
+    queue fills it. On a full line, they would then slow it down.
     """
     found = _shares(answers, 0)
     least = min(GUESTS, *(part for name, part in found.items() if not PURPOSES[name].small))
@@ -195,7 +195,7 @@ def _hold_back(answers: AnswersEntry) -> Iterator[str]:
 
 
 def _one_version(answers: AnswersEntry) -> bool:
-    """Whether the greedy host is known by its IPv4 address alone, in a network with IPv6."""
+    """Whether the limited host is named by its IPv4 address alone, in a network with IPv6."""
     words = answers.host.addresses if answers.host is not None else ()
     six = any(":" in subnet for network in answers.networks.values() for subnet in network.subnets)
     return six and bool(words) and not any(":" in word for word in words)

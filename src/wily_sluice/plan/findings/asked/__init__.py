@@ -1,4 +1,4 @@
-"""Findings about what rules and limiters ask alike: hosts, remotes, ports.
+"""Findings about criteria that rules and limiters share: hosts, remotes, ports.
 
 New here: a kind of finding that both can have.
 """

@@ -24,7 +24,7 @@ def find(checked: Checked) -> Iterator[Told]:
 
 
 def _fix(location: Location, written: Any) -> tuple[Operation, ...]:
-    """Each such address as the IPv4 address that it stands for."""
+    """Each such address as the IPv4 address that it maps."""
     places = enumerate(written) if isinstance(written, list) else [(None, written)]
     found: list[Operation] = []
     for index, word in places:

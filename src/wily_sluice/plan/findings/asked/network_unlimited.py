@@ -8,7 +8,7 @@ from wily_sluice.plan.findings.parties import askings
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each such network, where at least two others are named, and one of these is limited."""
+    """Each such network, if at least two others are named and one is limited."""
     networks = checked.plan.networks
     limited = AddressSet(part for lim in checked.plan.limiters if lim.local is not None for part in lim.local.addresses)
     named = [one.local.addresses for one in askings(checked) if one.local is not None]

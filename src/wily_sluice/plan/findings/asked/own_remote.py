@@ -1,4 +1,4 @@
-"""A remote that is one of your own hosts."""
+"""A remote that is a local host."""
 
 from collections.abc import Iterator
 

@@ -1,4 +1,4 @@
-"""Findings about whether a limiter's rate fits those whom it caps.
+"""Findings about the size of a limiter's rate.
 
 New here: a kind of finding about the size of a cap.
 """

@@ -1,4 +1,4 @@
-"""A cap for each host that lets two or three of them fill the line."""
+"""A cap for each host that lets two or three hosts fill the uplink."""
 
 from collections.abc import Iterator
 

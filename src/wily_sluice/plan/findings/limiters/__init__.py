@@ -1,4 +1,4 @@
-"""Findings about limiters: those that cap nothing or nobody, or that another makes idle.
+"""Findings about limiters without effect.
 
 New here: a kind of finding about a limiter.
 """

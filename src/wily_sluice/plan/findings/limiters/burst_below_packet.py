@@ -25,7 +25,7 @@ def find(checked: Checked) -> Iterator[Told]:
 
 
 def polices(limiter: Limiter) -> bool:
-    """Whether it has a burst of its own, over which packets do not wait."""
+    """Whether the limiter sets a burst and its excess does not wait."""
     return limiter.burst is not None and limiter.excess != "wait"
 
 

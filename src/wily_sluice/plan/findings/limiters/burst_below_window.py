@@ -34,7 +34,7 @@ def find(checked: Checked) -> Iterator[Told]:
 
 
 def policed_part(burst: Size, rate: Rate, round_trip: Nanoseconds) -> float:
-    """What part of a policed rate one connection of TCP comes to: see docs/performance.md for how it was measured."""
+    """The fraction of a policed rate that one TCP connection reaches: docs/performance.md has the measurement."""
     ratio = burst * 8 * SECOND / (rate * round_trip)
     for (low, less), (high, more) in pairwise(POLICED):
         if ratio <= high:

@@ -1,4 +1,4 @@
-"""A limiter for hosts by their IPv4 addresses alone, where their network has IPv6 as well."""
+"""A limiter for hosts by their IPv4 addresses alone in a network that also has IPv6."""
 
 from collections.abc import Iterator
 
@@ -8,7 +8,7 @@ from wily_sluice.plan.findings.parties import network_with_ipv6
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each such limiter; what it says of the remote may rule IPv6 out anyway."""
+    """Each such limiter, unless its remote excludes IPv6."""
     for limiter, _ in capping(checked):
         if limiter.local is not None and limiter.remote is None:
             network = network_with_ipv6(checked.plan, limiter.local)

@@ -25,7 +25,7 @@ def find(checked: Checked) -> Iterator[Told]:
 
 
 def _volume(limiter: Limiter) -> int:
-    """What a limiter with a quota lets through in a period, in bytes."""
+    """The volume that a limiter with a quota passes in a period, in bytes."""
     rates = [rate for way in DIRECTIONS if (rate := limiter.rate(way)) is not None]
     period = PERIOD_SECONDS[limiter.quota.period] if limiter.quota is not None else 0
     return max(rates, default=0) * period // 8

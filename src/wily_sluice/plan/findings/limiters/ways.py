@@ -13,5 +13,5 @@ def caps_of(limiter: Limiter) -> dict[Direction, Rate]:
 
 
 def capping(checked: Checked) -> Iterator[tuple[Limiter, dict[Direction, Rate]]]:
-    """The limiters that cap a direction, with what they cap."""
+    """The limiters that cap a direction, with their rates."""
     return ((limiter, caps) for limiter in checked.plan.limiters if (caps := caps_of(limiter)))

@@ -1,4 +1,4 @@
-"""Ports that are to be kept for nobody."""
+"""`keep-ports` without any local host."""
 
 from collections.abc import Iterator
 

@@ -1,4 +1,4 @@
-"""Mappings that nobody can ask for."""
+"""Mappings that no host can request."""
 
 from collections.abc import Iterator
 

@@ -1,4 +1,4 @@
-"""Findings about what other parts name: groups, services, schedules.
+"""Findings about parts that others name: groups, services, schedules.
 
-New here: a kind of finding about one of these.
+New here: a kind of finding about such a part.
 """

@@ -13,7 +13,7 @@ OTHER: dict[Direction, Direction] = {"up": "down", "down": "up"}
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each leaf that is not more urgent than the default, unless a rule gives acknowledgements a queue of their own."""
+    """Each leaf that is not more urgent than the default, unless a rule gives acknowledgements their own queue."""
     if any(terms.kinds for _, terms in checked.asked):
         return
     used = {(uplink.name, way): root for _, uplink, way, root in checked.uses}
@@ -41,9 +41,9 @@ def _three(rate: float) -> float:
 
 
 def held_when_busy(spec: QueueSpec, path: str, default: str) -> int | None:
-    """The rate in bit/s of a leaf while it and all queues no more urgent than the default flood, at each level.
+    """The rate in bit/s of a leaf when it and all queues no more urgent than the default flood, at each level.
 
-    None where it is more urgent itself, or where a parent divides its rate otherwise than by weights.
+    None if the leaf is more urgent, or if a parent does not divide its rate by weights.
     """
     rate = float(spec.cap)
     while spec.children:

@@ -8,7 +8,7 @@ from wily_sluice.units import format_rate
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each parent whose children's guarantees come to more than it then has."""
+    """Each parent whose children's guarantees add up to more than its own at the lowest rate."""
     for level in levels_at_lowest(checked):
         total = sum(level.guarantee_of(queue) for queue in level.queues)
         if total > level.guarantee + len(level.queues):

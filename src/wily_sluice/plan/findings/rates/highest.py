@@ -5,5 +5,5 @@ from wily_sluice.units import Rate
 
 
 def highest_rate(spec: QueueSpec) -> Rate:
-    """The most that a queue can ever carry: its cap, or what its children's come to."""
+    """The highest rate that a queue can reach: its cap, or the sum of its children's."""
     return min(spec.cap, sum(map(highest_rate, spec.children))) if spec.children else spec.cap

@@ -1,4 +1,4 @@
-"""Queues of a tree beside each other, with the rates that stand above them."""
+"""The queues at one level of a tree, with the rates of their parent."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -27,19 +27,19 @@ class Level:
 
     @property
     def location(self) -> Location:
-        """Where the list of these queues stands in the file."""
+        """The place of the list of these queues in the file."""
         return (*queue_location(self.tree.name, self.path), "queues")
 
     def at(self, queue: Queue, key: str) -> Location:
-        """Where a key of one of these queues stands in the file."""
+        """The place of a key of a queue in the file."""
         return (*queue_location(self.tree.name, queue.path), key)
 
     def guarantee_of(self, queue: Queue) -> Rate:
-        """Of one of these queues, as the plan says it: maybe above its cap."""
+        """A queue's guarantee as the plan gives it, which may exceed its cap."""
         return 0 if self.discipline == "strict" else guarantee_of(queue, self.direction, self.guarantee)
 
     def cap_of(self, queue: Queue) -> Rate:
-        """Of one of these queues."""
+        """A queue's cap."""
         return cap_of(queue, self.direction, self.cap)
 
 

@@ -1,4 +1,4 @@
-"""Findings about rules: order, and what they miss.
+"""Findings about rules: order and gaps.
 
 New here: a kind of finding about a rule.
 """

@@ -1,5 +1,5 @@
-"""A rule that puts the web first, with none above it that takes the bulk of these ports, so that a download goes
-first too.
+"""A rule that gives the web a high priority without an earlier rule for bulk on these ports, so that downloads get it
+too.
 """
 
 from collections.abc import Iterator

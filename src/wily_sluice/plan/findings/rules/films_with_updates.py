@@ -1,4 +1,4 @@
-"""Films in a queue that comes after others, beside updates or swarms."""
+"""Films in a queue with updates or swarms, less urgent than the default."""
 
 from collections.abc import Iterator
 
@@ -9,7 +9,7 @@ BEHIND = ("updates", "swarms")
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each rule that sends films to a leaf to which updates or swarms go as well, behind the default."""
+    """Each rule that sends films to such a leaf."""
     for tree in checked.plan.trees.values():
         priority = {leaf.path: leaf.priority for leaf in tree.leaves}
         default = next((leaf.priority for leaf in tree.leaves if leaf.default), 0)

@@ -1,4 +1,4 @@
-"""A mark that nobody on the way was said to look at."""
+"""A mark that no uplink honours."""
 
 from collections.abc import Iterator
 

@@ -1,4 +1,4 @@
-"""A route that no conversation comes to: those above it take all that it would, and have a line whenever it has."""
+"""A route that no conversation reaches: earlier ones match all its conversations and have an uplink whenever it has."""
 
 from collections.abc import Iterator
 

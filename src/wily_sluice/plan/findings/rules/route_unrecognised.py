@@ -1,4 +1,4 @@
-"""Routes that ask what a conversation speaks, which nobody knows when it opens."""
+"""Routes that need the protocol of a conversation, which is unknown when it opens."""
 
 from collections.abc import Iterator
 

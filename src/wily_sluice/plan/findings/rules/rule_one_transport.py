@@ -34,7 +34,7 @@ def find(checked: Checked) -> Iterator[Told]:
 
 @cache
 def _both_transports() -> dict[int, str]:
-    """Ports that a service uses over TCP and UDP alike, and its name."""
+    """Ports that a service uses over both TCP and UDP, and its name."""
     found: dict[int, str] = {}
     for service in shipped_services().values():
         if service.shape:
@@ -49,7 +49,7 @@ def _both_transports() -> dict[int, str]:
 
 
 def _named(plan: Plan) -> dict[tuple[str, int], set[int]]:
-    """Which of the ports that services use over both rules name, by the queue that they go to and the protocol."""
+    """The ports of such services that rules name, by queue and protocol."""
     found: dict[tuple[str, int], set[int]] = {}
     shared = _both_transports()
     for rule in plan.sorting:

@@ -1,4 +1,4 @@
-"""A rule for hosts by their IPv4 addresses, where their network has IPv6 as well."""
+"""A rule for hosts by their IPv4 addresses in a network that also has IPv6."""
 
 from collections.abc import Iterator
 
@@ -7,7 +7,7 @@ from wily_sluice.plan.findings.parties import network_with_ipv6
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each such rule; what it says of the remote may rule IPv6 out anyway."""
+    """Each such rule, unless its remote excludes IPv6."""
     for rule in checked.plan.sorting:
         local = rule.terms.local
         if local is None or rule.terms.version is not None or rule.terms.remote is not None:

@@ -1,4 +1,4 @@
-"""A rule that asks for what one above it asks for."""
+"""A rule with the same conditions as an earlier one."""
 
 from collections.abc import Iterator
 

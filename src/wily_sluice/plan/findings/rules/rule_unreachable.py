@@ -1,7 +1,6 @@
-"""A rule that no conversation comes to, since rules above it match all that it would.
+"""A rule that no conversation reaches because earlier rules match them all.
 
-Where names, services or what takes time is involved, the message says “may”, since these change as a conversation goes
-on.
+If names, services or volumes are involved, the message says “may”, because these change during a conversation.
 """
 
 from collections.abc import Callable, Iterator, Sequence

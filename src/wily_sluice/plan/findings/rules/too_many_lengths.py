@@ -1,4 +1,4 @@
-"""More different lengths in rules than each packet can be held against."""
+"""More different lengths in rules than each packet can be compared with."""
 
 from collections.abc import Iterator
 

@@ -1,4 +1,4 @@
-"""More different rates in rules than each packet can be held against."""
+"""More different rates in rules than each packet can be compared with."""
 
 from collections.abc import Iterator
 

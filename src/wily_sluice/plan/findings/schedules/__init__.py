@@ -1,4 +1,4 @@
-"""Findings about schedules: those that never apply, and those that may say something else than was meant.
+"""Findings about schedules that never apply, or that probably mean something else.
 
 New here: a kind of finding about a schedule.
 """

@@ -1,4 +1,4 @@
-"""A tree without a leaf for what no rule claims."""
+"""A tree without a default leaf."""
 
 from collections.abc import Iterator
 

@@ -12,7 +12,7 @@ MUCH = 0.25  # of the way up
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each uplink, unless a rule gives acknowledgements a queue of their own."""
+    """Each uplink, unless a rule gives acknowledgements their own queue."""
     if any(terms.kinds for _, terms in checked.asked):
         return
     for uplink in checked.plan.uplinks:

@@ -1,4 +1,4 @@
-"""A line that another is to stand in for, and whose failure is not noticed while its link stays up."""
+"""An uplink with an alternative, whose failure is not noticed while its link stays up."""
 
 from collections.abc import Iterator
 

@@ -1,4 +1,4 @@
-"""A line that is said to be faster than it was sold."""
+"""An uplink with a measured rate above the advertised one."""
 
 from collections.abc import Iterator
 
@@ -9,7 +9,7 @@ NEARLY = 1.1  # of what was advertised: some lines have a little more
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each uplink and direction for which both are said."""
+    """Each uplink and direction with both rates."""
     for uplink in checked.plan.uplinks:
         for way in DIRECTIONS:
             advertised = uplink.advertised.of(way)

@@ -7,7 +7,7 @@ from wily_sluice.units import DIRECTIONS, format_rate
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each uplink and direction for which both are said."""
+    """Each uplink and direction with both rates."""
     for uplink in checked.plan.uplinks:
         for way in DIRECTIONS:
             if uplink.advertised.of(way) == uplink.measured(way):

@@ -1,4 +1,4 @@
-"""Networks that share addresses: a host is in one of them."""
+"""Networks that share addresses: a host belongs to one network."""
 
 from collections.abc import Iterator
 

@@ -7,7 +7,9 @@ from wily_sluice.plan.findings.kind import Checked, Kind, Told
 
 
 def find(checked: Checked) -> Iterator[Told]:
-    """Each next hop and each far end that is an own host; each route of what carries a tunnel, into that tunnel."""
+    """Each next hop or far end that is a local host; each route that sends a tunnel's encapsulated packets into the
+    tunnel.
+    """
     plan = checked.plan
     for kind, lines in (("uplinks", plan.uplinks), ("tunnels", plan.tunnels)):
         for line in lines:

@@ -1,4 +1,4 @@
-"""A line that nobody has measured: its rate is a part of what was advertised."""
+"""An uplink that was not measured: its rate is the assumed share of the advertised one."""
 
 from collections.abc import Iterator
 

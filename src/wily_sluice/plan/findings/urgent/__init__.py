@@ -1,4 +1,4 @@
-"""Findings about what goes first: whether it may use the line, and whether it is what should go first.
+"""Findings about the most urgent traffic: whether it can use the uplink, and whether it should be urgent.
 
 New here: a kind of finding about the most urgent queues.
 """

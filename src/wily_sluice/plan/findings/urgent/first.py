@@ -1,4 +1,4 @@
-"""The most urgent queues, and what rules put there."""
+"""The most urgent queues, and the rules that use them."""
 
 from collections.abc import Iterator
 

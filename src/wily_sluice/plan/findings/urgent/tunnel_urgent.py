@@ -1,4 +1,4 @@
-"""A tunnel in the queue that goes first: nobody can see what is in it."""
+"""A tunnel in the most urgent queue: the gate cannot see its contents."""
 
 from collections.abc import Iterator
 
