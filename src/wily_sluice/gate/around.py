@@ -7,12 +7,10 @@ from wily_sluice.units import Nanoseconds, Size
 
 
 class Keeper(Protocol):
-    """Keeps what was used of quotas."""
+    """Stores the use of quotas."""
 
     def used(self, limiter: str, period: str) -> dict[bytes, Size]:
-        """What each account of a limiter had used of a period, when it was last kept. May wait. LiveError when that
-        cannot be known now.
-        """
+        """The stored use of a period for each account of a limiter. May block. LiveError if it is unknown now."""
 
     def keep(self, limiter: str, period: str, news: dict[bytes, Size]) -> dict[bytes, Size]:
         """Keep that so much more was used; does not wait, and gives back what cannot be taken now."""
@@ -22,7 +20,7 @@ class Keeper(Protocol):
 
 
 class Watcher(Protocol):
-    """Is told what happens, from between two turns. None of its methods waits for anybody."""
+    """Receives events and counters, between two turns. Its methods never block."""
 
     def fileno(self) -> int:
         """For select: readable when it wants a turn."""
@@ -34,10 +32,10 @@ class Watcher(Protocol):
         """The gate shapes from now on."""
 
     def count(self, rows: list[CounterRow]) -> None:
-        """Some of what was counted since the last tick."""
+        """Some of the counters since the last tick."""
 
     def tick(self, lasted: Nanoseconds) -> None:
-        """That was all. The gate's `state` and `visits` are to be looked at as well."""
+        """The end of a tick. The gate's `state` and `visits` can be read too."""
 
     def told(self, interface: str, here: bool) -> None:
         """An interface of an uplink has gone, or is back."""

@@ -1,8 +1,8 @@
-"""What crossed each uplink by the count of its own interface, beside what the gate took in or let go.
+"""Compares the traffic of each uplink by its interface's counters with that of the gate.
 
-The two differ by what bypasses the gate: what neighbours on the link say to each other, and whatever else does not
-come by the gate's chains. Up, what the gate let go is compared; down, what came to it, since what it drops has crossed
-the line before.
+The difference bypassed the gate: packets between neighbours on the link, and anything else that the chains do not
+divert. For up, the packets that the gate released are compared; for down, those that it received, because dropped ones
+have crossed the line already.
 """
 
 from collections import deque
@@ -38,7 +38,7 @@ class Account:
         self._recent: deque[tuple[Size, Size]] = deque(maxlen=WINDOW)
 
     def look(self, line: Size, ours: Size) -> None:
-        """Both counts, now. An interface that was made anew begins at nothing."""
+        """Both counters, now. The counters of a recreated interface start at 0."""
         before, self._before = self._before, (line, ours)
         if before is None or line < before[0] or ours < before[1]:
             return
@@ -49,7 +49,7 @@ class Account:
 
     @property
     def past(self) -> float:
-        """The part of what crossed lately that bypassed the gate; 0 where that was too little to tell."""
+        """The fraction of recent traffic that bypassed the gate; 0 if there was too little traffic."""
         line, ours = (sum(part) for part in zip(*self._recent, strict=True)) if self._recent else (0, 0)
         return 1 - ours / line if line >= FEW and line - ours >= LEAST else 0.0
 
@@ -69,7 +69,7 @@ class Balance:
         headers: Mapping[str, Size],
         moved: Mapping[Line, Moved],
     ) -> None:
-        """Compare anew: `headers` are what each interface counts of a packet beyond its IP."""
+        """Compare again: `headers` are the bytes that each interface counts beyond the IP packet."""
         for uplink in uplinks:
             here = crossed.get(uplink.interface)
             if here is None:
@@ -89,7 +89,7 @@ class Balance:
                     self._told.discard(key)
 
     def crossed(self) -> dict[str, dict[str, tuple[Size, Size]]]:
-        """By uplink and direction: what crossed its interface, and what of that came by the gate, in bytes."""
+        """By uplink and direction: bytes counted by its interface, and by the gate."""
         found: dict[str, dict[str, tuple[Size, Size]]] = {}
         for (uplink, direction), account in self.accounts.items():
             found.setdefault(uplink, {})[direction] = account.line, account.ours

@@ -1,8 +1,8 @@
-"""Runs slow tasks beside the gate's loop, in a thread for each kind, and hands back the results.
+"""Runs slow tasks outside the gate's loop, in one thread for each kind, and returns the results.
 
-A thread takes turns at the interpreter with the loop, for at most THREAD_TURN. It has the loop's own priority, since a
-thread that holds the interpreter while others keep it waiting would keep the loop waiting too. Threads stay, and wait
-for the next task of their kind, since starting one may be slow.
+A thread alternates with the loop at the interpreter, for at most THREAD_TURN. It has the loop's priority, because a
+thread that is preempted while it holds the interpreter would block the loop too. Threads wait for the next task of
+their kind, because starting one may be slow.
 """
 
 import os

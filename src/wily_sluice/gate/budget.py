@@ -1,7 +1,7 @@
-"""How much of the time recognition may take: a flood of what is costly to look at must not hold packets up.
+"""A time budget for recognition, so that a flood of costly packets does not delay others.
 
-A bucket of nanoseconds that fills at SHARE of the time, up to MOST. What is looked at is charged with what it took, on
-the clock. While the budget is used up, conversations stay unknown; they are examined once there is time again.
+A bucket of nanoseconds that fills at SHARE of the time, up to MOST, and is charged the time of each examination. While
+it is empty, conversations stay unknown; they are examined once there is time again.
 """
 
 from typing import Final
@@ -33,5 +33,5 @@ class Budget:
         return False
 
     def spend(self, lasted: Nanoseconds) -> None:
-        """Charge what a look took."""
+        """Charge the time of an examination."""
         self._left -= lasted

@@ -19,8 +19,8 @@ FlowName: TypeAlias = tuple[bytes, str, str]  # host, rule, service
 class CounterRow(NamedTuple):
     """`name` is a queue's path, a limiter's name, or host, rule and service; `uplink` is empty for a limiter.
 
-    `framed` is the cost of a queue's packets on the line, `payload` the applications' part of them, in bytes; `busy` is
-    in ns; `waits` as in `engine.tally`, empty if no packet waited; `beyond` and `inside` are round trips.
+    `framed` is the cost of a queue's packets on the line, `payload` the applications' bytes; `busy` is in ns; `waits`
+    as in `engine.tally`, empty if no packet waited; `beyond` and `inside` are round trips.
     """
 
     kind: Kind
@@ -132,7 +132,7 @@ def _flows(engine: SiteEngine, now: Nanoseconds) -> Iterator[CounterRow]:
 
 
 def _since(tally: Tally, now: Nanoseconds, *more: int) -> tuple[int, ...] | None:
-    """What it counted since the last time; None where nothing happens."""
+    """The counts since the previous call; None if there are none."""
     counts = (tally.bytes, tally.packets, tally.drops, tally.marks, tally.busy_until(now), *more)
     told = tally.told or (0,) * len(counts)
     if counts == told and not tally.waiting:

@@ -65,7 +65,7 @@ class FoundLine:
         self._sequence = 0
 
     def look(self) -> bool:
-        """Ask another remote, where this one does not answer and there is another; whether nobody answers now."""
+        """Ping another remote if this one does not answer and there is one; whether no remote answers now."""
         unheard = any(finder.unheard for finder in self.finders.values())
         if unheard and len(self.remotes) > 1:
             self.remotes = [*self.remotes[1:], self.remotes[0]]
@@ -86,7 +86,7 @@ class FoundLine:
             self.end.sendto(request(self.family, self.identifier, self._sequence), (self.remote, 0))
 
     def read(self) -> None:
-        """Read what has come."""
+        """Read arrived packets."""
         with suppress(OSError):  # no more, or the interface has gone
             for _ in range(A_TURN):
                 data, source = self.end.recvfrom(128)
@@ -124,9 +124,7 @@ class Finding:
         return {name: {way: one.rate for way, one in line.finders.items()} for name, line in self._lines.items()}
 
     def arrange(self, plan: Plan, shapers: Mapping[Line, Shaper], numbers: Mapping[str, int]) -> None:
-        """Go on by this plan. An uplink that stays as it was keeps what was found. OSError where this machine does
-        not let us.
-        """
+        """Switch to this plan. An unchanged uplink keeps its rate. OSError if the machine does not permit pings."""
         before, self._lines = self._lines, {}
         self._plan, self._shapers, self._tuned = plan, shapers, {}
         for uplink in plan.uplinks:
@@ -147,7 +145,7 @@ class Finding:
                 self._retune(line, way, time.monotonic_ns())
 
     def turn(self) -> None:
-        """Read what has come."""
+        """Read arrived packets."""
         for line in self._lines.values():
             line.read()
 
@@ -200,7 +198,7 @@ class Finding:
         self._shapers[key].retune(resolve(self._plan, line.uplink.at(way, rate), way), now)
 
     def close(self) -> None:
-        """Send no more echoes."""
+        """Stop the pings."""
         for line in self._lines.values():
             line.end.close()
         self._lines = {}

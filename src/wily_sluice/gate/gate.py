@@ -56,7 +56,7 @@ def time_in(zone: str) -> datetime:
 
 @dataclass(slots=True)
 class Making:
-    """A change of plan, prepared beside the loop."""
+    """A change of plan, prepared outside the loop."""
 
     plan: Plan
     engine: SiteEngine
@@ -66,10 +66,10 @@ class Making:
 
 
 class Gate:
-    """One gate of this network namespace.
+    """The gate of this network namespace.
 
-    `offer` switches it to another plan while it runs: the slow part is done in a thread beside it, the switch itself
-    between two turns.
+    `offer` switches it to another plan while it runs: a thread does the slow part, the switch itself happens between
+    two turns.
     """
 
     def __init__(
@@ -114,7 +114,7 @@ class Gate:
 
     @property
     def unreadable(self) -> int:
-        """Packets that are not valid IP; they go to the default."""
+        """Packets that are not valid IP; they use the default."""
         return self._passages.unreadable
 
     @property
@@ -246,10 +246,10 @@ class Gate:
             self._watcher.happened(event, level, **about)
 
     def offer(self, plan: Callable[[], Plan], done: Callable[[str], None]) -> None:
-        """Switch to another plan. `done` is called, between two turns, with an empty string or the reason of a failure,
-        after which nothing has changed.
+        """Switch to another plan. `done` is called, between two turns, with an empty string, or with the reason of a
+        failure that changed nothing.
 
-        `plan` may take its time: it is called in a thread of its own.
+        `plan` may be slow: it is called in a separate thread.
         """
         if self._changing:
             if self._next is None and "plan" not in self._beside:
@@ -382,7 +382,7 @@ class Gate:
         self._quotas.tick(now)
 
     def _look(self) -> None:
-        """Survey the machine, in a thread of its own."""
+        """Survey the machine, in a separate thread."""
         plan = self.plan
 
         def look() -> tuple[Plan, int, Survey]:
@@ -442,7 +442,7 @@ class Gate:
         return self._clock(self.plan.timezone)
 
     def _looked_about(self, seen: Any) -> None:
-        """The result of the survey; its plan may have been replaced meanwhile."""
+        """The result of the survey; its plan may have been replaced since."""
         if isinstance(seen, tuple) and seen[0] is self.plan:
             plan, schedules, survey = seen
             self._follow(schedules)

@@ -28,7 +28,7 @@ LARGEST_OFFLOADED = 65_535  # bytes
 
 
 class Way(NamedTuple):
-    """A direction of an uplink: of its own interface, or of a tunnel that it carries."""
+    """A direction of an uplink: at its interface, or at that of a tunnel that it carries."""
 
     uplink: str
     direction: Direction
@@ -36,7 +36,7 @@ class Way(NamedTuple):
 
 
 def ways(plan: Plan) -> list[tuple[Way, str]]:
-    """All ways of a plan, each with its interface; those of tunnels come before those of uplinks."""
+    """All directions of a plan with their interfaces; tunnels are ahead of uplinks."""
     inside = [(Way(one.uplink, way, one.name), one.interface) for one in plan.tunnels for way in DIRECTIONS]
     return inside + [(Way(one.name, way), one.interface) for one in plan.uplinks for way in DIRECTIONS]
 
@@ -59,7 +59,7 @@ def _polices(plan: Plan, uplink: Uplink, direction: Direction) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Taken:
-    """The queues of a plan: the index of each way, and whether first packets have queues of their own."""
+    """The queues of a plan: the index of each direction, and whether first packets have separate queues."""
 
     indexes: dict[Way, int]
     whole: dict[Way, bool]
@@ -97,7 +97,7 @@ class Intake:
         self.can_write = False
 
     def begin(self) -> None:
-        """Clear away the remains of a killed gate, and see what this machine can do."""
+        """Remove the remains of a killed gate, and test the features of this machine."""
         self._begun = True
         self._machine.remove_chains()
         self._can_count, self.can_write = self._machine.can_count(), self._machine.can_write()
@@ -255,7 +255,9 @@ class Intake:
         return self._taken is not None and self._taken.apart
 
     def numbered(self, uplink: str) -> int:
-        """How many packets of an uplink, both ways, came to its queues; some may have bypassed the gate there."""
+        """The number of packets of an uplink, both directions, that reached its queues; some may have bypassed the gate
+        there.
+        """
         if self._taken is None:
             return 0
         indexes = [index for way, index in self._taken.indexes.items() if way.uplink == uplink]

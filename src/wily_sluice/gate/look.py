@@ -1,4 +1,4 @@
-"""What the running engine knows of one conversation: a look at its table, which costs the packets nothing."""
+"""The running engine's knowledge of one conversation: a look at its table without cost for packets."""
 
 from typing import NamedTuple
 
@@ -9,7 +9,7 @@ from wily_sluice.units import DIRECTIONS, Direction, Size
 
 
 class Going(NamedTuple):
-    """Where its packets go in one direction. `rule` is empty for the default."""
+    """The queue of its packets in one direction. `rule` is empty for the default."""
 
     uplink: str
     direction: Direction

@@ -2,13 +2,13 @@
 
 Time is the machine's monotonic clock, read once a turn. A turn: wait for packets or the next release, take in new
 packets, release those that are due, send the verdicts. The number of packets per turn is limited, so that no packet
-waits for a crowd of others; the rest is left for the next turn.
+waits for many others; the rest is left for the next turn.
 
-The first packets of conversations come through a queue of their own and take longer to process. Packets of established
-conversations are taken in before them, so that a flood of new conversations does not delay the others; the excess waits
-in `openings`. A packet of a conversation that is not yet `settled` is held while an earlier one may still be in the
-other queue or in `openings`, so the order is kept. With a single queue, packets that open conversations are set apart
-here when more arrive than fit into a turn.
+The first packets of conversations have a separate queue and take longer to process. Packets of established
+conversations are taken first, so that a flood of new ones does not delay them; the excess waits in `openings`. A packet
+of a conversation that is not yet `settled` is held while an earlier one may still be in the other queue or in
+`openings`, so the order is kept. With a single queue, packets that open conversations are set apart here when more
+arrive than fit into a turn.
 """
 
 import os
@@ -55,13 +55,13 @@ class Entrance:
 
 
 class Crossing:
-    """One queue of the kernel's, by which entrance its packets come in, and what they wait in.
+    """A queue of the kernel, the entrance of its packets, and their discipline.
 
-    `opening` is another queue, for the first packets of each conversation, which are copied whole; the excess of these
-    waits in `openings`. `held` are packets that may have to wait for earlier ones there, since `held_since`: the first
-    `settled` of them until as many have left their queue in `openings` as their `stage` says, the others until the
-    kernel's other queue has been empty. `up` says that the senders are the local parties. `sent` bytes of IP were
-    released, in so many `packets`.
+    `opening` is another queue, for the first packets of each conversation, which are copied in full; their excess waits
+    in `openings`. `held` are packets that may have to wait for earlier ones there, since `held_since`. The first
+    `settled` packets wait until as many have left their queue in `openings` as their `stage` says, the others until the
+    kernel's other queue has been empty. `up` means that the senders are local. `sent` bytes of IP were released, in
+    `packets` packets.
     """
 
     __slots__ = (
@@ -121,7 +121,7 @@ class Reader(Protocol):
         """For select."""
 
     def turn(self) -> None:
-        """Read what has come."""
+        """Read arrived packets."""
 
 
 class Loop:

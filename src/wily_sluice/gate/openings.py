@@ -1,9 +1,9 @@
-"""The waiting room for packets that open conversations faster than they can be taken in.
+"""A bounded queue of packets that open conversations faster than they can be processed.
 
-Reading a packet costs little; opening a conversation, or sorting its stand-in, costs several times as much. So all are
-read, and some in each turn are taken in; the others wait here, in one of SLOTS queues by the last bytes of the local
-address, which take turns, so that a flooding host holds up nobody else. At most MOST_WAITING packets wait, and A_SHARE
-in one queue. The excess is dropped: if it bypassed the gate, it would break its caps.
+Reading a packet costs little; opening a conversation, or sorting its stand-in, costs several times as much. So all
+packets are read, and some are processed in each turn. The others wait in one of SLOTS queues, chosen by the last bytes
+of the local address, which take turns, so that a flooding host delays no other host. At most MOST_WAITING packets wait,
+A_SHARE in one queue. The excess is dropped: if it bypassed the gate, it would break its caps.
 """
 
 from collections import deque
@@ -46,11 +46,11 @@ class Openings:
         return self._entered[slot]
 
     def taken(self, slot: int) -> int:
-        """How many of those have been taken out again, in order."""
+        """The number of packets already taken from this slot, in order."""
         return self._taken[slot]
 
     def put(self, diverted: Diverted, key: bytes) -> bool:
-        """Queue a packet, or drop it and return False. `key` is its conversation's, or empty if nobody asks for it."""
+        """Queue a packet, or drop it and return False. `key` is its conversation's, or empty if not needed."""
         slot = self.slot(diverted)
         queue = self._queues[slot]
         if self.waiting >= MOST_WAITING or len(queue) >= A_SHARE:

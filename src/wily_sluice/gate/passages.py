@@ -57,7 +57,7 @@ class Passages:
 
     @property
     def unreadable(self) -> int:
-        """Packets that are not valid IP; they go to the default."""
+        """Packets that are not valid IP; they use the default."""
         return self._unreadable + sum(admission.unreadable for admission, _ in self._open.values())
 
     @property

@@ -24,7 +24,7 @@ PACE: Final[Nanoseconds] = 100 * MILLISECOND  # of looking whether one is lost, 
 
 
 class Probed:
-    """One uplink: where its probes go, how many rounds in a row were lost, and the shaper of what goes up."""
+    """One uplink: the targets of its probes, the number of rounds lost in a row, and the shaper for up."""
 
     def __init__(
         self,
@@ -102,7 +102,7 @@ class Probes:
             self._close(gone)
 
     def turn(self) -> None:
-        """Read what has come."""
+        """Read arrived packets."""
         for number, _ in self._poll.poll(0):
             family, probed = self._by_number[number]
             with suppress(OSError):  # no more, or the interface has gone
@@ -113,7 +113,7 @@ class Probes:
                         probed.heard(source[0].partition("%")[0], answer.sequence, time.monotonic_ns())
 
     def beat(self, now: Nanoseconds) -> bool:
-        """Send what is due; whether an uplink has begun to fail or to answer since the last call, or to be `astray`."""
+        """Send due pings; whether an uplink has failed, recovered, or become `astray` since the last call."""
         for probed in self._probed.values():
             probed.beat(now)
         before = self._state
@@ -128,7 +128,7 @@ class Probes:
         return {name: _remotes(one) for name, one in self._probed.items() if one.echoes.astray}
 
     def why(self, uplink: str) -> str:
-        """Why an uplink is not to be used; empty for one that is well, or not probed."""
+        """Why an uplink is unusable; empty if it works or is not probed."""
         probed = self._probed.get(uplink)
         if probed is None or not probed.echoes.failing:
             return ""

@@ -39,7 +39,7 @@ class Quotas:
         self._kept = now
 
     def tick(self, now: Nanoseconds) -> None:
-        """Keep what was used, now and then."""
+        """Store the use of quotas regularly."""
         if self._keeper is not None:
             self._keeper.tick()
         if now - self._kept >= KEEP_EVERY:

@@ -1,8 +1,8 @@
-"""Leads each conversation over the uplink that the plan's routes choose, and away from uplinks that are down.
+"""Sends each conversation over the uplink that the plan's routes choose, and away from uplinks that are down.
 
-The first packet of a conversation comes here before the kernel routes it, and leaves with its uplink's mark. The kernel
-saves the mark with the connection and puts it on later packets, both ways, which do not come here. Packets that come
-before it is saved, such as the second of two at once, get the same mark again.
+The first packet of a conversation arrives here before the kernel routes it, and leaves with its uplink's mark. The
+kernel saves the mark with the connection and sets it on later packets in both directions, which do not arrive here.
+Packets that arrive before it is saved, such as the second of two in quick succession, get the same mark again.
 """
 
 from collections import OrderedDict
@@ -64,7 +64,7 @@ class Steering:
 
     @property
     def down(self) -> set[str]:
-        """The lines that are not to be used."""
+        """The unusable uplinks."""
         return self._standing.down
 
     def number(self, plan: Plan) -> dict[str, int]:
@@ -74,7 +74,7 @@ class Steering:
         return {line.name: known[line.name] if line.name in known else next(free) for line in plan.lines}
 
     def follow(self, plan: Plan, survey: Survey) -> None:
-        """Update the kernel's tables to the present hops; in a thread of its own."""
+        """Update the kernel's tables to the present hops; in a separate thread."""
         if not plan.routing:
             if self._led is not None:
                 self._machine.leave()
@@ -140,7 +140,7 @@ class Steering:
         return failed
 
     def _why(self, line: Uplink | Tunnel, whys: Mapping[str, str], survey: Survey) -> str:
-        """Why a line is not to be used; empty for one that is well. A tunnel fails with the uplink that carries it."""
+        """Why an uplink is unusable; empty if it works. A tunnel fails with its uplink."""
         if line.interface not in survey.running:
             return "its interface has no link"
         if isinstance(line, Tunnel):
@@ -148,7 +148,7 @@ class Steering:
         return self._probes.why(line.name)
 
     def _spent(self, plan: Plan, engine: SiteEngine) -> frozenset[str]:
-        """The routes whose part of a quota is used up; changes are told."""
+        """The routes whose quota share is used up; changes are reported."""
         spent = spent_routes(plan, engine)
         for name in sorted(spent - self.spent):
             self._tell("route.spent", "info", route=name)
@@ -158,8 +158,8 @@ class Steering:
         return spent
 
     def lead_elsewhere(self, plan: Plan, engine: SiteEngine) -> list[bytes]:
-        """Conversations that their uplink has refused. The kernel must forget them, so that their next packets come
-        here again and are led by what is known now.
+        """Conversations that their uplink has refused. The kernel must forget them, so that their next packets arrive
+        here again and are routed with present knowledge.
         """
         refused: list[bytes] = []
         for uplink in plan.uplinks if plan.routing else ():
@@ -172,14 +172,14 @@ class Steering:
         return refused
 
     def forget_conversations(self, plan: Plan, keys: list[bytes]) -> None:
-        """Have the kernel forget these; in a thread of its own."""
+        """Make the kernel forget these; in a separate thread."""
         try:
             self._machine.forget_conversations(keys, {line.interface for line in plan.lines})
         except LiveError as error:
             self._troubles.append(str(error))
 
     def forget(self, plan: Plan, numbers: list[int]) -> None:
-        """Have the kernel forget the conversations of these uplinks; in a thread of its own."""
+        """Make the kernel forget the conversations of these uplinks; in a separate thread."""
         for number in numbers:
             try:
                 field = plan.gate.marks

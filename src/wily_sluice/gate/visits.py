@@ -17,7 +17,7 @@ class Visits:
         self._found: set[tuple[bytes, str]] = set()
 
     def note(self, conversation: Conversation, known: Known | None) -> None:
-        """Take note of what a conversation is known to speak with."""
+        """Record the names that a conversation contacted."""
         if known is not None and known.names and len(self._found) < MOST:
             self._found.add((conversation.parties.local, known.names[0]))
 

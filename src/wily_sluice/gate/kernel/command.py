@@ -24,7 +24,7 @@ def absent() -> tuple[str, ...]:
 
 
 def require(*commands: str) -> None:
-    """LiveError when one of these is not there."""
+    """LiveError if one of these is not installed."""
     for command in commands:
         if shutil.which(command) is None:
             raise LiveError(f"the command {command} is missing: install the package {PACKAGES.get(command, command)}")

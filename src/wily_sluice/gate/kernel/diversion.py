@@ -1,26 +1,26 @@
 """The chain that hands the packets of uplinks to the gate, and its removal.
 
-The chain stands at the end of FORWARD in the mangle table, for IPv4 and IPv6: there both directions still carry the
-local host's own address, before or after any translation. Packets to this machine itself come there from INPUT, its own
-packets from POSTROUTING, where the outgoing interface is known. A verdict ends a packet's way through this table, so
-rules of others in these chains come first. `--queue-bypass` lets packets through while no gate reads the queue.
+The chain is at the end of FORWARD in the mangle table, for IPv4 and IPv6. In both directions, packets there have the
+local host's own address, untranslated. Packets to this machine arrive from INPUT, its own packets from POSTROUTING,
+where the outgoing interface is known. A verdict ends a packet's path through this table, so rules of others in these
+chains are first. With `--queue-bypass`, packets pass while no gate reads the queue.
 
-A packet that enters or leaves a tunnel of the plan is diverted at the tunnel's own interface, before it is wrapped.
-Wrapped packets, which this machine itself sends or receives, skip the gate by a chain before that one.
+A packet that enters or leaves a tunnel of the plan is diverted at the tunnel's interface, outside the encapsulation.
+Encapsulated packets, which this machine itself sends or receives, skip the gate by an earlier chain.
 
-If the plan has routes, the first packet of a conversation also goes to a queue at PREROUTING, or at OUTPUT, and gets
-the mark of its uplink there; another chain saves that mark with the connection and restores it for later packets.
+If the plan has routes, the first packet of a conversation is also queued at PREROUTING, or at OUTPUT, and gets its
+uplink's mark there. Another chain saves the mark with the connection and restores it on later packets.
 
 Packets between neighbours on the link never cross the line and are left alone.
 
-A packet that is to signal congestion in its ECN field (RFC 3168), or to get another DSCP, leaves the gate with that
-request in the highest byte of the kernel's mark. A second chain, at the end of POSTROUTING, writes the field and clears
-the byte, so no packet has to be copied to the gate for this. This machine's own packets are in POSTROUTING already, so
-they pass through it once more and leave at the end of that chain.
+A packet that needs an ECN mark (RFC 3168), or another DSCP, leaves the gate with that request in the highest byte of
+the firewall mark. A second chain, at the end of POSTROUTING, writes the field and clears the byte, so the packet need
+not be copied to the gate. This machine's own packets are in POSTROUTING already, so they pass it once more and leave at
+the end of that chain.
 
-If the gate recognises conversations, the first packets of each go to a queue of their own, from which they are copied
-whole; the kernel's connection tracking counts them. DNS and SIP always go there. A third chain, at OUTPUT, shows the
-gate this machine's own DNS answers to its hosts.
+If the gate recognises conversations, their first packets use separate queues that copy them in full; the kernel's
+connection tracking counts them. DNS and SIP always use these queues. A third chain, at OUTPUT, gives the gate this
+machine's DNS answers to its hosts.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
@@ -117,7 +117,7 @@ def _steered(steered: Steered) -> Iterator[tuple[str, ...]]:
 
 
 def _wrapped(tunnel: Wrapped, six: bool) -> Iterator[tuple[str, ...]]:
-    """The rules by which a tunnel's packets skip the gate, over IPv4 or IPv6."""
+    """The rules that let a tunnel's encapsulated packets skip the gate, over IPv4 or IPv6."""
     remotes = [remote for remote in tunnel.remotes if (":" in remote) == six]
     if tunnel.remotes and not remotes:
         return
@@ -175,8 +175,8 @@ def put(contents: tuple[str, str], first: bool = False) -> None:
 
 
 class Standing(NamedTuple):
-    """The state of the chains: `missing` are rules of ours that were removed, `before` rules of others in front of them
-    that end a packet's way, so that it is not shaped.
+    """The state of the chains: `missing` are own rules that were removed, `before` rules of others ahead that accept or
+    drop packets, so that these are not shaped.
     """
 
     missing: tuple[str, ...]
@@ -204,7 +204,7 @@ def examine(contents: tuple[str, str]) -> Standing:
 
 
 def repair(contents: tuple[str, str]) -> None:
-    """Put the chains back, whatever is left of them. LiveError when the system refuses."""
+    """Restore the chains in any state. LiveError if the system refuses."""
     for family in FAMILIES:
         for jump in _jumps():
             while _table(family, "-D", *jump, check=False):
@@ -224,7 +224,7 @@ def _openings() -> list[tuple[str, ...]]:
 
 
 def can_count() -> bool:
-    """Whether this machine can tell the first packets of a conversation from the others."""
+    """Whether this machine can count the packets of a conversation."""
     return _can(_openings())
 
 
@@ -265,7 +265,7 @@ def _writing(dscps: Iterable[int]) -> list[tuple[str, ...]]:
 
 
 def remove() -> bool:
-    """Remove the chains, or what is left of them. True if there was something to remove."""
+    """Remove the chains or their remains. True if there was something to remove."""
     found = False
     for family in FAMILIES:
         for jump in _jumps():
@@ -279,7 +279,7 @@ def remove() -> bool:
 
 
 def _jumps() -> list[tuple[str, ...]]:
-    """The rules that lead to the chains."""
+    """The rules that jump to the chains."""
     wished = f"0x0/{DSCP_BIT | CE_BIT:#x}"
     return [
         ("POSTROUTING", "-m", "mark", "!", "--mark", wished, "-j", MARKING_CHAIN),

@@ -11,7 +11,7 @@ _PROTOCOLS: Final = {socket.AF_INET: socket.IPPROTO_ICMP, socket.AF_INET6: socke
 
 
 class Answer(NamedTuple):
-    """Whose request is answered, and which of them."""
+    """The request that is answered, by sender and sequence number."""
 
     identifier: int
     sequence: int
@@ -47,7 +47,7 @@ def request(family: socket.AddressFamily, identifier: int, sequence: int) -> byt
 
 
 def parse_answer(family: socket.AddressFamily, data: bytes) -> Answer | None:
-    """What such a socket has received; None for what is no answer. That of IPv4 comes with its IP header."""
+    """Parse the data of such a socket; None if it is no answer. IPv4 answers include the IP header."""
     start = (data[0] & 15) * 4 if family == socket.AF_INET and data else 0
     if len(data) < start + _ECHO.size:
         return None

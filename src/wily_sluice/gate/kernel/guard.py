@@ -1,11 +1,11 @@
-"""Watches over what the gate stands on: the chains that lead packets to it, and the kernel's table of connections.
+"""Watches what the gate depends on: the chains that divert packets, and the kernel's connection table.
 
-- Another program may flush the tables, or put a rule before ours. The kernel tells of changes (nf_tables); where it
-  does not, an interface over which far more packets go than come to the queues gives it away within a second. What is
-  missing is restored and logged; a rule of others that ends a packet's path before the gate is logged and left.
-- What crosses an uplink that the plan does not name is counted and told.
-- Where rules ask what conversations speak, the kernel tracks connections for the gate's sake; and when its table is
-  full, it drops the packets of new ones. Before that, the gate stops using it, and resumes when there is room.
+- Another program may flush the tables, or insert a rule ahead of the gate's. The kernel reports changes (nf_tables). If
+  it does not, an interface with far more packets than its queues reveals it within a second. Missing rules are restored
+  and logged; another program's rule ahead is logged and left.
+- Traffic on an uplink that the plan does not name is counted and reported.
+- If rules need protocols, the kernel tracks connections for the gate, and drops packets of new ones when its table is
+  full. Before that, the gate stops using it, and resumes when there is room.
 """
 
 from collections.abc import Callable
@@ -61,7 +61,7 @@ class Guard:
         self._look_at_tracking(survey.tracking, now)
 
     def _is_astray(self, plan: Plan, survey: Survey) -> bool:
-        """Whether far more crossed an uplink's interface than came to its queues."""
+        """Whether far more packets crossed an uplink's interface than reached its queues."""
         crossed, astray = survey.crossed, False
         named = {uplink.interface for uplink in plan.uplinks}
         for name in sorted((survey.ways_out & crossed.keys()) - named):

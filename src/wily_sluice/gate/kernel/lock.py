@@ -1,6 +1,6 @@
-"""One gate to a network namespace: by a lock on a file in a folder that only root can write to.
+"""One gate per network namespace, by a lock on a file in a folder that only root can write to.
 
-The lock is the process's own (fcntl(2), F_SETLK): it goes with the process, and what it forks does not have it.
+The lock belongs to the process (fcntl(2), F_SETLK): it ends with the process, and its forks do not have it.
 """
 
 import fcntl

@@ -35,7 +35,7 @@ NFNLGRP_NFTABLES = 7  # linux/netfilter/nfnetlink_compat.h: changes of the table
 
 
 class Crossed(NamedTuple):
-    """Packets and bytes that crossed an interface: sent is up, for one of an uplink."""
+    """Packets and bytes on an interface: for an uplink, sent is up."""
 
     up: int
     down: int
@@ -82,7 +82,7 @@ class TableNews:
         return self._end.fileno()
 
     def turn(self) -> None:
-        """Read what has come."""
+        """Read arrived packets."""
         self.changed = True
         try:
             for _ in range(64):
@@ -113,11 +113,11 @@ class Machine:
         run_before_others()
 
     def open_queue(self, number: int, whole: bool, copied: Size, buffer: Size, up: bool) -> PacketQueue:
-        """One of the kernel's queues. OSError when it cannot be had."""
+        """A packet queue of the kernel. OSError if it is not available."""
         return PacketQueue(number, whole, copied, buffer=buffer, up=up)
 
     def can_count(self) -> bool:
-        """Whether the first packets of a conversation can be told from the others."""
+        """Whether the kernel can recognise the first packets of a conversation."""
         return diversion.can_count()
 
     def can_write(self) -> bool:
@@ -150,7 +150,7 @@ class Machine:
         return TableNews(end)
 
     def survey(self, networks: Set[str], uplinks: Set[str]) -> Survey:
-        """All of it, by the interfaces of networks and of uplinks. May take its time, where there are many routes."""
+        """A survey by the interfaces of networks and uplinks. May be slow if there are many routes."""
         headers = {name: self.header(name) for name in uplinks}
         running = {name for name in uplinks if self.has_link(name)}
         return Survey(
@@ -190,7 +190,7 @@ class Machine:
         policy_routes.forget_conversations(keys, outside)
 
     def has_link(self, interface: str) -> bool:
-        """Whether an interface is up and its link as well (netdevice(7))."""
+        """Whether an interface is up and has a link (netdevice(7))."""
         try:
             with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as end:
                 answer = fcntl.ioctl(end, SIOCGIFFLAGS, struct.pack("16sH22x", interface.encode(), 0))
@@ -223,7 +223,7 @@ class Machine:
         return tuple(hop for _, hop in found.values() if hop.interface != "lo")
 
     def header(self, interface: str) -> Size:
-        """What an interface counts of each packet beyond its IP: an Ethernet header, or nothing (netdevice(7))."""
+        """The bytes that an interface counts for each packet beyond IP: an Ethernet header, or none (netdevice(7))."""
         request = struct.pack("16sH22x", interface.encode(), 0)
         try:
             with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as end:
@@ -237,7 +237,7 @@ class Machine:
         return {name: index for index, name in socket.if_nameindex()}
 
     def near(self, interfaces: Set[str]) -> AddressSet:
-        """The addresses on the links of these interfaces, by the kernel's routes; none where these cannot be read."""
+        """The addresses on the links of these interfaces, by the kernel's routes; none if these cannot be read."""
         found: list[Range] = []
         with suppress(OSError, ValueError):
             for line in Path("/proc/self/net/route").read_text().splitlines()[1:]:
@@ -253,7 +253,7 @@ class Machine:
         return AddressSet(found)
 
     def ways_out(self) -> set[str]:
-        """The interfaces that default routes lead to."""
+        """The interfaces of default routes."""
         found = set()
         with suppress(OSError, ValueError):
             for line in Path("/proc/self/net/route").read_text().splitlines()[1:]:

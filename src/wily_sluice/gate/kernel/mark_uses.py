@@ -37,7 +37,7 @@ def _of_rule(rule: Any) -> MarkUse | None:
 
 
 def _bits(mark: int, mask: int) -> int:
-    """The bits that count: those of the mask, or of the mark where the mask is everything, as nobody chose it then."""
+    """The bits in use: those of the mask, or of the mark if the mask covers everything and so was not chosen."""
     return mark if mask == WHOLE else mask
 
 

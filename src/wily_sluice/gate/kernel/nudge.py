@@ -1,10 +1,10 @@
-"""Has local hosts speak up in conversations that the kernel has just forgotten, so that these end at once.
+"""Makes local hosts send a packet in conversations that the kernel has just forgotten, so that these end at once.
 
-A host that is only listening, as in a download, does not notice that its line has gone. A segment that does not fit in
-its window makes it answer with where it is (RFC 9293 §3.10.7.4). That answer takes another line, from another address;
-the far end does not know it, refuses it, and with that the host's connection is over and can be opened anew.
+A host that only receives, as in a download, does not notice a failed uplink. A segment outside its window makes it
+answer with its present position (RFC 9293 §3.10.7.4). That answer leaves over another uplink, from another address. The
+far end does not know it and rejects it, so the host's connection ends and can be reopened.
 
-The segment goes to the host's link itself, since the kernel would take it for a new connection of its own.
+The segment is sent to the host's link directly, because the kernel would treat it as a new connection.
 """
 
 import socket
@@ -71,7 +71,7 @@ def nudge(conversations: Iterable[Parties], outside: Set[str]) -> None:
 
 
 class Ways:
-    """The neighbours that lead to hosts, as this machine knows them now."""
+    """This machine's present neighbours on the way to hosts."""
 
     def __init__(self) -> None:
         from pyroute2 import IPRoute  # which takes its time, and few plans need it

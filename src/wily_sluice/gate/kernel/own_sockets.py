@@ -1,8 +1,8 @@
-"""Closes connections of this machine's own programs whose line has gone, so that these open new ones.
+"""Closes connections of this machine's own programs over a failed uplink, so that they open new ones.
 
-A program that only listens, as in a download, would wait for long: its address belongs to the line that has gone, and
-nothing comes there any more. The kernel closes its connection where it is asked to (sock_diag(7), SOCK_DESTROY, which
-not every kernel has), and the program is told that it was aborted.
+A program that only receives, as in a download, would wait for long: its address belongs to the failed uplink, and no
+packet arrives there. The kernel closes its connection on request (sock_diag(7), SOCK_DESTROY, which not every kernel
+has), and the program sees an abort.
 """
 
 import socket

@@ -73,11 +73,11 @@ _HIGH: Final = 1 - _LOW
 
 
 class Diverted:
-    """A packet that the kernel holds: its id as it stands in the message, its first bytes, its length if over 64 kB.
+    """A packet held by the kernel: its id as in the message, its first bytes, its length if over 64 kB.
 
-    `fwmark` is the kernel's mark on it, which routing and other rules may use; `hardware` is the sender's hardware
-    address, empty if unknown, as for the parts of a large packet that the kernel has cut; `inside` is the index of the
-    interface on the hosts' side; `queue` is the queue that it came from.
+    `fwmark` is its firewall mark, which routing and other rules may use; `hardware` is the sender's hardware address,
+    empty if unknown, as for the parts of a large packet that the kernel has cut; `inside` is the index of the interface
+    on the hosts' side; `queue` is its queue.
     """
 
     __slots__ = ("fwmark", "hardware", "header", "inside", "length", "queue", "token")

@@ -1,12 +1,12 @@
-"""The kernel's policy routing, as routes of a plan use it: a table for each uplink, which marks lead to.
+"""The kernel's policy routing for the plan's routes: one table for each uplink, selected by firewall marks.
 
-A conversation's mark is that of its uplink, in the field of bits that the plan gives. The machine's more specific
-routes, such as those of its networks, still decide; otherwise a marked packet takes its uplink's default route, which
-is copied from the machine's own. The rules carry a protocol number of their own, so that the gate recognises them
-among other programs' rules, whatever their preference.
+A conversation's mark is that of its uplink, in the plan's field of bits. More specific routes of the machine, such as
+those of its networks, still decide. Otherwise a marked packet uses its uplink's default route, copied from the
+machine's own. The rules have their own protocol number, so that the gate recognises them among other programs' rules at
+any preference.
 
-A packet that enters a tunnel may keep its mark on the packet that carries it, which would lead that one into the tunnel
-again. So what is sent to the far end of a tunnel goes by its uplink, whatever its mark.
+A packet that enters a tunnel may pass its mark to the encapsulated packet, which would then enter the tunnel again. So
+packets to the far end of a tunnel use its uplink with any mark.
 """
 
 import socket
@@ -37,8 +37,8 @@ class Hop(NamedTuple):
 
 
 def lead(numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int], field: MarkField) -> None:
-    """Lead packets with marks of this field to uplinks: `numbers` are those of their interfaces; `ends` has the numbers
-    of the uplinks that lead to the far ends of tunnels. LiveError when the kernel refuses some of it.
+    """Send packets with marks of this field over uplinks: `numbers` are those of their interfaces; `ends` has the
+    numbers of the uplinks to the far ends of tunnels. LiveError if the kernel refuses a part.
     """
     import pyroute2  # noqa: F401  # it takes a while, which `forget` must not wait for
 
@@ -68,7 +68,7 @@ def lead(numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int
 
 
 def leave() -> None:
-    """Remove all of it, whatever is there."""
+    """Remove everything that is there."""
     for family in FAMILIES:
         with suppress(LiveError):
             rules = [line.split() for line in run(["ip", family, "rule", "list"]).stdout.splitlines()]
@@ -80,10 +80,10 @@ def leave() -> None:
 
 
 def forget(mark: int, mask: int, outside: Set[str]) -> None:
-    """Have the kernel forget the conversations with this mark, so that they are translated and routed anew. Their next
-    packet opens them again elsewhere, or is refused by the far end, so that they end at once; hosts that only listen
-    are made to send something, and connections of this machine's own programs are closed. `outside` are the interfaces
-    of all lines. LiveError on trouble.
+    """Make the kernel forget the conversations with this mark, so that they are translated and routed again. Their next
+    packet reopens them elsewhere, or the far end rejects it, so that they end at once. Idle receivers are prompted
+    to send, and connections of this machine's own programs are closed. `outside` are the interfaces of all uplinks.
+    LiveError on trouble.
     """
     from pyroute2 import NFCTSocket
 

@@ -1,12 +1,12 @@
 """The chains that open ports, and those that keep ports the same through translation; and their removal.
 
 For IPv4, a mapping translates packets that arrive by its uplink for an address of this machine (`nat` table); packets
-that its host sends from the port leave by the same port outside. For both versions, packets of a mapping pass FORWARD
-before the rules of others. Each rule expires at the mapping's end, even if the gate is gone by then.
+from the host's port leave by the same outside port. For both versions, packets of a mapping pass FORWARD ahead of other
+programs' rules. Each rule expires at the mapping's end, even if the gate has died.
 
-Hosts whose ports are kept are translated here, before any rule of others that would choose ports at random. The kernel
-then keeps the source port, unless another host uses the same port with the same remote. A bit of the kernel's mark
-marks these conversations, so that they can be found again.
+Hosts with kept ports are translated here, ahead of any rule that would choose ports at random. The kernel then keeps
+the source port, unless another host uses the same port with the same remote. A bit of the firewall mark identifies
+these conversations later.
 """
 
 import fcntl
@@ -103,7 +103,7 @@ def contents(opened: Iterable[OpenPort], steady: AddressSet, uplinks: Iterable[s
 
 
 def _remotes(filters: Sequence[Filter]) -> Iterator[str]:
-    """The match for those who may come in."""
+    """The match for permitted remotes."""
     for one in filters:
         port = f" --sport {one.port}" if one.port else ""
         yield f"-s {ip_address(one.address)}/{one.length}{port}"
@@ -140,7 +140,7 @@ def stands(wanted: dict[str, dict[str, list[str]]]) -> bool:
 
 
 def remove() -> None:
-    """Remove the chains, or what is left of them."""
+    """Remove the chains or their remains."""
     for family, tables in _JUMPS.items():
         for table, jumps in tables.items():
             for _, where, chain in jumps:
@@ -153,9 +153,9 @@ def remove() -> None:
 
 
 def forget(opened: Iterable[OpenPort]) -> None:
-    """Have the kernel forget the conversations that came by these mappings, so that they end now (RFC 6887 §15).
+    """Make the kernel forget the conversations of these mappings, so that they end now (RFC 6887 §15).
 
-    LiveError when it does not.
+    LiveError if it does not.
     """
     from pyroute2 import NFCTSocket  # which takes its time, and few plans need it
     from pyroute2.netlink.nfnetlink.nfctsocket import NFCTAttrTuple
@@ -178,7 +178,7 @@ def forget(opened: Iterable[OpenPort]) -> None:
 
 
 def moved_ports() -> list[MovedPort]:
-    """Conversations with another port although theirs was to be kept. LiveError if unknown."""
+    """Conversations with another port although theirs should be kept. LiveError if unknown."""
     from pyroute2 import NFCTSocket
     from pyroute2.netlink.nfnetlink.nfctsocket import NFCTAttrTuple
 

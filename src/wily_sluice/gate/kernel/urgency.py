@@ -1,4 +1,4 @@
-"""How soon the kernel lets a process run: what holds packets back must not itself be held back."""
+"""The scheduling priority of a process: a process that holds packets must not itself be delayed."""
 
 import contextlib
 import os

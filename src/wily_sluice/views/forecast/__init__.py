@@ -1,1 +1,1 @@
-"""What a plan will do: the split and its steps, the lab, where conversations go."""
+"""The effect of a plan: the split and its steps, the lab, sorting."""

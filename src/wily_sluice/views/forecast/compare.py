@@ -52,7 +52,7 @@ def _verdict(one: Difference) -> Text:
 
 
 def print_differences(screen: Console, names: tuple[str, str], found: Sequence[Difference], every: bool) -> None:
-    """A row for each; what is the same only when all are asked for."""
+    """One row per figure; equal figures only on request."""
     shown = [one for one in found if every or one.beyond]
     print_line(screen, f"A: {names[0]}")
     print_line(screen, f"B: {names[1]}")
@@ -95,7 +95,7 @@ def differences_data(names: tuple[str, str], found: Sequence[Difference]) -> dic
 
 
 def draw_differences(names: tuple[str, str], found: Sequence[Difference], samples: Any, file: Path) -> None:
-    """Rates beside each other, and how waits are spread; PNG or SVG by the suffix. OSError."""
+    """Rates side by side, and the distributions of delays; PNG or SVG by the suffix. OSError."""
     import numpy as np
     from matplotlib import rc_context
     from matplotlib.backends.backend_agg import FigureCanvasAgg

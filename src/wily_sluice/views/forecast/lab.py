@@ -1,4 +1,4 @@
-"""What the lab found: the same rows before and after, side by side."""
+"""Results of the lab: the same rows before and after, side by side."""
 
 from dataclasses import asdict
 from typing import Any
@@ -79,7 +79,7 @@ def lab_table(comparison: Comparison, width: int) -> Table:
 
 
 def print_lab(console: Console, comparison: Comparison) -> None:
-    """The table, and what it means in a sentence each."""
+    """The table, with explanations."""
     console.print(lab_table(comparison, console.width))
     console.print()
     for sentence in lab_sentences(comparison):
@@ -167,7 +167,7 @@ def lab_csv(comparison: Comparison) -> str:
 
 def lab_data(comparison: Comparison, delays: bool = True) -> dict[str, Any]:
     """For JSON: goodput in bit/s, delays, jitter and silences in nanoseconds, loss as a fraction of 1. With `delays`,
-    some of the single delays as well.
+    also a sample of individual delays.
     """
     return {
         "before": [_row_data(row, delays) for row in comparison.before],

@@ -1,4 +1,4 @@
-"""Promises and what came of their tests, as a table, as data, and as JUnit XML."""
+"""Promises and test results, as a table, as data, and as JUnit XML."""
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -21,7 +21,7 @@ ORDER: tuple[Verdict, ...] = ("kept", "broken", "proves nothing", "not tried")
 
 
 def print_proofs(screen: Console, plan: Plan, proofs: Sequence[Proof]) -> None:
-    """A row for each, what is broken or open first; what a verdict rests on below it."""
+    """One row per promise, broken and open ones first, with the reason for each verdict below."""
     rows = [(one, _line(plan, one)) for one in sorted(proofs, key=lambda one: FIRST.index(one.verdict))]
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
     for name in ("line", "promise", "", "where", "expected", "within", "measured", "verdict"):
@@ -50,7 +50,7 @@ def print_proofs(screen: Console, plan: Plan, proofs: Sequence[Proof]) -> None:
 
 
 def _data_shares(plan: Plan, proofs: Sequence[Proof]) -> Iterator[str]:
-    """What comes of a rate for data, for each uplink of which a rate was measured."""
+    """The goodput of a rate, for each uplink with a measured rate."""
     for uplink in plan.uplinks:
         capped = [p for p in proofs if p.uplink == uplink.name and p.rate and p.kind in ("cap", "limiter")]
         if capped:
@@ -68,7 +68,7 @@ def _line(plan: Plan, proof: Proof) -> str:
 
 
 def _data_rate(plan: Plan, proof: Proof) -> float | None:
-    """What TCP's data in full packets come to of a rate, in bit/s."""
+    """TCP's goodput with full packets at a rate, in bit/s."""
     uplink = next((one for one in plan.uplinks if one.name == proof.uplink), None)
     if proof.rate is None or uplink is None:
         return None

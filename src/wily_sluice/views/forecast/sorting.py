@@ -75,7 +75,7 @@ def _tried(screen: Console, way: Way) -> None:
 
 
 def _limits(screen: Console, plan: Plan, ways: Iterable[Way]) -> None:
-    """What the limiters of a conversation allow, and which do not apply now."""
+    """The rates allowed by a conversation's limiters, and the limiters that do not apply now."""
     limiters = {limiter.name: limiter for limiter in plan.limiters}
     for name in dict.fromkeys(name for way in ways for name in way.limiters):
         rates = " and ".join(f"{format_rate(r)} {d}" for d in DIRECTIONS if (r := limiters[name].rate(d)) is not None)
@@ -115,7 +115,7 @@ def print_answer(screen: Console, plan: Plan, parties: Parties, names: tuple[str
 
 
 def print_running(screen: Console, parties: Parties, known: Mapping[str, Any], answer: Answer) -> None:
-    """One conversation that a gate carries: what it knows of it, where it has it go, and why."""
+    """One conversation of a running gate: its state, its queue, and the reasons."""
     followed = Followed(parties, 1)
     followed.seen, followed.likely, followed.shape = known["seen"], known["likely"], known["shape"]
     followed.names, followed.evidence = tuple(known["names"]), tuple(known["evidence"])
@@ -138,7 +138,7 @@ def print_running(screen: Console, parties: Parties, known: Mapping[str, Any], a
 
 
 def print_followed(screen: Console, number: int, followed: Followed) -> None:
-    """One conversation of a capture: what is known of it, and all decisions about it."""
+    """One conversation of a capture: its state, and all decisions about it."""
     print_line(screen, Text(f"{number}. {_title(followed)}", "bold"))
     count = followed.count
     print_line(screen, f"{count.packets} packets, {format_size(count.up)} up and {format_size(count.down)} down.")
@@ -161,7 +161,7 @@ def _title(followed: Followed) -> str:
 
 
 def known_lines(followed: Followed) -> list[str]:
-    """What was recognised, and by which evidence."""
+    """The recognised protocol and names, with the evidence."""
     lines = []
     if followed.seen:
         lines.append(f"Speaks {followed.seen}.")

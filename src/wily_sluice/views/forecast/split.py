@@ -20,8 +20,8 @@ Shares = Mapping[Direction, Mapping[str, Share]]
 
 
 def split_tables(screen: Console, uplink: Uplink, tree: Tree, shares: Shares) -> list[Table]:
-    """What each queue gets of one uplink: both directions beside each other where there is room, and the more of it the
-    more room there is.
+    """The rates of an uplink's queues, with both directions side by side on a wide screen, and more columns the wider
+    it is.
     """
     apart = [{way: found} for way, found in shares.items()]
     for parts in ([shares], apart):

@@ -22,7 +22,7 @@ def _weights(spec: QueueSpec, peers: tuple[Share, ...]) -> str:
 
 
 def step_sentence(step: Step, line: str) -> str:
-    """One level of the split; `line` is what the root is called."""
+    """One level of the split; `line` is the name of the root."""
     share, spec = step.share, step.share.spec
     above = step.parent.spec.path or line
     whole = step.parent.rate if step.parent.spec.path else step.parent.spec.cap
@@ -77,7 +77,7 @@ def why_data(steps: Mapping[tuple[str, Direction], list[Step]]) -> dict[str, Any
 
 
 def worst_sentence(share: Share, direction: str, line: str, strict: str = "") -> str:
-    """What a queue still gets when every other takes all it can; `strict` is its parent, where that is strict."""
+    """The rate left for a queue when all others are busy; `strict` is its parent, if that is strict."""
     path = share.spec.path
     worst = f"{line} {direction}: {path} gets least when every other queue takes all it can."
     if share.rate < 0.5:

@@ -1,1 +1,1 @@
-"""What a running gate does: as lines, tables, the live view, drawings."""
+"""A running gate as lines, tables, the live view, and drawings."""

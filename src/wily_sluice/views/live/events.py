@@ -39,7 +39,7 @@ WORDS = {
 
 
 def sentence(one: Happened) -> str:
-    """What an event says; its name and details where there are no words for it."""
+    """The sentence for an event; its name and details if there is none."""
     try:
         return WORDS[one.event].format(**one.about)
     except (KeyError, ValueError):

@@ -1,4 +1,4 @@
-"""What was measured of a line, as a table and as data."""
+"""Measured delays of a line, as a table and as data."""
 
 from dataclasses import asdict
 from typing import Any
@@ -20,7 +20,7 @@ def _lost(count: int | None, sent: int) -> str:
 
 
 def print_delays(screen: Console, host: str, found: Delays, whole: bool) -> None:
-    """Round trips, and what each direction does to packets."""
+    """Round trips, and jitter and loss in each direction."""
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False, pad_edge=False)
     table.add_column(style="dim", no_wrap=True)
     table.add_column(no_wrap=True)

@@ -1,4 +1,4 @@
-"""What was measured of a line: text, data, and a picture."""
+"""Measurements of a line as text, data, and a picture."""
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict
@@ -31,7 +31,7 @@ def _time(value: float | None) -> str:
 
 
 def print_measured(screen: Console, measured: Measured, advised: Advice | None, uplink: str) -> None:
-    """A table of both directions, what is missing, and what it comes to in a plan."""
+    """A table of both directions, the missing figures, and the advice for a plan."""
     partly = "" if measured.whole else "; not every figure could be measured"
     print_line(screen, f"the line to {measured.host}{partly}")
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
@@ -128,8 +128,8 @@ PHASES: Final = {"idle": "idle", "down": "loaded down", "up": "loaded up", "both
 
 
 def draw_measured(measured: Measured, file: Path) -> None:
-    """A row for each direction: its rate in each load, and beside it the delays in each phase. The suffix chooses PNG
-    or SVG. OSError.
+    """One row for each direction: its rate under each load, with the delays of each phase. The suffix chooses PNG or
+    SVG. OSError.
     """
     from matplotlib import rc_context
     from matplotlib.backends.backend_agg import FigureCanvasAgg
@@ -209,7 +209,7 @@ def _rates(measured: Measured) -> Iterator[tuple[Direction, list[float], list[fl
 
 
 def line_records(found: Iterable[Measured]) -> Iterator[dict[str, Any]]:
-    """What measurements saw over time, for CSV: data in bit/s in each half of a second, and waits in ns."""
+    """Figures of measurements over time, for CSV: data in bit/s for each half second, and delays in ns."""
     for one in found:
         seen: list[tuple[float, str, Direction, float, str]] = []
         for way, edges, rates in _rates(one):

@@ -1,4 +1,4 @@
-"""What a running gate prints each second: rate, goodput, marks and drops of each queue that is busy."""
+"""The running gate's line for each second: rate, goodput, ECN marks and drops of each busy queue."""
 
 import json
 import time

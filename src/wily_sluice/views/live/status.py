@@ -1,4 +1,4 @@
-"""What a gate does, as lines."""
+"""The state of a gate, as lines."""
 
 from datetime import UTC, datetime
 from typing import Any
@@ -83,7 +83,7 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
 
 
 def _print_crossed(console: Console, ways: dict[str, list[int]]) -> None:
-    """What crossed an uplink since the gate began, by its own counters, beside what came by the gate."""
+    """Bytes on an uplink since the gate started, by its interface and by the gate."""
     for direction, (line, ours) in ways.items():
         past = max(0.0, 1 - ours / line) if line else 0.0
         words = f"    {direction}: {format_size(line)} crossed the interface, {format_size(ours)} by the gate"

@@ -1,4 +1,4 @@
-"""What happened on a rig, beside what was forecast."""
+"""Results on a rig compared with the forecast."""
 
 from rich.console import Console
 from rich.table import Table

@@ -1,4 +1,4 @@
-"""What was used over a stretch of time, as a table, as CSV and as data."""
+"""Use over a period, as a table, as CSV and as data."""
 
 import csv
 from collections.abc import Sequence
@@ -21,8 +21,8 @@ STEP_NAMES = {1: "second", 60: "minute", 3600: "hour"}
 
 
 def usage_table(screen: Console, usage: Usage, uses: Sequence[Use]) -> Table:
-    """A row for each subject and direction, with its course beside those of the same direction; on a narrow screen with
-    a short course, or none.
+    """One row for each subject and direction, with a chart on a common scale; on a narrow screen the chart is short or
+    absent.
     """
     tables = [_table(usage, uses, *shape) for shape in SHAPES]
     return next((table for table in tables if fits(screen, table)), tables[-1])
@@ -126,7 +126,7 @@ def usage_data(usage: Usage, uses: Sequence[Use], zone: tzinfo = UTC) -> dict[st
 
 
 def usage_csv(usage: Usage, uses: Sequence[Use], zone: tzinfo = UTC) -> str:
-    """A row for each step, subject and direction in which something was sent (RFC 4180); `rate` in bit/s."""
+    """One row for each step, subject and direction with traffic (RFC 4180); `rate` in bit/s."""
     text = StringIO()
     writer = csv.writer(text)
     writer.writerow(("from", "uplink", "subject", "name", "direction", "bytes", "rate"))

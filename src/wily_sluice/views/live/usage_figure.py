@@ -1,4 +1,4 @@
-"""What was used over a stretch of time, drawn: a band for each subject, upon each other, one panel a direction."""
+"""Use over a period as a drawing: stacked bands for the subjects, one panel per direction."""
 
 from collections.abc import Sequence
 from datetime import datetime

@@ -51,7 +51,7 @@ def diff_lines(before: Bundle, after: Bundle, names: tuple[str, str]) -> list[st
 
 
 def edit_lines(before: str, after: str) -> list[str]:
-    """What an edit of one file changes, as a unified diff without its heading."""
+    """The change of a file by an edit, as a unified diff without its heading."""
     return list(unified_diff(before.splitlines(), after.splitlines(), lineterm="", n=1))[2:]
 
 

@@ -32,7 +32,7 @@ MOST_LINES = 12  # of a plan, as an example
 
 
 def print_finding_kind(screen: Console, kind: Kind, found: Sequence[Finding]) -> None:
-    """What is behind a finding, a plan that has it, nearly the same without it, and where the person's plan has it."""
+    """The story of a finding, an example with and without it, and its places in the user's plan."""
     heading = Text(f"{kind.code}  ", "bold")
     heading.append(kind.severity, STYLES[kind.severity])
     print_line(screen, heading)
@@ -70,7 +70,7 @@ def kind_data(kind: Kind, found: Sequence[Finding]) -> dict[str, Any]:
 
 
 def print_term(screen: Console, term: Term, plan: Plan | None) -> None:
-    """What a term means, and what the plan has of it."""
+    """The definition of a term, with examples from the plan."""
     heading = Text(term.name, "bold")
     heading.append(f"  also: {', '.join(term.also)}" if term.also else "", "not bold dim")
     print_line(screen, heading)
@@ -126,7 +126,7 @@ def choice_data(choice: Choice, plan: Plan | None) -> dict[str, Any]:
 
 
 def print_facts(screen: Console, facts: Sequence[tuple[str, str]]) -> None:
-    """What a rate comes to."""
+    """Facts about a rate."""
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False)
     table.add_column(style="dim")
     table.add_column()

@@ -1,4 +1,4 @@
-"""Framings: what each layer adds to a packet, and what usual stacks of them cost."""
+"""Framings: the overhead of each layer, and the cost of usual stacks."""
 
 from collections.abc import Sequence
 from typing import Any
@@ -58,7 +58,7 @@ def _framing_table(uplinks: Sequence[Uplink], lengths: Sequence[int], bars: bool
 
 
 def layer_table() -> Table:
-    """What each layer adds, and by which clause."""
+    """The overhead of each layer, with the clause of its standard."""
     table = Table(
         title="Layers, from the packet outward: join them with “over”", title_justify="left", title_style="bold",
         box=None, show_header=False,

@@ -1,4 +1,4 @@
-"""What a limiter does, in sentences and as data: for one host, and for all together."""
+"""Limiters in sentences and as data: for one host, and for all together."""
 
 from collections import Counter
 from typing import Any
@@ -47,7 +47,7 @@ def _whose(limiter: Limiter) -> str:
 
 
 def limiter_sentences(plan: Plan, limiter: Limiter) -> str:
-    """Which hosts it caps, at what rate, when, what happens to the excess, and what all of them reach together."""
+    """The hosts it caps, the rate, the schedule, the excess, and the total of all hosts."""
     rates = [f"{format_rate_both(rate)} {way}" for way in DIRECTIONS if (rate := limiter.rate(way)) is not None]
     together = " together" if limiter.per.whom == "together" else ""
     text = f"{_subject(limiter.per)}{_whose(limiter)}{together} can use at most {' and '.join(rates)}"
@@ -90,7 +90,7 @@ def _excess(limiter: Limiter) -> str:
 
 
 def hosts_named(limiter: Limiter) -> int | None:
-    """How many hosts it is for, where these are named one by one; None where it is for whole networks, or everybody."""
+    """The number of hosts, if they are named individually; None for whole networks or all hosts."""
     local = limiter.local
     if local is None or local.members.names:
         return None
@@ -106,7 +106,7 @@ def hosts_that_fill(uplink: Uplink, direction: Direction, rate: Rate) -> int:
 
 
 def _together(plan: Plan, limiter: Limiter) -> list[str]:
-    """What it means for everybody at once: how many fill a line; or how little of a line all of them may have."""
+    """The effect on all hosts together: how many fill a line; or how small their total share is."""
     if limiter.per.whom == "together":
         return []
     one = {"host": "hosts", "address": "addresses"}.get(limiter.per.whom, f"{limiter.per.whom}s")
@@ -136,7 +136,7 @@ def _together(plan: Plan, limiter: Limiter) -> list[str]:
 
 
 def volume_words(rate: Rate) -> str:
-    """`22.5 GB an hour`: what a rate comes to."""
+    """`22.5 GB an hour`: the volume of a rate."""
     return f"{format_size(rate * 3600 / 8)} an hour"
 
 

@@ -53,7 +53,7 @@ def _trees(plan: Plan, screen: Console) -> list[RenderableType]:
 def part_tables(
     plan: Plan, screen: Console, moment: datetime, exact: bool = False
 ) -> dict[str, Callable[[], list[RenderableType]]]:
-    """What there is to show, by the name of the part, in the order in which all of it is shown."""
+    """The parts that can be shown, by name, in their order."""
     digits = len(str(len(plan.rules)))
     rules = [(f"{index:>{digits}}. {rule.name}", rule_sentence(rule)) for index, rule in enumerate(plan.rules, 1)]
     return {

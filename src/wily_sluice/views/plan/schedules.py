@@ -1,4 +1,4 @@
-"""Schedules as strips of a week, with the spans in which they hold and the gaps between; and what holds at a moment."""
+"""Schedules as strips of a week, with open windows and gaps; and the schedules that are open at a time."""
 
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
@@ -59,7 +59,7 @@ def _moment_words(moment: datetime) -> str:
 
 
 def gap_sentence(schedule: Schedule, moment: datetime) -> str:
-    """The longest time in the week in which the schedule does not hold, and windows that say the same twice."""
+    """The longest gap of the week, and windows that overlap."""
     midnights = week_of(moment)
     held = list(spans(schedule, midnights[0], midnights[-1] + timedelta(days=7)))
     gaps = [(a[1], b[0]) for a, b in pairwise(held) if a[1] <= midnights[-1]]
@@ -86,7 +86,7 @@ def _short(moment: datetime) -> str:
 
 
 def schedule_parts(plan: Plan, moment: datetime, exact: bool) -> Iterator[RenderableType]:
-    """All schedules; with `exact`, what applies at the moment as well."""
+    """All schedules; with `exact`, also the schedules open at that time."""
     for schedule in plan.schedules.values():
         yield Group(schedule_table(schedule, moment), Text(gap_sentence(schedule, moment), "dim"))
     if exact:

@@ -51,7 +51,7 @@ def signs(service: Service) -> str:
 
 
 def service_table(plan: Plan | None) -> Table:
-    """Every service, its category beside the first of it."""
+    """Every service, with its category on the first row."""
     table = Table(
         title="Services: a rule names one, or a category", title_justify="left", title_style="bold", box=None,
         caption="A port counts until a conversation was seen to speak something else.", caption_justify="left",

@@ -23,7 +23,7 @@ DELAY = "; where a queue has a delay, of a packet within the guarantee"
 
 
 def nested(specs: tuple[QueueSpec, ...], lead: str = "") -> Iterator[tuple[str, QueueSpec]]:
-    """Queues in the order of the plan, each with its name behind the lines that show what it is nested in."""
+    """Queues in the order of the plan, each with its name and the lines of its nesting."""
     for index, spec in enumerate(specs):
         last = index == len(specs) - 1
         yield f"{lead}{'└ ' if last else '├ '}{spec.path.rpartition('/')[2]}", spec
@@ -57,8 +57,8 @@ def wait_words(wait: Wait) -> str:
 
 
 def tree_tables(screen: Console, plan: Plan, uplink: Uplink, tree: Tree, ways: Sequence[Direction]) -> list[Table]:
-    """A tree of an uplink: both directions beside each other where there is room, else one below the other, else also
-    how its queues hold packets below that.
+    """A tree of an uplink: both directions side by side on a wide screen, otherwise one below the other, then the parts
+    that do not depend on the direction.
     """
     for bars in (True, False):
         if fits(screen, table := tree_table(plan, uplink, tree, ways, bars)):
@@ -74,7 +74,7 @@ def tree_tables(screen: Console, plan: Plan, uplink: Uplink, tree: Tree, ways: S
 
 
 def tree_caption(plan: Plan, bars: bool) -> str:
-    """The legend: what the symbols and figures that the tables use mean."""
+    """The legend of the symbols and figures in the tables."""
     delays = any(leaf.leaf.delay is not None for tree in plan.trees.values() for leaf in tree.leaves)
     return BARS * bars + WAIT + DELAY * delays + "."
 
@@ -140,7 +140,7 @@ def _detail_cells(tree: Tree, queues: Mapping[str, Queue], queue: Queue) -> list
 
 
 def _details_table(plan: Plan, uplink: Uplink, tree: Tree, way: Direction) -> Table:
-    """What does not depend on the direction, in a table of its own."""
+    """A separate table of values that do not depend on the direction."""
     table = Table(box=None, padding=(0, 1, 0, 0))
     table.add_column("queue", no_wrap=True)
     _add_details(table)

@@ -49,7 +49,7 @@ def draw_trees(plan: Plan, uplinks: Sequence[Uplink], file: Path) -> None:
 def _draw_tree(
     figure: Figure, plan: Plan, uplink: Uplink, tree: Tree, ways: tuple[Direction, ...], band: tuple[float, float]
 ) -> None:
-    """One tree, in the band of the page that begins at `band[0]` and is `band[1]` high, as fractions of it."""
+    """One tree, in the band of the page from `band[0]` with height `band[1]`, as fractions of the page."""
     bottom, extent = band
     specs = {way: resolve(plan, uplink, way) for way in ways}
     order = list(specs[ways[0]].walk())
@@ -89,7 +89,7 @@ def _axes(figure: Figure, box: tuple[float, float, float, float], rows: int) -> 
 
 
 def _lines_to_parent(axes: Axes, order: list[QueueSpec], row: int) -> None:
-    """The lines that show what a queue is nested in."""
+    """The lines that show a queue's nesting."""
     spec = order[row]
     if not spec.path:
         return
@@ -101,7 +101,7 @@ def _lines_to_parent(axes: Axes, order: list[QueueSpec], row: int) -> None:
 
 
 def _bars(axes: Axes, root: QueueSpec, order: list[QueueSpec], usable: int) -> None:
-    """Guarantee and cap of each queue, what it gets when all are hungry, and how long a packet then waits."""
+    """Guarantee and cap of each queue, its rate when all are busy, and the delay of a packet."""
     paths = {spec.path: spec for spec in root.walk()}
     shares, wait = split(root, {}), waits(root)
     axes.set_xlim(0, FAR)

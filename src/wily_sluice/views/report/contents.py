@@ -1,4 +1,4 @@
-"""What stands in a report, as plain figures: each can be worked out again from the CSV files that go with it."""
+"""The contents of a report, as plain figures that can be recalculated from its CSV files."""
 
 import csv
 from collections.abc import Callable, Iterable, Sequence
@@ -30,9 +30,9 @@ BITES = 0.9  # of its rate: a limiter that carried so much in a step bit in it
 
 @dataclass(frozen=True, slots=True)
 class QueueRow:
-    """A leaf in one direction: what it carried, and what the plan says. Rates in bit/s, the wait in ns.
+    """A leaf in one direction: its traffic, and the plan's figures. Rates in bit/s, the delay in ns.
 
-    `full` is what the forecast gives it while all queues are full.
+    `full` is its forecast rate while all queues are full.
     """
 
     uplink: str
@@ -76,7 +76,7 @@ class LimiterRow:
 
 @dataclass(frozen=True, slots=True)
 class QuotaRow:
-    """A limiter's quota in its period that lasts at the end: who used most of it, and how much, in bytes."""
+    """A limiter's quota in the period at the end: the largest users with their volume, in bytes."""
 
     name: str
     since: str
@@ -118,9 +118,7 @@ def gather(
     measurements: Sequence[LineMeasurement] = (),
     used: Used | None = None,
 ) -> Report:
-    """What a plan's gate has counted over some time, and what happened meanwhile. `used` tells what the accounts of a
-    limiter have used of its quota in a period.
-    """
+    """The gate's counters and events over a period. `used` returns the use of a limiter's quota in a period."""
     return Report(
         plan,
         period,

@@ -1,6 +1,6 @@
-"""The figures of a report, as SVG that stands within the page. The text in them stays text.
+"""The figures of a report, as SVG within the page. Their text stays text.
 
-Colours are told apart also by who sees no red or no green (Okabe and Ito 2008).
+The colours can be distinguished by colour-blind people (Okabe and Ito 2008).
 """
 
 from collections.abc import Sequence
@@ -40,7 +40,7 @@ def _style(name: str) -> Any:
 
 
 def _svg(figure: Figure, told: str) -> str:
-    """The picture alone, with what it shows in words for who does not see it."""
+    """The picture alone, with a description for screen readers."""
     text = StringIO()
     figure.savefig(text, format="svg", metadata={"Date": None, "Creator": None, "Format": None, "Type": None})
     whole = text.getvalue()
@@ -87,7 +87,7 @@ def queue_figure(report: Report, row: QueueRow) -> str:
 
 
 def line_figure(report: Report, uplink: str, way: Direction, rates: Sequence[float], usable: Rate) -> str:
-    """The rate of a whole uplink over time in bit/s, one for each step, against what is usable of it."""
+    """The rate of a whole uplink over time in bit/s, one value per step, with the usable rate."""
     with rc_context(_style(f"line {uplink} {way}")):
         figure = Figure(figsize=(WIDTH, HEIGHT), dpi=100, layout="constrained")
         FigureCanvasAgg(figure)

@@ -8,16 +8,16 @@ SPARKS = "▁▂▃▄▅▆▇█"
 
 
 def bar(part: float, width: int = BAR) -> str:
-    """A bar of `width` columns of which `part`, from 0 to 1, is filled, to an eighth of a column."""
+    """A bar of `width` columns, filled to `part` (0 to 1) with a resolution of an eighth of a column."""
     eighths = round(part * width * 8)
     full, rest = divmod(eighths, 8)
     return ("█" * full + (EIGHTHS[rest] if rest else "")).ljust(width)
 
 
 def range_bar(guaranteed: float, reachable: float, width: int = BAR) -> str:
-    """A bar of `width` columns: full as far as `guaranteed`, then a thin line as far as `reachable`; both from 0 to 1.
+    """A bar of `width` columns: full up to `guaranteed`, then thin up to `reachable`; both from 0 to 1.
 
-    What is above nothing shows at least one column.
+    Values above 0 fill at least one column.
     """
     full = max(round(guaranteed * width), 1 if guaranteed > 0 else 0)
     reach = max(round(reachable * width), full, 1)

@@ -58,7 +58,7 @@ def needed_width(screen: Console, table: Table) -> int:
 
 
 def fits(screen: Console, *tables: Table) -> bool:
-    """Whether none of these tables would have to be folded."""
+    """Whether all these tables fit without folding."""
     return all(needed_width(screen, table) <= screen.width for table in tables)
 
 

@@ -1,4 +1,4 @@
-"""What is wrong with a machine, and what was done about it."""
+"""Problems of a machine, and changes made."""
 
 from collections.abc import Sequence
 from typing import Any
@@ -15,7 +15,7 @@ KEEP = "/etc/sysctl.d/90-sluice.conf"
 
 
 def print_complaints(screen: Console, complaints: Sequence[Complaint]) -> None:
-    """One a line: what it is about, what is wrong, and what to do; then its story, once for each ailment."""
+    """One per line: subject, problem and remedy; then the story of each kind, once."""
     told: set[str] = set()
     for one in complaints:
         ailment, found = one.ailment, one.found
@@ -31,7 +31,7 @@ def print_complaints(screen: Console, complaints: Sequence[Complaint]) -> None:
 
 
 def print_changes(screen: Console, changes: Sequence[Change], undone: bool = False) -> None:
-    """What was changed, and how to keep it."""
+    """The changes, and how to make them permanent."""
     for change in changes:
         print_line(screen, Text(f"{'restored' if undone else 'changed'} {change.path} to {change.value}", "green"))
     lasting = [f"{change.setting} = {change.value}" for change in changes if change.setting]

@@ -1,4 +1,4 @@
-"""What is wrong with a file, a line for each finding."""
+"""Findings in a file, one per line."""
 
 from collections.abc import Sequence
 from typing import Any

@@ -1,4 +1,4 @@
-"""Records as CSV (RFC 4180): what stands in them stays, and what they have within becomes columns of its own."""
+"""Records as CSV (RFC 4180): values stay as they are, and nested values become separate columns."""
 
 import csv
 from collections.abc import Iterable, Iterator, Mapping
@@ -7,8 +7,8 @@ from typing import Any
 
 
 def records_csv(records: Iterable[Mapping[str, Any]]) -> str:
-    """A row for each record, below a heading of all that any of them has. `delay.p50` is what `delay` has as `p50`; a
-    list is joined by blanks, and what is not known is empty.
+    """One row for each record, below a heading with all columns. `delay.p50` is the value `p50` in `delay`; a list is
+    joined by blanks, and an unknown value is empty.
     """
     rows = [dict(_flat(record)) for record in records]
     heading = list(dict.fromkeys(name for row in rows for name in row))

@@ -36,7 +36,7 @@ def _conversations(terms: Terms) -> str:
 
 
 def route_sentence(route: Route) -> str:
-    """What a route sends, and over which uplink."""
+    """The conversations of a route, and their uplink."""
     verb = "goes" if route.terms.anyone else "go"
     sentence = f"{_conversations(route.terms)} {verb} over {route_words(route)}."
     return sentence[0].upper() + sentence[1:] + ("" if route.enabled else " Switched off.")
@@ -80,14 +80,14 @@ def _span(first: int, last: int) -> str:
 
 
 def tunnel_sentence(tunnel: Tunnel) -> str:
-    """Where a tunnel is, and what it costs."""
+    """A tunnel's uplink and cost."""
     size = tunnel.wrapping.outside(1000)
     far = f" to {' or '.join(tunnel.remotes)}" if tunnel.remotes else ""
     return f"{tunnel.interface}: {tunnel.words} over {tunnel.uplink}{far}; a packet of 1000 bytes becomes {size}."
 
 
 def rule_sentence(rule: Rule) -> str:
-    """What a rule sorts, and where to."""
+    """The conversations of a rule, and their queue."""
     terms = rule.terms
     text = _conversations(terms)
     verb = "goes" if terms.anyone else "go"
@@ -99,7 +99,7 @@ def rule_sentence(rule: Rule) -> str:
 
 
 def terms_text(terms: Terms) -> str:
-    """What a conversation must match, apart from what the sentence names before it."""
+    """The remaining criteria of a rule, apart from those already in the sentence."""
     text = "".join(field.phrase(value) for field, value in asked(terms, BEHIND))
     for part in terms.all:
         either = part.any if part == Terms(any=part.any) else (part,)
@@ -136,7 +136,7 @@ def destination(rule: Rule) -> str:
 
 
 def uplink_sentence(uplink: Uplink) -> str:
-    """What a line has, and what of it is used."""
+    """An uplink's measured and usable rates."""
     usable = " and ".join(f"{format_rate(uplink.usable(direction))} {direction}" for direction in DIRECTIONS)
     measured = " and ".join(f"{measured_text(uplink, direction)} {direction}" for direction in DIRECTIONS)
     return (
@@ -181,7 +181,7 @@ def network_sentence(network: Network) -> str:
 
 
 def default_sentence(plan: Plan) -> str:
-    """Where what no rule claims goes."""
+    """The default queue."""
     defaults = {tree.name: tree.default.path for tree in plan.trees.values()}
     if len(set(defaults.values())) == 1:
         return f"All other traffic uses queue {next(iter(defaults.values()))}."

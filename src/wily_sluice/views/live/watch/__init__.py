@@ -1,1 +1,1 @@
-"""The live view of a gate: what is told (`state`), its cells (`cells`), in a terminal (`screen`), a table (`plain`)."""
+"""The live view of a gate: its state (`state`), its cells (`cells`), in a terminal (`screen`), as a table (`plain`)."""

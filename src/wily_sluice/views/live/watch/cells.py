@@ -1,6 +1,6 @@
-"""The cells of the live view: for each row and column, text in its colours.
+"""The cells of the live view: coloured text for each row and column.
 
-Colours are told apart by people who are colour-blind (Okabe and Ito 2008), and say nothing that the text does not.
+The colours can be distinguished by colour-blind people (Okabe and Ito 2008), and carry no information beyond the text.
 """
 
 from collections.abc import Sequence
@@ -37,13 +37,13 @@ SPARKS = "▁▂▃▄▅▆▇"  # none as high as its line, so that histories 
 
 @dataclass(frozen=True, slots=True)
 class Layout:
-    """How wide each column is, in the order in which they stand; a blank before each included."""
+    """The width of each column, in their order; a leading blank included."""
 
     widths: dict[Column, int]
 
     @classmethod
     def of(cls, page: Page, width: int, longest: int = 0) -> "Layout":
-        """Columns for a page that fit a screen of that width, where the longest name takes so many of them."""
+        """Columns for a page on a screen of that width, with this length of the longest name."""
         columns: list[Column] = ["rate", "delay", "drops"]
         if width >= WIDE:
             columns.insert(1, "backlog")
@@ -149,12 +149,12 @@ def bar(row: Row, width: int) -> Text:
 
 
 def _column(rate: float, whole: float, width: int) -> int:
-    """How many columns a rate takes: at least one, and no more than there are."""
+    """The number of columns for a rate: at least one, and at most all."""
     return min(width, max(1, round(rate / whole * width))) if whole else 1
 
 
 def spark(row: Row, history: Sequence[float], columns: int) -> str:
-    """A history, a character for each tick, against the line's rate or what it came to; nothing is blank."""
+    """A history, one character per tick, relative to the line's rate or the maximum; no tick is blank."""
     shown = list(history)[-min(columns, KEPT) :]
     against = row.cap or (row.whole if row.key[0] == "queues" else 0)
     highest = max(against, *shown, 1.0) if shown else 1.0
@@ -162,17 +162,17 @@ def spark(row: Row, history: Sequence[float], columns: int) -> str:
 
 
 def cut(name: str, columns: int) -> str:
-    """As much of it as there is room for."""
+    """As much of the text as fits."""
     return name if len(name) <= columns else name[: columns - 1] + "…"
 
 
 def longest_name(rows: Sequence[Row]) -> int:
-    """The columns of the longest name, with what it is indented by."""
+    """The width of the longest name with its indent."""
     return max((len(row.name) + 2 * row.depth for row in rows), default=0)
 
 
 def title(told: dict[str, object], passed: int, frozen: bool, width: int) -> Text:
-    """The site, its revision, a trial, and what is wrong; the time at the right."""
+    """The site, its revision, a trial, and problems; the time at the right."""
     from wily_sluice.views.live.status import span_words
 
     trial, missing, down = told["trial"], told["missing"], told.get("down")
@@ -202,7 +202,7 @@ def title(told: dict[str, object], passed: int, frozen: bool, width: int) -> Tex
 
 
 def use_of(row: Row, width: int) -> Text:
-    """A line's use in one direction, in so many columns: rate, bar, part, and what packets wait."""
+    """An uplink's use in one direction, in this many columns: rate, bar, fraction, and delay."""
     part = row.rate / row.whole if row.whole else 0
     delay, style = waited(row.data.get("delay", {}).get("p95", 0))
     text = Text(cut(f" {row.name} ", 18).ljust(18), "bold")

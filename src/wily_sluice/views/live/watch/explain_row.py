@@ -74,7 +74,7 @@ def explain_queue(key: tuple[str, ...], data: dict[str, Any], told: dict[str, An
 
 
 def explain_host(key: tuple[str, ...], data: dict[str, Any], told: dict[str, Any]) -> list[str]:
-    """A host: how much it has, and of what is all there is."""
+    """A host: its rate, and its fraction of the total."""
     _, name, direction = key
     whole = sum(uplink[direction]["rate"] for uplink in told["uplinks"].values())
     said = [f"Host {data.get('label', name)}, {direction}."]
@@ -84,7 +84,7 @@ def explain_host(key: tuple[str, ...], data: dict[str, Any], told: dict[str, Any
 
 
 def explain_limiter(key: tuple[str, ...], data: dict[str, Any], _told: dict[str, Any]) -> list[str]:
-    """A limiter: whether it holds anybody."""
+    """A limiter: whether it holds packets back."""
     _page, name, direction = key
     said = [f"Limiter {name}, {direction}."]
     if data.get("cap"):

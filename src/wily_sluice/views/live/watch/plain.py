@@ -1,4 +1,4 @@
-"""The live view as a table of whatever length, for what is no terminal."""
+"""The live view as a table of any length, for output that is no terminal."""
 
 from rich.text import Text
 

@@ -1,4 +1,4 @@
-"""A table in a terminal whose rows change twice a second: only those that did change are drawn anew."""
+"""A terminal table whose rows change twice a second: only changed rows are redrawn."""
 
 from typing import ClassVar
 
@@ -15,7 +15,7 @@ HEADER = 1
 
 
 class Rows(ScrollView, can_focus=True, inherit_bindings=False):
-    """Lines of text below headings, one of them chosen, by keys or the mouse."""
+    """Lines of text below headings, with a selection by keys or mouse."""
 
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("up", "step(-1)", show=False),
@@ -32,7 +32,7 @@ class Rows(ScrollView, can_focus=True, inherit_bindings=False):
     """
 
     class Chosen(Message):
-        """The person went to a row."""
+        """The user selected a row."""
 
         def __init__(self, row: int) -> None:
             super().__init__()
@@ -84,7 +84,7 @@ class Rows(ScrollView, can_focus=True, inherit_bindings=False):
             self.scroll_to(y=wanted, animate=False)
 
     def render_line(self, y: int) -> Strip:
-        """A line of what is in sight."""
+        """A visible line."""
         width = self.scrollable_content_region.width
         number = y - HEADER + round(self.scroll_offset.y)
         style = self.rich_style

@@ -55,7 +55,7 @@ THEME: Final = Theme(
 
 
 class Help(ModalScreen[None]):
-    """What keys do, and what is seen."""
+    """The keys and columns."""
 
     BINDINGS: ClassVar[list[BindingType]] = [Binding("escape,question_mark,q,enter,space", "dismiss", show=False)]
 
@@ -69,8 +69,8 @@ class Help(ModalScreen[None]):
 
 
 class WatchScreen(App[None]):
-    """Shows what it is fed with. `state` says what is shown; `turned` is called when it is another page, and then
-    `state.wanted` says whether single conversations are to be told.
+    """Shows the ticks it is fed with. `state` decides what is visible; `turned` is called on a change of page, and
+    `state.wanted` then says whether single conversations are needed.
     """
 
     ENABLE_COMMAND_PALETTE = False
@@ -179,7 +179,7 @@ class WatchScreen(App[None]):
         return text
 
     def show(self) -> None:
-        """Draw what is told."""
+        """Draw the present state."""
         watch, width = self.state, self.size.width
         told = watch.told
         if told is not None:
@@ -206,7 +206,7 @@ class WatchScreen(App[None]):
         self._explain()
 
     def _uplinks(self, told: dict[str, Any], width: int) -> list[Text]:
-        """Each uplink's use, both directions beside each other where there is room; the busiest, if they are many."""
+        """Each uplink's use, with both directions side by side on a wide screen; only the busiest if there are many."""
         lines = []
         for name, uplink in told["uplinks"].items():
             ways = [
@@ -255,7 +255,7 @@ class WatchScreen(App[None]):
             self.turned()
 
     def on_rows_chosen(self, event: Rows.Chosen) -> None:
-        """The person went to a row."""
+        """The user selected a row."""
         if event.row < len(self._listed):
             self.state.selected = self._listed[event.row].key
             self.show()
@@ -273,7 +273,7 @@ class WatchScreen(App[None]):
             self.show()
 
     def action_explain(self) -> None:
-        """Say why the row is as it is, or no more."""
+        """Show or hide the explanation of the row."""
         self.explaining = not self.explaining
         self._explain()
 
@@ -283,12 +283,12 @@ class WatchScreen(App[None]):
         self._lay_out()
 
     def action_idle(self) -> None:
-        """Show idle rows too, or no more."""
+        """Show or hide idle rows."""
         self.state.idle_too = not self.state.idle_too
         self.show()
 
     def action_freeze(self) -> None:
-        """Stop the figures, or let them go on."""
+        """Freeze or resume the figures."""
         self.state.freeze()
         self.show()
 

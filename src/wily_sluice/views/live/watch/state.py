@@ -1,7 +1,7 @@
-"""What the live view of a gate shows, worked out from what the gate tells and from what the person wants to see.
+"""The state of the live view, from the gate's ticks and the user's choices.
 
-It knows no terminal: `feed` takes in a tick, and `rows` are those of a page. Rates are of the last tick; each row has a
-history of them, the newest last.
+It knows no terminal: `feed` takes a tick, and `rows` returns the rows of a page. Rates are those of the last tick; each
+row has a history, newest last.
 """
 
 from collections import deque
@@ -23,8 +23,8 @@ RECENT = 10  # ticks that rows are sorted by
 
 @dataclass(slots=True)
 class Row:
-    """`key` tells it apart; `data` is what the gate told. Rates in bit/s: `rate` is drawn against `whole`, what the
-    line can carry; a guarantee and a cap are 0 where there is none.
+    """`key` identifies the row; `data` comes from the gate. Rates in bit/s: `rate` is drawn relative to `whole`, the
+    usable rate; a missing guarantee or cap is 0.
     """
 
     key: tuple[str, ...]
@@ -51,7 +51,7 @@ class Row:
 
 @dataclass(slots=True)
 class Watch:
-    """What is shown, and how. `told` is the tick that is shown, `latest` the one that was told last."""
+    """The content and the options of the view. `told` is the visible tick, `latest` the last one received."""
 
     page: Page = "queues"
     sort: Sort = "rate"
@@ -68,12 +68,12 @@ class Watch:
 
     @property
     def wanted(self) -> Literal["conversations", "ticks"]:
-        """What to be told of: single conversations are counted only while they are shown."""
+        """The subscription needed: single conversations are counted only while they are visible."""
         return "conversations" if self.page == "conversations" else "ticks"
 
     @property
     def passed(self) -> int:
-        """Packets that bypassed the gate since somebody watches."""
+        """Packets that bypassed the gate since this view started."""
         return self.told["bypassed"] - self._bypassed if self.told is not None else 0
 
     def feed(self, told: dict[str, Any]) -> None:
@@ -96,7 +96,7 @@ class Watch:
             self.told = told
 
     def _remember_trips(self, told: dict[str, Any]) -> None:
-        """Not every tick has a round trip of everybody: the last one stands for a while."""
+        """Not every tick has all round trips, so the last ones stay for a while."""
         self._ticks += 1
         for page in PAGES[1:]:
             for name, ways in told.get(page, {}).items():
@@ -115,7 +115,7 @@ class Watch:
         self.page, self.selected = page, None
 
     def freeze(self) -> None:
-        """Stop the figures, or let them go on."""
+        """Freeze or resume the figures."""
         self.frozen = not self.frozen
         if not self.frozen:
             self.told = self.latest
@@ -163,7 +163,7 @@ class Watch:
 
 
 def _rows(page: Page, told: dict[str, Any]) -> Iterator[Row]:
-    """The rows of a page, in the order in which the gate tells them."""
+    """The rows of a page, in the gate's order."""
     if page == "queues":
         yield from _queue_rows(told)
         return
