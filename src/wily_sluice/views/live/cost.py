@@ -36,7 +36,7 @@ def cost_data(plan: Plan, cost: Cost) -> dict[str, Any]:
 
 
 def print_cost(console: Console, plan: Plan, cost: Cost, slow: str) -> None:
-    """One row for each mix of packet sizes, and the consequence for the plan's uplinks. `slow`: why it is not compiled."""
+    """One row per mix of packet sizes, and the consequence for the plan's uplinks. `slow`: why it is not compiled."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for name in ("packets", "mean size", "no gate", "one core accepts", "one core shapes", "", "full lines need"):
         table.add_column(name, justify="left" if name == "packets" else "right")
