@@ -1,1 +1,1 @@
-"""What stands between a gate and people: the process beside it, the life of a plan, and the sockets to talk over."""
+"""Between a gate and its users: the second process, the life of a plan, and the sockets."""

@@ -1,8 +1,8 @@
 """The gate's clerk: a separate process for slow work, so that no packet waits for a disk or for a plan.
 
-It reads plans, and stores the use of quotas. It is forked from the gate, so it is always of the gate's own version,
-whatever has been installed since, and plans can be passed pickled. If it ends, another is forked and gets the batches
-not yet written again (`history.quota_store` counts a batch once).
+It reads plans, and stores the use of quotas. It is forked from the gate, so it has the gate's version, even after an
+upgrade, and plans can be passed pickled. If it ends, another is forked and gets the batches not yet written again
+(`history.quota_store` counts a batch once).
 """
 
 import gc
@@ -49,7 +49,7 @@ PATIENCE = 120.0  # seconds for an answer
 
 
 class Clerk:
-    """The gate's side. `tick` is to be called now and then; `examine` and `used` wait, so a thread may call them."""
+    """The gate's side. Call `tick` regularly; `examine` and `used` block, so call them in a thread."""
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
@@ -73,7 +73,7 @@ class Clerk:
         self._sent = 0
 
     def tick(self) -> None:
-        """Check that it lives, note what it has written, and send what is new."""
+        """Check that it lives, note the written batches, and send new ones."""
         if self._process is None:
             return
         try:
@@ -118,8 +118,8 @@ class Clerk:
         return plan
 
     def used(self, limiter: str, period: str) -> dict[bytes, Size]:
-        """What each account of a limiter has used in a period, without batches still to be written. LiveError if that
-        cannot be read now.
+        """The use of each account of a limiter in a period, without unwritten batches. LiveError if that cannot be read
+        now.
         """
         answer = self._ask(Used(limiter, period))
         assert isinstance(answer, UsedSoFar)

@@ -16,10 +16,10 @@ PATIENCE = 60.0  # seconds for an answer: what a large plan takes on a slow mach
 
 
 class Client:
-    """A connection. LiveError when there is no gate, or it may not be spoken with; RpcError when a call fails.
+    """A connection. LiveError if there is no gate, or the user may not connect; RpcError if a call fails.
 
-    `watching` is enough for calls that change nothing: then the socket for watchers does, where the other is closed to
-    this user. `folder` is where the sockets are, if it is not the gate of this network namespace that is meant.
+    With `watching`, calls that change nothing may use the socket for watchers if the other is closed to this user.
+    `folder` is the sockets' folder, if not that of this network namespace.
     """
 
     def __init__(self, watching: bool = False, folder: Path | None = None) -> None:
@@ -76,7 +76,7 @@ class Client:
         return [one["params"] for one in told if "method" in one]
 
     def notifications(self) -> Iterator[dict[str, Any]]:
-        """What the gate tells by itself, until it ends. LiveError when it has fallen silent."""
+        """The gate's notifications, until it ends. LiveError if it falls silent."""
         self._socket.settimeout(SILENCE)
         while told := self._next():
             if "method" in told:

@@ -28,7 +28,7 @@ class Line(logging.Formatter):
 
 
 class StandardError(logging.StreamHandler[TextIO]):
-    """Writes to the standard error, whatever that is at the moment."""
+    """Writes to standard error, even if it is redirected later."""
 
     def emit(self, record: logging.LogRecord) -> None:
         """Write one record."""

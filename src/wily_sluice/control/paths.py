@@ -1,4 +1,4 @@
-"""Where the gate of this network namespace is spoken to: a folder of its own for each namespace."""
+"""The folder of the gate's sockets, one for each network namespace."""
 
 from pathlib import Path
 

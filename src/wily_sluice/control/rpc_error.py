@@ -1,4 +1,4 @@
-"""A call of JSON-RPC that fails: its code, and what the caller is told."""
+"""A failed JSON-RPC call: its code and message."""
 
 from typing import Any
 
@@ -9,7 +9,7 @@ REFUSED, BUSY, NOT_PERMITTED = 1, 2, 3  # our own codes
 
 
 class RpcError(SluiceError):
-    """A call that fails: what the caller is told."""
+    """A failed call, with its message for the caller."""
 
     def __init__(self, code: int, message: str, data: Any = None) -> None:
         super().__init__(message)

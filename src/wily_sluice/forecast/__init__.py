@@ -1,1 +1,1 @@
-"""What a plan will do: the exact split of a tree, and the lab that simulates lines and applications."""
+"""The effect of a plan: the exact split of a tree, and the lab that simulates lines and applications."""

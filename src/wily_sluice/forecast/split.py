@@ -1,14 +1,14 @@
-"""The exact split: what each queue of a tree gets, in bit/s, when the line is full.
+"""The exact split: the rate of each queue of a tree, in bit/s, on a full line.
 
-The rule, at a parent that has C to give: each child first gets what it wants up to its guarantee. At a weighted parent,
-what is left is offered to priority 1, then 2 and so on, and within one priority by weight, up to what each child wants;
-at a strict one likewise, where nobody has a guarantee. At a curve parent, all of C is divided by weight, but that no
-child gets less than it wants of its guarantee, nor more than it wants. A leaf wants its demand, at most its cap; a
-parent wants what its children want together, at most its cap. It is a fluid: the engine, which sends whole packets,
-comes to the same rates in the long run.
+A parent with C to divide first gives each child its need up to its guarantee. At a weighted parent, the rest is offered
+to priority 1, then 2 and so on, and within a priority by weight, up to each child's need. A strict parent does the same
+without guarantees. At a curve parent, all of C is divided by weight, but each child gets at least its need up to its
+guarantee, and at most its need. A leaf needs its demand, at most its cap; a parent needs the sum of its children's
+needs, at most its cap. This is a fluid model: the engine, which sends whole packets, reaches the same rates in the long
+run.
 
-Invariants: no queue gets more than it wants; a parent's children get together what the parent gets; a queue gets what
-it wants up to its guarantee.
+Invariants: no queue gets more than it needs; a parent's children get in total what the parent gets; a queue gets its
+need up to its guarantee.
 """
 
 from collections.abc import Mapping, Sequence
@@ -21,9 +21,9 @@ from wily_sluice.units import Rate
 
 @dataclass(frozen=True, slots=True)
 class Share:
-    """What one queue wants and gets, in bit/s. `demand` is None for a queue that would take whatever it got.
+    """A queue's need and rate, in bit/s. `demand` is None for a queue with unlimited demand.
 
-    Of its rate, `guaranteed` came for its guarantee; `offered` is what was left when its priority's turn came.
+    Of its rate, `guaranteed` came from its guarantee; `offered` is the rest at its priority's turn.
     """
 
     spec: QueueSpec
@@ -58,7 +58,7 @@ def usable(spec: QueueSpec) -> Rate:
 
 
 def _demand(spec: QueueSpec, demands: Mapping[str, Rate]) -> Rate | None:
-    """A leaf's own demand, or a parent's: the sum of its children's, unless one of them is hungry."""
+    """A leaf's own demand, or the sum of a parent's children, unless one has unlimited demand."""
     if not spec.children:
         return demands.get(spec.path)
     parts = [_demand(child, demands) for child in spec.children]
@@ -99,10 +99,9 @@ def _divide(spec: QueueSpec, demands: Mapping[str, Rate], wants: Mapping[str, fl
 
 
 def _fill(peers: list[QueueSpec], spare: float, wants: Mapping[str, float], granted: dict[str, float]) -> float:
-    """Divide `spare` among peers of one priority by weight, up to what each wants; the rest comes back.
+    """Divide `spare` among peers of one priority by weight, up to their needs; the remainder is returned.
 
-    In the order in which they are satisfied: the child that needs least for its weight is done first, and
-    what it leaves is the others'.
+    Children are satisfied in the order of need over weight, and each leaves its surplus to the others.
     """
     spare = max(spare, 0.0)
     weight = sum(peer.weight for peer in peers)
@@ -117,9 +116,10 @@ def _fill(peers: list[QueueSpec], spare: float, wants: Mapping[str, float], gran
 def _raise_level(
     children: Sequence[QueueSpec], spare: float, wants: Mapping[str, float], granted: dict[str, float]
 ) -> None:
-    """Divide `spare` so that all who want more come to one level of rate over weight, those above it left as they are.
+    """Divide `spare` so that all with further need reach the same level of rate over weight; those above it stay as
+    they are.
 
-    The level rises from one height to the next at which somebody joins, or has all that it wants.
+    The level rises in steps, to the next height at which a child joins or is satisfied.
     """
     floor = {child.path: granted[child.path] / child.weight for child in children}
     ceiling = {child.path: wants[child.path] / child.weight for child in children}

@@ -12,12 +12,12 @@ AT_LEAST = 2  # packets of a transfer that are under way, however slow the line
 
 @dataclass(frozen=True, slots=True)
 class Wait:
-    """Times in ns. `promised` is the longest wait of a packet inside the leaf's guarantee, where a delay is kept.
+    """Times in ns. `promised` is the longest delay of a packet within the leaf's guarantee, if there is a promise.
 
-    `settled` is the standing wait that CoDel brings a transfer to which heeds a loss or a mark: its target, or two
-    largest packets at the leaf's rate, since TCP keeps at least so much under way; None for a fifo, and for a leaf that
-    is full before that. `full` is what a full leaf takes to empty, which is as long as traffic that heeds nothing can
-    make it; None where the leaf then gets nothing at all.
+    `settled` is the standing delay that CoDel allows a transfer that responds to losses or ECN marks: its target, or
+    two largest packets at the leaf's rate, because TCP keeps at least that much in flight; None for a fifo, and for a
+    leaf that is full before that. `full` is the time to empty a full leaf, the bound for unresponsive traffic; None if
+    the leaf then gets nothing.
     """
 
     promised: Nanoseconds | None

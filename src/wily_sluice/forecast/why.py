@@ -1,7 +1,7 @@
-"""Why a queue gets what it gets: the steps of the split, from the line down to the queue.
+"""The reason for a queue's rate: the steps of the split, from the line down to the queue.
 
-At each level: what came for its guarantee, what was left when its priority's turn came and its part of that by weight,
-and what held it there: its cap, its own wish, or the others.
+At each level: the part from its guarantee, its share of the rest at its priority's turn, and what limited it: its cap,
+its own need, or the others.
 """
 
 from collections.abc import Mapping

@@ -1,9 +1,9 @@
-"""The gate: shapes the packets that cross this machine's uplinks, by a plan, until it is stopped.
+"""The gate: shapes the packets that cross this machine's uplinks by a plan, until it is stopped.
 
-Whenever the gate exits, the chain that diverts packets is removed first, then packets still held are released. If it is
-killed, the kernel drops the packets held, and later ones bypass the gate; the next gate clears the chain away.
+Whenever the gate exits, it first removes the chain that diverts packets, then releases the packets still held. If it is
+killed, the kernel drops the packets held, and later ones bypass the gate; the next gate removes the chain.
 
-Slow work is not done in the loop, but in a thread beside it (`beside`), by the clerk, or a little in each turn.
+Slow work is done in a thread (`beside`), by the clerk, or in small parts of each turn.
 """
 
 import gc

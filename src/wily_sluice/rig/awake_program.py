@@ -1,10 +1,9 @@
 """Keeps the processors of a virtual machine awake while a rig is up.
 
-A virtual processor that has nothing to do is given back to the host, and may get it again only milliseconds later;
-what the rig would then measure is the host. One process a processor, each running only where the processor would be
-idle. Needed on no real machine.
+A host may take an idle virtual processor away and return it milliseconds late; the rig would then measure the host. One
+process for each processor, which runs only when the processor would be idle. Real machines do not need it.
 
-    python -m wily_sluice.rig.awake_program
+python -m wily_sluice.rig.awake_program
 """
 
 import os

@@ -1,7 +1,7 @@
-"""What shaping costs on this machine, measured in a rig of its own: packets a second through the gate with a plan.
+"""The cost of shaping on this machine, measured in a temporary rig: packets a second through the gate with a plan.
 
-Beside it the same path without a gate, and through a loop of the same kind that lets everything go at once. The plan's
-rates are lifted, so that its rules, limiters and queues are what costs.
+For comparison, the same path without a gate, and through an equal loop that accepts every packet at once. The plan's
+rates are lifted, so that only its rules, limiters and queues cost time.
 """
 
 import json
@@ -93,7 +93,7 @@ def measure(plan: Plan, plan_file: Path, tell: Callable[[str], None]) -> Cost:
 
 
 def _processor_time() -> tuple[int, int]:
-    """What a host has taken away of the processors' time, and all of it, in ticks (proc(5))."""
+    """The processor time that a host has taken away, and the total, in ticks (proc(5))."""
     fields = list(map(int, Path("/proc/stat").read_text().split("\n", 1)[0].split()[1:9]))
     return fields[7], sum(fields)
 
@@ -165,7 +165,7 @@ def program_running(rig: Rig, what: str, plan_file: Path) -> Iterator["subproces
 
 
 def packets_through(rig: Rig, layout: Layout, sizes: tuple[Size, ...], program: "subprocess.Popen[str]") -> float:
-    """Packets that a program let go in each second that it worked."""
+    """Packets released per second of working time."""
     assert program.stdout is not None
     with _flood(rig, layout, sizes):
         packets = seconds = worked = 0.0

@@ -1,7 +1,7 @@
-"""What is measured in a rig of cost: a gate that is not held by its rates, or a loop that lets everything go at once.
+"""The program measured in a rig of cost: a gate without limiting rates, or a loop that accepts everything at once.
 
-`python -m … gate PLAN` or `… bare PLAN`: prints a line of JSON a second, with the packets that it let go and how much
-of the time it worked, until ended.
+`python -m … gate PLAN` or `… bare PLAN`: prints a line of JSON each second, with the number of packets released and the
+fraction of time it worked, until ended.
 """
 
 import json
@@ -27,7 +27,7 @@ LIFTED: Rate = 40_000_000_000
 
 
 def lifted(plan: Plan) -> Plan:
-    """The same plan on lines, and with limiters, that hold nothing back: its rules and queues cost what they cost."""
+    """The same plan with rates that limit nothing; its rules and queues still cost time."""
     limiters = tuple(
         replace(one, down=LIFTED if one.down else None, up=LIFTED if one.up else None) for one in plan.limiters
     )
@@ -35,7 +35,7 @@ def lifted(plan: Plan) -> Plan:
 
 
 class Teller:
-    """Tells what the gate counted."""
+    """Reports the gate's counters."""
 
     def __init__(self) -> None:
         self._worked = time.process_time()
@@ -106,7 +106,7 @@ def bare(plan: Plan) -> None:
 
 
 def main(what: str, plan_file: str) -> None:
-    """Measure one of them."""
+    """Run one of the two."""
     plan = load(Path(plan_file))
     if what == "bare":
         bare(plan)

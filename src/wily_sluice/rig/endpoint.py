@@ -45,7 +45,7 @@ def _family(address: str) -> socket.AddressFamily:
 
 
 def _fill_buffers(connection: socket.socket) -> None:
-    """Set the kernel's TCP to what most hosts use (RFC 9438), whatever this machine's default is."""
+    """Set the kernel's TCP to the usual defaults of hosts (RFC 9438), independent of this machine's."""
     with contextlib.suppress(OSError):
         connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_CONGESTION, b"cubic")
 
@@ -100,7 +100,7 @@ def _echo(echo: socket.socket) -> NoReturn:
 
 
 def _take_floods(sink: socket.socket) -> NoReturn:
-    """Count what each sender sends, and tell it when it asks; or send to it, for as long and as fast as it says."""
+    """Count each sender's traffic, and report it on request; or send to it at the requested rate and duration."""
     taken: dict[Any, int] = {}
     while True:
         data, sender = sink.recvfrom(2048)

@@ -1,6 +1,6 @@
-"""Sends UDP as fast as it can, for a measurement of cost: `python -m … LOCAL REMOTE SECONDS SIZE…`.
+"""Sends UDP at full speed, for a measurement of cost: `python -m … LOCAL REMOTE SECONDS SIZE…`.
 
-The sizes are of whole packets, sent in turn by some conversations.
+The sizes are of whole packets, used cyclically by several conversations.
 """
 
 import socket

@@ -1,10 +1,10 @@
-"""What a rig is made of, worked out from a plan: namespaces, links, addresses and routes. Pure; `rig` carries it out.
+"""The layout of a rig for a plan: namespaces, links, addresses and routes. Pure; `rig` carries it out.
 
-A network's namespace holds addresses of its hosts: those that the plan names in groups, rules and limiters, and some
-more. They share one hardware address, as hosts behind a router of their own do; so they are reached by way of one of
-them, and each address is a host (`neighbours`). The uplinks' addresses and the far side's are from the ranges
-for documentation (RFC 5737, RFC 3849) and, between line and far side, from the shared range (RFC 6598). Where the plan
-has networks there, others take their place, from the range for benchmarks (RFC 2544) or further on in these.
+A network's namespace has addresses of its hosts: those in groups, rules and limiters, and some more. They share one
+hardware address, like hosts behind a router; they are reached through one address, and each address is a host
+(`neighbours`). The uplinks' addresses and the far end's are from the ranges for documentation (RFC 5737, RFC 3849) and,
+between line and far end, from the shared range (RFC 6598). If the plan uses these, others take their place, from the
+range for benchmarks (RFC 2544) or elsewhere in the same ranges.
 """
 
 from collections.abc import Iterator
@@ -45,7 +45,7 @@ POOLS = {4: ("198.18.0.0/15", "100.64.0.0/10"), 6: ("2001:db8::/32",)}
 
 
 def free_ranges(plan: Plan) -> Ranges:
-    """The usual ones, except where the plan has networks of its own."""
+    """The usual ranges, except those that the plan uses."""
     taken = [ip_network(subnet) for network in plan.networks for subnet in network.subnets]
 
     def free(usual: str) -> str:
@@ -65,10 +65,9 @@ def free_ranges(plan: Plan) -> Ranges:
 
 @dataclass(frozen=True, slots=True)
 class LineFigures:
-    """What the simulated line is like: rates in bit/s, one-way delay and depth of its buffers in ns, framing.
+    """The simulated line: rates in bit/s, one-way delay and buffer depth in ns, framing.
 
-    A direction that has a course follows it from the moment that the line's program is sent SIGUSR1, its times counted
-    from there.
+    A direction with a course follows it from the moment that the line's program receives SIGUSR1.
     """
 
     down: Rate
@@ -99,7 +98,7 @@ class Layout:
 
     @property
     def prefix(self) -> str:
-        """What the names of all its namespaces begin with."""
+        """The common prefix of the names of its namespaces."""
         return f"sluice-{self.name}."
 
     def namespace(self, where: str) -> str:

@@ -36,7 +36,7 @@ NOBODY = Conversation(bytes(13))  # a line does not tell conversations apart
 
 
 class End(Entrance):
-    """Where packets come in, each charged its frame, or its frames."""
+    """An entrance for packets, each charged its frame, or its frames."""
 
     def __init__(self, framing: Framing) -> None:
         self._framing = framing
@@ -81,7 +81,7 @@ def main(
     framing: Framing,
     courses: dict[Direction, Points],
 ) -> None:
-    """Divert what is forwarded, and run until told to stop."""
+    """Divert forwarded packets, and run until stopped."""
     ways: tuple[tuple[int, Rate, Direction], ...] = ((1, up, "up"), (2, down, "down"))
     crossings = [crossing(n, rate, delay, buffer, framing, courses.get(way, ())) for n, rate, way in ways]
     lines = [(one.discipline, courses.get(way, ())) for one, (_, _, way) in zip(crossings, ways, strict=True)]

@@ -46,7 +46,7 @@ class Rig:
         return [int(pid) for pid in run(["ip", "netns", "pids", self.prefix + node]).stdout.split()]
 
     def up(self, layout: Layout, figures: dict[str, LineFigures]) -> None:
-        """Build it, with a line of these figures for each uplink. LiveError, and nothing left, when it fails."""
+        """Build it, with a line of these figures for each uplink. LiveError, after cleaning up, if it fails."""
         _refuse_unless_root()
         require("ip", "iptables", "ip6tables")
         if self.namespaces():
@@ -129,7 +129,7 @@ class Rig:
         return ["ip", "netns", "exec", self.prefix + node, *state, *command]
 
     def program(self, node: str, module: str, *arguments: object) -> list[str]:
-        """The command line that runs one of our own modules on a node."""
+        """The command line that runs a module of ours on a node."""
         command = [*PYTHON, f"wily_sluice.rig.{module}", *map(str, arguments)]
         return self.command(node, command)
 
@@ -152,7 +152,7 @@ class Rig:
             time.sleep(0.02)
 
     def down(self) -> int:
-        """Take it down, whatever of it is there; how many namespaces there were."""
+        """Take it down; returns the number of its namespaces."""
         _refuse_unless_root()
         nodes = self.nodes()
         for kind in (signal.SIGTERM, signal.SIGKILL):

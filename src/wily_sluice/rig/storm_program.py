@@ -1,15 +1,15 @@
-"""Sends floods, as a hostile or broken host does: `python storm_program.py KIND INTERFACE HARDWARE SECONDS RATE`.
+"""Sends floods like a hostile or broken host: `python storm_program.py KIND INTERFACE HARDWARE SECONDS RATE`.
 
-Frames go out raw, so that each may have another sender, and none waits for an answer. HARDWARE is the address of the
-gateway on that interface. KIND says what of each packet is new:
+Frames are sent raw, so that each may have another sender, and none waits for an answer. HARDWARE is the address of the
+gateway on that interface. KIND is what changes in each packet:
 
 - `udp`, `syn`: the ports, so that each opens a conversation; `udp-back`: the same, toward ports of the gateway's side
 - `hosts4`, `hosts6`: the sender's address, within the given one's /16 or /64, and the ports
 - `quic`: the connection ID of a forged Initial (RFC 9000 §17.2.2), and the ports
-- `fragments`: the identification of a fragment that is not the first (RFC 791)
+- `fragments`: the identification of a fragment other than the first (RFC 791)
 
-Prints what it sent, as JSON. Ports and addresses are counted up, not drawn, so that none comes twice for a long time.
-Checksums come out right though they are not worked out for each: a field that nobody reads makes up for what changes.
+Prints the number of packets sent, as JSON. Ports and addresses are counted up, not drawn, so that none recurs soon.
+Checksums stay right without recalculation: an unused field compensates for the changes.
 """
 
 import json
@@ -39,7 +39,7 @@ def _ipv6(local: bytes, remote: bytes, protocol: int, payload: bytes) -> bytearr
 
 
 def _packet(kind: str, local: bytes, remote: bytes) -> tuple[bytearray, Callable[[bytearray, int], None]]:
-    """A packet of a kind, and what makes the `n`-th of it."""
+    """The `n`-th packet of a kind."""
     ports = HEADER + (20 if len(local) == 4 else 40)
 
     def new_ports(frame: bytearray, n: int) -> None:

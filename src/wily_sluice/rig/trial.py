@@ -1,7 +1,7 @@
-"""A short trial of a plan on a rig, with the kernel's own TCP: what the forecast says, beside what really happens.
+"""A short trial of a plan on a rig, with the kernel's own TCP: the forecast compared with reality.
 
-A call beside eight saturating uploads, first without the gate and then with it; and, with it, two hosts under one
-limiter that download all they can. The rig is taken down on every way out.
+A call during eight saturating uploads, first without the gate and then with it; and, with it, two hosts under one
+limiter with unlimited downloads. The rig is taken down on every exit.
 """
 
 import json
@@ -107,20 +107,20 @@ def gate_running(rig: Rig, plan_file: Path) -> Iterator["subprocess.Popen[str]"]
 
 
 def _jump(rig: Rig, word: str) -> bool:
-    """Check (`-C`) or take away (`-D`) the jump of IPv6, which is what a gate inserts last."""
+    """Check (`-C`) or delete (`-D`) the jump of IPv6, which a gate inserts last."""
     command = rig.command("gateway", ["ip6tables", "-w", "-t", "mangle", word, "FORWARD", "-j", "SLUICE"])
     return subprocess.run(command, capture_output=True, check=False).returncode == 0
 
 
 def start_endpoint(rig: Rig, host: Host, role: str, *arguments: object) -> "subprocess.Popen[str]":
-    """Start traffic from a host to the far side; `finish` waits for what it found."""
+    """Start traffic from a host to the far end; `finish` waits for its result."""
     remote = rig.far_addresses[":" in host.address]
     command = rig.program(host.network, "endpoint", role, *arguments, "--local", host.address, "--remote", remote)
     return subprocess.Popen(command, stdout=PIPE, stderr=PIPE, text=True)
 
 
 def finish(endpoint: "subprocess.Popen[str]") -> dict[str, Any]:
-    """What an endpoint found. LiveError when it failed."""
+    """An endpoint's result. LiveError if it failed."""
     output, errors = endpoint.communicate()
     if endpoint.returncode:
         raise LiveError(
@@ -131,7 +131,7 @@ def finish(endpoint: "subprocess.Popen[str]") -> dict[str, Any]:
 
 
 def call_result(found: dict[str, Any]) -> CallResult:
-    """A call's delays, from what its endpoint found."""
+    """A call's delays, from its endpoint's result."""
     return CallResult(tuple(found["up"]), tuple(found["down"]), found["lost"] / found["sent"])
 
 

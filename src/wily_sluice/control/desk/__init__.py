@@ -1,4 +1,4 @@
-"""The process beside the gate: it keeps history and counters, and answers people over its sockets.
+"""The process that keeps history and counters, and serves clients over the gate's sockets.
 
-New here: a method of the sockets, or a figure for those who collect metrics.
+New here: a method of the sockets, or a metric.
 """

@@ -1,6 +1,6 @@
-"""Runs the process beside a gate: `python -m wily_sluice.control.desk STATE SHOW DESCRIPTOR`, as the gate does.
+"""Runs the gate's second process: `python -m wily_sluice.control.desk STATE SHOW DESCRIPTOR`.
 
-SHOW is who prints what each second brought, as MODULE:FUNCTION; empty for nobody.
+SHOW prints each second's figures, as MODULE:FUNCTION; empty for none.
 """
 
 import asyncio

@@ -1,4 +1,4 @@
-"""Keeps which names hosts spoke with, as long as the plan says, and lets go of them when it no longer asks for it."""
+"""Records the names that hosts contacted for as long as the plan says, and deletes them when it no longer asks for it."""
 
 import sqlite3
 from collections.abc import Callable, Iterable
@@ -14,7 +14,7 @@ LOOK_EVERY = 60  # seconds, for what is past its time
 
 
 class NameBook:
-    """Of one gate, in a folder. A plan on trial forgets nothing: only what `keep` is told of a plan that stays."""
+    """The names of one gate, in a folder. A plan on trial deletes nothing: only `keep` of a kept plan does."""
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
@@ -32,7 +32,7 @@ class NameBook:
                 self._try(lambda: forget(self._folder))
 
     def add(self, at: int, visits: Iterable[tuple[bytes, str]]) -> None:
-        """Take down what was seen, and write it down now and then."""
+        """Add observations, and write them regularly."""
         if self._kept is None:
             return
         self._waiting.update((str(ip_address(host)), name) for host, name in visits)
@@ -40,7 +40,7 @@ class NameBook:
             self.write(at)
 
     def write(self, at: int) -> None:
-        """Write down what waits, and let go of what is past its time."""
+        """Write pending names, and delete expired ones."""
         kept = self._kept
         if kept is None:
             return
@@ -56,7 +56,7 @@ class NameBook:
             store.close()
 
     def _try(self, write: Callable[[], None]) -> bool:
-        """Do it; what cannot be written is told once, until it can be again."""
+        """Try an operation; a failure is logged once, until it succeeds again."""
         try:
             write()
         except (sqlite3.Error, OSError) as error:

@@ -1,4 +1,4 @@
-"""Adds up what the gate counted: by queue, limiter, host, rule, service and uplink, in each direction."""
+"""Adds up the gate's counters: by queue, limiter, host, rule, service and uplink, in each direction."""
 
 from collections.abc import Iterable
 from ipaddress import ip_address
@@ -10,7 +10,7 @@ NONE = "(none)"  # for what no rule claims, or what is of no known service
 
 
 def add_up(rows: Iterable[CounterRow]) -> dict[Key, Counts]:
-    """By everything that there is to count by."""
+    """Add up by every kind of subject."""
     found: dict[Key, Counts] = {}
     for row in rows:
         for key in _keys(row):

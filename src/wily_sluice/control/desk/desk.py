@@ -1,6 +1,6 @@
-"""The process beside the gate: keeps the plan's history and the counters, and answers queries.
+"""The gate's second process: keeps the plan's history and the counters, and answers queries.
 
-It ends when the gate does. When it ends before, the gate starts another.
+It ends with the gate. If it ends earlier, the gate starts another.
 """
 
 import asyncio
@@ -167,7 +167,7 @@ class Desk:
         )
 
     def _hear(self, message: FromGate) -> None:
-        """What the gate tells by itself."""
+        """Handle a message from the gate."""
         match message:
             case Rows(rows):
                 self._rows += rows
@@ -191,7 +191,7 @@ class Desk:
                 self._happened(event, level, about)
 
     def _happened(self, event: str, level: Level, about: Mapping[str, Any]) -> None:
-        """Write it to the log and keep it; give notice, where somebody should know."""
+        """Log an event and store it; send a notice if it needs attention."""
         at = time.time()
         if not event.startswith(FLEETING):
             self._events.append((at, event))
@@ -223,7 +223,7 @@ class Desk:
             note("metrics.unusable", "error", port=plan.gate.metrics, why=str(error))
 
     def _ports_changed(self, mappings: Iterable[PortMapping]) -> None:
-        """Have the gate know what is to come by ports that were opened for it."""
+        """Tell the gate which services use the open ports."""
         told = [(one.host, one.protocol, one.inside, one.service) for one in mappings if one.service]
         if told != self._opened:
             self._opened = told
@@ -294,7 +294,7 @@ class Desk:
                 self._show(self.life.plan, second)
 
     def _give_notice(self, plan: Plan, second: Snapshot) -> None:
-        """Tell what somebody should know; of what is read from files once a minute."""
+        """Send notices; those that need files once a minute."""
         notices = self._notices.look(plan, second, self._strain.health.bypassed)
         if second.at - self._quotas_looked >= QUOTAS_EVERY:
             self._quotas_looked = second.at
@@ -311,7 +311,7 @@ class Desk:
         self._notices.tell(plan, notices)
 
     def _write_down(self, second: Snapshot) -> None:
-        """Write a second's counts down. What cannot be written is told once, until it can be again."""
+        """Store a second's counters. A failure is logged once, until storing succeeds again."""
         if self._counters is None:
             return
         try:

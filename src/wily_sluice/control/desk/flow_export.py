@@ -1,7 +1,7 @@
-"""Tells a collector what conversations sent, by IPFIX over UDP.
+"""Sends flow records to a collector, by IPFIX over UDP.
 
-A conversation is told once a minute while it lasts, and when it has been silent for a while. Nothing waits for the
-collector, and what is lost on the way is lost (RFC 7011 §10.3).
+A conversation has a record each minute, and one after it has been silent for a while. Nothing waits for the collector,
+and lost records stay lost (RFC 7011 §10.3).
 """
 
 import socket
@@ -33,7 +33,7 @@ class FlowExport:
         return self._socket is not None
 
     def aim(self, collector: tuple[str, int] | None) -> None:
-        """At this address and port from now on. OSError when no socket can be had."""
+        """Use this address and port from now on. OSError if there is no socket."""
         if collector == self._collector:
             return
         self.close()
@@ -45,7 +45,7 @@ class FlowExport:
             self._records = 0
 
     def add(self, at: float, talks: Iterable[Talk]) -> None:
-        """What was sent until this moment, in seconds since 1970; and tell what is due."""
+        """Add traffic up to this time, in seconds since 1970, and send due records."""
         if self._socket is None:
             return
         now = round(at * 1000)
@@ -82,7 +82,7 @@ class FlowExport:
                     note("collector.unreachable", "warning", collector=self._collector[0], why=str(error))
 
     def close(self) -> None:
-        """Tell what is not told yet, and stop."""
+        """Send the remaining records, and stop."""
         if self._socket is not None:
             if self._open:
                 now = max(one.end for one in self._open.values())

@@ -1,6 +1,6 @@
-"""What hosts are called: by the plan, by the leases of the site's DHCP, and by the name service if the plan wants that.
+"""Names of hosts: from the plan, from DHCP leases, and from DNS if the plan says so.
 
-Files and the name service are asked in a thread of its own, now and then, so that no answer waits for them.
+Files and DNS are read in a separate thread from time to time, so that no answer waits for them.
 """
 
 import socket
@@ -63,7 +63,7 @@ class HostNames:
             self._wake.wait(EVERY)
 
     def look(self, plan: Plan, quiet: bool = False) -> None:
-        """Read and ask anew; `quiet` of files that cannot be read."""
+        """Read and query again; `quiet` about unreadable files."""
         lent: dict[str, str] = {}
         by_hardware = hardware_names(plan)
         owners = neighbours() if by_hardware else {}
@@ -91,7 +91,7 @@ class HostNames:
         return leases(text)
 
     def _ask(self, known: set[str]) -> dict[str, str]:
-        """Names by the name service, of those who are not known otherwise. A few at a time."""
+        """DNS names of hosts without another name. A few at a time."""
         now = time.monotonic()
         asked = 0
         for address in sorted(self._seen - known):

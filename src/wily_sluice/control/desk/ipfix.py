@@ -1,8 +1,8 @@
-"""Messages of IPFIX (RFC 7011) about conversations: what each sent in one direction in some span of time.
+"""IPFIX messages (RFC 7011) about conversations: the traffic of each in one direction over a span of time.
 
-Elements are those of IANA's registry. Conversations of IPv4, of IPv6, and all that were too many to be told apart have
-a template each; names have a variable length (§7). Every message carries the templates, since over UDP any may be lost
-(§8.4), and fits a packet of 1,280 bytes.
+The elements are those of IANA's registry. IPv4 conversations, IPv6 conversations, and the sum of all others have a
+template each; names have a variable length (§7). Every message contains the templates, because UDP may lose any message
+(§8.4), and fits into a packet of 1,280 bytes.
 """
 
 import struct
@@ -37,7 +37,9 @@ LAYOUT: Final = {
 
 
 class Sent(NamedTuple):
-    """What a conversation sent between two moments, in milliseconds since 1970; its `key` is empty for all others."""
+    """The traffic of a conversation between two times, in milliseconds since 1970; its `key` is empty for the sum of
+    the others.
+    """
 
     begin: int
     end: int

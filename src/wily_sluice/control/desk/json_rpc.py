@@ -1,6 +1,6 @@
-"""JSON-RPC 2.0 (https://www.jsonrpc.org/specification), a message a line: single calls, notifications and batches.
+"""JSON-RPC 2.0 (https://www.jsonrpc.org/specification), one message per line: single calls, notifications and batches.
 
-Whatever a line holds, the answer is a line of JSON or none; nothing that a client writes raises anything here.
+The answer to any line is a line of JSON or none; client input never raises an exception here.
 """
 
 import json
@@ -37,7 +37,7 @@ class Method:
 
 
 async def respond(line: bytes, methods: Mapping[str, Method], caller: Any) -> bytes | None:
-    """Answer a line; None where nothing is to be answered. `caller` is handed to the methods."""
+    """Answer a line; None if no answer is due. `caller` is passed to the methods."""
     try:
         message = json.loads(line)
     except (ValueError, RecursionError):

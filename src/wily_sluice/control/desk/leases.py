@@ -1,10 +1,10 @@
-"""Reads what a server of DHCP keeps of the addresses that it lends, in the forms that are common for it:
+"""Reads the leases of a DHCP server, in three common forms:
 
-- lines of `EXPIRES HARDWARE ADDRESS NAME …`, with seconds since 1970, a `*` where the host gave no name;
-- blocks of `lease ADDRESS { hardware ethernet HARDWARE; client-hostname "NAME"; }`, the last of an address;
-- CSV with a heading that has `address`, `hwaddr` and `hostname`, the last of an address.
+- lines of `EXPIRES HARDWARE ADDRESS NAME …`, with seconds since 1970, a `*` if the host gave no name;
+- blocks of `lease ADDRESS { hardware ethernet HARDWARE; client-hostname "NAME"; }`, the last for an address;
+- CSV with a heading that has `address`, `hwaddr` and `hostname`, the last for an address.
 
-Names come from the hosts themselves, so they are taken only where they could be ones (RFC 1123 §2.1).
+Names come from the hosts themselves, so only valid host names are accepted (RFC 1123 §2.1).
 """
 
 import csv

@@ -1,6 +1,6 @@
 """The counters for a metrics collector: in the OpenMetrics format, over HTTP, on this machine alone.
 
-The names, their labels and units stand in docs/metrics.md. Counters begin at nothing when the gate starts.
+docs/metrics.md lists the names, labels and units. Counters start at 0 with the gate.
 """
 
 from collections.abc import Callable, Iterable, Mapping
@@ -107,7 +107,7 @@ class Gathered(Collector):
 
 
 def _uplinks(plan: Plan | None, health: Health) -> Iterable[Metric]:
-    """What crossed each, and how routes use it."""
+    """The traffic of each uplink, and its use by routes."""
     crossed = CounterMetricFamily(
         "sluice_uplink_crossed_bytes",
         "bytes on an uplink, counted by its interface and by the gate",

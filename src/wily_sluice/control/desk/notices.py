@@ -1,15 +1,15 @@
-"""Notices for a person who is not watching, each at most once an hour for one cause.
+"""Notices for users who are not watching, at most one an hour for each cause.
 
-- a limiter that has held traffic back in nine of ten seconds of the last five minutes
-- a quota that somebody has used to 80%
-- a line that every measurement of an hour found slower than the plan says (`sluice gauge line --every`)
-- packets that bypassed the gate, since they came faster than it takes them
-- an uplink of which more than 0.5% of the bytes bypassed the gate in a minute
-- a chain that something else removed, or rules of others in front of it (`gate.kernel.guard`)
+- a limiter that has held traffic back for 90% of the last five minutes
+- a quota that is 80% used
+- an uplink that every measurement of an hour found slower than the plan (`sluice gauge line --every`)
+- packets that bypassed the gate because it was too slow
+- an uplink whose traffic bypassed the gate by more than 0.5% in a minute
+- a chain that another program removed, or rules of others ahead of it (`gate.kernel.guard`)
 - a port that could not be kept; mappings that cannot be made
 
-A notice is in the log and in `gate status`. The plan may name a receiver: a web address gets it by POST, as JSON; a
-command gets its sentence as an argument, and the JSON on its standard input.
+A notice is in the log and in `gate status`. The plan may name a receiver: a URL gets it by POST, as JSON; a command
+gets its sentence as an argument, and the JSON on standard input.
 """
 
 import asyncio

@@ -1,4 +1,4 @@
-"""What the methods take that a gate's sockets offer. A name that none of them has is refused."""
+"""The parameters of the methods on a gate's sockets. Unknown names are refused."""
 
 from pydantic import BaseModel, ConfigDict, Field, IPvAnyAddress
 
@@ -47,7 +47,7 @@ class RevisionParams(Params):
 
 
 class HostPortParams(Params):
-    """A host, and one of its ports by the protocol's number (IANA); without these, all of it."""
+    """A host, and one of its ports by protocol number (IANA); the default is all its mappings."""
 
     host: IPvAnyAddress
     protocol: int | None = Field(default=None, ge=0, le=255)
@@ -65,6 +65,6 @@ class LookParams(Params):
 
 
 class SubscribeParams(Params):
-    """Ticks come twice a second; with conversations, these are counted as well. None to be told no more."""
+    """Ticks are sent twice a second; with conversations, these are counted too. None ends the subscription."""
 
     to: Subscription | None = "ticks"

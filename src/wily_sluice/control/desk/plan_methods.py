@@ -1,4 +1,4 @@
-"""What can be asked of the gate's plans: to go on by another, to keep it, to go back, and what there was."""
+"""The methods about plans: switch to another, keep it, undo it, list them."""
 
 from base64 import b64decode, b64encode
 from binascii import Error as Base64Error
@@ -16,7 +16,7 @@ from wily_sluice.units import SECOND
 
 
 class PlanMethods:
-    """Of one gate, whose `life` it is. `changed` is called after each change; answers say `summary` besides."""
+    """The methods of one gate with its `life`. `changed` is called after each change; answers include `summary`."""
 
     def __init__(self, life: Life, changed: Callable[[], None], summary: Callable[[], dict[str, Any]]) -> None:
         self._life = life

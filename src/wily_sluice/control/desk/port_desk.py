@@ -1,8 +1,8 @@
-"""Opens ports for hosts that ask in PCP or NAT-PMP, where the plan grants it (RFC 6887, RFC 6886).
+"""Opens ports for hosts that request them by PCP or NAT-PMP, if the plan grants it (RFC 6887, RFC 6886).
 
-It listens only on the interfaces of the plan's networks. Requests are taken in turn; an answer that a port is open, or
-closed, waits for the kernel. Nothing is kept over a restart: the epoch in each answer and an announcement tell hosts to
-ask again.
+It listens only on the interfaces of the plan's networks. Requests are handled one after another; an answer that a port
+is open, or closed, waits for the kernel. Mappings do not survive a restart: the epoch in each answer and an
+announcement tell hosts to request them again.
 """
 
 import asyncio
@@ -53,7 +53,7 @@ class Door:
 
 @dataclass(slots=True)
 class Asked:
-    """A datagram, its sender, and the door and address of ours that it came to."""
+    """A datagram, its sender, and the socket and address that received it."""
 
     data: bytes
     source: Any
@@ -95,7 +95,7 @@ class PortDesk:
 
     @property
     def refused(self) -> int:
-        """Wishes for which there is no mapping."""
+        """Requests without a mapping."""
         return self._refused
 
     @property
@@ -147,7 +147,7 @@ class PortDesk:
         self._wake.set()
 
     async def _lasting(self, work: Callable[[], Awaitable[None]]) -> None:
-        """Repeat a task whatever goes wrong in it."""
+        """Repeat a task after any failure."""
         while True:
             try:
                 await work()
@@ -275,7 +275,7 @@ class PortDesk:
         self._tell(event, level, about)
 
     async def _look_after(self) -> None:
-        """Every second, end what has expired; now and then, check that the chains are there and ports are kept."""
+        """Every second, end expired mappings; from time to time, check the chains and the kept ports."""
         repaired = looked = time.monotonic()
         while True:
             await asyncio.sleep(1)
@@ -387,7 +387,7 @@ class PortDesk:
         return port_chains.hardware_of(host) if asks else b""
 
     def close(self) -> None:
-        """Close all ports, and listen no more."""
+        """Close all ports, and stop listening."""
         for task in self._tasks:
             task.cancel()
         for door in self._doors.values():

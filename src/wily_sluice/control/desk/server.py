@@ -1,7 +1,7 @@
-"""The sockets that a gate is spoken to over: one to change what it does, one only to watch. JSON-RPC, a message a line.
+"""The gate's sockets: one for changes, one for watching only. JSON-RPC, one message per line.
 
-Nobody can hold the gate up here: this is another process. A client that sends a line that is too long is closed; one
-that does not read what it subscribed to misses messages, and is disconnected if it still does not read.
+Clients cannot delay the gate, because this is another process. A client that sends too long a line is disconnected. One
+that does not read its subscription misses messages, and is disconnected if it still does not read.
 """
 
 import asyncio
@@ -141,7 +141,7 @@ class Server:
                 writer.close()
 
     def subscribers(self, to: Subscription) -> list[Caller]:
-        """Who wants to be told."""
+        """The subscribers."""
         return [caller for callers in self.callers.values() for caller in callers if caller.subscribed == to]
 
     def close(self) -> None:

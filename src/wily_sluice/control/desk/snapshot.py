@@ -1,4 +1,4 @@
-"""What was counted in a short span, as data for watchers: rates in bit/s, delays in nanoseconds, backlogs in bytes."""
+"""The counters of a short span, as data for watchers: rates in bit/s, delays in nanoseconds, backlogs in bytes."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -71,9 +71,9 @@ def counts_data(snapshot: Snapshot, counts: Counts) -> dict[str, Any]:
 
 
 def snapshot_data(plan: Plan, snapshot: Snapshot, names: Mapping[str, str] | None = None) -> dict[str, Any]:
-    """For JSON. Queues are all there, idle or not; of the others, those to which something happened.
+    """For JSON. All queues are included, idle or not; others only if they were active.
 
-    `names` are those of hosts, by their addresses; the plan's, if there are no others.
+    `names` are those of hosts, by address; the default is the plan's.
     """
     uplinks: dict[str, Any] = {}
     idle = Counts()
@@ -159,7 +159,7 @@ def _next_words(schedule: Schedule, moment: datetime) -> str:
 
 
 def look_data(look: Look) -> dict[str, Any]:
-    """What is known of a conversation, for JSON. `dscps` are those that it carried."""
+    """The state of a conversation, for JSON. `dscps` are those that it carried."""
     return {
         "seen": look.seen,
         "likely": look.likely,

@@ -1,4 +1,4 @@
-"""Says so when the machine is too slow for what comes, or is flooded: once a minute while it lasts."""
+"""Reports a machine that is too slow or flooded: once a minute while it lasts."""
 
 import time
 
@@ -13,7 +13,7 @@ STRAINED = "shaping uses a whole core, so rates may not be reached: see `sluice 
 
 
 class Strain:
-    """`health` is what the gate last said of itself."""
+    """`health` is the gate's last report."""
 
     def __init__(self) -> None:
         self.health = self._told_health = Health()
@@ -26,7 +26,7 @@ class Strain:
         return self._busy_since is not None and time.monotonic() - self._busy_since >= BUSY_FOR
 
     def hear(self, health: Health) -> None:
-        """What the gate says now."""
+        """Handle the gate's report."""
         before, self.health = self.health, health
         now = time.monotonic()
         if health.busy >= BUSY:

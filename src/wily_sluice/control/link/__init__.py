@@ -1,4 +1,4 @@
-"""The link between the gate and the process beside it: typed messages, and both ends.
+"""The link between the gate and its second process: typed messages, and both ends.
 
-New here: an order to the gate, or something that the gate tells.
+New here: an order to the gate, or a report from it.
 """

@@ -1,8 +1,8 @@
-"""What carries messages between the gate and each process beside it: a stream socket between the two.
+"""The transport of messages between the gate and each of its processes: a stream socket.
 
 Each message is its length, 4 bytes in network byte order, then that many bytes of MessagePack. The gate and the desk
-never wait: what the socket does not take is kept until it does. The first message of each side says how it speaks; from
-a side that speaks otherwise, as after an upgrade under a running gate, nothing more is taken.
+never block: data that the socket does not accept is kept. The first message of each side announces its protocol. From a
+side with another one, for instance after an upgrade, no further message is accepted.
 """
 
 import select
@@ -29,7 +29,9 @@ class OtherVersion(SluiceError):
 
 
 class Link(Generic[M]):
-    """One end; `kinds` is the type of what comes. `EOFError` when the other has gone, or sent no valid message."""
+    """One end; `kinds` is the type of incoming messages. `EOFError` if the other end has gone, or sent an invalid
+    message.
+    """
 
     def __init__(self, end: socket.socket, kinds: Any) -> None:
         end.setblocking(False)
@@ -59,7 +61,7 @@ class Link(Generic[M]):
         self.flush()
 
     def flush(self) -> None:
-        """Send what is left."""
+        """Send pending data."""
         try:
             while self._out:
                 del self._out[: self._end.send(self._out)]
@@ -103,8 +105,8 @@ class Link(Generic[M]):
         return messages
 
     def exchange(self, patience: float | None = None) -> list[M]:
-        """For a side that may wait: what comes first of the messages that have come whole, within so many seconds, or
-        none. What is left to send is sent meanwhile.
+        """For a side that may block: the first complete message within a time, or None. Pending data is sent in the
+        process.
         """
         deadline = time.monotonic() + patience if patience is not None else None
         while True:

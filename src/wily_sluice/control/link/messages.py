@@ -1,7 +1,7 @@
-"""Messages between the gate and the processes beside it: typed, and packed with MessagePack.
+"""Messages between the gate and its other processes: typed, and packed with MessagePack.
 
 Every message is a struct with its name as its tag and its fields by name, so that neither their order nor an unknown
-field matters. PROTOCOL is a digest of them all: each side sends its own first (`Hello`), and a side that receives
+field matters. PROTOCOL is a digest of all types: each side sends its own first (`Hello`), and a side that receives
 another one accepts nothing else (`control.link.link`).
 """
 
@@ -18,7 +18,7 @@ from wily_sluice.units import Nanoseconds, Size
 
 
 class Message(msgspec.Struct, frozen=True, tag=True):
-    """One of those below."""
+    """The base of the messages below."""
 
 
 class Hello(Message, frozen=True):
@@ -63,15 +63,15 @@ class Rows(Message, frozen=True):
 
 
 class Health(msgspec.Struct, frozen=True):
-    """The health of the gate. Counts since its start, but `longest_turn` and `busy` cover the time since a tick.
+    """The condition of the gate. Counts since its start, but `longest_turn` and `busy` cover the time since a tick.
 
-    `unreadable` packets were not valid IP; `bypassed` ones bypassed the gate, which did not keep up; `crowd` ones
+    `unreadable` packets were not valid IP; `bypassed` ones bypassed the gate because it was too slow; `crowd` ones
     shared a stand-in (`crowd`); `unrecognised` ones were not examined for lack of time. `late_turns` of the loop took
-    too long; `refused` messages of verdicts were sent again; `shed` packets that open conversations were dropped, since
-    there were too many (`gate.mappings`). `busy` is the part of the time in which the loop worked. `unseen` packets
-    crossed an interface with a default route that is no uplink. `crossed` has for each uplink and direction the bytes
-    that crossed its interface, and those of them that passed the gate. Routes do not use `down` uplinks; they have sent
-    `carried` conversations over each. `found` are the present rates of varying lines. `why` lines are down, by name.
+    too long; `refused` verdict messages were sent again; `shed` packets would have opened too many conversations and
+    were dropped (`gate.openings`). `busy` is the fraction of time that the loop worked. `unseen` packets crossed an
+    interface with a default route that is no uplink. `crossed` has for each uplink and direction the bytes on its
+    interface, and those through the gate. Routes avoid `down` uplinks; they have sent `carried` conversations over
+    each. `found` are the present rates of varying uplinks. `why` gives the reason for each uplink that is down.
     """
 
     unreadable: int = 0
@@ -182,7 +182,9 @@ class Watch(Message, frozen=True):
 
 
 class Opened(Message, frozen=True):
-    """Ports of hosts that were opened for a service: address, protocol, port, and the service's name. All of them."""
+    """Ports of hosts that were opened for a service: address, protocol, port, and the service's name. The complete
+    list.
+    """
 
     ports: list[tuple[bytes, int, int, str]]
 

@@ -1,4 +1,4 @@
-"""The other end of the link to the gate: gives orders and awaits what becomes of them."""
+"""The other end of the link to the gate: sends orders and waits for their results."""
 
 import asyncio
 from collections.abc import Callable
@@ -12,8 +12,8 @@ PATIENCE = 45.0  # seconds for the gate to carry out an order
 
 
 class Orders:
-    """`told` is handed what the gate tells by itself; `ended` is called when it has gone, `other` with its version when
-    it is of another one than this process, and speaks otherwise.
+    """`told` receives the gate's reports; `ended` is called when it has gone, `other` with its version if that differs
+    from this process's protocol.
     """
 
     def __init__(
@@ -65,7 +65,7 @@ class Orders:
         return answer.trouble if isinstance(answer, Done) else ""
 
     async def ask(self, key: bytes) -> Look | None:
-        """What the gate knows of a conversation."""
+        """The gate's state of a conversation."""
         answer = await self._ask(Ask(self.next_number(), key))
         return answer.look if isinstance(answer, Seen) else None
 
@@ -78,7 +78,7 @@ class Orders:
             raise RpcError(REFUSED, f"the gate has not answered within {PATIENCE:g} s") from None
 
     def tell(self, message: Message) -> None:
-        """An order that is not answered, or whose answer nobody awaits."""
+        """Send an order without waiting for a result."""
         try:
             self._link.send(message)
         except EOFError:

@@ -1,8 +1,8 @@
-"""The gate's end of the link to the process beside it: takes orders, tells what happens, and watches over trials.
+"""The gate's end of the link to its second process: receives orders, reports events, and supervises trials.
 
-A trial is the gate's own affair, so that it ends even if nothing else lives: when its time is up, on the clock that
-runs while the machine sleeps, the plan before it is taken up again. Should the process beside it end, another is
-started; the gate keeps shaping meanwhile. One that has not heard a tick for DEAF is ended.
+The gate itself is responsible for a trial, so that it ends even if all other processes have died. When the time is up,
+on the clock that runs during sleep, the gate returns to the previous plan. If the second process ends, another is
+started and the gate keeps shaping. A process that has not received a tick for DEAF is ended.
 """
 
 import socket
@@ -60,9 +60,9 @@ def boot_clock() -> Nanoseconds:
 
 @dataclass(slots=True)
 class Trial:
-    """A plan on trial until `ends`, on the boot clock, when `before` comes back; unless `held`, while it is kept.
+    """A plan on trial until `ends`, on the boot clock, when `before` returns; unless `held`, while it is being kept.
 
-    What comes back is held ready, read: it needs no disk and nobody else.
+    The previous plan is kept in memory, already read, so its return needs neither disk nor another process.
     """
 
     revision: int
@@ -74,10 +74,10 @@ class Trial:
 
 
 class Overseer:
-    """`command` starts the process; the number of its end of the link is put behind it. `read` reads a plan, and may
-    take its time.
+    """`command` starts the process; the descriptor of its end of the link is appended. `read` reads a plan, and may be
+    slow.
 
-    `notify` is told `READY=1` and, as often as it ticks, `WATCHDOG=1`.
+    `notify` receives `READY=1` and, with every tick, `WATCHDOG=1`.
     """
 
     def __init__(
@@ -132,7 +132,7 @@ class Overseer:
         return self._link.fileno() if self._link is not None else self._nobody.fileno()
 
     def turn(self) -> None:
-        """Do what the process beside the gate asks for."""
+        """Carry out the orders of the second process."""
         if self._link is None:
             return
         try:
@@ -184,12 +184,12 @@ class Overseer:
             self._say(Interface(interface, here))
 
     def happened(self, event: str, level: str, **about: str | int | float | bool) -> None:
-        """Something for the log, which the process beside the gate writes, and keeps in mind for the status."""
+        """An event for the log, which the second process writes and keeps for the status."""
         if self._link is not None:
             self._say(Event(event, level, about))
 
     def count(self, rows: list[CounterRow]) -> None:
-        """Tell what was counted; or keep it, while the other process does not take it."""
+        """Report counters; they are kept while the other process does not accept them."""
         if self._link is not None and not self._link.behind and not self._rows:
             self._say(Rows(rows))
         elif len(self._rows) < MOST_ROWS:
@@ -293,7 +293,7 @@ class Overseer:
         return ""
 
     def _undo(self, why: str) -> str:
-        """Take up again what was before the trial. Should that fail, it is tried again."""
+        """Return to the plan before the trial. After a failure, it is tried again."""
         trial, gate = self._trial, self._gate
         assert gate is not None
         if trial is None:

@@ -21,7 +21,7 @@ PROBES_PER_SECOND = 5.0
 
 @dataclass(frozen=True, slots=True)
 class Course:
-    """What a source is given: its conversation, the ways out and back, until when, and the meter it answers to."""
+    """The environment of a source: its conversation, the paths out and back, its end, and its meter."""
 
     events: Events
     conversation: Conversation
@@ -47,7 +47,7 @@ class Source:
         self._random = course.random
 
     def begin(self, _: object = None) -> None:
-        """Send the first of them, now."""
+        """Send the first packet now."""
         raise NotImplementedError
 
     def move(self, course: Course) -> None:

@@ -26,11 +26,11 @@ class Congestion:
         raise NotImplementedError
 
     def lost(self, flight: float, now: Nanoseconds) -> None:
-        """Something was lost of so many segments under way: set `ssthresh`, to which `cwnd` then comes."""
+        """A loss with this many segments in flight: set `ssthresh`, which `cwnd` then approaches."""
         raise NotImplementedError
 
     def timed_out(self, flight: float, now: Nanoseconds) -> None:
-        """Nothing has come back in time: begin anew."""
+        """A retransmission timeout: start over."""
         self.lost(flight, now)
         self.cwnd = 1.0
 
@@ -71,7 +71,7 @@ class HyStart:
         self._rounds = 0
 
     def growth(self, segments: int) -> float:
-        """What the window grows by for so many segments that arrived."""
+        """The growth of the window for this many segments that arrived."""
         return min(segments, self.L) / (self.CSS_GROWTH_DIVISOR if self.conservative else 1)
 
     def is_over(self, rtt: Nanoseconds, una: int, next_: int) -> bool:

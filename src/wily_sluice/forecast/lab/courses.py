@@ -24,7 +24,7 @@ class CourseFile:
 
 
 def parse_course(value: object) -> RateCourse | CourseFile:
-    """A rate, or how it changes. ValueError for what is neither."""
+    """A rate, or its course over time. ValueError for anything else."""
     if isinstance(value, (RateCourse, CourseFile)):
         return value
     if not isinstance(value, dict):
@@ -50,7 +50,7 @@ def parse_course(value: object) -> RateCourse | CourseFile:
 
 
 def read_course(text: str) -> RateCourse:
-    """A recorded series: rows of seconds and bit/s, the first of them at 0. ValueError for what is none."""
+    """A recorded series: rows of seconds and bit/s, the first at 0. ValueError for anything else."""
     points: list[tuple[Nanoseconds, Rate]] = []
     for number, row in enumerate(csv.reader(text.splitlines()), 1):
         if not row or (number == 1 and not row[0].strip()[:1].isdigit()):

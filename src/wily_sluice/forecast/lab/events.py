@@ -1,7 +1,7 @@
-"""Simulated time: what happens when, in order.
+"""Simulated time: events in order.
 
-A heap of times and calls. Events of one time happen in the order in which they were asked for, so that a run is the
-same run each time.
+A heap of times and calls. Events with the same time happen in the order of their scheduling, so that runs can be
+repeated.
 """
 
 from collections.abc import Callable

@@ -1,7 +1,7 @@
-"""Lines that fail, and what the gate does about it, in simulated time.
+"""Lines that fail, and the gate's reaction, in simulated time.
 
-While a line has failed it carries nothing, and what was under way is lost. The gate sees it as it does on real lines:
-at its next look, where the link has gone, and by echoes without an answer, where it is there still.
+A failed line carries nothing, and packets on the way are lost. The gate notices it as on real lines: at its next look
+if the link has gone, and by unanswered pings if the link is still there.
 """
 
 from collections.abc import Callable, Mapping, Set
@@ -32,7 +32,7 @@ class Failure:
 
 
 class Outage:
-    """Whether a line has failed now: `cut` while it carries nothing, `unlinked` while its link is down as well."""
+    """The present state of a line: `cut` while it carries nothing, `unlinked` while its link is also down."""
 
     __slots__ = ("_cuts", "_unlinked")
 
@@ -60,8 +60,8 @@ class Outage:
 
 
 class Failover:
-    """Has routes avoid lines that fail, and parts of quotas that are used up. `leave` is told which lines have just
-    failed, so that what is open there can go elsewhere. `random` decides when in a second the gate looks, and probes.
+    """Makes routes avoid lines that fail, and quota shares that are used up. `leave` receives the lines that have just
+    failed, so that open flows can move. `random` decides when in a second the gate looks, and probes.
     """
 
     def __init__(

@@ -72,6 +72,6 @@ class LineWatch:
             finder.saw(now - sent, now)
 
     def _retune(self, way: Direction) -> None:
-        """Shape by the rate that was found; what was found is what the line measures now."""
+        """Shape at the rate found, which is now the line's measured rate."""
         uplink = self._uplink.at(way, self.finders[way].rate)
         self._shapers[way].retune(resolve(self._plan, uplink, way), self._events.now)

@@ -1,7 +1,7 @@
-"""The flows of a traffic file: each opens on the line that it is led to, and goes elsewhere when that fails.
+"""The flows of a traffic file: each opens on the line that the routes choose, and moves when that fails.
 
-What carries no connection, a call or a ping, goes on by its new line. A transfer's connection ends, since the far end
-does not know it by the new line's address; once the host has been told, its application opens another.
+Flows without a connection, such as a call or a ping, continue on another line. A transfer's connection ends, because
+the far end does not know it by the new address; once the host has been told, its application opens another.
 """
 
 from collections.abc import Callable, Mapping, Set
@@ -136,7 +136,7 @@ class Flows:
         return conversation
 
     def _courses(self, flow: _Flow, chosen: _Chosen) -> list[Course]:
-        """What each source of a flow needs on its line."""
+        """The environment of each source of a flow, on its line."""
         application = self._traffic.applications[flow.index]
         up, down = self._paths[chosen.uplink, "up"], self._paths[chosen.uplink, "down"]
         courses = []
@@ -171,7 +171,7 @@ class Flows:
         return _Chosen(name, uplink.name, replace(uplink.framing, wrapping=wrapping))
 
     def leave(self, failed: Set[str]) -> None:
-        """Have what is open on these lines go elsewhere, where the routes have another line for it."""
+        """Move the open flows of these lines, if the routes have another line for them."""
         now = self._events.now
         self._open = [flow for flow in self._open if self._traffic.applications[flow.index].end > now]
         for flow in [flow for flow in self._open if flow.line in failed]:
@@ -191,7 +191,7 @@ class Flows:
                 self._events.at(now + 2 * self._traffic.lines[chosen.uplink].delay, again.begin)
 
     def outcomes(self) -> tuple[Outcome, ...]:
-        """All rows. A queue is where it went in the end: that may have changed as more was seen of it."""
+        """All rows. A queue is the flow's last one: it may have changed as recognition progressed."""
         return tuple(
             Outcome(
                 one.application.name,
@@ -228,5 +228,5 @@ class Flows:
         return tuple(name for _, name in sorted(capping))
 
     def silences(self) -> dict[tuple[int, str], Nanoseconds]:
-        """The longest time in which nothing arrived, of each application and direction; none where no line fails."""
+        """The longest time without arrivals, for each application and direction; none if no line fails."""
         return {key: one.longest for key, one in self._silences.items()} if self._traffic.fails else {}

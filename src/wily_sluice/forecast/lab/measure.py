@@ -1,4 +1,4 @@
-"""What an application went through: bytes carried, and each packet's delay.
+"""The results of an application: bytes carried, and each packet's delay.
 
 Jitter is the interarrival jitter of RFC 3550 §6.4.1, averaged over the packets counted.
 """
@@ -25,8 +25,8 @@ class Acknowledged:
 class Measured:
     """One application in one direction: goodput in bit/s, delays and jitter in ns, loss as a fraction of 1.
 
-    Delays are None where nothing arrived. `delays` are some of them, evenly among all, in the order of arrival. `acks`
-    is None for what is no transfer.
+    Delays are None if no packet arrived. `delays` is an even sample, in the order of arrival. `acks` is None unless it
+    is a transfer.
     """
 
     goodput: float
@@ -44,7 +44,7 @@ NOTHING = Measured(goodput=0.0, p50=None, p95=None, p99=None, jitter=None, loss=
 
 
 class Silence:
-    """The longest time from `begin` until `end` in which nothing arrives."""
+    """The longest time between `begin` and `end` without arrivals."""
 
     __slots__ = ("_end", "_last", "_longest")
 
@@ -66,9 +66,9 @@ class Silence:
 
 
 class Meter:
-    """Counts what is sent from `begin` until `end`, and whether and when it arrives; and the data that comes to its
-    application from `begin` until `end`. What is sent before or after still weighs on the line. Where it is said, the
-    `silence` is that of an application on several lines.
+    """Counts packets sent from `begin` until `end`, and whether and when they arrive; and the data that reaches its
+    application in that time. Packets sent earlier or later still load the line. A given `silence` belongs to an
+    application on several lines.
     """
 
     __slots__ = (
@@ -126,7 +126,7 @@ class Meter:
             self.bytes += size
 
     def result(self) -> Measured:
-        """The whole of it, once nothing is under way any more."""
+        """The result, once no packet is in flight."""
         delays = np.frombuffer(self._delays, dtype=np.int64)
         p50, p95, p99 = np.percentile(delays, (50, 95, 99)).tolist() if len(delays) else (None, None, None)
         return Measured(

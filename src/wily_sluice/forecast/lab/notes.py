@@ -1,4 +1,4 @@
-"""What a run with the plan shows beyond its figures: what holds a line back, and who is starved by whom."""
+"""Explanations of a run with the plan beyond its figures: what limits a line, and who starves whom."""
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass

@@ -69,7 +69,9 @@ def without_plan(events: Events, line: Line, outage: Outage | None, onward: Deli
 
 
 class ShapedBy:
-    """A shaper driven by simulated time; what it releases goes `onward`: `released` bytes, as they cost on the line."""
+    """A shaper driven by simulated time; it sends `onward` the packets it releases: `released` bytes at their cost on
+    the line.
+    """
 
     def __init__(self, events: Events, shaper: Shaper, onward: Deliver) -> None:
         self._events = events

@@ -43,8 +43,8 @@ class Total:
 
 @dataclass(frozen=True, slots=True)
 class Run:
-    """One run: a row for each application and direction, what each line carried in bit/s, and where lines fail, the
-    longest silence of each application, by its place, and direction.
+    """One run: a row for each application and direction, the rate of each line in bit/s, and if lines fail, the longest
+    silence by application index and direction.
     """
 
     rows: tuple[Outcome, ...]
@@ -59,7 +59,7 @@ class Run:
 
 @dataclass(frozen=True, slots=True)
 class Silent:
-    """The longest time in which nothing arrived of an application, without the plan and with it."""
+    """The longest silence of an application, without the plan and with it."""
 
     name: str
     way: str
@@ -82,10 +82,10 @@ class Comparison:
 
 
 class Lab:
-    """One run. `shaped` says whether the plan's shapers stand before the lines.
+    """One run. `shaped` means with the plan's shapers ahead of the lines.
 
-    It begins at the moment `begin`, in the site's time zone, and follows the schedules from there; without it, what a
-    schedule governs holds.
+    It begins at the time `begin`, in the site's time zone, and follows the schedules from there; without it, all
+    schedules count as open.
     """
 
     def __init__(self, plan: Plan, traffic: Traffic, shaped: bool, begin: datetime | None = None) -> None:
@@ -137,7 +137,9 @@ class Lab:
             progress(self.events.now)
 
     def _carried(self) -> dict[tuple[str, Direction], float]:
-        """Bytes that have left each direction: what waits in a buffer, or a shaper behind a line dropped, has not."""
+        """Bytes that have left in each direction, without those queued in a buffer or dropped by a shaper beyond a
+        line.
+        """
         now = self.events.now
         carried = {way: line.carried - line.waiting(now) for way, line in self._lines.items()}
         return carried | {(name, "down"): behind.released for name, behind in self._behind.items()}
@@ -162,7 +164,7 @@ def _line(real: RealLine, way: Direction) -> Line:
 
 
 def _lost(_: Packet) -> None:
-    """Nothing to tell: the sender's model notices a lost packet by itself."""
+    """Nothing to do: the sender's model detects losses itself."""
 
 
 def comparison(plan: Plan, traffic: Traffic, before: Run, after: Run) -> Comparison:

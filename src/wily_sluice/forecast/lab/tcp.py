@@ -1,14 +1,13 @@
-"""TCP, one way: a sender with always more to send, and a receiver that acknowledges.
+"""One direction of TCP: a sender with unlimited data, and a receiver that acknowledges.
 
-Sources: RACK-TLP (RFC 8985: a segment is lost when one that was sent after it has arrived, and the time of a
-reordering has passed; a tail that is lost is probed for), proportional rate reduction (RFC 6937) while losses are
-repaired, selective acknowledgement (RFC 2018, which every host has), RFC 6298 (retransmission timer, with the 200 ms
-floor that deployed systems use), RFC 7323 (timestamps), RFC 1122 §4.2.3.2 (delayed acknowledgements). How the window
-grows and falls is the congestion control's (`congestion`). Sequence numbers, windows and acknowledgements count whole
-segments; names follow the RFCs.
+Sources: RACK-TLP (RFC 8985: a segment is lost when a later one has arrived and the reordering time has passed; a probe
+finds lost tails), proportional rate reduction (RFC 6937) during recovery, selective acknowledgement (RFC 2018, which
+every host has), RFC 6298 (retransmission timer, with the 200 ms floor of deployed systems), RFC 7323 (timestamps), RFC
+1122 §4.2.3.2 (delayed acknowledgements). The congestion control (`congestion`) determines the window. Sequence numbers,
+windows and acknowledgements count whole segments; names follow the RFCs.
 
-An acknowledgement carries, beside the first segment that is missing, the one that caused it: what the first block of a
-selective acknowledgement says.
+An acknowledgement carries the first missing segment and the segment that caused it, which is the content of the first
+block of a selective acknowledgement.
 """
 
 from collections import deque
@@ -78,16 +77,16 @@ class Transfer(Source):
         self._send_more()
 
     def close(self) -> None:
-        """End at once, whatever is under way: the far end no longer knows the connection."""
+        """End at once: the far end no longer knows the connection."""
         self._closed = True
 
     @property
     def _flight(self) -> int:
-        """What is under way (RFC 6675, pipe)."""
+        """Segments in flight (RFC 6675, pipe)."""
         return self._next - self._una - len(self._sacked) - len(self._lost)
 
     def _send_more(self) -> None:
-        """Send what the window allows: what is lost first, then what is new."""
+        """Send as the window allows: lost segments first, then new ones."""
         sent = False
         if self._closed:
             return
@@ -208,8 +207,8 @@ class Transfer(Source):
         return 1
 
     def _detect_losses(self) -> bool:
-        """Find losses by RACK (RFC 8985 §6.2): what was sent before something that has arrived, and not just before it,
-        is lost. Returns whether there are any.
+        """Detect losses by RACK (RFC 8985 §6.2): segments sent well ahead of one that has arrived are lost. Returns
+        whether there are any.
         """
         now = self._events.now
         dense = self._recovering or len(self._sacked) >= DUPLICATES
@@ -249,8 +248,8 @@ class Transfer(Source):
     def _reduce(self, delivered: int, safe: bool) -> None:
         """Proportional rate reduction (RFC 6937 §3).
 
-        After a `safe` acknowledgement, which has advanced and tells of no further loss, slow start is the bound.
-        Otherwise the bound is conservative, since a queue that goes on dropping needs fewer packets under way.
+        After a `safe` acknowledgement, which has advanced without further losses, slow start is the bound. Otherwise
+        the bound is conservative, because a queue that keeps dropping needs fewer packets in flight.
         """
         self._prr_delivered += delivered
         ssthresh = self.control.ssthresh

@@ -1,4 +1,4 @@
-"""The traffic file: who runs what and when, what the real lines are like, and the seed. See docs/traffic-file.md."""
+"""The traffic file: applications with their hosts and times, the real lines, and the seed. See docs/traffic-file.md."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -51,7 +51,7 @@ Address = Annotated[bytes, BeforeValidator(_address)]
 
 
 class FailureEntry(Entry):
-    """When a line fails; until the end, where no time is said."""
+    """A failure of a line; the default is until the end."""
 
     at: TimeText = Field(examples=["10 s"])
     lasts: TimeText | None = Field(default=None, alias="for", examples=["8 s"])
@@ -59,7 +59,7 @@ class FailureEntry(Entry):
 
 
 class LineEntry(Entry):
-    """What a real line is like; the plan's figures where nothing is said."""
+    """The properties of a real line; the plan's figures are the defaults."""
 
     down: CourseText | None = Field(default=None, examples=["180 Mbit/s"])
     up: CourseText | None = Field(default=None, examples=["{0 s: 24 Mbit/s, 10 s: 8 Mbit/s}"])
@@ -116,9 +116,9 @@ class RealLine:
 
 @dataclass(frozen=True, slots=True)
 class Application:
-    """What one host runs, from `begin` to `end`. `known` is what the gate would recognise of it.
+    """A program on a host, from `begin` to `end`. `known` is the result of recognition.
 
-    With no `uplink`, each of its flows takes the line that the routes choose; the first uplink, where they choose none.
+    Without an `uplink`, each of its flows uses the routes; the first uplink if no route matches.
     """
 
     name: str
@@ -153,7 +153,7 @@ class Traffic:
 
 
 def load_traffic(source: Source, plan: Plan) -> Traffic:
-    """Read a traffic file that is to be run with this plan. FileError with all that is wrong with it."""
+    """Read a traffic file for this plan. FileError with all its errors."""
     document = read_document(source, "traffic")
     reading = hold_against(document, TrafficEntry)
     findings = list(reading.findings)
@@ -224,7 +224,7 @@ def _failures(
 
 
 def _recorded(document: Document, here: Location, name: str, findings: list[Finding]) -> RateCourse | None:
-    """The series in a file beside the traffic file; None where that cannot be had."""
+    """The series in a file in the folder of the traffic file; None if it cannot be read."""
     source = document.beside(name)
     try:
         return read_course(source.read(MOST_SERIES).decode())

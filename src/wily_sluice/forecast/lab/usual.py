@@ -23,7 +23,7 @@ MOST_GUESTS = 2  # networks beyond the first of which one host takes part
 
 
 def usual_traffic(plan: Plan, packets: int = PACKETS) -> Traffic:
-    """Up to half a minute of it. ValueError when no network has room for these hosts."""
+    """Up to half a minute of traffic. ValueError if no network has room for these hosts."""
     home, hosts = _hosts(plan)
     rate = sum(uplink.measured(way) for uplink in plan.uplinks for way in DIRECTIONS)
     duration = max(SHORTEST, min(LONGEST, packets * transmission_time(LONGEST_FRAME, rate)))
@@ -66,7 +66,7 @@ def _asks_for(plan: Plan, category: str) -> bool:
 
 
 def _film(plan: Plan) -> Known:
-    """What is recognised of a film: a name that the plan has for films, or that it comes over TLS."""
+    """The recognition of a film: a name that the plan has for films, or TLS."""
     films = (service for service in plan.services.values() if service.category == "streaming" and service.names)
     name = next((service.names[0] for service in films), "")
     return Known("tls", (name.replace("*.", "a."),) if name else ())

@@ -87,7 +87,7 @@ class Bench:
         return max(asked.least, time_for(min(whole, self.uplinks[asked.uplink].usable(asked.way))))
 
     def where(self, asked: Where, plan: Plan | None = None) -> str:
-        """The path of the leaf that a conversation goes to, as its packets are read; by another plan as well."""
+        """The path of a conversation's leaf, with its packets examined; optionally by another plan."""
         example = asked.example
         up, down = parse(example.header(True), True), parse(example.header(False), False)
         if up is None or down is None or up.key != down.key:
@@ -98,7 +98,7 @@ class Bench:
         return str(lane.leaf.path)
 
     def lines(self, asked: Led, plan: Plan | None = None) -> tuple[str, ...]:
-        """The line that each conversation takes, as they open; by another plan as well."""
+        """The uplink of each conversation, in order of opening; optionally by another plan."""
         plan = plan or self.plan
         engine = build_site(plan, _drop)
         if asked.moment is not None:
@@ -125,8 +125,8 @@ class Bench:
         return next((route.index for route, compiled in met if compiled.condition.holds(subject)), -1), refused
 
     def _moments(self, when: str) -> tuple[tuple[datetime, ...], tuple[datetime, ...]]:
-        """Moments at which a schedule holds, right after it begins and right before it ends, and moments right before
-        and after these, at which it does not. Empty where it never changes within a year.
+        """Times at which a schedule is open, just after it opens and just before it closes, and times just outside at
+        which it is closed. Empty if it never changes within a year.
         """
         zone, schedule = ZoneInfo(self.plan.timezone), self.plan.schedules[when]
         begin = schedule.first or date(2027, 1, 4)  # a Monday
@@ -145,7 +145,7 @@ class Bench:
         return tuple(held), tuple(free)
 
     def within(self, when: str | None) -> datetime | None:
-        """A moment at which a schedule holds, well away from where it changes; None without one."""
+        """A time well inside an open window of a schedule; None if there is none."""
         held = self.moments(when)[0] if when is not None else ()
         return held[0] + (held[-1] - held[0]) / 2 if held else None
 
@@ -165,7 +165,7 @@ class Bench:
 
 
 def _steering(plan: Plan) -> dict[str, range]:
-    """The remote ports that lead to the leaves of each tree."""
+    """The remote ports for the leaves of each tree."""
     found, port = {}, FIRST_STEERED
     for tree in plan.trees.values():
         found[tree.name] = range(port, port + len(tree.leaves))
@@ -174,7 +174,7 @@ def _steering(plan: Plan) -> dict[str, range]:
 
 
 def steered(plan: Plan) -> Plan:
-    """The plan with a rule for each leaf in place of its own, and no limiter: to look at the trees alone."""
+    """The plan with one rule for each leaf instead of its own, and without limiters: for tests of the trees alone."""
     ports = _steering(plan)
     rules = tuple(
         Rule(f"to {leaf.path}", 0, Terms({"remote-port": ((port, port),)}), {tree.name: leaf.path})
@@ -221,5 +221,5 @@ def with_queue(plan: Plan, tree: Tree, path: str, below: bool = False, **changes
 
 
 def queue_location(tree: Tree, path: str, key: str) -> Location:
-    """Where a key of a queue stands in the file."""
+    """The place of a key of a queue in the file."""
     return ("trees", tree.name, *(part for name in path.split("/") for part in ("queues", name)), key)

@@ -36,7 +36,7 @@ LOCAL_PORT, REMOTE_PORT = 40_077, 39_999
 
 @dataclass(frozen=True, slots=True)
 class Example:
-    """A conversation with everything that could be known of it; `hardware` is its host's hardware address, or empty."""
+    """A conversation with everything that recognition could find; `hardware` is its host's hardware address, or empty."""
 
     parties: Parties
     known: Known = NOTHING
@@ -62,7 +62,7 @@ class Example:
 
     @property
     def plain(self) -> bool:
-        """Whether it is known by its parties alone."""
+        """Whether only its parties are known."""
         known = self.known.seen or self.known.names or self.shape or self.moved or self.fast
         return not (known or self.kind or self.hardware) and self.length == LONGEST_PACKET
 

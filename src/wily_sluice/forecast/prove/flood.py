@@ -20,7 +20,7 @@ PERCENTILE = 95
 def flood(
     shaper: Shaper, way: Direction, framing: Framing, streams: Sequence[Stream], lasts: Nanoseconds, spent: bool = False
 ) -> tuple[Came, ...]:
-    """Send all of these for a time. Every queue is empty before; quotas are used up, if they are `spent`."""
+    """Send all streams for a time. Queues start empty; quotas are used up if `spent`."""
     conversations: list[Conversation] = []
     for stream in streams:
         conversation = stream.example.conversation()

@@ -36,7 +36,7 @@ KINDS: Final[tuple[Callable[[Bench], Iterator[Promise]], ...]] = (
 
 
 def promises(bench: Bench) -> Iterator[Promise]:
-    """Every promise of a plan, as the tests that it comes to."""
+    """Every promise of a plan, as its tests."""
     for kind in KINDS:
         yield from kind(bench)
 

@@ -17,14 +17,14 @@ SUPERFLUOUS = "without it, the test still passes"
 
 @dataclass(frozen=True, slots=True)
 class Proof:
-    """A promise of the plan, where it is made, and what was measured.
+    """A promise of the plan, its place, and the measurement.
 
     `kind` is the kind of promise: guarantee, cap, order, limiter, delay, rule, default, route, takeover, traffic,
     schedule, failure.
 
-    `expected`, `measured` and `tolerance` are for a person; `rate` in bit/s and `p95`, a wait in ns, are the
-    measurement, if the promise is about these. `why` gives the reason for the verdict. A test that also passes without
-    the part of the plan that makes the promise proves nothing.
+    `expected`, `measured` and `tolerance` are for people; `rate` in bit/s and `p95`, a delay in ns, are the
+    measurement, if the promise is a rate or a delay. `why` gives the reason for the verdict. A test that also passes
+    without the part of the plan that makes the promise proves nothing.
     """
 
     kind: str

@@ -1,5 +1,5 @@
-"""What is tried for a promise: streams through a part of the plan, the queue of a conversation, or its line. Whatever
-tries it, in simulated time or on real packets, is a world.
+"""The tests of promises: streams through a part of the plan, the queue of a conversation, or its uplink. A world runs
+them, in simulated time or on real packets.
 """
 
 from dataclasses import dataclass
@@ -63,7 +63,7 @@ class Where:
 
 @dataclass(frozen=True, slots=True)
 class Led:
-    """So many conversations alike, opened one after another while uplinks are `down`, by the plan's routes."""
+    """A number of equal conversations, opened one after another by the plan's routes while uplinks are `down`."""
 
     example: Example
     many: int = 1
@@ -73,9 +73,10 @@ class Led:
 
 @dataclass(frozen=True, slots=True)
 class Came:
-    """The result of a stream: its rate on the line in bit/s, and how long its packets waited.
+    """The result of a stream: its rate on the line in bit/s, and its delays.
 
-    95 of a hundred waited no longer than `p95`; none longer than `longest`, which on real packets is one of a hundred.
+    95% of the packets had a delay of at most `p95`, all of at most `longest`; on real packets, `longest` is the 99th
+    percentile.
     """
 
     rate: float
@@ -92,10 +93,10 @@ class World(Protocol):
         """The result of each stream. CannotTry if that cannot be tried here."""
 
     def where(self, asked: Where) -> str:
-        """The path of its leaf; empty if it bypasses the gate. CannotTry as well."""
+        """The path of its leaf; empty if it bypasses the gate. May raise CannotTry."""
 
     def lines(self, asked: Led) -> tuple[str, ...]:
-        """The line that each takes; empty where no route has one for it. CannotTry as well."""
+        """The uplink of each conversation; empty if no route has one. May raise CannotTry."""
 
 
 class CannotTry(Exception):

@@ -1,14 +1,14 @@
-"""A gate of which parts of a plan are tried: `python -m wily_sluice.rig.promises.gate_program PLAN`.
+"""A gate for testing parts of a plan: `python -m wily_sluice.rig.promises.gate_program PLAN`.
 
-Takes orders on its standard input, as lines of JSON, and answers each with a line:
+Takes orders on standard input, as lines of JSON, and answers each with a line:
 
-- `{"part": [KIND, NAME], "spent": …, "moment": …}`: go on by this part of the plan (`prove.setting.Part`), with quotas
-  used up, at this moment of the schedules; answers `{"trouble": …}`, empty when it is done
-- `{"look": [KEY, …], "uplink": …}`: where conversations go, by their keys in hex; answers with the paths of leaves
-  in each direction, `{"up": […], "down": […]}`, empty where none is known
-- `{"lead": [KEY, …]}`: which uplinks conversations take up; answers `{"lines": […]}`, empty where none is known
-- `{"down": true}`: answers with the lines that are down, as `{"down": […]}`
-- `{"held": true}`: answers with how many packets it holds, as `{"held": …}`
+- `{"part": [KIND, NAME], "spent": …, "moment": …}`: switch to this part of the plan (`prove.setting.Part`), with quotas
+  used up, at this time of the schedules; answers `{"trouble": …}`, empty on success
+- `{"look": [KEY, …], "uplink": …}`: the queues of conversations, by their keys in hex; answers with the paths of leaves
+  in each direction, `{"up": […], "down": […]}`, empty if unknown
+- `{"lead": [KEY, …]}`: the uplinks of conversations for up; answers `{"lines": […]}`, empty if unknown
+- `{"down": true}`: answers with the uplinks that are down, as `{"down": […]}`
+- `{"held": true}`: answers with the number of held packets, as `{"held": …}`
 """
 
 import json
@@ -96,7 +96,7 @@ class Orders:
         _answer({"trouble": ""})
 
     def count(self, rows: list[CounterRow]) -> None:
-        """What comes out is counted where it comes out."""
+        """Packets are counted on release."""
 
     def tick(self, lasted: Nanoseconds) -> None:
         """As `count`."""
@@ -114,7 +114,7 @@ def _answer(told: dict[str, Any]) -> None:
 
 
 def main(plan_file: str) -> None:
-    """Shape by the plan's trees until it is told otherwise, or its standard input ends."""
+    """Shape by the plan's trees until another order arrives, or standard input ends."""
     plan = load(Path(plan_file))
     orders = Orders(plan)
     orders.gate = gate = Gate(part_of(plan, TREES), None, orders, clock=orders.clock)

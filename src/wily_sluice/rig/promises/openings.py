@@ -1,4 +1,4 @@
-"""What a conversation sends to be recognised as a protocol, or as one with a named remote."""
+"""The first data of a conversation, for recognition of a protocol or a remote's name."""
 
 import ssl
 import struct

@@ -1,4 +1,4 @@
-"""All promises of a plan on real packets, beside what the lab makes of them."""
+"""All promises of a plan on real packets, with the lab's results."""
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
@@ -22,9 +22,7 @@ def prove_on_rig(
     program: Sequence[str] | None = None,
     failing: bool = True,
 ) -> tuple[list[Proof], list[Proof]]:
-    """What came of each in the lab and on the rig; with `failing`, of the gate being killed as well. LiveError when
-    there can be no rig.
-    """
+    """The results in the lab and on the rig; with `failing`, also for a killed gate. LiveError if there can be no rig."""
     listener = Listener(bench)
     tell("in the lab …")
     promises = list(promises)

@@ -1,24 +1,24 @@
 """Traffic of one namespace of a rig, on orders: `python -m wily_sluice.rig.promises.traffic_program`.
 
-Orders come on standard input, as lines of JSON; each is answered with a line. An *end* is one side of a conversation:
-`[PROTOCOL, ADDRESS, PORT]`, with PROTOCOL `tcp` or `udp`. Of the far side:
+Orders arrive on standard input, as lines of JSON; each is answered with a line. An *end* is one side of a conversation:
+`[PROTOCOL, ADDRESS, PORT]`, with PROTOCOL `tcp` or `udp`. For the far end:
 
-- `{"listen": [END, …], "secret": …}`: answer there from now on, and send floods only to callers who have the secret's
-  token (`token`), if there is a secret, in hex; answers with the ends that could be had
+- `{"listen": [END, …], "secret": …}`: answer there from now on, and send floods only to callers with the secret's token
+  (`token`), if there is a secret, in hex; answers with the ends that could be opened
 
-Of hosts:
+For hosts:
 
-- `{"call": [[INDEX, LOCAL, PORT, REMOTE, PORT, TOKEN], …]}`: open conversations of UDP, of which the far side hears; it
-  may want a token, in hex
-- `{"converse": [{…}, …]}`: hold conversations (`converse`), and answer when all have been held
+- `{"call": [[INDEX, LOCAL, PORT, REMOTE, PORT, TOKEN], …]}`: open UDP conversations with the far end; it may require a
+  token, in hex
+- `{"converse": [{…}, …]}`: hold conversations (`converse`), and answer when they are over
 
-Of both:
+For both:
 
-- `{"flood": {"send": [[INDEX, GAP, LENGTH], …], "begin": …, "from": …, "until": …}}`: send packets of so many bytes
-  each so many nanoseconds over the ends or calls of these indices, count what arrives there meanwhile; answers with
-  `[INDEX, packets, wait, wait]` of each: the waits of 95 and of 99 in a hundred
+- `{"flood": {"send": [[INDEX, GAP, LENGTH], …], "begin": …, "from": …, "until": …}}`: send packets of this length at
+  intervals of GAP nanoseconds over these ends or calls, and count arrivals there; answers with `[INDEX, packets, delay,
+  delay]` for each: the 95th and 99th percentiles of delay
 
-Times are of the real-time clock, which the kernel stamps packets with as they arrive: what waits for this program does
+Times are those of the real-time clock, which the kernel stamps packets with on arrival, so delays of this program do
 not count.
 """
 
@@ -41,7 +41,7 @@ CHUNK = 1 << 16
 
 
 def token(secret: bytes, stream: int) -> bytes:
-    """What a caller shows for a stream."""
+    """A caller's token for a stream."""
     return hmac.digest(secret, stream.to_bytes(2), "sha256")[:16]
 
 
@@ -55,7 +55,7 @@ class Ends:
         self._secret = b""
 
     def listen(self, ends: list[list[Any]], secret: bytes) -> list[list[Any]]:
-        """Answer at these ends, and no more at those of UDP before; those that could be had."""
+        """Answer at these ends, and stop at earlier UDP ends; returns those that could be opened."""
         for old in self.datagrams:
             old.close()
         self.datagrams, self.callers, self._secret = [], {}, secret
@@ -96,7 +96,7 @@ def _accept(listener: socket.socket) -> None:
 
 
 def _serve(connection: socket.socket) -> None:
-    """Answer whatever comes with a byte, and a wish with as many as are wished for."""
+    """Answer any data with a byte, and a request with as many bytes as requested."""
     block = bytes(CHUNK)
     with suppress(OSError), connection:
         while data := connection.recv(CHUNK):
@@ -106,10 +106,10 @@ def _serve(connection: socket.socket) -> None:
 
 
 def converse(one: dict[str, Any], held: list[socket.socket]) -> None:
-    """Hold one conversation, so that a gate knows it: send what it opens with, and hear the answers.
+    """Hold one conversation, so that a gate knows it: send its first data, and receive the answers.
 
-    `protocol` is a number of IP's; `local`, `port`, `remote`, `remote_port`, `dscp`, `opening` (in hex), `take`: bytes
-    to take from the far side; `steady`: seconds for which small packets go both ways.
+    `protocol` is an IP protocol number; `local`, `port`, `remote`, `remote_port`, `dscp`, `opening` (in hex), `take`:
+    bytes to receive from the far end; `steady`: seconds of small packets in both directions.
     """
     kind = {6: socket.SOCK_STREAM, 17: socket.SOCK_DGRAM}.get(one["protocol"], socket.SOCK_RAW)
     end = socket.socket(family(one["local"]), kind, one["protocol"])
@@ -146,7 +146,7 @@ def converse(one: dict[str, Any], held: list[socket.socket]) -> None:
 
 
 def hold(conversations: list[dict[str, Any]]) -> list[str]:
-    """Hold all of these at once; why some could not be held."""
+    """Hold all of these at once; returns the reasons of those that failed."""
     held: list[socket.socket] = []
     troubles = [""] * len(conversations)
 
@@ -169,7 +169,7 @@ _HELD: list[socket.socket] = []  # open until the next ones, so that a gate stil
 
 
 def main() -> None:
-    """Follow orders until there are no more."""
+    """Follow orders until the input ends."""
     far, calls = Ends(), dict[int, tuple[socket.socket, Any]]()
     print(json.dumps({"ready": True}), flush=True)
     while True:

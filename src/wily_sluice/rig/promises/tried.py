@@ -1,4 +1,4 @@
-"""Worlds before and after the rig: one that notes what promises ask for, and one that has what became of it."""
+"""Worlds before and after the rig: one that records the tests, and one that has their results."""
 
 from typing import Any
 
@@ -11,7 +11,7 @@ Asked = Flood | Where | Led
 
 
 class Listener:
-    """A world that tries everything in the lab and notes what was asked for."""
+    """A world that runs all tests in the lab and records them."""
 
     def __init__(self, lab: Bench) -> None:
         self.slack = lab.slack
@@ -35,7 +35,7 @@ class Listener:
 
 
 class Tried:
-    """A world in which all was tried before."""
+    """A world with results from an earlier run."""
 
     def __init__(self, found: dict[Asked, Any]) -> None:
         self.slack = SLACK

@@ -204,7 +204,7 @@ class RigWorld:
         return parties._replace(local_port=LOCAL_PORT + self._ports)
 
     def _placed(self, parties: Parties) -> Parties:
-        """With the gateway's address on the uplink in use, where the gateway itself is meant."""
+        """With the gateway's address on the uplink in use, if the host is the gateway itself."""
         if parties.local not in GATEWAY.addresses:
             return parties
         names = [one.name for one in self._layout.plan.uplinks]
@@ -267,9 +267,9 @@ class RigWorld:
             self._uplink = ""
 
     def _await_link(self, uplink: str) -> None:
-        """Wait until both ends have noticed, then forget the neighbours that either has asked for in vain.
+        """Wait until both ends have noticed, then clear failed neighbour entries at both.
 
-        Until an end has noticed, the kernel drops what it would send; a lost question is repeated only after a second.
+        Until an end has noticed, the kernel drops its packets; it repeats a lost neighbour query only after a second.
         """
         until = time.monotonic() + FAILED_WITHIN
         ends = (
@@ -356,7 +356,7 @@ def _text(packed: bytes) -> str:
 
 
 def _grouped(asked: Iterable[Flood | Where]) -> dict[tuple[Part, datetime | None, bool, str], list[Flood | Where]]:
-    """Grouped by what the gate has to be told, so that it is told as seldom as possible."""
+    """Grouped by the orders to the gate, so that there are as few as possible."""
     groups: dict[tuple[Part, datetime | None, bool, str], list[Flood | Where]] = {}
     for one in asked:
         part, spent = (one.part, one.spent) if isinstance(one, Flood) else (RULES, False)

@@ -1,4 +1,4 @@
-"""The kinds of promise, each as the tests that it comes to.
+"""The kinds of promise, each with its tests.
 
 New here: a kind of promise; `promises.KINDS` then lists it.
 """

@@ -1,4 +1,4 @@
-"""Each queue that is capped reaches its cap on an idle line, and no more."""
+"""Each capped queue reaches exactly its cap on an idle line."""
 
 from collections.abc import Iterator
 
@@ -11,7 +11,7 @@ from wily_sluice.units import Direction
 
 
 def promises(bench: Bench) -> Iterator[Promise]:
-    """Each queue that is capped reaches its cap on an idle line, and no more; a parent, through all leaves below it."""
+    """Each capped queue reaches exactly its cap on an idle line; a parent, through all leaves below it."""
     for uplink, way in bench.ways():
         tree = bench.plan.tree(uplink, way)
         capped = {queue.path for queue in tree.walk() if queue.cap.of(way) is not None}

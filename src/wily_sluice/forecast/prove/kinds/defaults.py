@@ -1,4 +1,4 @@
-"""What no rule matches goes to the default leaf."""
+"""Traffic that no rule matches uses the default leaf."""
 
 from collections.abc import Iterator
 from dataclasses import replace
@@ -12,7 +12,7 @@ from wily_sluice.plan.model import Uplink
 
 
 def promises(bench: Bench) -> Iterator[Promise]:
-    """What no rule matches goes to the default leaf."""
+    """Traffic that no rule matches uses the default leaf."""
     for uplink in bench.plan.uplinks:
         yield _default(bench, uplink)
 

@@ -17,7 +17,7 @@ SETTLES = 3 * SECOND  # until a limiter knows how busy the line is
 
 
 def promises(bench: Bench) -> Iterator[Promise]:
-    """Each limiter holds one host to its rate, and two hosts to one or two of it."""
+    """Each limiter holds one host to its rate, and two hosts to once or twice its rate."""
     for limiter in bench.plan.limiters:
         for way in DIRECTIONS:
             rate = limiter.rate(way)
@@ -39,8 +39,8 @@ def limited_hosts(bench: Bench, limiter: Limiter, uplink: Uplink) -> list[Exampl
 
 
 class Limiting(NamedTuple):
-    """A flood that a limiter holds, of which the first `many` streams are its hosts': to `wanted` bit/s together, no
-    more than `most`; without it, they come to `free`.
+    """A flood under a limiter. Its first `many` streams are the limiter's hosts: `wanted` bit/s together, at most
+    `most`; without the limiter, they reach `free`.
     """
 
     asked: Flood

@@ -12,7 +12,7 @@ from wily_sluice.units import Direction
 
 
 def promises(bench: Bench) -> Iterator[Promise]:
-    """Each child of a strict parent, beside the child that comes next."""
+    """Each child of a strict parent, together with the next child."""
     for uplink, way in bench.ways():
         for parent in bench.spec(uplink, way).walk():
             if parent.children and parent.discipline == "strict":

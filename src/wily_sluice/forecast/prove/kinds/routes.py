@@ -23,8 +23,8 @@ def promises(bench: Bench) -> Iterator[Promise]:
 
 
 def _example_of(bench: Bench, route: Route, lines: Set[str]) -> tuple[Example | None, str]:
-    """A conversation that a route matches first, known by its parties and names alone, and that none of these lines
-    refuses; or why there is none.
+    """A conversation that a route matches first by its parties and names alone, and that none of the uplinks refuses;
+    or the reason why there is none.
     """
     moment = bench.within(route.terms.when)
     why = UNTRIED
@@ -93,7 +93,7 @@ def _takeover(bench: Bench, route: Route, otherwise: str) -> Iterator[Promise]:
 
 
 def _many(route: Route) -> int:
-    """The number of conversations that gives each line a whole number of them, if that is not too many."""
+    """The number of conversations that divides evenly among the uplinks, if it is not too large."""
     total = sum(weight for _, weight in route.shares)
     if len(route.shares) == 1:
         return 1

@@ -55,7 +55,7 @@ def _of_rule(bench: Bench, rule: Rule, when: str) -> Promise:
         return Promise(replace(promise.proof, why=UNTRIED))
 
     def control() -> str:
-        """Whether it goes to the same leaf while the rule does not apply."""
+        """Whether it uses the same leaf while the rule does not apply."""
         free = bench.moments(when)[1][0]
         return SUPERFLUOUS if bench.where(Where(uplink.name, example, free)) == leaf else ""
 
