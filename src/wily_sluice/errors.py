@@ -1,4 +1,4 @@
-"""What the program refuses, or cannot do. The message of each says what is wrong, and what would help."""
+"""Errors that the program reports to the user. The message says what was wrong, and what would be right."""
 
 
 class SluiceError(Exception):
@@ -6,4 +6,4 @@ class SluiceError(Exception):
 
 
 class LiveError(SluiceError):
-    """The gate or the rig cannot do what was asked, here and now. Nothing was changed, or it was undone."""
+    """The gate or the rig cannot do this here and now. Nothing was changed, or it was undone."""

@@ -1,11 +1,11 @@
-"""Rates, sizes, times and shares: how a person writes them, and how we write them back.
+"""Rates, sizes, times and shares: parsing and printing.
 
-Rates are whole bit/s, sizes whole bytes, times whole nanoseconds. Prefixes are decimal: 1 Mbit/s is 1,000,000 bit/s
-and 1 MB/s is 8 Mbit/s; `Ki`, `Mi`, `Gi` (IEC 80000-13) are 1024, its square and its cube. A lower-case `b` is a bit
-and a capital `B` a byte; where the case of the whole word hides which was meant, the text is refused, with both
-readings in the message, rather than guessed at.
+Rates are whole bit/s, sizes whole bytes, times whole nanoseconds. Prefixes are decimal: 1 Mbit/s is 1,000,000 bit/s and
+1 MB/s is 8 Mbit/s; `Ki`, `Mi`, `Gi` (IEC 80000-13) are 1024, its square and its cube. A lower-case `b` is a bit and a
+capital `B` a byte. If the case of the whole word leaves that open, the text is refused, and the message has both
+readings.
 
-Every parser raises ValueError with a message fit for the person who wrote the text.
+Every parser raises ValueError with a message for the author of the text.
 """
 
 import re
@@ -48,7 +48,7 @@ _TIME_UNITS: Final = {
 
 
 def quoted(value: object) -> str:
-    """What a person wrote, as a message repeats it: in quotes, as YAML has it, and not too long."""
+    """A user's text for use in a message: in quotes, in YAML syntax, and shortened."""
     if value is None:
         return "nothing"
     text = _as_written(value)
@@ -139,7 +139,7 @@ def rates_apart(rate: float, other: float) -> tuple[str, str]:
 
 
 def exact_rate(rate: float) -> str:
-    """`22.08 Mbit/s`, with every figure: for plans, and for what was written in them."""
+    """`22.08 Mbit/s`, with all digits: for plans, and for values from plans."""
     return _scaled(rate, "bit/s", 15)
 
 
@@ -159,7 +159,7 @@ def format_size(size: float) -> str:
 
 
 def exact_size(size: float) -> str:
-    """`1518 B`, with every figure: for plans, and for what was written in them."""
+    """`1518 B`, with all digits: for plans, and for values from plans."""
     return _scaled(size, "B", 15)
 
 
@@ -169,7 +169,7 @@ def format_share(share: float) -> str:
 
 
 def exact_share(share: float) -> str:
-    """`12.345%`, with as many decimals as it needs: for plans, and for what was written in them."""
+    """`12.345%`, with all decimals: for plans, and for values from plans."""
     return f"{round(share * 100, 4):g}%"
 
 

@@ -21,7 +21,7 @@ os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # to look for them
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """A command: its module, which is imported only when the command is used, and what it does in a line."""
+    """A command: its module, which is imported only for this command, and a one-line summary."""
 
     module: str
     summary: str
@@ -105,7 +105,7 @@ class Sluice(click.Group):
     """Loads commands when they are used, and turns errors into messages: as JSON where --json is given."""
 
     def main(self, *args: Any, **extra: Any) -> Any:
-        """Run the whole program, whatever its output is led to."""
+        """Run the whole program, with any redirection of its output."""
         streams.prepare()
         words = list(extra.get("args") or (args[0] if args and args[0] is not None else sys.argv[1:]))
         as_json = "--json" in words[: words.index("exec") if "exec" in words else None]
@@ -124,7 +124,7 @@ class Sluice(click.Group):
             raise SystemExit(REFUSED) from None
 
     def _main_for_json(self, *args: Any, **extra: Any) -> int:
-        """The exit status; what goes wrong is printed as a JSON object."""
+        """The exit status; errors are printed as a JSON object."""
         extra["standalone_mode"] = False
         try:
             status = super().main(*args, **extra)
@@ -143,7 +143,7 @@ class Sluice(click.Group):
         return list(COMMANDS)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        """One of them, imported."""
+        """The command, imported on demand."""
         if cmd_name not in COMMANDS:
             return None
         gc.disable()  # to import makes many objects, and none of them is garbage
@@ -155,14 +155,14 @@ class Sluice(click.Group):
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        """The command that is meant; where there is none, the one that may have been."""
+        """The command; an unknown one is refused with a suggestion."""
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
             hint = nearest(args[0], list(COMMANDS), SYNONYMS) or "see sluice --help"
             ctx.fail(f"there is no command “{args[0]}”: {hint}")
         return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        """The commands in their groups; none of them is imported for it."""
+        """The commands in their groups, without importing them."""
         for title, group in GROUPS.items():
             with formatter.section(title):
                 formatter.write_dl([(name, entry.summary) for name, entry in group.items()])

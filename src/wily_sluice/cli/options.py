@@ -70,10 +70,10 @@ def usual_plan() -> Path:
 
 
 def plan_from(required: bool = True, usual: bool = True, argument: bool = True) -> Callable[[Command], Command]:
-    """The plan as an argument, by `-p/--plan FILE`, in SLUICE_PLAN, or ./sluice.yaml; `-` is the standard input.
+    """The plan as an argument, by `-p/--plan FILE`, in SLUICE_PLAN, or ./sluice.yaml; `-` is standard input.
 
-    The command gets `plan_file`; None where a plan is not `required` and none is there. Without `usual`, only what is
-    given on the command line counts. Without `argument`, the command has other arguments than the plan.
+    The command gets `plan_file`; None if a plan is not `required` and there is none. Without `usual`, only the command
+    line counts. Without `argument`, the command's arguments are not plans.
     """
 
     def decorate(command: Command) -> Command:
@@ -190,7 +190,7 @@ def choose_uplinks(plan: Plan, name: str | None) -> list[Any]:
 
 
 def at_option(meaning: str) -> Callable[[Command], Command]:
-    """`--at MOMENT`, with what it means here."""
+    """`--at MOMENT`, with its meaning for the command."""
     return click.option("--at", "at", metavar="MOMENT", help=meaning)
 
 

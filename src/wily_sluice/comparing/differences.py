@@ -1,9 +1,9 @@
-"""What differs between two results, and whether by more than chance would make it.
+"""The differences between two results, and whether they exceed chance.
 
-Samples that follow each other are alike: a full buffer is full for a while. So blocks of them are drawn, as many as
-there are, again and again, from each result (the block bootstrap: Künsch 1989); a difference is beyond the noise if 95
-of a hundred draws agree on its sign. Shares are held against each other by the interval of their difference (Newcombe
-1998, method 10). What has no samples is exact, and a difference of half a percent is one.
+Successive samples are similar: a full buffer stays full for a while. So both results are resampled in blocks, many
+times (the block bootstrap: Künsch 1989); a difference is beyond the noise if 95% of the resamples agree on its sign.
+Proportions are compared by the interval of their difference (Newcombe 1998, method 10). Quantities without samples are
+exact, and differ from half a percent on.
 """
 
 from collections.abc import Sequence
@@ -39,7 +39,7 @@ class Difference:
 
 
 def differences(a: Result, b: Result) -> list[Difference]:
-    """Of all that is in both, in the order of the first; then what is in one of them alone."""
+    """For all quantities in both, in the order of the first; then those in only one."""
     found = [_difference(a[name], b[name]) for name in a if name in b]
     found += [Difference(one, _value(one), None, None, None, True, None) for name, one in a.items() if name not in b]
     found += [Difference(one, None, _value(one), None, None, True, None) for name, one in b.items() if name not in a]
@@ -75,7 +75,7 @@ def _taken(samples: "np.ndarray[tuple[int, ...], np.dtype[np.float64]]", statist
 
 
 def _interval(a: Sequence[float], b: Sequence[float], statistic: Statistic) -> tuple[float, float]:
-    """Where the difference is, by blocks that are drawn anew."""
+    """The interval of the difference, by resampled blocks."""
     from scipy.stats import bootstrap
 
     blocks = [_blocks(samples) for samples in (a, b)]

@@ -1,4 +1,4 @@
-"""What can be compared of a result, as quantities with names."""
+"""The comparable quantities of a result, with names."""
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -16,8 +16,8 @@ MORE_IS_BETTER: dict[Unit, bool] = {"ns": False, "share": False, "a minute": Tru
 
 @dataclass(frozen=True, slots=True)
 class Quantity:
-    """One figure. `samples` are what it is of, in the order of time, and `statistic` what is taken of them; without
-    samples it is as exact as it stands. Of a share, `of` is how many there were.
+    """One figure. `samples` are its data in the order of time, and `statistic` the function applied to them; without
+    samples the figure is exact. For a proportion, `of` is the sample size.
     """
 
     name: str
@@ -36,7 +36,7 @@ class NothingToCompareError(ValueError):
 
 
 def of_plan(plan: Plan) -> Result:
-    """Of a plan: what each queue gets while all are full."""
+    """For a plan: the rate of each queue while all are full."""
     found = {}
     for uplink in plan.uplinks:
         for way in DIRECTIONS:
@@ -47,7 +47,7 @@ def of_plan(plan: Plan) -> Result:
 
 
 def of_data(data: Any, part: str = "after") -> Result:
-    """Of what a command has printed with --json; of a run of the lab, the part `before` or `after`."""
+    """From a command's --json output; for a run of the lab, the part `before` or `after`."""
     if isinstance(data, dict):
         if isinstance(data.get("measurements"), list) and data["measurements"]:
             return _named(_of_line(data["measurements"][-1]))
@@ -61,7 +61,7 @@ def of_data(data: Any, part: str = "after") -> Result:
 
 
 def has_parts(data: Any) -> bool:
-    """Whether a result has a before and an after of its own."""
+    """Whether a result has both a before and an after."""
     return isinstance(data, dict) and isinstance(data.get("before"), list) and isinstance(data.get("after"), list)
 
 

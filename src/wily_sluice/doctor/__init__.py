@@ -1,1 +1,1 @@
-"""Looks at a machine for what makes shaping fail or lie, and fixes what can safely be fixed."""
+"""Finds problems of a machine that break shaping or falsify figures, and makes the safe changes."""

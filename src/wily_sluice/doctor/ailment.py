@@ -1,4 +1,4 @@
-"""What an ailment is: what is looked for, what is said of it, and what would fix it."""
+"""A kind of problem: the check, its description, and its fix."""
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -21,7 +21,7 @@ class Change:
 
     @property
     def setting(self) -> str:
-        """As sysctl.d(5) writes it; empty for what is not below /proc/sys."""
+        """The name for sysctl.d(5); empty if it is not below /proc/sys."""
         inside = self.path.removeprefix("/proc/sys/")
         return "" if inside == self.path else inside.replace(".", "\0").replace("/", ".").replace("\0", "/")
 
@@ -38,7 +38,7 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class Ailment:
-    """A kind of what can be wrong. An error makes shaping fail, a warning makes it worse than the plan says."""
+    """A kind of problem. An error prevents shaping, a warning makes it worse than the plan says."""
 
     code: str
     severity: Severity

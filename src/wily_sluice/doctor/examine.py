@@ -1,4 +1,4 @@
-"""All ailments, held against a plan and the facts."""
+"""All checks, with a plan and the facts."""
 
 from dataclasses import dataclass
 from typing import Final
@@ -13,13 +13,13 @@ AILMENTS: Final = (*links.AILMENTS, *routing.AILMENTS, *machine.AILMENTS)
 
 @dataclass(frozen=True, slots=True)
 class Complaint:
-    """An ailment that was found, and where."""
+    """A problem that was found, and its place."""
 
     ailment: Ailment
     found: Found
 
 
 def examine(plan: Plan, facts: Facts) -> list[Complaint]:
-    """What is wrong, errors first."""
+    """All problems, errors first."""
     found = [Complaint(ailment, one) for ailment in AILMENTS for one in ailment.find(plan, facts)]
     return sorted(found, key=lambda one: one.ailment.severity != "error")

@@ -1,4 +1,4 @@
-"""What is so of a machine, as far as ailments ask. No fact is read here."""
+"""Facts about a machine, for the checks. No fact is read here."""
 
 from dataclasses import dataclass, field
 from ipaddress import IPv4Interface, IPv6Interface
@@ -12,10 +12,10 @@ InterfaceAddress: TypeAlias = IPv4Interface | IPv6Interface
 
 @dataclass(frozen=True, slots=True)
 class Interface:
-    """`link` says that it is up and so is its link; `bridge` is the bridge that it is a port of, or empty; `discipline`
-    is what the kernel queues its packets by. `speed` in bit/s and `full_duplex` are None where nobody says; so is
-    `sleeps`, that its device may be suspended to save power. `features` are those of its card that are on, of those
-    that matter (`doctor.features`).
+    """`link` means that it is up and has a link; `bridge` is the bridge that it is a port of, or empty; `discipline` is
+    the kernel's queueing discipline. `speed` in bit/s and `full_duplex` are None if unknown; so is `sleeps`, whether
+    its device may be suspended to save power. `features` are the active features of its card among the relevant ones
+    (`doctor.features`).
     """
 
     name: str
@@ -33,17 +33,17 @@ class Interface:
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """`ways_out` are interfaces of default routes, of IPv4 and of IPv6. `settings` are those of /proc/sys that could be
-    read, by their paths there. `in_step` says that the clock is kept to a reference; None where nobody says.
+    """`ways_out` are interfaces of default routes, for IPv4 and IPv6. `settings` are the readable ones of /proc/sys, by
+    path. `in_step` means that the clock follows a reference; None if unknown.
 
-    `flow_tables` are those of nf_tables, whose packets bypass all chains; `clamps` says that a rule lowers what
-    TCP takes for the largest segment; sources of IPv4 are `translated` out of interfaces with these names, which may
-    end with `*`; both are None where rules cannot be read. `busy` is the part of what the gate was measured
-    to carry here that the plan's lines come to, None where nobody has measured.
+    `flow_tables` are those of nf_tables, whose packets bypass all chains; `clamps` means that a rule lowers TCP's
+    maximum segment size; IPv4 sources are `translated` on interfaces with these names, which may end with `*`; both are
+    None if rules cannot be read. `busy` is the fraction of the gate's measured capacity that the plan's uplinks need,
+    None without a measurement.
 
-    Filters drop all new forwarded conversations of the versions of IP that are `closed`. `slow` says why the engine is
-    not compiled, `queue` why the kernel's packet queue cannot be used; both are empty where all is well. `missing` are
-    commands that the gate runs and that are not installed. `mark_uses` are other programs' firewall marks and routing
+    Filters drop all new forwarded conversations of the IP versions that are `closed`. `slow` says why the engine is not
+    compiled, `queue` why the kernel's packet queue is unavailable; both are empty if all is well. `missing` are
+    commands that the gate needs and that are not installed. `mark_uses` are other programs' firewall marks and routing
     rules.
     """
 

@@ -1,6 +1,6 @@
-"""What network cards do by themselves (linux/ethtool.h): which of it is on, and how that is changed.
+"""Offload features of network cards (linux/ethtool.h): their state, and how to change it.
 
-A feature stands among the files of the kernel as `ethtool/INTERFACE/FEATURE`, and holds `on` or `off`.
+A feature appears among the kernel's files as `ethtool/INTERFACE/FEATURE`, and contains `on` or `off`.
 """
 
 from contextlib import suppress
@@ -28,7 +28,7 @@ def _features(interface: str) -> Any:
 
 
 def enabled(interface: str) -> frozenset[str]:
-    """Those of the features above that are on; none where nobody says."""
+    """The active features among those above; none if unknown."""
     try:
         found = _features(interface).features
     except OSError:

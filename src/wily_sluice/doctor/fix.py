@@ -1,7 +1,7 @@
-"""Fixes what can be fixed, and undoes it: a journal has what each file of the kernel's held before.
+"""Makes safe changes, and undoes them: a journal has the previous content of each kernel file.
 
-A change lasts until the machine starts anew; how to keep it is said, and left to the person. The files are those of one
-network namespace, so a journal is for the one that it was begun in.
+A change lasts until a reboot; the user is told how to make it permanent. The files belong to one network namespace, so
+a journal is only for the namespace that it was begun in.
 """
 
 import json
@@ -38,8 +38,8 @@ def _read(path: str) -> str:
 
 
 class Journal:
-    """What was changed, in the state folder; `save` writes a private file there. `place` tells one network namespace
-    from others.
+    """The journal of changes in the state folder; `save` writes a private file there. `place` identifies the network
+    namespace.
     """
 
     def __init__(self, state: Path, save: Callable[[Path, str], None], place: str = "") -> None:
@@ -51,7 +51,7 @@ class Journal:
         self._replace(self._file, json.dumps({"place": self._place, "before": before}, indent=2) + "\n")
 
     def read(self) -> dict[str, str]:
-        """What each changed file held before. FixError for a journal that cannot be read."""
+        """The previous content of each changed file. FixError if the journal cannot be read."""
         try:
             text = self._file.read_text()
         except FileNotFoundError:
@@ -69,7 +69,7 @@ class Journal:
         return found
 
     def fix(self, changes: Iterable[Change]) -> list[Change]:
-        """Make these changes; those that were made. What was is written down first."""
+        """Make these changes; returns those that were made. The previous contents are saved first."""
         before, made = self.read(), []
         for change in changes:
             was = _read(change.path)

@@ -1,6 +1,6 @@
-"""Reads the facts: by netlink (linux/rtnetlink.h), and from what the kernel shows below /proc and /sys.
+"""Reads the facts: by netlink (linux/rtnetlink.h), and from /proc and /sys.
 
-Nothing is changed, and what only root may see is left out where it cannot be seen.
+It changes nothing, and leaves out facts that only root can see.
 """
 
 import ctypes
@@ -66,7 +66,7 @@ def facts(root: Path = Path("/")) -> Facts:
 
 
 def _outlets(route: Any) -> list[int]:
-    """The indices of the interfaces that a route leads to: one, or those of several next hops."""
+    """The indices of a route's interfaces: one, or one for each next hop."""
     several = route.get_attr("RTA_MULTIPATH")
     if several:
         return [hop["oif"] for hop in several]

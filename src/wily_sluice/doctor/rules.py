@@ -1,4 +1,4 @@
-"""What rules of nf_tables do that matters to shaping; the rules of iptables are among them, unless it is an old one."""
+"""The effects of nf_tables rules on shaping; those of iptables are included, except for its legacy variant."""
 
 import socket
 from collections.abc import Iterator
@@ -19,9 +19,9 @@ OURS: Final = "SLUICE"  # chains of the gate begin so
 
 
 class Rules(NamedTuple):
-    """The flow tables; whether a rule clamps the largest segment; out of which interfaces IPv4 sources are translated,
-    as names that may end with `*`; and for which versions of IP a filter drops every new forwarded conversation. The
-    second and third are None where rules cannot be seen.
+    """The flow tables; whether a rule clamps the maximum segment size; the interfaces on which IPv4 sources are
+    translated, as names that may end with `*`; and the IP versions for which a filter drops every new forwarded
+    conversation. The second and third are None if rules cannot be seen.
     """
 
     flow_tables: tuple[str, ...] = ()
@@ -57,8 +57,8 @@ def rules(root: Path, names: dict[int, str]) -> Rules:
 
 
 def _closed(chains: list[Any], found: list[tuple[Any, list[tuple[str, Any]]]]) -> Iterator[int]:
-    """The versions of IP of which no new conversation is forwarded: a chain of the forward hook drops by its policy,
-    and none of its rules accepts one, or asks another chain.
+    """The IP versions without new forwarded conversations: a chain of the forward hook drops by its policy, and none of
+    its rules accepts one or jumps to another chain.
     """
     for chain in chains:
         hook = chain.get_attr("NFTA_CHAIN_HOOK")
@@ -145,7 +145,7 @@ def _outlet(expressions: list[tuple[str, Any]], names: dict[int, str]) -> str:
 
 
 def _compared(expressions: list[tuple[str, Any]]) -> Iterator[tuple[str, bytes]]:
-    """What a rule asks to be equal: what of a packet, and to which bytes."""
+    """A comparison in a rule: the part of a packet, and the bytes."""
     key = ""
     for name, data in expressions:
         if name == "meta":

@@ -20,14 +20,14 @@ def folder() -> Path:
 
 
 class Site(NamedTuple):
-    """A complete plan to start from, and what it is for."""
+    """A complete plan to start from, and its purpose."""
 
     file: Path
     about: str
 
 
 def sites() -> dict[str, Site]:
-    """The sites that a first plan can be like, by name. Each says in its first line what it is for."""
+    """The example sites, by name. The first line of each states its purpose."""
     found = {}
     for file in sorted((folder() / "sites").glob("*.yaml")):
         about = file.read_text(encoding="utf-8").partition("\n")[0].removeprefix("# ")

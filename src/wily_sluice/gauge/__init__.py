@@ -1,4 +1,4 @@
-"""Measures a line between two machines: test packets of RFC 8762, who sends them, who sends them back, what they tell.
+"""Measures a line between two machines with test packets (RFC 8762) and loads.
 
-New here: something else to measure.
+New here: another measurement.
 """

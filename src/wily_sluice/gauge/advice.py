@@ -1,4 +1,4 @@
-"""What measurements of a line come to in a plan: its rates, headroom and framing, with the arithmetic."""
+"""Advice for a plan from measurements of a line: rates, headroom and framing, with the arithmetic."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -78,7 +78,7 @@ def advice(measurements: Sequence[Measured], known: FramingWords | None = None) 
 
 
 def line_rates(one: Measured) -> dict[Direction, float]:
-    """The line's rates in bit/s that a measurement alone comes to."""
+    """The line's rates in bit/s from a single measurement."""
     framing = _framing([one], None)[1]
     found = {way: own.data for way, own in one.ways.items()}
     return {way: _sized(one, way, data).line(framing) for way, data in found.items() if data is not None}

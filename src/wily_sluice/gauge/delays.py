@@ -1,4 +1,4 @@
-"""What came back of test packets: round trips, how delay varies each way, and what was lost each way."""
+"""Results of test packets: round trips, jitter in each direction, and loss in each direction."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace

@@ -36,9 +36,9 @@ class Estimate:
 
 
 def estimate(course: Sequence[tuple[Nanoseconds, int, Size]], segment: Size) -> Estimate | None:
-    """The rate of a load, from segments of so much data by moments, its ramp-up left out; None of too little.
+    """The rate of a load from its segments over time, without the ramp-up; None if there are too few.
 
-    The interval is by the bootstrap (Efron 1979), over halves of a second.
+    The interval is by the bootstrap (Efron 1979), over half seconds.
     """
     if len(course) < 2:
         return None
@@ -57,7 +57,7 @@ def estimate(course: Sequence[tuple[Nanoseconds, int, Size]], segment: Size) -> 
 
 
 def ramp_ends(rates: Sequence[float]) -> int:
-    """The step from which on a load has come to speed: near the mean of all that follow. Before the middle, or none."""
+    """The step at which a load has reached its speed: close to the mean of all later steps. In the first half, or none."""
     values = np.asarray(rates, dtype=np.float64)
     for step in range(len(values) // 2):
         if values[step] >= STEADY * values[step + 1 :].mean():
@@ -99,8 +99,8 @@ def round_trips_a_minute(trips: Sequence[Nanoseconds]) -> float | None:
 
 
 class Sized(NamedTuple):
-    """A rate of data in bit/s, with segments of so much data and so many bytes of headers. `beside` is what else went
-    over the line meanwhile: sizes of IP packets, and how many a second. `doubt` is by what part the rate may be off.
+    """A rate of data in bit/s, with this segment size and header size. `beside` is the other traffic on the line: sizes
+    of IP packets, and packets a second. `doubt` is the relative error of the rate.
     """
 
     segment: Size

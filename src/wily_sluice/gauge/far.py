@@ -1,14 +1,14 @@
-"""The far end of a measurement of rates, over HTTP/1.1: it sends as fast as the line takes, and takes what comes.
+"""The far end of a measurement of rates, over HTTP/1.1: sends and receives at the full rate of the line.
 
-What is asked for is signed with the shared key (docs/gauge.md): who has no key gets nothing but a challenge. Nothing is
+Requests are signed with the shared key (docs/gauge.md); without the key, a client gets only a challenge. Nothing is
 stored, and no session lasts longer than LONGEST_SESSION.
 
 - `GET /gauge/challenge`: a number to sign with, as JSON
-- `GET /gauge/down`: bytes, until the other side closes or LONGEST has passed
-- `POST /gauge/up`: takes bytes
-- `GET /gauge/taken`: how many segments came in the session, as `[nanoseconds, segments, bytes]` every SAMPLE
+- `GET /gauge/down`: sends bytes, until the client closes or LONGEST has passed
+- `POST /gauge/up`: receives bytes
+- `GET /gauge/taken`: the segments received in the session, as `[nanoseconds, segments, bytes]` every SAMPLE
 - `GET /gauge/small`: one byte
-- `POST /gauge/order`: an order of a proof, as JSON (`proofs`), where these are served; its body is signed too
+- `POST /gauge/order`: an order of a proof, as JSON (`proofs`), if these are served; its body is signed too
 """
 
 import asyncio
@@ -57,7 +57,7 @@ def secret_of(key: bytes, challenge: str) -> bytes:
 
 
 class Session:
-    """One measurement: when it began, whether it was signed, and what it has sent."""
+    """One measurement: its start, whether it was signed, and its traffic."""
 
     def __init__(self, now: Nanoseconds) -> None:
         self.begun = now
@@ -74,7 +74,7 @@ class Session:
 
 
 async def _body(request: web.Request) -> bytes:
-    """What an order says; it can be asked for again."""
+    """The body of an order; it can be read again."""
     if request.content_length is None or request.content_length > LARGEST_ORDER:
         raise web.HTTPRequestEntityTooLarge(LARGEST_ORDER, request.content_length or 0)
     return await request.read()

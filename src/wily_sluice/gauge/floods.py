@@ -1,7 +1,7 @@
-"""Floods of UDP at a pace, and what arrives of them: the same at both ends of a line.
+"""Paced floods of UDP, and their arrivals: the same at both ends of a line.
 
-A packet says of which stream it is and when it was sent. The kernel stamps it as it arrives, so that what waits for the
-program that counts does not count. Times are of the real-time clock.
+A packet contains its stream and its send time. The kernel stamps it on arrival, so that the delay of the counting
+program does not matter. Times are of the real-time clock.
 """
 
 import json
@@ -34,9 +34,7 @@ class Sending(NamedTuple):
 
 
 class Span(NamedTuple):
-    """When to send, and from when until when to count: by the kernel's stamps, unless what the kernel has received may
-    have been held back since.
-    """
+    """When to send, and when to count: by the kernel's stamps, unless the kernel may have held packets back since."""
 
     begin: int
     counted: int
@@ -45,7 +43,7 @@ class Span(NamedTuple):
 
 
 class Arrived(NamedTuple):
-    """What came of a stream: packets, and what 95 and 99 of a hundred did not wait longer than, in ns."""
+    """The arrivals of a stream: packets, and the 95th and 99th percentiles of delay, in ns."""
 
     stream: int
     packets: int

@@ -44,8 +44,8 @@ Tell = Callable[[str, float], None]
 
 @dataclass(slots=True)
 class Way:
-    """What was measured of one direction: data in bit/s; waits beyond the idle line's; round trips a minute while it is
-    loaded; the buffer in ns. `loaded` are packets in the time of the load. None where it could not be.
+    """The results for one direction: data in bit/s; delays beyond the idle line's; round trips a minute under load; the
+    buffer in ns. `loaded` are packets during the load. None if not measured.
     """
 
     load: Load = field(default_factory=Load)
@@ -59,10 +59,10 @@ class Way:
 
 @dataclass(slots=True)
 class Measured:
-    """A measurement. `waits` are for a picture: `(moment, up, down)` in ns, the last two beyond the idle line's; so are
-    `courses`: the direction, the moment, the data of a segment, and the segments since.
+    """A measurement. `waits` are for a picture: `(time, up, down)` in ns, the last two beyond the idle line's; so are
+    `courses`: the direction, the time, the data of a segment, and the segments since.
 
-    `troubles` say what is missing, and why; `whole` is false where it was ended early.
+    `troubles` list the missing figures with reasons; `whole` is false if it was ended early.
     """
 
     at: Nanoseconds
@@ -85,7 +85,7 @@ class Measured:
 
 
 class Probing:
-    """Test packets in a thread of its own, as long as it lasts."""
+    """Test packets in a separate thread, for as long as it lasts."""
 
     def __init__(self, host: str, port: int, key: bytes) -> None:
         self._about = host, port, key
@@ -103,7 +103,7 @@ class Probing:
             self.trouble = str(error)
 
     def end(self) -> None:
-        """Send no more, and wait for what is under way."""
+        """Stop sending, and wait for packets in flight."""
         self._over.set()
         self._thread.join(5)
 
@@ -199,7 +199,7 @@ class _Steps:
         return (TEST_PACKET, passed / lasted), (SMALL_REQUEST, SMALL_PACKETS * len(one.trips) / lasted)
 
     def both(self) -> None:
-        """Both directions at once: some lines share what they have."""
+        """Both directions at once: some lines share their capacity."""
         self._tell("loading both ways", 0.65)
         loads = asyncio.run(load(self._far, DIRECTIONS, self._connections, BOTH, small=False))
         for way, one in loads.items():
@@ -210,7 +210,7 @@ class _Steps:
         time.sleep(DRAINS / SECOND)
 
     def sizes(self) -> None:
-        """The slower direction with small packets, which tells what each packet costs beyond its bytes."""
+        """The slower direction with small packets, which reveals the per-packet overhead."""
         rates = {way: one.data.rate for way, one in self._measured.ways.items() if one.data is not None}
         if not rates:
             return
@@ -252,10 +252,10 @@ class _Steps:
         self._measured.largest = largest_packet(self._far.host, port, self._far.key)
 
     def waits(self, until: Nanoseconds) -> None:
-        """How long packets waited each way, beyond what the idle line takes, by all that came back.
+        """Delays in each direction, beyond those of the idle line, from all answers.
 
-        Two clocks tell only how a delay changes; and one may run faster than the other, by as much as the idle line at
-        the end seems to differ from that at the beginning.
+        Two clocks only show changes of delay. One may also run faster than the other, by the difference between the
+        idle line at the end and at the beginning.
         """
         if self._probing is None or self._base is None:
             return
@@ -288,14 +288,16 @@ def _one_way(one: Answered) -> tuple[Nanoseconds, Nanoseconds]:
 
 
 def _base(answers: list[Answered]) -> tuple[Nanoseconds, Nanoseconds]:
-    """What the idle line takes each way, and the difference of the clocks."""
+    """The idle line's delay in each direction, with the offset of the clocks."""
     ways = np.array([_one_way(one) for one in answers], dtype=np.int64)
     low = np.percentile(ways, 10, axis=0)
     return int(low[0]), int(low[1])
 
 
 def largest_packet(host: str, port: int, key: bytes) -> Size | None:
-    """The largest IP packet that goes to the far end and back without fragments, in bytes, by halving; None if none."""
+    """The largest IP packet that reaches the far end and returns without fragments, in bytes, by bisection; None if
+    none does.
+    """
     from wily_sluice.gauge.reflector import prepared, receive
     from wily_sluice.gauge.stamp import MalformedError, Sent, read_reflected, sent_packet
 

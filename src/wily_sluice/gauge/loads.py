@@ -26,8 +26,8 @@ Course = list[tuple[Nanoseconds, int, Size]]  # when, and how many segments, and
 
 
 class Load:
-    """What came of a load: segments over time; round trips of small requests beside it, in ns; data and headers of a
-    full segment in bytes. `trouble` says why it ended early, if it did.
+    """The results of a load: segments over time; round trips of small requests during it, in ns; data and headers of a
+    full segment in bytes. `trouble` is the reason if it ended early.
     """
 
     def __init__(self) -> None:
@@ -50,7 +50,7 @@ class Load:
 
 
 class Far:
-    """The far end: its address, and the key that it shares, or a URL of somebody else's that serves bytes."""
+    """The far end: its address and the shared key, or the URL of another server with data."""
 
     def __init__(self, host: str, port: int, key: bytes | None, url: str = "") -> None:
         self.key = key
@@ -66,7 +66,7 @@ class Far:
         return authorization(self.key, self.challenge, method, path) if self.key is not None else {}
 
     async def meet(self) -> None:
-        """Get a challenge. LiveError when nobody answers, or somebody else does."""
+        """Get a challenge. LiveError if there is no answer, or from something else."""
         if self.key is None:
             return
         try:
@@ -111,15 +111,15 @@ class Connector(aiohttp.TCPConnector):
         return sum(acknowledged(end) for end in ends if end is not None)
 
     def break_off(self) -> None:
-        """End all connections at once: what waits to be sent is dropped."""
+        """End all connections at once: pending data is dropped."""
         for transport in self._transports:
             transport.abort()
 
 
 def session(segment: Size = 0, loads: bool = False) -> aiohttp.ClientSession:
-    """A session in which each connection is a new one; with segments of so much data at most, if that is given.
+    """A session in which each connection is a new one; with at most this segment size, if given.
 
-    One that `loads` sends full segments, and nothing more once it is broken off.
+    A session that `loads` sends full segments, and no data after it is broken off.
     """
 
     def made(address: Any) -> socket.socket:
@@ -139,7 +139,7 @@ def session(segment: Size = 0, loads: bool = False) -> aiohttp.ClientSession:
 async def load(
     far: Far, ways: Sequence[Direction], connections: int, lasts: Nanoseconds, segment: Size = 0, small: bool = True
 ) -> dict[Direction, Load]:
-    """Load the line in some directions at once, for a time. An interrupt ends it with what came by then."""
+    """Load the line in these directions for a time. An interrupt ends it and keeps the results."""
     loads: dict[Direction, Load] = {way: Load() for way in ways}
     until = time.monotonic_ns() + lasts
     for one in loads.values():
@@ -175,7 +175,7 @@ async def _watch(
     transfers: "list[asyncio.Task[None]]",
     until: Nanoseconds,
 ) -> None:
-    """Until the time is over, or the line stands still, or nothing is left that could move a byte."""
+    """Wait until the time is over, no data moves, or all connections have ended."""
     moved, since = -1, time.monotonic_ns()
     while (now := time.monotonic_ns()) < until:
         await asyncio.sleep(min(0.1, (until - now) / SECOND))
@@ -259,7 +259,7 @@ async def _small(far: Far, one: Load) -> None:
 
 
 async def _fetch_taken(far: Far, one: Load) -> None:
-    """What the far end took, by its own clock: what this side has sent may still wait somewhere."""
+    """The far end's counts, by its own clock: data sent from here may still be queued."""
     with suppress(aiohttp.ClientError, TimeoutError, OSError, ValueError, KeyError):
         async with (
             session() as own,

@@ -1,8 +1,8 @@
-"""The far side of proofs: ends at which conversations are answered, and floods, for those who have the key.
+"""The far end of proofs: ports that answer conversations, and floods, for holders of the key.
 
-A program of its own does what it is told (its orders stand in `rig/promises/traffic_program.py`), for one session at a
-time, and is ended when that has been silent. No order goes there unchecked: at most MOST_ENDS ends, only at the address
-that was asked, no flood beyond the rate that was allowed at the start, and only to callers who show a token.
+A separate program carries out the orders (described in `rig/promises/traffic_program.py`), for one session at a time,
+and is ended when that falls silent. All orders are checked: at most MOST_ENDS ports, only at the requested address, no
+flood above the rate allowed at the start, and only to callers with a token.
 """
 
 import asyncio

@@ -1,4 +1,4 @@
-"""Sends test packets back: to those who have the key, no faster than it is told, and never more than came."""
+"""Answers test packets of holders of the key, at a limited rate, never with more bytes than it received."""
 
 import socket
 import struct
@@ -43,7 +43,7 @@ class Session:
 
 
 class Reflector:
-    """Decides what is answered. No socket."""
+    """Decides on answers. No socket."""
 
     def __init__(self, key: bytes) -> None:
         self._key = key
@@ -53,7 +53,7 @@ class Reflector:
     def answer(
         self, data: bytes, sender: tuple[str, int], received: Nanoseconds, now: Callable[[], Nanoseconds], ttl: int
     ) -> bytes | None:
-        """The packet to send back; None for what is not signed, or comes too fast."""
+        """The answer; None if the packet is not signed, or too early."""
         session = self._sessions.get(sender)
         if session is None or received - session.seen > SESSION_ENDS:
             session = Session(received)

@@ -1,5 +1,5 @@
-"""Counts the segments with data that came over connections, by what the kernel says of each: also those that came
-twice, or wait for one before them, and so what the line carried rather than what an application has read.
+"""Counts the data segments received on connections, from the kernel's figures: including duplicates and segments out of
+order, and so the traffic of the line rather than the data of the application.
 """
 
 import socket
@@ -22,11 +22,11 @@ class Segments:
         self._over = (0, 0)
 
     def add(self, end: Any) -> None:
-        """Count what comes over a socket from now on."""
+        """Count the segments of a socket from now on."""
         self._counts[id(end)] = end, 0, 0
 
     def remove(self, end: Any) -> None:
-        """Count it no more; what came stays counted."""
+        """Stop counting it; earlier segments stay counted."""
         self._look()
         _, segments, size = self._counts.pop(id(end), (None, 0, 0))
         self._over = self._over[0] + segments, self._over[1] + size

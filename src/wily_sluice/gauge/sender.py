@@ -1,4 +1,4 @@
-"""Sends test packets at an even pace, and collects what comes back."""
+"""Sends test packets at an even pace, and collects the answers."""
 
 import select
 import socket

@@ -1,9 +1,9 @@
-"""Test packets of the Simple Two-Way Active Measurement Protocol, in its authenticated mode.
+"""Test packets of the Simple Two-Way Active Measurement Protocol, in authenticated mode.
 
-Source: RFC 8762 §4.2.2 (what a sender sends), §4.3.2 (what a reflector sends back), §4.4 (integrity: the first 16 bytes
-of an HMAC-SHA-256 over the 96 before it). Timestamps are of NTP (RFC 5905 §6): seconds since 1900 and a fraction of
-2^-32. A packet may be longer, with a padding that is sent back. No clock and no socket: moments are handed in, in ns
-since 1970.
+Source: RFC 8762 §4.2.2 (sender packets), §4.3.2 (reflector packets), §4.4 (integrity: the first 16 bytes of an
+HMAC-SHA-256 over the preceding 96). Timestamps are NTP's (RFC 5905 §6): seconds since 1900 and a fraction of 2^-32. A
+packet may be longer, with a padding that is returned. No clock and no socket: the caller passes times, in ns since
+1970.
 """
 
 import hmac
@@ -35,7 +35,7 @@ class Sent(NamedTuple):
 
 
 class Reflected(NamedTuple):
-    """A reflector's packet: its own number and moments, and what it copied of the sender's."""
+    """A reflector's packet: its own number and times, and its copy of the sender's."""
 
     sequence: int
     at: Nanoseconds
@@ -46,7 +46,7 @@ class Reflected(NamedTuple):
 
 
 class MalformedError(ValueError):
-    """Bytes that are not a packet of this kind, or not by somebody who has the key."""
+    """Bytes that are no valid packet, or not signed with the key."""
 
 
 def ntp(at: Nanoseconds) -> int:
@@ -82,15 +82,15 @@ def sent_packet(sent: Sent, key: bytes, length: Size = LENGTH) -> bytes:
 
 
 def read_sent(data: bytes, key: bytes) -> Sent:
-    """What a sender's packet says. MalformedError."""
+    """Parse a sender's packet. MalformedError."""
     sequence, stamp, _ = _SENT.unpack(_checked(data, key))
     return Sent(sequence, from_ntp(stamp))
 
 
 def reflected_packet(data: bytes, key: bytes, sequence: int, received: Nanoseconds, at: Nanoseconds, ttl: int) -> bytes:
-    """The answer to a sender's packet, as long as that: so nobody can make a reflector send more than was sent to it.
+    """The answer to a sender's packet, with the same length: a reflector never sends more than it received.
 
-    MalformedError where it deserves none.
+    MalformedError if it deserves no answer.
     """
     number, stamp, estimate = _SENT.unpack(_checked(data, key))
     body = _REFLECTED.pack(sequence & 0xFFFFFFFF, ntp(at), ERROR_ESTIMATE, ntp(received), number, stamp, estimate, ttl)
@@ -98,6 +98,6 @@ def reflected_packet(data: bytes, key: bytes, sequence: int, received: Nanosecon
 
 
 def read_reflected(data: bytes, key: bytes) -> Reflected:
-    """What a reflector's packet says. MalformedError."""
+    """Parse a reflector's packet. MalformedError."""
     sequence, at, _, received, number, stamp, _, ttl = _REFLECTED.unpack(_checked(data, key))
     return Reflected(sequence, from_ntp(at), from_ntp(received), number, from_ntp(stamp), ttl)

@@ -1,1 +1,1 @@
-"""What is kept over time, in SQLite."""
+"""Long-term storage, in SQLite."""

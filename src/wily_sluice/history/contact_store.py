@@ -24,7 +24,7 @@ _SCHEMA = (
 
 
 class Contact(NamedTuple):
-    """A host, a name, the first and the last hour in which they spoke, and in how many."""
+    """A host, a name, the first and the last hour of contact, and the number of hours."""
 
     host: str
     name: str
@@ -41,7 +41,7 @@ class ContactStore:
         self._database = open_database(self.path, _SCHEMA, 1, ("secure_delete = on",))
 
     def add(self, at: int, kept: Nanoseconds, spoken: Iterable[tuple[str, str]]) -> None:
-        """Hosts with names at a moment, and for how long they are kept. What is older goes."""
+        """Add hosts with names at a time; entries older than their retention are deleted."""
         hour = at - at % HOUR
         with self._database:
             self._database.executemany(
@@ -50,7 +50,7 @@ class ContactStore:
             self._database.execute("delete from spoke where hour + ? <= ?", (HOUR, at - kept // SECOND))
 
     def read(self, host: str | None = None) -> Iterator[Contact]:
-        """What is kept, of all hosts or of one: the latest first."""
+        """The stored contacts of all hosts or of one, latest first."""
         rows = self._database.execute(
             "select host, name, min(hour), max(hour), count(*) from spoke where ?1 is null or host = ?1 "
             "group by host, name order by max(hour) desc, host, name",
@@ -69,7 +69,7 @@ class ContactStore:
 
 
 def forget(folder: Path) -> None:
-    """Keep nothing, and let go of all that was kept. sqlite3.Error or OSError when that cannot be."""
+    """Delete everything, and store no more. sqlite3.Error or OSError on failure."""
     path = folder / CONTACTS
     if path.exists():
         store = ContactStore(folder)

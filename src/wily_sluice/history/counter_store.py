@@ -1,15 +1,15 @@
 """Counters in SQLite: seconds for an hour, minutes for a month, hours for ten years.
 
-A row is a span of one of these resolutions: its beginning, in seconds since 1970, the gate's run, and the counters
-as JSON compressed by zlib (RFC 1950): a list of the subjects, the words of each joined by tabs, and a list of columns
-in the order of FIELDS, each with a number for every subject. Delays are numbers of steps of the histogram
-(`engine.tally`). So a second of a hundred busy queues and hosts takes a kilobyte or two. Rows older than their
-resolution is kept for are deleted.
+A row is a span of one of these resolutions: its start, in seconds since 1970, the gate's run, and the counters as JSON
+compressed by zlib (RFC 1950): a list of the subjects, the words of each joined by tabs, and a list of columns in the
+order of FIELDS, each with a number for every subject. Delays are bin numbers of the histogram (`engine.tally`). A
+second of a hundred busy queues and hosts takes one or two kilobytes. Rows older than the retention of their resolution
+are deleted.
 
-A minute and an hour are rewritten while they last, so a kill loses some seconds of the one and a minute of the other.
-Every start begins a new run, and so does a clock that steps back, so that no row is overwritten.
+The current minute and hour are rewritten, so a kill loses some seconds of the one and a minute of the other. Every
+start begins a new run, and so does a clock that steps back, so that no row is overwritten.
 
-The file never grows beyond MOST_BYTES: when it would, the oldest of the finest rows go first.
+The file never grows beyond MOST_BYTES: before it would, the oldest of the finest rows are deleted.
 """
 
 import json
@@ -162,10 +162,10 @@ class CounterStore(CounterReader):
         return run
 
     def add(self, until: float, counts: dict[Key, Counts], lasted: float = 0.0) -> bool:
-        """Add the counters of a time that lasted so many seconds until then: each second has its part of them. Without
-        a length, all is of the second that has begun. True if it was time to write, and that was done.
+        """Add the counters of a time that lasted this many seconds until then: each second gets its share. Without a
+        length, all belong to the present second. True if a write was due and done.
 
-        sqlite3.Error if it cannot be written; it is tried again with the next.
+        sqlite3.Error if it cannot be written; the next call tries again.
         """
         at = int(until)
         if at < self._latest:

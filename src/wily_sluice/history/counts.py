@@ -1,4 +1,4 @@
-"""What was counted of something in some span of time."""
+"""The counters of a subject over a span of time."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -13,7 +13,7 @@ Subject: TypeAlias = Literal["uplink", "queue", "limiter", "host", "rule", "serv
 
 
 class Key(NamedTuple):
-    """Of what. `uplink` is empty where it is counted over all of them."""
+    """The subject of counters. `uplink` is empty for all uplinks together."""
 
     subject: Subject
     uplink: str
@@ -23,10 +23,10 @@ class Key(NamedTuple):
 
 @dataclass(slots=True)
 class Counts:
-    """What was counted in some span of time. Sizes in bytes as an interface counts them, `framed` as on the line.
+    """The counters of a span of time. Sizes in bytes as an interface counts them, `framed` as on the line.
 
-    `backlog` and `waiting`, in bytes and packets, are as they were at its end; `busy` is in ns; `waits` as in
-    `engine.tally`, without the first step; `beyond` and `inside` are the round trips seen last, in ns.
+    `backlog` and `waiting`, in bytes and packets, are those at its end; `busy` is in ns; `waits` as in `engine.tally`,
+    without the first bin; `beyond` and `inside` are the last round trips seen, in ns.
     """
 
     bytes: Size = 0
@@ -49,7 +49,7 @@ class Counts:
         self._add(row)
 
     def then(self, later: "Counts") -> None:
-        """Count what was counted after this, of the same: the backlog is the later one."""
+        """Add later counters of the same subject: the backlog is the later one."""
         self.backlog, self.waiting = later.backlog, later.waiting
         self._add(later)
 
@@ -72,8 +72,8 @@ class Counts:
                 self.waits[step] += count
 
     def parted(self, ends: Sequence[float]) -> list["Counts"]:
-        """Parts of it, up to each of these parts of its span, of which the last is 1; what is as it was at its end, and
-        the round trips, are in the last.
+        """Split at these fractions of its span, the last being 1; values at its end, and round trips, belong to the
+        last part.
         """
         parts = []
         before = 0.0

@@ -1,16 +1,16 @@
-"""The databases of a folder of state: private files, each with its schema, which is brought up to date when opened.
+"""The databases of a state folder: private files, each with a schema that is updated when opened.
 
-| file | holds |
-|---|---|
+| file | contents |
+| --- | --- |
 | `plans.sqlite` | revisions of the plan |
-| `counters.sqlite` | what was counted |
-| `quotas.sqlite` | what was used of quotas |
-| `contacts.sqlite` | names that hosts spoke with |
+| `counters.sqlite` | counters |
+| `quotas.sqlite` | use of quotas |
+| `contacts.sqlite` | names that hosts contacted |
 | `measurements.sqlite` | measurements of lines |
-| `events.sqlite` | what happened to lines, routes, mappings and chains |
+| `events.sqlite` | events of uplinks, routes, mappings and chains |
 
-A schema is a list of steps: how far a database has come stands in its table `schema_version`. One that a newer program
-has brought further is refused, and left as it is.
+A schema is a list of steps; the table `schema_version` has the number of steps done. A database from a newer program is
+refused, and left unchanged.
 """
 
 import os
@@ -57,9 +57,9 @@ def private_file(path: Path) -> None:
 def open_database(
     path: Path, steps: Sequence[str], patience: float, pragmas: Sequence[str] = (), check_same_thread: bool = True
 ) -> sqlite3.Connection:
-    """A database in a private file in a private folder, both made if need be, with a schema of these steps.
+    """A database in a private file in a private folder, both created if necessary, with a schema of these steps.
 
-    OSError or sqlite3.Error when it cannot be had, among them NewerDatabase.
+    OSError or sqlite3.Error on failure, including NewerDatabase.
     """
     private_folder(path.parent)
     _rename(path.parent)

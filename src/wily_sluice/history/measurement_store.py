@@ -1,5 +1,5 @@
-"""Measurements of lines, kept in SQLite beside what was counted: a report shows them, and a gate tells when a line has
-become slower.
+"""Measurements of lines, stored in SQLite: the report shows them, and the gate sends a notice when a line has become
+slower.
 """
 
 import json
@@ -23,8 +23,8 @@ KEPT = 3660 * 86_400  # seconds
 
 @dataclass(frozen=True, slots=True)
 class LineMeasurement:
-    """Of an uplink, at a moment in seconds since 1970: rates of the line in bit/s, the idle round trip and what a full
-    buffer holds in ns, and round trips a minute under load; None where it was not measured.
+    """A measurement of an uplink, at a time in seconds since 1970: rates of the line in bit/s, the idle round trip and
+    the delay of a full buffer in ns, and round trips a minute under load; None if not measured.
     """
 
     uplink: str
@@ -44,7 +44,7 @@ class MeasurementStore:
         self._database = open_database(folder / MEASUREMENTS, _SCHEMA, patience, ("journal_mode = wal",))
 
     def add(self, one: LineMeasurement) -> None:
-        """Keep it; what is older than ten years goes."""
+        """Store it; entries older than ten years are deleted."""
         known = {name: value for name, value in asdict(one).items() if value is not None}
         data = {name: value for name, value in known.items() if name not in ("uplink", "at")}
         with self._database:

@@ -9,8 +9,8 @@ from wily_sluice.units import Nanoseconds, Size
 
 @dataclass(slots=True)
 class Series:
-    """One subject in one direction: `whole` of it, and for each step bytes, the p99 of waits in ns, drops, and round
-    trips beyond the line in ns, 0 where none were seen.
+    """One subject in one direction: its sum `whole`, and for each step bytes, the p99 of delays in ns, drops, and round
+    trips beyond the line in ns, 0 if none were seen.
     """
 
     key: Key
@@ -23,7 +23,7 @@ class Series:
 
 @dataclass(slots=True)
 class Period:
-    """From `begin`, in seconds since 1970, in steps of `step` seconds, of which there are `steps`."""
+    """From `begin`, in seconds since 1970, in `steps` steps of `step` seconds."""
 
     begin: int
     step: int
@@ -41,7 +41,7 @@ class Period:
         return sorted(found, key=lambda one: (-one.whole.bytes, one.key))
 
     def rate(self, size: float) -> float:
-        """Bit/s, of what was sent in one step."""
+        """The rate of one step in bit/s."""
         return size * 8 / self.step
 
     def busiest(self, series: Series) -> float:

@@ -38,13 +38,13 @@ class QuotaStore:
             self._database.execute("delete from written where day < date('now', '-30 days')")
 
     def used(self, limiter: str, period: str) -> dict[bytes, Size]:
-        """What each account has used in a period."""
+        """The use of each account in a period."""
         rows = self._database.execute("select key, used from quota where limiter = ? and period = ?", (limiter, period))
         with closing(rows):
             return {bytes(key): used for key, used in rows}
 
     def add(self, run: str, batch: int, used: Iterable[tuple[str, str, bytes, Size]]) -> None:
-        """Add what was used: limiter, period, account, bytes; unless this batch of this run, or a later one, was."""
+        """Add use: limiter, period, account, bytes; unless this batch of this run, or a later one, was already added."""
         with self._database:
             last = self._database.execute("select batch from written where run = ?", (run,)).fetchone()
             if last is not None and last[0] >= batch:

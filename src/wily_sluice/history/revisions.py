@@ -1,10 +1,11 @@
-"""Every plan that a gate was given, in SQLite: when it came, who gave it, what became of it, and which one is kept.
+"""Every plan of a gate, in SQLite: its time, user and outcome, and which one is kept.
 
-Whatever is written is on the disk before the call returns (`synchronous = full`), or it is not there at all: a crash at
-any moment leaves the history as it was before or after a call. What a plan and its files hold is stored once for equal
-contents. Revisions are numbered from 1; the kept one is what starts next time.
+A change is on disk before the call returns (`synchronous = full`), or not made at all: a crash leaves the history as it
+was before or after a call. Equal contents of plans and files are stored once. Revisions are numbered from 1; the next
+gate starts with the kept one.
 
-The newest MOST_REVISIONS stay, and the one that is kept; older ones go when another comes, and what only they held.
+The newest MOST_REVISIONS stay, and the kept one; older ones, and contents that only they had, are deleted when another
+is added.
 """
 
 from collections.abc import Iterable
@@ -130,9 +131,9 @@ class RevisionStore:
         return self._one("number = ?", number)
 
     def kept_before(self, number: int) -> Revision | None:
-        """The last that was kept before another, and was of other contents.
+        """The last revision that was kept before another, and had other contents.
 
-        A revision that went back to an earlier one counts as that, so whoever goes back twice is two back.
+        A revision that returned to an earlier one counts as that, so two undos go back by two.
         """
         while (one := self.revision(number)) is not None and one.note.startswith(BACK_TO):
             earlier = one.note.removeprefix(BACK_TO)
@@ -152,7 +153,7 @@ class RevisionStore:
         return Revision(*row) if row is not None else None
 
     def revisions(self, limit: int = -1) -> list[Revision]:
-        """The newest first, all of them or so many at most."""
+        """The newest first; all, or up to a number."""
         rows = self._database.execute(f"select {_COLUMNS} from revision order by number desc limit ?", (limit,))
         with closing(rows):
             return [Revision(*row) for row in rows]

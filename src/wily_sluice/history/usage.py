@@ -1,4 +1,4 @@
-"""What was used over a stretch of time, by queue, host or what else it is counted by: sums, and a course of rates."""
+"""Use over a period, by queue, host or another subject: sums, and rates over time."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -12,7 +12,7 @@ FEWEST_STEPS = 30  # in a stretch of time, for a resolution to be worth looking 
 
 @dataclass(slots=True)
 class Use:
-    """What one subject used in one direction: `whole` of it, and `course`, the bytes of each step in turn."""
+    """The use of one subject in one direction: its sum `whole`, and `course`, the bytes of each step."""
 
     key: Key
     whole: Sample
@@ -21,7 +21,7 @@ class Use:
 
 @dataclass(frozen=True, slots=True)
 class Usage:
-    """From `begin`, in steps of `step` seconds, of which there are `steps`."""
+    """From `begin`, in `steps` steps of `step` seconds."""
 
     begin: int
     step: int
@@ -29,7 +29,7 @@ class Usage:
     uses: tuple[Use, ...]
 
     def rate(self, size: float) -> float:
-        """Bit/s, of what was sent in one step."""
+        """The rate of one step in bit/s."""
         return size * 8 / self.step
 
     def mean(self, use: Use) -> float:

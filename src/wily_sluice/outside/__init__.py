@@ -1,4 +1,4 @@
-"""What the core is handed by the world: files on a disk, and processes that run side by side.
+"""The core's access to the outside world: files on disk, and parallel processes.
 
-`plan` and `forecast` open no file and start no process; who calls them from here does.
+`plan` and `forecast` open no files and start no processes; their callers do that from here.
 """

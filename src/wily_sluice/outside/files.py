@@ -26,7 +26,7 @@ class Stdin(Source):
         self._content: bytes | None = None
 
     def read(self, limit: Size) -> bytes:
-        """Its first bytes, no more than so many."""
+        """Its first bytes, up to a limit."""
         if self._content is None:
             self._content = sys.stdin.buffer.read(limit)
         return self._content[:limit]
@@ -37,14 +37,14 @@ class Stdin(Source):
 
 
 class DiskFile(Source):
-    """A file by its path. Others are beside it."""
+    """A file by its path. Files that it names are relative to its folder."""
 
     def __init__(self, path: Path) -> None:
         super().__init__(str(path))
         self._path = path
 
     def read(self, limit: Size) -> bytes:
-        """Its first bytes, no more than so many."""
+        """Its first bytes, up to a limit."""
         with self._path.open("rb") as file:
             return file.read(limit)
 
@@ -69,7 +69,7 @@ def load(path: Path) -> Plan:
 
 
 def load_traffic(path: Path, plan: Plan) -> Traffic:
-    """The traffic file that is to be run with this plan. FileError with all that is wrong with it."""
+    """The traffic file for this plan. FileError with all its errors."""
     from wily_sluice.forecast.lab import traffic  # the lab takes a while to load
 
     return traffic.load_traffic(source_of(path), plan)

@@ -22,7 +22,7 @@ def compare(
     progress: Callable[[float], None] = lambda _: None,
     begin: datetime | None = None,
 ) -> Comparison:
-    """Both runs, which begin at the same moment. `progress` is told the finished part of both together, 0 to 1."""
+    """Both runs, with the same start. `progress` receives the finished fraction of both together, 0 to 1."""
     context = get_context("fork")
     clocks = [context.Value("q", 0), context.Value("q", 0)]
     with ProcessPoolExecutor(2, context, initializer=_prepare, initargs=(clocks,)) as pool:

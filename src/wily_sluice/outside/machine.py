@@ -1,4 +1,4 @@
-"""What this machine has: interfaces, their subnets, which of them leads to the internet, and its time zone."""
+"""This machine's interfaces, subnets, default routes, and time zone."""
 
 import json
 import subprocess
@@ -39,7 +39,7 @@ def _asked(*words: str) -> list[dict[str, Any]]:
 
 
 def way_to(address: str) -> str:
-    """The interface by which this machine reaches an address; empty if none does."""
+    """The interface of the route to an address; empty if there is none."""
     found = _asked(*(["-6"] if ":" in address else []), "route", "get", address)
     return str(found[0].get("dev", "")) if found else ""
 

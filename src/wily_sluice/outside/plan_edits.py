@@ -1,8 +1,8 @@
-"""Edits of a plan file on a disk: one at a time, whole or not at all, and remembered so that they can be undone.
+"""Edits of a plan file on disk: one at a time, complete or not at all, and recorded for undo.
 
-While an edit is made, its folder is locked (flock), so that two edits follow each other. The new file is written beside
-the old one and takes its place in one step; if anything fails before that, the old one stands. What a symbolic link
-names is edited, not the link. Edits are kept in the person's state folder, the last MOST_KEPT of each file.
+During an edit, its folder is locked (flock), so that edits follow each other. The new file is written in the same
+folder and replaces the old one in one step; a failure before that leaves the old one. The target of a symbolic link is
+edited, not the link. Edits are stored in the user's state folder, the last MOST_KEPT of each file.
 """
 
 import fcntl
@@ -39,7 +39,7 @@ class TextFile(Source):
         self._content, self._disk = content, DiskFile(path)
 
     def read(self, limit: Size) -> bytes:
-        """Its first bytes, no more than so many."""
+        """Its first bytes, up to a limit."""
         return self._content[:limit]
 
     def beside(self, name: str) -> DiskFile:
@@ -48,7 +48,7 @@ class TextFile(Source):
 
 
 class Edit(NamedTuple):
-    """One that was made: when (seconds since the epoch), in what words, and the file before and after."""
+    """A completed edit: its time (seconds since the epoch), its description, and the file before and after."""
 
     number: int
     at: float
@@ -112,7 +112,7 @@ class Held:
         self.content = path.read_bytes()
 
     def write(self, content: bytes, words: str) -> None:
-        """Give it another content, and remember that. CannotEditError when it has changed meanwhile; OSError."""
+        """Replace the content, and record the edit. CannotEditError if the file has changed since; OSError."""
         number = self._history.add(self.path, words, self.content, content)
         try:
             self._replace(content)
@@ -121,7 +121,7 @@ class Held:
             raise
 
     def undo(self) -> Edit:
-        """Take the last edit back. CannotEditError when there is none, or the file is not what it left."""
+        """Undo the last edit. CannotEditError if there is none, or another program has changed the file."""
         for edit in self._history.of(self.path):
             if edit.after == self.content:
                 self._replace(edit.before)

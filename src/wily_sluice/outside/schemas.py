@@ -13,7 +13,7 @@ MODELS: dict[str, type[BaseModel]] = {"plan": PlanEntry, "traffic": TrafficEntry
 
 
 class _AsWritten(GenerateJsonSchema):
-    """What is parsed from text, such as a rate, may be anything here: its words are not the type that it becomes."""
+    """Values parsed from text, such as rates, accept any type here: the words differ from the parsed type."""
 
     def function_before_schema(self, schema: core_schema.BeforeValidatorFunctionSchema) -> JsonSchemaValue:
         """Of a value that a function reads first."""

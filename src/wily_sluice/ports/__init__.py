@@ -1,1 +1,1 @@
-"""Mappings of ports that hosts ask for: the protocols in which they ask, and who has which port."""
+"""Mappings of ports on request of hosts: the protocols, and the table of mappings."""

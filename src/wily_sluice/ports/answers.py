@@ -1,7 +1,7 @@
-"""Answers what hosts ask in PCP and NAT-PMP, by what is in the book.
+"""Answers requests in PCP and NAT-PMP from the table of mappings.
 
-An answer that says that a port is open, or open no longer, goes out only when the kernel has done so: until then it is
-an `Answer` with `changed`, and another to send if the kernel refused.
+An answer that a port is open, or closed, is sent only after the kernel has done so. Until then it is an `Answer` with
+`changed`, and an alternative in case the kernel refuses.
 """
 
 from collections.abc import Callable
@@ -34,8 +34,8 @@ NAT_PMP_RESULTS: Final = {
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What to send back, and `failed` instead where the kernel did not do what has `changed`: mappings that are new or
-    last longer, or have ended. `refused` says why there is none, for the log.
+    """The message to send, and `failed` instead if the kernel did not carry out `changed`: mappings that are new,
+    extended or ended. `refused` gives the reason for a refusal, for the log.
     """
 
     data: bytes
@@ -73,7 +73,7 @@ class Answers:
         return (now - self._begun) // SECOND
 
     def answer(self, data: bytes, source: bytes, now: Nanoseconds) -> Answer | None:
-        """Answer a datagram of a host; None for what is not answered. Whatever it is, nothing is raised."""
+        """Answer a host's datagram; None if no answer is due. Never raises."""
         if data[:1] == bytes((nat_pmp.VERSION,)):
             return self._nat_pmp(data, source, now)
         return self._pcp(data, source, now)

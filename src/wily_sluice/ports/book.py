@@ -1,7 +1,7 @@
-"""The open ports: the plan's grants, the requests, and until when each port stays open.
+"""The table of mappings: the plan's grants, the requests, and the expiry of each mapping.
 
-A host asks for a port of its own, `inside`, and is given one of the uplink's, `outside`, for a while. Over IPv6, where
-no address is translated, both are the same, and the address outside is the host's own.
+A host requests a port of its own, `inside`, and gets one of the uplink's, `outside`, for a while. Over IPv6, where no
+address is translated, both are equal, and the outside address is the host's.
 """
 
 from collections.abc import Callable, Iterable, Iterator
@@ -237,7 +237,7 @@ class Book:
 
 
 def _is_for(grant: Grant, host: bytes, hardware: bytes, protocol: int, inside: int) -> bool:
-    """Whether a grant is for a host and a port of it."""
+    """Whether a grant applies to a host and its port."""
     who = host in grant.local.addresses or hardware in grant.local.members.hardware
     return who and protocol in TRANSPORTS and _granted(grant, protocol, inside)
 

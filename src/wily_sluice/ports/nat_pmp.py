@@ -1,4 +1,4 @@
-"""The messages of NAT-PMP (RFC 6886), which came before PCP, and shares its port."""
+"""The messages of NAT-PMP (RFC 6886), the predecessor of PCP on the same port."""
 
 import struct
 from dataclasses import dataclass
@@ -75,7 +75,7 @@ def answer(request: WishRequest, lifetime: int, outside: int, epoch: int) -> byt
 
 
 def refusal(request: bytes, result: Result, epoch: int) -> bytes:
-    """An error (§3.5): of a wish, with what was wished and no lifetime."""
+    """An error (§3.5): repeats the request with no lifetime."""
     opcode = request[1]
     head = _head(opcode, result, epoch)
     if opcode == ADDRESS:

@@ -63,9 +63,9 @@ class Filter:
 
 @dataclass(frozen=True, slots=True)
 class MapRequest:
-    """A wish for a mapping, of `lifetime` seconds; 0 to end it. `options` are to be repeated in the answer.
+    """A request for a mapping, of `lifetime` seconds; 0 to end it. `options` are repeated in the answer.
 
-    `anew` says that `filters` take the place of those before.
+    `anew` means that `filters` replace the earlier ones.
     """
 
     lifetime: int
@@ -89,7 +89,7 @@ class AnnounceRequest:
 
 
 def unpack_address(field: bytes) -> bytes:
-    """An address as it stands in a message, of 16 bytes: 4 bytes of IPv4, or 16."""
+    """An address in a message, as 16 bytes: 4 bytes of IPv4, or 16."""
     return field[12:] if field[:12] == MAPPED else field
 
 
@@ -124,7 +124,7 @@ def parse(data: bytes) -> MapRequest | AnnounceRequest | Result | None:
 
 
 def _parse_options(data: bytes, opcode: int) -> tuple[bool, tuple[Filter, ...], bool, bytes] | Result:
-    """Whether failure is preferred, the filters, whether they are anew, and what is to be repeated."""
+    """Whether failure is preferred, the filters, whether they replace earlier ones, and the options to repeat."""
     prefer_failure, anew, repeated = False, False, b""
     filters: list[Filter] = []
     start = 0
@@ -161,7 +161,7 @@ def _parse_options(data: bytes, opcode: int) -> tuple[bool, tuple[Filter, ...], 
 
 
 def refusal(request: bytes, result: Result, epoch: int) -> bytes:
-    """An error (§7.2, §8.3): what was asked, behind a header of ours."""
+    """An error (§7.2, §8.3): the request after a new header."""
     lifetime = SHORT if result in PASSING else LONG
     rest = request[_RESPONSE.size : MOST]
     head = _RESPONSE.pack(VERSION, RESPONSE | request[1], 0, result, lifetime, epoch & 0xFFFFFFFF)

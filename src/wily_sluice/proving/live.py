@@ -1,8 +1,8 @@
-"""The gate that runs as a world to try promises in, beside a host of our own and a far end beyond the line.
+"""The running gate as a world for testing promises, with a temporary host and a far end beyond the line.
 
-The plan is not touched: its rules sort, all its limiters are at work. So a flood of a queue is a conversation of UDP
-that the plan's own rules bring there and no limiter holds; a queue to which none leads is left out of a flood, or
-cannot be tried itself. What would take another moment, a used-up quota or one clock at both ends cannot be tried.
+The plan stays as it is: its rules sort, and all its limiters apply. A flood of a queue is therefore a UDP conversation
+that the plan's rules put there and that no limiter caps. A queue without such a conversation takes no part in floods
+and cannot be tested itself. Promises that need another time of day, a used-up quota or a common clock cannot be tested.
 """
 
 import time
@@ -44,7 +44,7 @@ KINDS = {TCP: "tcp", UDP: "udp"}
 
 
 class LiveWorld:
-    """`host` is the far end's address, reached over `uplink`; `at` are addresses of our own, each as packed."""
+    """`host` is the far end's address, reached over `uplink`; `at` are the temporary host's addresses, each packed."""
 
     slack: Nanoseconds = 0
 
@@ -64,7 +64,7 @@ class LiveWorld:
         self.about: Proof | None = None
 
     def forget(self) -> None:
-        """Try anew what was tried."""
+        """Forget earlier results."""
         self._tried.clear()
 
     # What the plan makes of a conversation now.
@@ -97,7 +97,7 @@ class LiveWorld:
             yield replace(example, parties=parties._replace(local=local, remote=self._host))
 
     def _like(self, example: Example, way: Direction = "up") -> Example:
-        """One of ours that goes where this one goes, and is held by the same limiters. CannotTry."""
+        """A conversation of the temporary host with the same queue and the same limiters. CannotTry."""
         if example.parties.local in GATEWAY.addresses:
             raise CannotTry("it concerns the gateway itself, but the proof sends from a temporary host")
         wanted = self._goes(example, way)
@@ -111,7 +111,7 @@ class LiveWorld:
         return found
 
     def _leading_to(self, path: str, way: Direction) -> Example | None:
-        """A conversation of UDP of ours that goes to a leaf, and that no limiter holds."""
+        """A UDP conversation of the temporary host for a leaf, without a limiter."""
         if (way, path) not in self._leaves:
             terms = [rule.terms for rule in self._bench.plan.sorting] + [Terms()]
             found = (
@@ -128,7 +128,7 @@ class LiveWorld:
     # Floods.
 
     def flood(self, asked: Flood) -> tuple[Came, ...]:
-        """What came of each stream. CannotTry."""
+        """The result of each stream. CannotTry."""
         self._possible(asked.uplink, asked.moment)
         if asked.spent:
             raise CannotTry("it would use up a quota")
@@ -182,7 +182,7 @@ class LiveWorld:
         return example
 
     def _takes_all(self, path: str, way: Direction) -> bool:
-        """Whether what is tried cannot do without this leaf: a guarantee of a parent is had by one of its leaves."""
+        """Whether the test needs this leaf: a parent's guarantee may be used by a single leaf."""
         about = self.about
         if about is None or not f"{path}/".startswith(f"{about.name}/"):
             return False
@@ -192,7 +192,7 @@ class LiveWorld:
     def _send(
         self, way: Direction, streams: Sequence[Stream], rates: Sequence[Rate], counted: Nanoseconds
     ) -> dict[int, int]:
-        """Send at these rates; packets that came of each."""
+        """Send at these rates; returns the packets received of each stream."""
         self._settle()
         self._listen([("udp", one.example.parties.remote_port) for one in streams])
         calls = []
@@ -296,7 +296,7 @@ class LiveWorld:
         return next((one["queue"] for one in found["going"] if one["direction"] == "up"), "")
 
     def lines(self, asked: Led) -> tuple[str, ...]:
-        """Never: routes lead what comes by the networks' own interfaces. CannotTry."""
+        """Not possible: routes apply to traffic from the networks' own interfaces. CannotTry."""
         raise CannotTry("routes do not apply to the temporary host, because it has a separate interface")
 
 
@@ -312,7 +312,7 @@ def _tried(ask: Callable[[], Any]) -> Any:
 
 
 def prove_live(world: LiveWorld, promises: Iterable[Promise], tell: Callable[[str], None]) -> list[Proof]:
-    """What came of each. LiveError when an end is lost."""
+    """The result of each promise. LiveError if an end is lost."""
     found = []
     for promise in promises:
         proof = world.about = promise.proof

@@ -1,5 +1,5 @@
-"""A host of our own beside the gate: a network namespace behind a link of its own, whose packets the gateway forwards
-like anybody's. It has addresses that nobody else has.
+"""A temporary host of the gate: a network namespace on a separate link, whose packets the gateway forwards like those
+of other hosts. Its addresses are unused ones.
 """
 
 import json
@@ -20,7 +20,7 @@ DISCARD = 9
 
 
 def uplink_to(address: str) -> tuple[str, str]:
-    """The interface by which an address is reached, and the gateway's own address there. LiveError."""
+    """The interface to an address, and the gateway's own address there. LiveError."""
     command = ["ip", "-j", "route", "get", address]
     found = json.loads(run(command).stdout or "[]")
     if not found or "dev" not in found[0]:
@@ -79,7 +79,7 @@ def probe(addresses: Iterable[str]) -> Iterator[list[str]]:
 
 
 def _remove() -> None:
-    """What an earlier one left, too."""
+    """Remove it, and any remains of an earlier one."""
     with suppress(LiveError):
         if Path("/run/netns", NAMESPACE).exists():
             run(["ip", "netns", "del", NAMESPACE])

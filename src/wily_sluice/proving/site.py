@@ -43,8 +43,8 @@ def live_world(bench: Bench, host: str, port: int, key: bytes, tell: Callable[[s
 
 
 def addresses(bench: Bench, width: int) -> list[bytes]:
-    """Addresses of so many bytes that what the plan asks for could be tried with: of all rules and limiters, and some
-    of each network.
+    """Addresses of this length that the plan's promises can be tested with: from all rules and limiters, and some of
+    each network.
     """
     plan = bench.plan
     asked = [Terms(), *(rule.terms for rule in plan.sorting), *(limiter.terms for limiter in plan.limiters)]

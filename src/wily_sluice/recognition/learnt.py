@@ -1,6 +1,6 @@
-"""What conversations tell about others: names of addresses, from answers of DNS, and where media will flow, from SIP.
+"""Knowledge about other conversations: names of addresses, from DNS answers, and addresses of media, from SIP.
 
-Both are bounded, and what is oldest is forgotten first. A name counts as long as the answer's time to live says.
+Both are bounded, and the oldest entries are forgotten first. A name is valid for the answer's time to live.
 """
 
 from wily_sluice.units import SECOND, Nanoseconds
@@ -21,7 +21,7 @@ class LearntNames:
         return len(self._found)
 
     def learn(self, address: bytes, name: str, until: Nanoseconds, host: bytes) -> None:
-        """Take note that a host was told this name's address, and until when that holds."""
+        """Remember that a host received this address for a name, and until when it is valid."""
         names = self._found.pop(address, {})
         names.pop(name, None)
         names[name] = (until, host)
@@ -42,7 +42,7 @@ class LearntNames:
 
 
 class ExpectedMedia:
-    """Addresses and ports at which a call is to be heard."""
+    """Addresses and ports of announced media."""
 
     def __init__(self) -> None:
         self._found: dict[tuple[bytes, int], tuple[Nanoseconds, str]] = {}
@@ -58,6 +58,6 @@ class ExpectedMedia:
             del self._found[next(iter(self._found))]
 
     def kind(self, address: bytes, port: int, now: Nanoseconds) -> str:
-        """What was announced there; empty for nothing."""
+        """The kind of media announced there; empty for none."""
         until, kind = self._found.get((address, port), (0, ""))
         return kind if until >= now else ""

@@ -1,9 +1,9 @@
-"""The first packets of a conversation, as recognisers look at them.
+"""The first packets of a conversation, as recognisers see them.
 
-Of TCP, the first bytes of both streams, put in order by their sequence numbers (RFC 9293 §3.4); of UDP, the first
-datagrams. Both are bounded: a stream to STREAM_BYTES, and the datagrams to DATAGRAMS, of which beyond DATAGRAM_BYTES in
-all only the first TAIL bytes of each are kept. Where peers first find each other and agree on keys in the conversation
-that then carries their media (RFC 8445, RFC 5764), it is watched for SHARED.
+For TCP, the first bytes of both streams, ordered by sequence numbers (RFC 9293 §3.4); for UDP, the first datagrams.
+Both are bounded: a stream to STREAM_BYTES, datagrams to DATAGRAMS; beyond DATAGRAM_BYTES in total, only the first TAIL
+bytes of each are kept. A conversation in which peers first find each other and agree on keys, before it carries their
+media (RFC 8445, RFC 5764), is watched for SHARED.
 """
 
 from typing import Any, NamedTuple
@@ -22,7 +22,7 @@ LONGEST: Nanoseconds = 30_000_000_000
 
 
 class Datagram(NamedTuple):
-    """`length` is that of the whole payload, of which `payload` has the first bytes."""
+    """`length` is that of the whole payload; `payload` has its first bytes."""
 
     up: bool
     payload: bytes
@@ -65,9 +65,7 @@ class Stream:
 
 
 class Opening:
-    """`notes` are what a recogniser remembers from packet to packet, under its own name; `limit` is how many datagrams
-    are looked at.
-    """
+    """`notes` are a recogniser's memory between packets, under its name; `limit` is the number of datagrams to examine."""
 
     __slots__ = ("begun", "datagrams", "down", "hopes", "kept", "limit", "notes", "opened", "packets", "parties", "up")
 
@@ -85,7 +83,7 @@ class Opening:
 
     @property
     def streams(self) -> tuple[bytes, bytes]:
-        """What is there of both streams, up and down."""
+        """The available bytes of both streams, up and down."""
         return self.up.data, self.down.data
 
     @property
@@ -97,7 +95,7 @@ class Opening:
         return full or self.packets >= MOST_PACKETS
 
     def add(self, parsed: Parsed, packet: bytes, up: bool, now: Nanoseconds) -> None:
-        """Take in a packet, of which `packet` has the first bytes."""
+        """Take a packet; `packet` has its first bytes."""
         self.packets += 1
         payload = packet[parsed.headers : parsed.length or None] if parsed.headers else b""
         if self.parties.protocol == TCP:

@@ -1,10 +1,10 @@
-"""Shows a conversation's first packets to all recognisers until one is certain, or none has hope left.
+"""Shows a conversation's first packets to all recognisers until one is certain, or all have given up.
 
-Each recogniser is a function of an `Opening`: it says what it sees, or that it wants the next packet, or that it is not
-that. Time and memory are bounded: a conversation is watched for so many packets and so long (`opening`), and at most
-MOST_OPEN at once, of which the oldest is let go first.
+Each recogniser is a function of an `Opening`: it returns a verdict, asks for the next packet, or gives up. Time and
+memory are bounded: a conversation is watched for a number of packets and a time (`opening`), and at most MOST_OPEN at
+once; the oldest is dropped first.
 
-Conversations of DNS and SIP stay watched, since they tell about others; a datagram costs them one pass.
+DNS and SIP conversations stay watched, because they inform about others; each datagram costs one pass.
 """
 
 from collections.abc import Callable, Mapping
@@ -53,7 +53,7 @@ class Recognition:
         self._open: dict[bytes, tuple[Conversation, Opening]] = {}
 
     def look(self, conversation: Conversation, parsed: Parsed, packet: bytes, up: bool, now: Nanoseconds) -> bool:
-        """Look at a packet of a conversation that is `unknown`. True when what is known of it has changed."""
+        """Examine a packet of a conversation that is `unknown`. True if the result has changed."""
         protocol = conversation.key[0]
         if protocol not in RECOGNISERS:
             conversation.unknown = False
@@ -144,7 +144,7 @@ class Recognition:
         return True
 
     def _hear(self, conversation: Conversation, payload: bytes, up: bool, now: Nanoseconds) -> None:
-        """Learn from a message what it tells about other conversations."""
+        """Learn about other conversations from a message."""
         assert conversation.known is not None
         if conversation.known.seen == "sip":
             for address, port, kind in sip.media(payload):
@@ -160,7 +160,7 @@ class Recognition:
         self.hear_dns(payload, conversation.parties.local if not up else conversation.parties.remote, now)
 
     def hear_dns(self, message: bytes, host: bytes, now: Nanoseconds) -> None:
-        """Learn from an answer of DNS that goes to a host."""
+        """Learn from a DNS answer to a host."""
         told = dns.parse(message)
         if told is not None and told.answers and told.name:
             for address, life in told.addresses:

@@ -1,4 +1,4 @@
-"""What a recogniser says of a conversation's first packets."""
+"""A recogniser's verdict on a conversation's first packets."""
 
 from dataclasses import dataclass
 from typing import Final, TypeAlias

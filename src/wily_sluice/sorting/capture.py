@@ -1,7 +1,7 @@
-"""Reads a capture into IP packets with their times, as far as it goes; and says what of it could not be used.
+"""Reads the IP packets of a capture with their times, as far as possible, and reports unusable parts.
 
-Here is what stands around an IP packet on the common kinds of links: Ethernet with VLAN tags (IEEE 802.1Q) and PPPoE
-(RFC 2516), the kernel's own (SLL), loopback, and none at all. A file that was packed with gzip (RFC 1952) is unpacked.
+It knows the headers of the common link types: Ethernet with VLAN tags (IEEE 802.1Q) and PPPoE (RFC 2516), the kernel's
+own (SLL), loopback, and raw IP. Files compressed with gzip (RFC 1952) are unpacked.
 """
 
 import gzip
@@ -42,10 +42,10 @@ class CaptureError(ValueError):
 
 @dataclass(slots=True)
 class Shortfall:
-    """What of a capture could not be used; all counts are of packets, `links` by their type's number.
+    """The unusable parts of a capture; all counts are of packets, `links` by link type.
 
-    `broken` says that the file breaks off; `short`, that so much was cut of them that their headers are not whole;
-    `timeless`, that their time is not known or is none that a calendar has: they are taken to come with the one before.
+    `broken`: the file is truncated; `short`: packets were cut within their headers; `timeless`: their time is missing
+    or not a calendar time, so they count as simultaneous with the previous packet.
     """
 
     packets: int = 0
@@ -93,7 +93,7 @@ def _ip(frame: bytes, link: int) -> bytes:
 
 
 def _open(path: Path) -> BinaryIO:
-    """The file, unpacked if need be. CaptureError for what can be no capture."""
+    """The file, unpacked if necessary. CaptureError if it cannot be a capture."""
     file = path.open("rb")
     begin = file.read(512)
     file.seek(0)
@@ -106,9 +106,9 @@ def _open(path: Path) -> BinaryIO:
 
 
 def read(path: Path, shortfall: Shortfall | None = None) -> Iterator[Captured]:
-    """The packets of a file, in its order, as far as they go; what could not be used is noted in `shortfall`.
+    """The packets of a file, in order, as far as possible; unusable parts are noted in `shortfall`.
 
-    CaptureError for what is not a capture, OSError for what cannot be opened.
+    CaptureError if it is no capture, OSError if it cannot be opened.
     """
     missing = shortfall if shortfall is not None else Shortfall()
     with _open(path) as file:

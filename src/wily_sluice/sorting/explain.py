@@ -20,9 +20,9 @@ UNKNOWN = "unknown"
 
 @dataclass(frozen=True, slots=True)
 class Tried:
-    """A rule that did not match, the first of its fields that did not, and what it asks for.
+    """A rule that did not match, its first field that did not, and the field's value.
 
-    `unknown` says that this is not known of the conversation, so that the rule may match yet.
+    `unknown` means that the conversation's value is unknown, so that the rule may still match later.
     """
 
     rule: str
@@ -53,7 +53,7 @@ class Way:
 def way_of(
     plan: Plan, uplink: str, classifier: Classifier, lane: Lane, subject: Subject, unknown: frozenset[str] = frozenset()
 ) -> Way:
-    """A lane in words; `unknown` are the fields of which nothing is known of the conversation."""
+    """A lane in words; `unknown` are the fields whose values are unknown."""
     rules = plan.sorting
     before = lane.rule if lane.rule >= 0 else len(rules)
     tried = tuple(
@@ -95,7 +95,7 @@ def _idle(
 
 
 class Services:
-    """Tells of which service a conversation is: the person's own first, then those that come with the program."""
+    """The service of a conversation: the user's own services first, then the built-in ones."""
 
     def __init__(self, plan: Plan) -> None:
         own = {name: service for name, service in plan.services.items() if service.own}

@@ -1,8 +1,8 @@
-"""Follows the packets of a capture through a plan, with the engine that the gate runs, and adds up where they go.
+"""Follows the packets of a capture through a plan with the gate's engine, and adds up their queues.
 
-The plan's networks say who is local. What passes between two hosts of these, or between none, never comes to
-the gate's shapers, and is counted apart. So are frames that are not IP. The bytes are those of IP packets; all counts
-together are the bytes of the capture.
+The plan's networks decide who is local. Packets between two local hosts, or between two remotes, never reach the gate's
+shapers and are counted apart, as are frames without IP. Bytes are those of IP packets; all counts add up to the bytes
+of the capture.
 """
 
 from collections import Counter
@@ -30,7 +30,7 @@ SYN, RST = 2, 4  # in a TCP header
 
 @dataclass(slots=True)
 class Count:
-    """Packets, and the bytes of them, by direction."""
+    """Packets and bytes, by direction."""
 
     packets: int = 0
     up: Size = 0
@@ -52,9 +52,9 @@ class Count:
 
 @dataclass(frozen=True, slots=True)
 class Decision:
-    """From this packet of the capture on (they count from 1), a direction goes this way.
+    """From this packet of the capture on (counted from 1), a direction uses this lane.
 
-    `kinds` are bits, and `up_to` a length: where rules tell packets apart by these, only such packets are meant.
+    `kinds` are bits, and `up_to` a length: if rules distinguish packets by these, only such packets use it.
     """
 
     packet: int
@@ -71,7 +71,7 @@ class Decision:
 
 @dataclass(slots=True)
 class Followed:
-    """A conversation, with all decisions about it and what was known of it in the end."""
+    """A conversation, with all decisions about it and its final state."""
 
     parties: Parties
     first: int
@@ -88,7 +88,7 @@ class Followed:
     opened: bool = False
 
     def way(self, direction: Direction) -> Way | None:
-        """Which way a direction goes in the end; None when nothing went there."""
+        """The final lane of a direction; None without packets."""
         return next((d.way for d in reversed(self.decisions) if d.direction == direction and not d.apart), None)
 
 
@@ -193,7 +193,7 @@ class Follower:
         return self.plan.sorting[lane.rule].name if lane.rule >= 0 else None
 
     def finish(self) -> CaptureSorting:
-        """Note what is known of each conversation in the end, and of which service it is."""
+        """Record the final state of each conversation, and its service."""
         for conversation, followed in self._followed.items():
             subject = self._shapers["up"].classifier.subject(conversation)
             known = conversation.known or NOTHING

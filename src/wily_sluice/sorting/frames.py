@@ -1,8 +1,8 @@
-"""The frames of a capture file, pcap or pcapng, as far as they go.
+"""The frames of a capture file, pcap or pcapng, as far as possible.
 
 Sources: draft-ietf-opsawg-pcap, and draft-ietf-opsawg-pcapng: sections of either byte order (§4.1), each with
-interfaces that have a link type, a resolution of time and an offset of their own (§4.2); enhanced, simple and the old
-packet blocks (§4.3, §4.4, §B.1). All other blocks are passed over.
+interfaces that have their own link type, time resolution and offset (§4.2); enhanced, simple and the old packet blocks
+(§4.3, §4.4, §B.1). Other blocks are skipped.
 """
 
 import struct
@@ -22,9 +22,9 @@ _RESOLUTION, _OFFSET = 9, 14  # options of an interface
 
 
 class Frame(NamedTuple):
-    """`link` is the link type; `length` what the frame had on the wire, of which `data` may be the beginning.
+    """`link` is the link type; `length` the frame's length on the wire, and `data` its beginning.
 
-    `now` is in nanoseconds since 1970, None where the file does not say.
+    `now` is in nanoseconds since 1970, None if the file does not say.
     """
 
     now: Nanoseconds | None

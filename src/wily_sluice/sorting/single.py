@@ -15,10 +15,10 @@ from wily_sluice.units import DIRECTIONS, Direction, Size
 
 @dataclass(frozen=True, slots=True)
 class Described:
-    """A conversation as a person describes it. `kind` are bits of `engine.classify.kind`; `moved` is in bytes.
+    """A conversation as a user describes it. `kind` are bits of `engine.classify.kind`; `moved` is in bytes.
 
-    `dscps` are the DSCPs that its packets carry, as bits; `hardware` is the local host's hardware address, or empty.
-    `unknown` are the fields of a rule of which nothing was said, `name` and `hardware` among them.
+    `dscps` are the DSCPs of its packets, as bits; `hardware` is the local host's hardware address, or empty. `unknown`
+    are the fields of rules that the description leaves open, including `name` and `hardware`.
     """
 
     parties: Parties
@@ -34,7 +34,7 @@ class Described:
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """Its way in each direction on each uplink, of which service it is, and the route that chooses its uplink."""
+    """Its lane in each direction on each uplink, its service, and the route that chooses its uplink."""
 
     ways: dict[str, dict[Direction, Way]]
     service: str

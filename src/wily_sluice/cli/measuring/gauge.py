@@ -285,7 +285,7 @@ def line(
 
 
 def _uplink_of(plan_file: Path, name: str | None) -> Uplink:
-    """The uplink that is meant."""
+    """The uplink with this name."""
     from wily_sluice.outside.files import load
 
     uplinks = {one.name: one for one in load(plan_file).uplinks}
@@ -299,7 +299,7 @@ def _uplink_of(plan_file: Path, name: str | None) -> Uplink:
 
 
 def _shaped_here(host: str) -> str:
-    """The uplink over which this machine reaches a host, if a gate runs here and shapes it; else empty."""
+    """The uplink to a host, if a gate runs here and shapes it; otherwise empty."""
     import socket
     import sqlite3
 
@@ -397,7 +397,7 @@ LOWER = 0.97  # of the plan's rate: what is no lower changes little
 
 
 def write_measured(plan_file: Path, uplink: Uplink, advised: Advice | None, yes: bool) -> None:
-    """Put it into the plan. What the measurement does not refute stays: a framing, a range, more headroom."""
+    """Put the advice into the plan. Settings that fit the measurement stay: a framing, a range, more headroom."""
     from wily_sluice.cli.planning.editing import change
 
     if advised is None:

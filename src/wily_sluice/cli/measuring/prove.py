@@ -166,7 +166,7 @@ def _live(
 
 @contextmanager
 def _progress(total: int | None) -> Iterator[Callable[[str], None]]:
-    """On a terminal, what is being done, and how much of it is."""
+    """On a terminal, the present task and its progress."""
     from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 
     from wily_sluice.views.text.console import console

@@ -1,1 +1,1 @@
-"""Commands that look at what the gate does and has done."""
+"""Commands that show the gate's present and past state."""

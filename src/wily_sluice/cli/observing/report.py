@@ -152,7 +152,7 @@ def _measurements(state: Path, begin: int, end: int) -> list[LineMeasurement]:
 
 
 def _used(state: Path, stack: ExitStack) -> Used | None:
-    """What was used of quotas, where that is kept."""
+    """The use of quotas, if it is stored."""
     from wily_sluice.history.database import QUOTAS
     from wily_sluice.history.quota_store import QuotaStore
 

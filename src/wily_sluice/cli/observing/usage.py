@@ -1,4 +1,4 @@
-"""`sluice usage` and `sluice contacts`: what was kept over time."""
+"""`sluice usage` and `sluice contacts`: stored figures over time."""
 
 import sqlite3
 import time
@@ -126,7 +126,7 @@ AROUND = 300  # seconds before and after --at
 def _span(
     last: Nanoseconds | None, begins: str | None, ends: str | None, around: str | None, zone: ZoneInfo
 ) -> tuple[int, int]:
-    """Which time is meant, in seconds since 1970."""
+    """The period, in seconds since 1970."""
     now = datetime.now(UTC)
 
     def moment(text: str, option: str) -> int:
@@ -197,8 +197,8 @@ def contacts(state: Path, host: str | None, rows: int, as_csv: bool, as_json: bo
     """List the names that each host contacted.
 
     The gate records names only if the plan says how long to keep them: `gate: {keep-contacts: 7 days}`. It records the
-    host, the name and the hour, but neither content nor volume. It deletes all of it when you keep a plan without keep-
-    contacts.
+    host, the name and the hour, but neither content nor volume. It deletes all of it when you keep a plan without keep-contacts.
+
 
     \b
     Examples:

@@ -203,7 +203,7 @@ def classify(
 
 
 def _hardware(text: str | None) -> bytes:
-    """A hardware address; empty where there is none. ValueError for what is not one."""
+    """A hardware address; empty if none is given. ValueError if it is not one."""
     found = parse_hardware(text) if text else b""
     if found is None:
         raise ValueError(f"“{text}” is not a hardware address: write it like 02:00:5e:10:00:01")
@@ -216,7 +216,7 @@ def _check_versions(local: tuple[bytes, int, int | None], remote: tuple[bytes, i
 
 
 def _show_running(local: tuple[bytes, int, int | None], remote: tuple[bytes, int, int | None], as_json: bool) -> None:
-    """Ask the gate for what it knows and where it has it go, and explain that by the plan that it runs."""
+    """Ask the gate for the conversation's state and queue, and explain them by its plan."""
     _check_versions(local, remote)
     who = Parties(remote[2] if remote[2] is not None else 6, local[0], remote[0], local[1], remote[1])
     with Client() as client:

@@ -49,12 +49,12 @@ KINDS = {  # of parts: an article with the word, and examples of values that fit
 
 
 class Parts(click.Group):
-    """The kinds of parts, by name; one that there is not, is refused with the one that may be meant."""
+    """The kinds of parts, by name; an unknown one is refused with a suggestion."""
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        """The kind, and what is to be done with it."""
+        """The kind, and the edit."""
         if args and args[0] not in self.commands and not args[0].startswith("-"):
             meant = suggestion(args[0], list(self.commands))
             ctx.fail(f"there is no kind of part “{args[0]}”: {meant or 'see sluice edit --help'}")

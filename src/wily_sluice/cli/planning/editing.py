@@ -1,4 +1,4 @@
-"""Makes an edit of a plan file: what comes of it is checked, the difference is shown, and it is written or not at all.
+"""Edits a plan file: checks the result, shows the difference, and writes the file completely or not at all.
 
 Edits that are given together (`together`) are collected first, and made as one.
 """
@@ -36,8 +36,8 @@ def change(
     as_json: bool = False,
     measured: str = "",
 ) -> None:
-    """Make an edit: check what comes of it, show the difference, and write it. `measured` is an uplink whose rates it
-    sets from a measurement.
+    """Make an edit: check the result, show the difference, and write it. `measured` is an uplink whose rates it sets
+    from a measurement.
     """
     context = click.get_current_context(silent=True)
     steps: list[Make] | None = context.meta.get(STEPS) if context is not None else None
@@ -56,7 +56,7 @@ def change_all(
     as_json: bool = False,
     measured: str = "",
 ) -> None:
-    """Make several edits, one after another, as one: only what comes of all has to be free of errors."""
+    """Make several edits as one: only the final result needs to be free of errors."""
     from wily_sluice.outside.plan_edits import held
     from wily_sluice.plan.findings.finding import FileError
 
@@ -115,7 +115,7 @@ def _edited(plan_file: Path, text: str, makes: list[Make], measured: str) -> tup
 
 
 def _examined(plan_file: Path, text: YamlText) -> tuple[Plan | None, list[Finding]]:
-    """A plan, and what is found in it; of a large one, errors alone, since the rest takes its time."""
+    """A plan and its findings; for a large plan, only errors, because the rest is slow."""
     from wily_sluice.outside.plan_edits import TextFile
     from wily_sluice.plan.file.allowances import allowances
     from wily_sluice.plan.file.document import Document
@@ -133,7 +133,7 @@ def _examined(plan_file: Path, text: YamlText) -> tuple[Plan | None, list[Findin
 def show_edit(
     plan_file: Path, before: str, after: str, findings: list[Finding], done: str | None, as_json: bool
 ) -> None:
-    """Print the difference, new findings, and what was `done`; None if nothing was."""
+    """Print the difference, new findings, and the summary `done`; None if nothing changed."""
     from wily_sluice.views.plan.changes import edit_lines, print_diff
     from wily_sluice.views.text.console import console, print_json
     from wily_sluice.views.text.findings import findings_data, print_findings

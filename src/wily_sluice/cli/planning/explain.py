@@ -71,7 +71,7 @@ def _plan(plan_file: Path | None) -> tuple[Plan | None, list[Finding]]:
 
 
 def _line(what: str, plan_file: Path | None) -> tuple[Path, int] | None:
-    """A file and a line's number, where that is what is meant."""
+    """A file and a line number, if WHAT names them."""
     file, colon, number = what.rpartition(":")
     if not number.isascii() or not number.isdigit() or (colon and not file):
         return None
@@ -105,7 +105,7 @@ def _explain_line(plan_file: Path, number: int, as_json: bool) -> None:
 
 
 def _found(what: str, plan: Plan | None, findings: list[Finding]) -> tuple[dict[str, Any], Any]:
-    """What is meant, as data and as what prints it."""
+    """The explanation, as data and as a printer."""
     from wily_sluice.plan.explain.choices import CHOICES
     from wily_sluice.plan.explain.glossary import BY_NAME
     from wily_sluice.plan.explain.rates import rate_facts

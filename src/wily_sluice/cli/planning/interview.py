@@ -1,7 +1,7 @@
-"""Asks questions on a terminal, one after another; `back` returns to the one before, `?` tells more, `quit` ends.
+"""Asks questions on a terminal; `back` returns to the previous one, `?` explains, `quit` ends.
 
-The questions are a plain function that is run again from its beginning after `back`: what was answered before is then
-given again without asking, and what was answered beyond is offered as the default.
+The questions are a plain function that is run again from its beginning after `back`: earlier answers are then repeated
+without asking, and later ones are offered as defaults.
 """
 
 from __future__ import annotations
@@ -72,7 +72,7 @@ class Interview:
     def ask(
         self, prompt: str, about: str, parse: Callable[[str], Any], default: str | None = None, more: str = ""
     ) -> Any:
-        """One question, with what it is about. What `parse` refuses with a ValueError is asked again."""
+        """One question with its explanation. An answer that `parse` rejects with a ValueError is asked again."""
         if not self._asking:
             self._place += 1
             return parse(self._words[self._place - 1])

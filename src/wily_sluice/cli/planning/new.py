@@ -146,7 +146,7 @@ class _Kept(Exception):  # not an error: the person wants the answers in a file,
 
 
 def _written(answers: dict[str, Any]) -> tuple[str, str]:
-    """The plan's text, and the answers as a file of them has them."""
+    """The plan's text, and the answers in the form of a file."""
     import yaml
 
     from wily_sluice.outside.plan_edits import TextFile
@@ -159,7 +159,7 @@ def _written(answers: dict[str, Any]) -> tuple[str, str]:
 
 
 def _plan(from_file: Path | None, given: dict[str, Any]) -> tuple[str, str, Interview | None]:
-    """The plan's text, the answers as a file of them has them, and who asked for them, if anyone was asked."""
+    """The plan's text, the answers in the form of a file, and the interview, if there was one."""
     from wily_sluice.outside.files import source_of
     from wily_sluice.plan.start.answers import read_answers
     from wily_sluice.plan.start.write import write_plan
@@ -201,9 +201,9 @@ def _given(given: dict[str, Any]) -> dict[str, Any]:
 
 
 def _agreed(output: Path, content: str, forecast: bool, asked: bool) -> bool:
-    """Check the plan and show what it does. Whether it may be written; False to return to the questions.
+    """Check the plan and show its forecast. Whether it may be written; False to return to the questions.
 
-    Raises click.Abort if it may not, and _Kept if only the answers are to be kept.
+    Raises click.Abort if it may not, and _Kept if only the answers should be kept.
     """
     from wily_sluice.outside.plan_edits import TextFile
     from wily_sluice.plan import read
@@ -249,7 +249,7 @@ def _finish(
     force: bool,
     as_json: bool,
 ) -> None:
-    """Write the plan, and say what comes next."""
+    """Write the plan, and print the next steps."""
     from wily_sluice.outside.plan_edits import TextFile
     from wily_sluice.plan import read
     from wily_sluice.views.text.console import print_json
@@ -271,7 +271,7 @@ def _finish(
 
 
 def _show(plan: Any, forecast: bool) -> None:
-    """Who gets what when the line is full, and what becomes of a call beside full transfers."""
+    """The split on a full line, and the forecast of an evening."""
     from wily_sluice.cli.trying.lab import compare_with_progress
     from wily_sluice.forecast.lab.usual import usual_traffic
     from wily_sluice.forecast.split import split

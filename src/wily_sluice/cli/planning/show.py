@@ -118,7 +118,7 @@ def show(
 
 
 def _show_general(part: str | None, as_json: bool) -> None:
-    """What is the same for every plan."""
+    """Parts that are the same for every plan."""
     if as_json:
         print_json({part: framing_data() if part == "framings" else service_data(None)})
     else:

@@ -159,7 +159,7 @@ def _split(plan: Plan, uplink: Uplink, direction: Direction, wishes: Mapping[str
 
 
 def _find(queue: str, known: list[str], queues: list[str], option: str) -> str:
-    """The path of the queue that is meant, by its path or by its name alone; `known` are those that it may be."""
+    """The path of a queue, from its path or its last part; `known` are the candidates."""
     if queue in known:
         return queue
     named = [path for path in known if path.rpartition("/")[2] == queue]

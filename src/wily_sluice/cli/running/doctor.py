@@ -85,7 +85,7 @@ def _facts(plan: Plan, state: Path) -> Facts:
 
 
 def _busy(plan: Plan, state: Path) -> float | None:
-    """The part of what the gate was measured to carry here that the plan's lines come to; None if nobody measured."""
+    """The fraction of the gate's measured capacity that the plan's uplinks need; None without a measurement."""
     try:
         carried = float(json.loads((state / COST).read_text())["mix"]["gate"])
     except (OSError, ValueError, KeyError, TypeError):

@@ -35,7 +35,7 @@ from wily_sluice.views.text.records import records_csv
 
 
 def _call(client: Client, method: str, **params: Any) -> Any:
-    """Call a method; what the gate refuses becomes a refusal of this command."""
+    """Call a method; the gate's refusal becomes this command's."""
     try:
         return client.call(method, **params)
     except RpcError as error:
@@ -262,7 +262,7 @@ def _name(word: str) -> str:
 
 
 def _revision(word: str, state: Path) -> Bundle:
-    """A plan by the number of its revision, by its file, or what is kept."""
+    """A plan by its revision number, by its file, or the kept one."""
     if not word.isdigit() and word != "kept":
         plan, findings = examine(Path(word))
         if plan is None:

@@ -1,4 +1,4 @@
-"""`sluice demo`: the whole of it, on the demo site."""
+"""`sluice demo`: everything, on the demo site."""
 
 import shutil
 from pathlib import Path

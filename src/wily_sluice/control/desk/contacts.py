@@ -1,4 +1,4 @@
-"""Records the names that hosts contacted for as long as the plan says, and deletes them when it no longer asks for it."""
+"""Records the names that hosts contacted for as long as the plan says, and deletes them when it no longer does."""
 
 import sqlite3
 from collections.abc import Callable, Iterable

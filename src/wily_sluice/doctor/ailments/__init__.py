@@ -1,1 +1,1 @@
-"""What can be wrong with a machine, by subject."""
+"""Problems of a machine, by subject."""

@@ -1,4 +1,4 @@
-"""Interfaces and what is behind them."""
+"""Interfaces and links."""
 
 from collections.abc import Iterator
 from ipaddress import ip_network

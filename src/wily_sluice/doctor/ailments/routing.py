@@ -1,4 +1,4 @@
-"""Addresses, routes and what the kernel forwards."""
+"""Addresses, routes and forwarding."""
 
 from collections.abc import Iterator
 from fnmatch import fnmatchcase

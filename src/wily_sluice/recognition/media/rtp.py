@@ -1,10 +1,10 @@
-"""RTP, the sound and picture of calls (RFC 3550 §5.1), by its shape: nothing in it says that it is RTP.
+"""RTP, the sound and picture of calls (RFC 3550 §5.1), by its shape: it has no identifying field.
 
-A source sends packets of version 2 with one identifier (SSRC), whose sequence numbers rise by one, or by a few where
-some were lost, and whose timestamps stay close to each other; pictures may come in another order than they are shown,
-so timestamps may fall. Of random bytes, five packets would do so once in about 10^20 times. Of a large picture, whose
-packets have one timestamp, eight have to follow each other without a gap. Reports of RTCP in the same conversation
-(RFC 5761) are passed over, as are STUN and DTLS, which RFC 7983 lets share the port.
+A source sends packets of version 2 with one identifier (SSRC), sequence numbers that increase by one, or by a few after
+losses, and timestamps close to each other. The timestamps of pictures may decrease, because they can be sent in another
+order than shown. Five packets of random bytes would match once in about 10^20. For a large picture, whose packets share
+a timestamp, eight must follow each other without a gap. RTCP reports in the same conversation (RFC 5761) are skipped,
+as are STUN and DTLS, which may share the port (RFC 7983).
 """
 
 from dataclasses import dataclass, field
@@ -29,7 +29,7 @@ Step = tuple[int, int, int]  # sequence number, timestamp, payload type
 
 @dataclass(slots=True)
 class _Notes:
-    """The record of what was seen: the last packets of each source, one way and by its SSRC."""
+    """The last packets of each source, in one direction, by SSRC."""
 
     read: int = 0
     strange: int = 0
@@ -63,7 +63,7 @@ def look(opening: Opening) -> Answer:
 
 
 def _runs(steps: list[Step]) -> bool:
-    """Whether the last packets of a source follow each other."""
+    """Whether the last packets of a source are consecutive."""
     moved = 0
     for (number, time, _), (next_number, next_time, _) in pairwise(steps[-PACKETS:]):
         step = ((next_time - time + HALF) & 0xFFFFFFFF) - HALF
@@ -74,8 +74,8 @@ def _runs(steps: list[Step]) -> bool:
 
 
 def _is_picture(last: list[Step]) -> bool:
-    """Whether packets of a source are one after the other of one moment, and of a payload type that pictures have; what
-    only counts shows no timestamp.
+    """Whether packets of a source are consecutive, have one timestamp, and a payload type of pictures; a mere counter
+    has no timestamp.
     """
     first = last[0]
     return (

@@ -9,7 +9,7 @@ MOST_PORTS = 8
 
 
 def media(message: bytes) -> list[tuple[bool, int]]:
-    """The ports at which media is to be sent or heard, each with whether it is of the party that sends this message."""
+    """The ports of media, each with whether it belongs to the sender of this message."""
     is_answer = _FIRST.match(message) is not None
     found: list[tuple[bool, int]] = []
     for field in _TRANSPORT.finditer(message[:4096]):

@@ -30,7 +30,7 @@ def look(opening: Opening) -> Answer:
 
 
 def media(message: bytes) -> list[tuple[bytes, int, str]]:
-    """Where a message says that media is to be sent: packed address, port, kind."""
+    """The media announced by a message: packed address, port, kind."""
     description = message.partition(b"\r\n\r\n")[2][:4096]
     found: list[tuple[bytes, int, str]] = []
     connections = _CONNECTION.findall(description)

@@ -1,7 +1,7 @@
-"""STUN, and TURN which speaks it (RFC 8489 §5, RFC 8656): by its header and its magic cookie.
+"""STUN, and TURN, which uses it (RFC 8489 §5, RFC 8656): by its header and its magic cookie.
 
-It comes before the media of a call or a meeting, or a game between peers, in one conversation with them (RFC 7983), so
-what follows may say more.
+It precedes the media of a call or meeting, or a game between peers, in the same conversation (RFC 7983), so later
+packets may reveal more.
 """
 
 from wily_sluice.recognition.opening import SHARED, Opening

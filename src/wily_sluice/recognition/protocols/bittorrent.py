@@ -1,6 +1,6 @@
 """BitTorrent: the handshake of peers (BEP 3), their queries for peers (BEP 5, BEP 15), their transport (BEP 29).
 
-What peers encrypt (message stream encryption) cannot be told from random bytes, and is not recognised.
+Encrypted peer connections (message stream encryption) look like random bytes and are not recognised.
 """
 
 import re

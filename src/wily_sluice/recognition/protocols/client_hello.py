@@ -1,5 +1,5 @@
-"""The ClientHello of TLS, which QUIC and DTLS have as well: the server's name in it (RFC 6066 §3), and the protocols
-that the client would speak inside (ALPN, RFC 7301).
+"""The ClientHello of TLS, QUIC and DTLS: the server's name (RFC 6066 §3), and the client's application protocols (ALPN,
+RFC 7301).
 
 Sources: RFC 8446 §4.1.2, RFC 9147 §5.3 for the cookie of DTLS.
 """
@@ -11,7 +11,7 @@ MOST_EXTENSIONS = 64
 
 
 class Hello(NamedTuple):
-    """What of it matters here. `name` is empty where the client tells none."""
+    """The relevant parts. `name` is empty if the client sends none."""
 
     name: str
     inside: tuple[str, ...]
@@ -82,7 +82,7 @@ _LETTERS = frozenset(b"abcdefghijklmnopqrstuvwxyz0123456789-_.")
 
 
 def host_name(raw: bytes) -> str:
-    """A host name as it stands in a packet, in lower case; empty when it can be none."""
+    """A host name from a packet, in lower case; empty if it is not valid."""
     raw = raw.lower().rstrip(b".")
     if not 0 < len(raw) <= 253 or not _LETTERS.issuperset(raw) or _ADDRESS.issuperset(raw):
         return ""

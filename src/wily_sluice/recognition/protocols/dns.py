@@ -1,6 +1,6 @@
-"""DNS (RFC 1035 §4): questions, and the addresses that answers give to names, with how long they hold.
+"""DNS (RFC 1035 §4): questions, and the addresses in answers, with their time to live.
 
-Of an answer, every address counts for the name that was asked for, whatever aliases lie between.
+Every address in an answer belongs to the name in the question, through any aliases.
 """
 
 from typing import NamedTuple
@@ -20,7 +20,7 @@ LONGEST_LIFE: Nanoseconds = 24 * 3600 * SECOND
 
 
 class Told(NamedTuple):
-    """What a message says: the name asked for, whether it is an answer, and addresses with their time to live."""
+    """A message: the name in question, whether it is an answer, and addresses with their time to live."""
 
     name: str
     answers: bool
@@ -28,7 +28,7 @@ class Told(NamedTuple):
 
 
 def parse(message: bytes) -> Told | None:
-    """Read a message with one question. None for what is not DNS, or has none."""
+    """Parse a message with one question. None for anything else."""
     if len(message) < 17 or message[4:6] != b"\x00\x01" or message[2] & 0x78:
         return None
     name, offset = _name(message, 12)
@@ -66,7 +66,7 @@ def _behind_name(message: bytes, offset: int) -> int:
 
 
 def _name(message: bytes, offset: int) -> tuple[str | None, int]:
-    """The name at an offset, and where it ends; None as a name for what can be none. Follows pointers (§4.1.4)."""
+    """The name at an offset, and its end; None instead of an invalid name. Follows pointers (§4.1.4)."""
     labels: list[bytes] = []
     end = -1  # behind the first pointer
     for _ in range(MOST_LABELS):

@@ -1,6 +1,6 @@
-"""HTTP in the clear (RFC 9112), by its first line; the host from the request's Host field (RFC 9110 §7.2).
+"""Plain HTTP (RFC 9112), by its first line; the host from the request's Host field (RFC 9110 §7.2).
 
-The preface of HTTP/2 (RFC 9113 §3.4) is known as well; it names no host that can be read here.
+The preface of HTTP/2 (RFC 9113 §3.4) is recognised too, without a host name.
 """
 
 import re

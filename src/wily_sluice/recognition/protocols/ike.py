@@ -1,4 +1,4 @@
-"""IKE, which makes the keys of IPsec (RFC 7296 §3.1), alone and beside ESP on one port (RFC 3948 §2.2)."""
+"""IKE, the key exchange of IPsec (RFC 7296 §3.1), alone or with ESP on one port (RFC 3948 §2.2)."""
 
 from wily_sluice.recognition.opening import Opening
 from wily_sluice.recognition.verdict import WAIT, Answer, Verdict

@@ -1,8 +1,8 @@
-"""QUIC, versions 1 and 2 (RFC 9000, RFC 9369): by its Initial packets, whose keys anyone can work out who sees them.
+"""QUIC, versions 1 and 2 (RFC 9000, RFC 9369): by its Initial packets, whose keys any observer can derive.
 
-The keys come from the Destination Connection ID that the client chose first (RFC 9001 §5.2); after a Retry, from the
-one that the server chose. An Initial carries CRYPTO frames with a part of the client's ClientHello, in any order, and
-with a large one they take several packets (RFC 9000 §19.6). At most PACKETS of them are opened for a conversation.
+The keys come from the client's first Destination Connection ID (RFC 9001 §5.2); after a Retry, from the server's. An
+Initial carries CRYPTO frames with parts of the ClientHello, in any order; a large ClientHello takes several packets
+(RFC 9000 §19.6). At most PACKETS are decrypted for a conversation.
 """
 
 from cryptography.exceptions import InvalidTag
@@ -102,7 +102,7 @@ def look(opening: Opening) -> Answer:
 
 
 def _read(notes: _Notes, datagram: bytes) -> None:
-    """The Initial packets of a datagram, which may hold several packets one behind the other (§12.2)."""
+    """The Initial packets of a datagram, which may contain several packets (§12.2)."""
     while len(datagram) >= 21 and datagram[0] & 0xC0 == 0xC0 and notes.packets < PACKETS:
         version = datagram[1:5]
         if version not in VERSIONS:

@@ -1,7 +1,7 @@
-"""SSP, the state synchronization protocol of remote terminals over UDP: by the numbers that its datagrams begin with.
+"""SSP, the state synchronization protocol of remote terminals over UDP: by the first bytes of its datagrams.
 
-Each begins with 64 bits in the clear, of which the highest says which way it goes and the others count from 0. Source:
-Winstein and Balakrishnan, "An interactive remote shell for mobile clients", USENIX ATC 2012, §2.2.
+Each begins with 64 bits in the clear; the highest is the direction and the others count from 0. Source: Winstein and
+Balakrishnan, "An interactive remote shell for mobile clients", USENIX ATC 2012, §2.2.
 """
 
 from wily_sluice.recognition.opening import Opening

@@ -11,7 +11,7 @@ _INITIATION, _RESPONSE, _DATA = (bytes([kind, 0, 0, 0]) for kind in (1, 2, 4))
 
 
 def look(opening: Opening) -> Answer:
-    """Whether the handshake is there; probable when only one side of it, or what follows, was seen."""
+    """Whether the handshake is present; only probable if one side, or only later packets, were seen."""
     index, likely = None, None
     for datagram in opening.datagrams:
         payload = datagram.payload
