@@ -57,7 +57,7 @@ def estimate(course: Sequence[tuple[Nanoseconds, int, Size]], segment: Size) -> 
 
 
 def ramp_ends(rates: Sequence[float]) -> int:
-    """The step at which a load has reached its speed: close to the mean of all later steps. In the first half, or none."""
+    """The step at which a load is up to speed: close to the mean of all later steps. In the first half, or none."""
     values = np.asarray(rates, dtype=np.float64)
     for step in range(len(values) // 2):
         if values[step] >= STEADY * values[step + 1 :].mean():

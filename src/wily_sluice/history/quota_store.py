@@ -44,7 +44,7 @@ class QuotaStore:
             return {bytes(key): used for key, used in rows}
 
     def add(self, run: str, batch: int, used: Iterable[tuple[str, str, bytes, Size]]) -> None:
-        """Add use: limiter, period, account, bytes; unless this batch of this run, or a later one, was already added."""
+        """Add use: limiter, period, account, bytes; unless this batch of this run, or a later one, was added."""
         with self._database:
             last = self._database.execute("select batch from written where run = ?", (run,)).fetchone()
             if last is not None and last[0] >= batch:

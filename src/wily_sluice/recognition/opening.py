@@ -65,7 +65,7 @@ class Stream:
 
 
 class Opening:
-    """`notes` are a recogniser's memory between packets, under its name; `limit` is the number of datagrams to examine."""
+    """`notes` are a recogniser's memory, under its name; `limit` is the number of datagrams to examine."""
 
     __slots__ = ("begun", "datagrams", "down", "hopes", "kept", "limit", "notes", "opened", "packets", "parties", "up")
 

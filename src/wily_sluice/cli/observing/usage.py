@@ -197,8 +197,8 @@ def contacts(state: Path, host: str | None, rows: int, as_csv: bool, as_json: bo
     """List the names that each host contacted.
 
     The gate records names only if the plan says how long to keep them: `gate: {keep-contacts: 7 days}`. It records the
-    host, the name and the hour, but neither content nor volume. It deletes all of it when you keep a plan without keep-contacts.
-
+    host, the name and the hour, but neither content nor volume. It deletes all of it when you keep a plan without
+    keep-contacts.
 
     \b
     Examples:

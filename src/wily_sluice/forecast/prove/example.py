@@ -36,7 +36,7 @@ LOCAL_PORT, REMOTE_PORT = 40_077, 39_999
 
 @dataclass(frozen=True, slots=True)
 class Example:
-    """A conversation with everything that recognition could find; `hardware` is the host's hardware address, or empty."""
+    """A conversation with everything recognition could find; `hardware` is the host's hardware address, or empty."""
 
     parties: Parties
     known: Known = NOTHING

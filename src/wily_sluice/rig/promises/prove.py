@@ -22,7 +22,7 @@ def prove_on_rig(
     program: Sequence[str] | None = None,
     failing: bool = True,
 ) -> tuple[list[Proof], list[Proof]]:
-    """The results in the lab and on the rig; with `failing`, also for a killed gate. LiveError if a rig is impossible."""
+    """Results in the lab and on the rig; with `failing`, also for a killed gate. LiveError if a rig is impossible."""
     listener = Listener(bench)
     tell("in the lab …")
     promises = list(promises)
