@@ -73,5 +73,5 @@ def _fixed(plan_file: Path, dry_run: bool, as_json: bool) -> list[Finding]:
             file.write(after, "check --fix")
     if after != before and not as_json:
         print_diff(console(), edit_lines(before.decode(), after.decode()))
-        click.echo(f"{plan_file}: {'not written' if dry_run else 'written; `sluice edit undo` takes it back'}")
+        click.echo(f"{plan_file}: {'not written' if dry_run else 'written; `sluice edit undo` undoes it'}")
     return findings

@@ -73,7 +73,7 @@ def change_all(
     if not changed and not as_json:
         click.echo(f"{plan_file}: nothing changed")
         return
-    done = "written; `sluice edit undo` takes it back"
+    done = "written; `sluice edit undo` undoes it"
     show_edit(plan_file, before, after, findings, None if dry_run or not changed else done, as_json)
 
 

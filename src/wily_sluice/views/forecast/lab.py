@@ -87,7 +87,7 @@ def print_lab(console: Console, comparison: Comparison) -> None:
 
 
 def _mbit(rate: float) -> str:
-    return f"{rate / 1e6:.1f}"
+    return _text(rate / 1e6)
 
 
 def lab_sentences(comparison: Comparison) -> list[str]:
@@ -118,7 +118,7 @@ def lab_sentences(comparison: Comparison) -> list[str]:
                 now, then = total.after, total.before
                 sentences.append(
                     f"{uplink} {WAYS[direction]}: {_mbit(now.carried)} of {_mbit(total.usable)} usable Mbit/s carried, "
-                    f"of which {_mbit(now.goodput)} ({format_byte_rate(now.goodput)}) goodput; without the plan "
+                    f"{_mbit(now.goodput)} ({format_byte_rate(now.goodput)}) goodput; without the plan "
                     f"{_mbit(then.carried)} and {_mbit(then.goodput)} ({format_byte_rate(then.goodput)})."
                 )
     return sentences

@@ -12,6 +12,7 @@ from rich.text import Text
 from wily_sluice.forecast.prove.proof import Proof, Verdict, figure
 from wily_sluice.forecast.prove.setting import FULL
 from wily_sluice.plan.model import Plan
+from wily_sluice.units import format_byte_rate
 from wily_sluice.views.text.console import fits, print_line
 
 DATA = FULL - 40  # bytes of data in a full packet of TCP over IPv4
@@ -58,8 +59,8 @@ def _data_shares(plan: Plan, proofs: Sequence[Proof]) -> Iterator[str]:
             data = rate * DATA / cost
             yield (
                 f"Rates are those of the line. Of each full packet on {uplink.name}, {cost:,} bytes, {FULL - DATA} are "
-                f"headers of IP and TCP and {cost - FULL} framing: {figure(rate)} carry {figure(data)} of data, or "
-                f"{data / 8000:,.1f} kB/s."
+                f"IP and TCP headers and {cost - FULL} framing: {figure(rate)} carry {figure(data)} of data, or "
+                f"{format_byte_rate(data)}."
             )
 
 

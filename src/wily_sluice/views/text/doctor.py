@@ -39,7 +39,7 @@ def print_changes(screen: Console, changes: Sequence[Change], undone: bool = Fal
         print_line(screen, f"These changes last until a reboot. To keep them, add to {KEEP}:")
         for line in lasting:
             print_line(screen, f"  {line}")
-        print_line(screen, "`sluice doctor --undo` takes it back.")
+        print_line(screen, "`sluice doctor --undo` undoes this.")
 
 
 def complaints_data(complaints: Sequence[Complaint]) -> list[dict[str, Any]]:
