@@ -15,7 +15,17 @@ from wily_sluice.plan.file.traffic_words import dscp_text
 from wily_sluice.plan.model import GateSettings, HostNaming, Limiter, Plan, Rule, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.schedules.schedule import Schedule
-from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, Rate, exact_rate, exact_share, exact_size
+from wily_sluice.units import (
+    DIRECTIONS,
+    SECOND,
+    Nanoseconds,
+    Rate,
+    exact_rate,
+    exact_share,
+    exact_size,
+    format_rate,
+    rates_apart,
+)
 
 T = TypeVar("T")
 How: TypeAlias = Literal["new", "gone", "changed", "moved"]
@@ -47,13 +57,9 @@ def _uplinks(before: Plan, after: Plan) -> Iterable[Change]:
         if was is None or now is None:
             yield Change("gone" if now is None else "new", "uplink", name, _uplink_words(now or was), ("everybody",))
             continue
-        told = [
-            f"{exact_rate(was.usable(d))} → {exact_rate(now.usable(d))} {d}"
-            for d in DIRECTIONS
-            if was.usable(d) != now.usable(d)
-        ]
+        told = [f"{_from_to(was.usable(d), now.usable(d))} {d}" for d in DIRECTIONS if was.usable(d) != now.usable(d)]
         told += [
-            f"the lowest {d} {_rate(was.lowest.of(d) or 0)} → {_rate(now.lowest.of(d) or 0)}"
+            f"the lowest {d} {_from_to(was.lowest.of(d) or 0, now.lowest.of(d) or 0)}"
             for d in DIRECTIONS
             if was.lowest.of(d) != now.lowest.of(d)
         ]
@@ -70,7 +76,7 @@ def _uplinks(before: Plan, after: Plan) -> Iterable[Change]:
 
 def _uplink_words(uplink: Uplink | None) -> str:
     assert uplink is not None
-    return f"{uplink.interface}, " + " and ".join(f"{exact_rate(uplink.usable(d))} {d}" for d in DIRECTIONS)
+    return f"{uplink.interface}, " + " and ".join(f"{format_rate(uplink.usable(d))} {d}" for d in DIRECTIONS)
 
 
 def _queues(before: Plan, after: Plan) -> Iterable[Change]:
@@ -98,7 +104,7 @@ def _queue_words(one: QueueSpec, other: QueueSpec) -> str:
     if one.leaf.refused != other.leaf.refused:
         return "refused" if other.leaf.refused else "no longer refused"
     told = [
-        f"{what} {_rate(was)} → {_rate(now)}"
+        f"{what} {_from_to(was, now)}"
         for what, was, now in (("guarantee", one.guarantee, other.guarantee), ("cap", one.cap, other.cap))
         if was != now
     ]
@@ -113,8 +119,10 @@ def _queue_words(one: QueueSpec, other: QueueSpec) -> str:
     return ", ".join(told)
 
 
-def _rate(rate: Rate) -> str:
-    return exact_rate(rate) if rate else "none"
+def _from_to(was: Rate, now: Rate) -> str:
+    """Both, with as many figures as it takes to see the difference."""
+    one, other = rates_apart(was, now)
+    return f"{one if was else 'none'} → {other if now else 'none'}"
 
 
 def _whom(after: Plan, before: Plan, path: str) -> tuple[str, ...]:
@@ -146,9 +154,7 @@ def _limiters(before: Plan, after: Plan) -> Iterable[Change]:
             yield Change("gone" if now is None else "new", "limiter", name, _caps(one), _locals(one.terms))
         elif was != now:
             told = [
-                f"{_rate(was.rate(d) or 0)} → {_rate(now.rate(d) or 0)} {d}"
-                for d in DIRECTIONS
-                if was.rate(d) != now.rate(d)
+                f"{_from_to(was.rate(d) or 0, now.rate(d) or 0)} {d}" for d in DIRECTIONS if was.rate(d) != now.rate(d)
             ]
             told += _limiter_words(was, now)
             whom = dict.fromkeys((*_locals(was.terms), *_locals(now.terms)))

@@ -3,7 +3,9 @@
 from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
+import matplotlib.dates
 from matplotlib import rc_context
 from matplotlib.axes import Axes
 from matplotlib.backends.backend_agg import FigureCanvasAgg
@@ -12,6 +14,7 @@ from matplotlib.figure import Figure
 from wily_sluice.history.usage import Usage, Use
 from wily_sluice.units import DIRECTIONS, Direction
 
+dates: Any = matplotlib.dates  # its functions have no types
 MOST_BANDS = 8  # the rest is one band
 COLOURS = ("#7a1f3d", "#c9743c", "#cf9f3f", "#5d8a66", "#3f7f8c", "#3b6ea5", "#56569c", "#9a6fb0", "#b8bfc6")
 REST = "all others"
@@ -30,7 +33,10 @@ def draw_usage(title: str, usage: Usage, uses: Sequence[Use], file: Path) -> Non
         names = list(dict.fromkeys(_name(use) for use in uses))
         for panel, direction in zip(panels, DIRECTIONS, strict=True):
             _draw(panel, times, usage, [use for use in uses if use.key.direction == direction], names, direction)
-        panels[-1].xaxis_date(datetime.now().astimezone().tzinfo)
+        zone = datetime.now().astimezone().tzinfo
+        locator = dates.AutoDateLocator(tz=zone, minticks=3, maxticks=9)
+        panels[-1].xaxis.set_major_locator(locator)
+        panels[-1].xaxis.set_major_formatter(dates.ConciseDateFormatter(locator, tz=zone))
         figure.savefig(file, metadata={"Date": None} if file.suffix == ".svg" else None)
 
 

@@ -18,7 +18,7 @@ from wily_sluice.views.text.console import fits
 
 BAR = 10
 BARS = "█ guarantee, ─ up to the cap, as parts of the line. "
-WAIT = "delay: the longest under full load, as CoDel settles it … in a full leaf"
+WAIT = "delay: the longest under full load, for responsive traffic … for any traffic in a full leaf"
 DELAY = "; where a queue has a delay, of a packet within the guarantee"
 
 

@@ -132,5 +132,5 @@ def _legend(figure: Figure, height: float) -> None:
         Patch(facecolor=SPLIT_COLOUR, label="its rate when all leaves are busy"),
     ]
     figure.legend(handles=handles, loc="lower left", bbox_to_anchor=(0.006, 0.06 / height), ncols=3, frameon=False)
-    words = "delay: as CoDel settles it … in a full leaf; where a queue has a delay, within the guarantee"
+    words = "delay: of responsive traffic … of any traffic in a full leaf; a promised delay holds within the guarantee"
     figure.text(0.988, 0.22 / height, words, ha="right", fontsize=7.6, color=FAINT)
