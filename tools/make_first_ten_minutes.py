@@ -151,9 +151,7 @@ def talk(folder: str, environment: dict[str, str]) -> list[str]:
     found += talking.before + talking.after
     talking.sendline("")
     talking.expect(pexpect.EOF)
-    seen = (
-        "\n## 2. See the forecast\n\nBefore anything is written, the plan is checked, divided and simulated:\n"
-    )
+    seen = "\n## 2. See the forecast\n\nBefore anything is written, the plan is checked, divided and simulated:\n"
     return [block(f"$ sluice new\n{heard}"), seen, block(found + talking.before)]
 
 
