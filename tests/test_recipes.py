@@ -2,14 +2,13 @@
 
 import os
 import re
-import subprocess
-import sys
 from pathlib import Path
 
 import pytest
 
+from tests.program import PROGRAM, run, run_line
+
 RECIPES = Path(__file__).parents[1] / "docs" / "recipes"
-PROGRAM = Path(sys.executable).with_name("sluice")
 BLOCK = re.compile(r"^```sh\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 REPORTS = ("check",)  # whose status says what was found
 
@@ -32,11 +31,9 @@ def test_the_commands_of_a_recipe_run(page: Path, tmp_path: Path) -> None:
         if line.startswith("sudo "):
             words = [word for word in line.split()[1:] if word.isalpha()][:3]
             line = f"{' '.join(words)} --help"
-        done = subprocess.run(
-            ["sh", "-c", line], cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=60
-        )
+        done = run_line(line, tmp_path, environment)
         assert done.returncode == 0, f"{line}\n{done.stdout}{done.stderr}"
-    last = subprocess.run([PROGRAM, "check"], cwd=tmp_path, env=environment, capture_output=True, text=True)
+    last = run(["check"], tmp_path, environment)
     assert last.returncode == 0 and " warning: " not in last.stdout, last.stdout
 
 

@@ -2,18 +2,18 @@
 
 import os
 import subprocess
-import sys
 from collections.abc import Callable
 from pathlib import Path
 
 import pexpect
 import pytest
 
+from tests import program
 from tests.conftest import SMALL_PLAN
 
 Sluice = Callable[..., "subprocess.CompletedProcess[str]"]
 PATIENCE = 60  # seconds
-PROGRAM = [str(Path(sys.executable).with_name("sluice"))]
+PROGRAM = [str(program.PROGRAM)]
 
 
 @pytest.fixture
@@ -23,9 +23,7 @@ def sluice(tmp_path: Path) -> Sluice:
     environment = {key: value for key, value in os.environ.items() if key != "SLUICE_PLAN"}
 
     def run(*arguments: str, **variables: str) -> "subprocess.CompletedProcess[str]":
-        return subprocess.run(
-            PROGRAM + list(arguments), cwd=tmp_path, env=environment | variables, capture_output=True, text=True
-        )
+        return program.run(arguments, tmp_path, environment | variables)
 
     return run
 

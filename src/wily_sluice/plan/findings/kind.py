@@ -94,3 +94,17 @@ class Kind:
     story: str = ""
     has: str = ""
     lacks: str = ""
+
+
+def kind(
+    code: str,
+    severity: Severity,
+    *,
+    whole: bool = False,
+    once: bool = False,
+    story: str = "",
+    has: str = "",
+    lacks: str = "",
+) -> Callable[[Callable[[Checked], Iterator[Told]]], Kind]:
+    """Make a kind of finding of the function that finds it."""
+    return lambda find: Kind(code, severity, find, whole, once, story, has, lacks)

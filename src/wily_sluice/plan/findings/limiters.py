@@ -1,0 +1,428 @@
+"""Findings about limiters without effect."""
+
+from collections.abc import Iterator
+from itertools import pairwise
+
+from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.plan.edit.operations import Remove
+from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.findings.kind import Checked, Told, kind
+from wily_sluice.plan.model import Limiter, Plan, policing_burst
+from wily_sluice.units import (
+    DIRECTIONS,
+    HIGHEST_RATE,
+    SECOND,
+    Direction,
+    Nanoseconds,
+    Rate,
+    Size,
+    format_rate_both,
+    format_share,
+    format_size,
+    format_time,
+)
+
+
+def caps_of(limiter: Limiter) -> dict[Direction, Rate]:
+    """The directions that it caps, with the rate of each."""
+    return {way: rate for way in DIRECTIONS if (rate := limiter.rate(way)) is not None}
+
+
+def capping(checked: Checked) -> Iterator[tuple[Limiter, dict[Direction, Rate]]]:
+    """The limiters that cap a direction, with their rates."""
+    return ((limiter, caps) for limiter in checked.plan.limiters if (caps := caps_of(limiter)))
+
+
+@kind(
+    "caps-nothing",
+    "error",
+    story="""\
+A limiter caps a rate, up or down. This one names hosts but no rate.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s}
+""",
+)
+def caps_nothing(checked: Checked) -> Iterator[Told]:
+    """A limiter that caps neither direction."""
+    for limiter in checked.plan.limiters:
+        here = ("limiters", limiter.name)
+        if not caps_of(limiter) and not any(checked.reading.was_cut(*here, way) for way in DIRECTIONS):
+            yield Told(here, "caps neither direction", "add `down: 6 Mbit/s`, `up: 1 Mbit/s` or both")
+
+
+@kind(
+    "caps-nobody",
+    "warning",
+    whole=True,
+    story="""\
+The group excludes all of its members, so the limiter never applies.
+""",
+    has="""\
+groups:
+  visitors: {members: [guests], except: [guests]}
+limiters:
+  visitor: {local: visitors, down: 5 Mbit/s}
+""",
+    lacks="""\
+groups:
+  visitors: {members: [guests], except: [198.51.100.9]}
+limiters:
+  visitor: {local: visitors, down: 5 Mbit/s}
+""",
+)
+def caps_nobody(checked: Checked) -> Iterator[Told]:
+    """A limiter whose hosts are none."""
+    for limiter, _ in capping(checked):
+        if limiter.local is not None and not limiter.local.members:
+            location = ("limiters", limiter.name, "local")
+            yield Told(location, "matches no host, so this limiter never applies", "name some hosts")
+
+
+def widest_line(plan: Plan, limiter: Limiter, way: Direction) -> Rate:
+    """The usable rate of the widest uplink that a limiter is for."""
+    lines = [uplink for uplink in plan.uplinks if limiter.uplink in (None, uplink.name)]
+    return max((uplink.usable(way) for uplink in lines), default=HIGHEST_RATE)
+
+
+@kind(
+    "cap-without-effect",
+    "warning",
+    story="""\
+No uplink is as fast as this cap, so it never limits anything.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 60 Mbit/s}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 40 Mbit/s}
+""",
+)
+def cap_without_effect(checked: Checked) -> Iterator[Told]:
+    """A cap that is more than any uplink has."""
+    for limiter, caps in capping(checked):
+        for way, rate in caps.items():
+            widest = widest_line(checked.plan, limiter, way)
+            if rate >= widest:
+                message = f"{format_rate_both(rate)} has no effect: no uplink has more than {format_rate_both(widest)}"
+                location: Location = ("limiters", limiter.name, way)
+                idle = all(cap >= widest_line(checked.plan, limiter, one) for one, cap in caps.items())
+                yield Told(
+                    location, message, f"lower it or remove “{way}”", (Remove(location[:2] if idle else location),)
+                )
+
+
+@kind(
+    "engage-without-effect",
+    "warning",
+    story="""\
+With `engage: above 80%`, a limiter applies only while the uplink is busier than that. A cap above that part of the
+uplink's rate has no effect, because the uplink is that busy before the cap matters.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 40 Mbit/s, engage: above 80%}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 20 Mbit/s, engage: above 80%}
+""",
+)
+def engage_without_effect(checked: Checked) -> Iterator[Told]:
+    """A cap for a busy line alone that is more than the line has when it is that busy."""
+    for limiter, caps in capping(checked):
+        for way, rate in caps.items() if limiter.threshold is not None else ():
+            widest = widest_line(checked.plan, limiter, way)
+            if (limiter.threshold or 0) * widest <= rate < widest:
+                part = format_share(limiter.threshold or 0)
+                message = f"has no effect {way}: the cap of {format_rate_both(rate)} is above {part} of the usable rate"
+                remedy = "lower the cap or remove “engage”"
+                yield Told(("limiters", limiter.name, "engage"), message, remedy)
+
+
+@kind(
+    "peak-below-rate",
+    "error",
+    story="""\
+The peak is the rate of a burst, so it must be higher than the limiter's own rate.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, peak: 4 Mbit/s, excess: drop}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, peak: 8 Mbit/s, excess: drop}
+""",
+)
+def peak_below_rate(checked: Checked) -> Iterator[Told]:
+    """A peak that is less than the rate."""
+    for limiter, caps in capping(checked):
+        for way, rate in caps.items():
+            peak = limiter.peak.of(way)
+            if peak is not None and peak < rate:
+                message = f"the peak of {format_rate_both(peak)} {way} is below the rate of {format_rate_both(rate)}"
+                yield Told(("limiters", limiter.name, "peak"), message, "a peak is at least the rate")
+
+
+@kind(
+    "second-burst-unused",
+    "error",
+    story="""\
+A peak and an excess burst decide between passing, marking and dropping. If the excess waits, there is nothing to
+decide.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, peak: 8 Mbit/s}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, peak: 8 Mbit/s, excess: drop}
+""",
+)
+def second_burst_unused(checked: Checked) -> Iterator[Told]:
+    """A peak or an excess burst of a limiter whose excess is queued: nothing lies between passing and waiting."""
+    for limiter, _ in capping(checked):
+        peaked = any(limiter.peak.of(way) is not None for way in DIRECTIONS)
+        if limiter.excess == "wait" and (limiter.excess_burst is not None or peaked):
+            location = ("limiters", limiter.name, "peak" if peaked else "excess-burst")
+            remedy = "write `excess: drop`, or remove it"
+            yield Told(location, "has no effect with excess: wait", remedy, (Remove(location),))
+
+
+def polices(limiter: Limiter) -> bool:
+    """Whether the limiter sets a burst and its excess does not wait."""
+    return limiter.burst is not None and limiter.excess != "wait"
+
+
+def too_small(limiter: Limiter, rate: Rate) -> bool:
+    """Whether a full frame never passes at this rate."""
+    return limiter.burst_of(rate) < LONGEST_FRAME and limiter.excess_burst is None
+
+
+@kind(
+    "burst-below-packet",
+    "error",
+    once=True,
+    story="""\
+A burst smaller than one full frame never has room for such a frame, so every full packet is dropped and connections
+hang.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, excess: drop, burst: 1000 B}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, excess: drop, burst: 80 kB}
+""",
+)
+def burst_below_packet(checked: Checked) -> Iterator[Told]:
+    """A burst that is smaller than a full frame, which then never passes."""
+    for limiter, caps in capping(checked):
+        for way, rate in caps.items() if polices(limiter) else ():
+            if too_small(limiter, rate):
+                message = (
+                    f"{format_size(limiter.burst_of(rate))} {way} is less than a full frame of {LONGEST_FRAME} B, "
+                    "which never passes"
+                )
+                wanted = format_size(policing_burst(rate, limiter.round_trip))
+                location = ("limiters", limiter.name, "burst")
+                yield Told(location, message, f"at least {LONGEST_FRAME} B; {wanted} suits TCP", (Remove(location),))
+
+
+# A burst, over what the rate is in a round trip; and the part of the rate that one connection of TCP then comes to.
+POLICED = ((0.0, 0.02), (0.1, 0.16), (0.25, 0.39), (0.5, 0.75), (1.0, 0.92), (2.0, 0.98), (4.0, 1.0))
+
+
+def policed_part(burst: Size, rate: Rate, round_trip: Nanoseconds) -> float:
+    """The fraction of a policed rate that one TCP connection reaches: docs/performance.md has the measurement."""
+    ratio = burst * 8 * SECOND / (rate * round_trip)
+    for (low, less), (high, more) in pairwise(POLICED):
+        if ratio <= high:
+            return less + (more - less) * (ratio - low) / (high - low)
+    return POLICED[-1][1]
+
+
+@kind(
+    "burst-below-window",
+    "warning",
+    once=True,
+    story="""\
+TCP sends a window at a time. If the excess is dropped and the burst is smaller than the window, TCP takes each drop
+for congestion, halves its rate, and never reaches the cap. Let the excess wait, or allow a burst of two round trips.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, excess: drop, burst: 5 kB}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, down: 5 Mbit/s, excess: drop, burst: 65 kB}
+""",
+)
+def burst_below_window(checked: Checked) -> Iterator[Told]:
+    """A burst so small that a connection of TCP does not reach the cap."""
+    for limiter, caps in capping(checked):
+        if not polices(limiter) or any(too_small(limiter, rate) for rate in caps.values()):
+            continue
+        for way, rate in caps.items() if limiter.excess == "drop" else ():
+            burst, wanted = limiter.burst_of(rate), policing_burst(rate, limiter.round_trip)
+            if limiter.peak.of(way) is None and burst < wanted // 2:
+                part = policed_part(burst, rate, limiter.round_trip)
+                message = (
+                    f"with {format_size(burst)} of burst, one TCP connection reaches about "
+                    f"{format_share(round(part, 2))} of {format_rate_both(rate)} {way}, at a round trip of "
+                    f"{format_time(limiter.round_trip)}"
+                )
+                remedy = f"remove it (the default is {format_size(wanted)}), or write `excess: wait`"
+                location = ("limiters", limiter.name, "burst")
+                yield Told(location, message, remedy, (Remove(location),))
+
+
+@kind(
+    "quota-of-conversation",
+    "error",
+    story="""\
+A conversation lasts seconds or minutes. A quota for each conversation in a month is never reached.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, per: conversation, down: 10 kbit/s, quota: 4 GB per day}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, per: host, down: 10 kbit/s, quota: 4 GB per day}
+""",
+)
+def quota_of_conversation(checked: Checked) -> Iterator[Told]:
+    """A quota for each conversation, which ends long before the period."""
+    for limiter, _ in capping(checked):
+        if limiter.quota is not None and limiter.per.whom == "conversation":
+            message = (
+                f"a conversation is over long before the {limiter.quota.period}, so a quota for each has no effect"
+            )
+            remedy = "write `per: host`, `per: subnet/28`, or none"
+            yield Told(("limiters", limiter.name, "quota"), message, remedy)
+
+
+PERIOD_SECONDS = {"day": 86_400, "week": 7 * 86_400, "month": 30 * 86_400}
+
+
+def _volume(limiter: Limiter) -> int:
+    """The volume that a limiter with a quota passes in a period, in bytes."""
+    rates = [rate for way in DIRECTIONS if (rate := limiter.rate(way)) is not None]
+    period = PERIOD_SECONDS[limiter.quota.period] if limiter.quota is not None else 0
+    return max(rates, default=0) * period // 8
+
+
+def _goes_on(limiter: Limiter, other: Limiter) -> bool:
+    """Whether another limiter is the same one's later stage, which keeps to the quota."""
+    same = (limiter.terms, limiter.uplink, limiter.per, limiter.quota, limiter.when)
+    return (
+        other is not limiter
+        and other.quota is not None
+        and (other.terms, other.uplink, other.per, other.quota, other.when) == same
+        and other.quota_from >= limiter.quota_from
+        and 0 < _volume(other) <= other.quota.size
+    )
+
+
+@kind(
+    "quota-unbounded",
+    "warning",
+    story="""\
+A rate is not a volume. After the quota, the cap still lets its rate through around the clock, and over a month that
+may be many times the quota.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, per: host, down: 5 Mbit/s, quota: 40 GB per month}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, per: host, down: 100 kbit/s, quota: 40 GB per month}
+""",
+)
+def quota_unbounded(checked: Checked) -> Iterator[Told]:
+    """A quota after which the cap still lets more than the quota through."""
+    for limiter, caps in capping(checked):
+        if limiter.quota is None or limiter.per.whom == "conversation":
+            continue
+        fastest, whole = max(caps.values()), _volume(limiter)
+        if whole > limiter.quota.size and not any(_goes_on(limiter, other) for other in checked.plan.limiters):
+            message = (
+                f"{format_rate_both(fastest)} afterwards caps the rate, not the volume: it allows "
+                f"{format_size(fastest * 3600 / 8)} an hour, {format_size(whole)} in a {limiter.quota.period}"
+            )
+            yield Told(("limiters", limiter.name, "quota"), message, "lower the rate if the volume matters")
+
+
+def _covers(plan: Plan, wide: Limiter, narrow: Limiter) -> bool:
+    """Whether everything that `narrow` matches is matched by `wide`, whenever it applies."""
+    local = wide.local
+    everybody = local is not None and not any(network.addresses - local.addresses for network in plan.networks)
+    for party, inner in ((wide.local, narrow.local), (wide.remote, narrow.remote)):
+        if party is not None and (
+            inner is None
+            or inner.addresses - party.addresses
+            or (inner.members.hardware - party.members.hardware and not (party is wide.local and everybody))
+            or inner.members.names - party.members.names
+        ):
+            return False
+    if wide.protocols and not (narrow.protocols and set(narrow.protocols) <= set(wide.protocols)):
+        return False
+    if wide.services is not None and wide.services != narrow.services:
+        return False
+    if (wide.ports and wide.ports != narrow.ports) or (wide.transports and wide.transports != narrow.transports):
+        return False
+    always = wide.when in (None, narrow.when) and wide.threshold in (None, narrow.threshold) and wide.quota is None
+    return always and wide.enabled and wide.uplink in (None, narrow.uplink)
+
+
+def _two(plan: Plan, one: Limiter, other: Limiter) -> Iterator[Told]:
+    for loose, tight in ((one, other), (other, one)):
+        caps = caps_of(loose)
+        if not caps or not loose.enabled or "mark" in (loose.excess, tight.excess) or not _covers(plan, tight, loose):
+            continue
+        alone = tight.per.whom in ("host", "address") and loose.local is not None and loose.local.is_one_host
+        if tight.per.whom != "together" and tight.per != loose.per and not alone:
+            continue
+        if all((rate := tight.rate(way)) is not None and rate <= cap for way, cap in caps.items()):
+            whom = "together" if tight.per.whom == "together" else f"for each {tight.per.whom}"
+            message = f"has no effect: {tight.name} already limits the same hosts to this rate or less, {whom}"
+            location = ("limiters", loose.name)
+            yield Told(location, message, f"lower it, or remove it or {tight.name}", (Remove(location),))
+            return
+
+
+@kind(
+    "limiter-redundant",
+    "warning",
+    story="""\
+All limiters that match apply, so the tighter one decides. This one never does.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, per: host, down: 2 Mbit/s}
+  slower: {local: 198.51.100.9, per: host, down: 3 Mbit/s}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, per: host, down: 2 Mbit/s}
+  slower: {local: 198.51.100.9, per: host, down: 1 Mbit/s}
+""",
+)
+def limiter_redundant(checked: Checked) -> Iterator[Told]:
+    """A limiter that has no effect, since another is tighter for the same hosts."""
+    for index, limiter in enumerate(checked.plan.limiters):
+        for other in checked.plan.limiters[:index]:
+            yield from _two(checked.plan, limiter, other)

@@ -1,1 +1,0 @@
-"""Ports that hosts may have opened."""

@@ -1,4 +1,0 @@
-"""Findings about parts that others name: groups, services, schedules.
-
-New here: a kind of finding about such a part.
-"""

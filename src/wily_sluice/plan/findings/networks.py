@@ -1,0 +1,130 @@
+"""Findings about networks: addresses, interfaces, limits."""
+
+from collections.abc import Iterator
+from ipaddress import ip_network
+
+from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.plan.findings.kind import Checked, Told, kind
+from wily_sluice.plan.findings.parties import askings
+
+
+@kind(
+    "interface-shared",
+    "error",
+    story="""\
+The gate recognises uplinks, tunnels and networks by their interfaces. If two have the same interface, it cannot
+know which one a packet belongs to.
+""",
+    has="""\
+networks:
+  guests: {interface: lan0}
+""",
+    lacks="""\
+networks:
+  guests: {interface: lan2}
+""",
+)
+def interface_shared(checked: Checked) -> Iterator[Told]:
+    """Two uplinks, tunnels or networks that name one interface."""
+    owners: dict[str, str] = {}
+    plan = checked.plan
+    for section, parts in (("uplinks", plan.uplinks), ("tunnels", plan.tunnels), ("networks", plan.networks)):
+        for part in parts:
+            if part.interface in owners:
+                message = f"{part.interface} is already the interface of {owners[part.interface]}"
+                yield Told((section, part.name, "interface"), message, "each needs its own")
+            owners.setdefault(part.interface, part.name)
+
+
+@kind(
+    "networks-overlap",
+    "error",
+    story="""\
+A host belongs to one network. If two networks contain the same address, rules and limiters for one would also apply
+to hosts of the other.
+""",
+    has="""\
+networks:
+  guests: {subnets: [192.0.2.128/25]}
+""",
+    lacks="""\
+networks:
+  guests: {subnets: [203.0.113.128/25]}
+""",
+)
+def networks_overlap(checked: Checked) -> Iterator[Told]:
+    """Networks that share addresses: a host belongs to one network."""
+    networks = checked.plan.networks
+    for index, network in enumerate(networks):
+        for earlier in networks[:index]:
+            if overlap := network.addresses & earlier.addresses:
+                message = f"{overlap} is also in {earlier.name}"
+                yield Told(("networks", network.name, "subnets"), message, "a host can be in one network only")
+
+
+WIDEST = {4: 8, 6: 16}  # prefix lengths, of both versions of IP
+
+
+@kind(
+    "network-too-wide",
+    "warning",
+    story="""\
+A network is the subnet of your own hosts. With a prefix this wide, most remotes count as local, and traffic between
+two local hosts is not shaped.
+""",
+    has="""\
+networks:
+  guests: {subnets: [128.0.0.0/2]}
+""",
+    lacks="""\
+networks:
+  guests: {subnets: [10.0.0.0/8]}
+""",
+)
+def network_too_wide(checked: Checked) -> Iterator[Told]:
+    """A network that is most of the internet: then nearly all that is remote would be local."""
+    for network in checked.plan.networks:
+        for index, subnet in enumerate(network.subnets):
+            prefix = ip_network(subnet)
+            if prefix.prefixlen < WIDEST[prefix.version]:
+                message = f"{subnet} covers much of the internet, not just your own hosts"
+                yield Told(("networks", network.name, "subnets", index), message, "write the subnet of your hosts")
+
+
+@kind(
+    "network-unlimited",
+    "warning",
+    whole=True,
+    story="""\
+A limit for guests is of little use if another network without a limit shares the uplink, perhaps one added later
+for cameras or a neighbour.
+""",
+    has="""\
+networks:
+  cameras: {interface: lan2, subnets: [203.0.113.0/25]}
+limiters:
+  visitors: {local: guests, per: host, down: 5 Mbit/s}
+  staff: {local: office, down: 40 Mbit/s}
+""",
+    lacks="""\
+networks:
+  cameras: {interface: lan2, subnets: [203.0.113.0/25]}
+limiters:
+  visitors: {local: guests, per: host, down: 5 Mbit/s}
+  staff: {local: office, down: 40 Mbit/s}
+  cameras: {local: cameras, up: 2 Mbit/s}
+""",
+)
+def network_unlimited(checked: Checked) -> Iterator[Told]:
+    """A network that no rule and no limiter is about, where they are about others."""
+    networks = checked.plan.networks
+    limited = AddressSet(part for lim in checked.plan.limiters if lim.local is not None for part in lim.local.addresses)
+    named = [one.local.addresses for one in askings(checked) if one.local is not None]
+    named += [terms.networks.addresses for _, terms in checked.asked if terms.networks is not None]
+    everybody = any(lim.local is None and lim.enabled for lim in checked.plan.limiters)
+    touched = {one.name for one in networks if any(one.addresses & addresses for addresses in named)}
+    capped = [one.name for one in networks if one.addresses & limited]
+    for network in networks if len(touched) > 1 and capped and not everybody else ():
+        if network.name not in touched:
+            message = f"no rule or limiter is about it, while {capped[0]} is limited: its hosts can fill the line"
+            yield Told(("networks", network.name), message, "add a limiter or a rule for it")

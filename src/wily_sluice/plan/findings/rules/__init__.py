@@ -1,4 +1,0 @@
-"""Findings about rules: order and gaps.
-
-New here: a kind of finding about a rule.
-"""
