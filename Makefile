@@ -8,28 +8,32 @@ BIN := $(VENV)/bin
 SHIPPED := build/shipped
 VERSIONS ?= 3.12 3.13
 
-.PHONY: demo test source slow lint clean benchmark versions
+.PHONY: demo test slow lint clean benchmark versions
 
 demo: $(RUNS)
 	$(BIN)/sluice demo
 
-# The wheel is built while the linters and the tests of the source form run; the live tests have the machine to themselves.
+# Everything before a commit, in about ten minutes: the wheel is built while the linters run; then the tests of the wheel
+# without real packets, and those of the compiled modules as source; at last one test on real packets for each room of the
+# gate, with the machine to themselves.
+TESTED := SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest
+QUICK := --numprocesses=2 --dist=worksteal --durations=10
+
 test: $(READY) system
-	$(MAKE) --jobs=2 --output-sync=target source shipped
-	SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest -m "not slow" --durations=20
+	$(MAKE) --jobs=2 --output-sync=target lint shipped
+	$(TESTED) -m "not slow and not live" $(QUICK)
+	SLUICE_FORM=source $(BIN)/python -m pytest -m "not slow and not thorough" $(QUICK) tests/engine tests/recognition
+	$(TESTED) -m "room and not slow" --durations=10
 
-source: lint
-	SLUICE_FORM=source $(BIN)/python -m pytest -m "not slow" tests/engine tests/plan tests/forecast tests/test_installation.py
-
-# All tests on real packets, the long ones too.
+# All tests on real packets but the long ones.
 .PHONY: live
 live: system shipped
-	SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest -m live
+	$(TESTED) -m "live and not slow"
 
-# What takes its time: some more of the tests on real packets, and examples that are drawn anew each time.
+# What takes its time: the long tests on real packets, and examples that are drawn anew each time.
 slow: system shipped
 	seed=$${SEED:-$$(date +%s)}; echo "examples are drawn by SEED=$$seed"; \
-	SLUICE_FORM=compiled SLUICE_DRAW=anew $(SHIPPED)/bin/python -m pytest -m slow --hypothesis-seed=$$seed
+	SLUICE_DRAW=anew $(TESTED) -m slow --hypothesis-seed=$$seed
 
 # The compiled wheel, built as `pip install .` builds it where nothing of ours is, in an environment of its own.
 # An editable installation runs the files as they are.

@@ -24,7 +24,7 @@ from typing import Any
 
 from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 
-GATE = ("kernel/packet_queue", "admission", "loop", "budget", "openings")
+GATE = ("kernel/packet_queue", "admission", "loop", "budget", "new_flows")
 COMPILED = ("src/wily_sluice/engine/**/*.py", "src/wily_sluice/recognition/**/*.py",
             *(f"src/wily_sluice/gate/{name}.py" for name in GATE))  # fmt: skip
 # A type error is the linter's business. Debugging symbols take a third of a compiler's time, and -O3 a sixth, for

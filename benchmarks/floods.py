@@ -24,7 +24,7 @@ from subprocess import PIPE
 from typing import Any
 
 from tests.gate.running import Running
-from wily_sluice.control.desk.json_rpc import RpcError
+from wily_sluice.control.api.json_rpc import RpcError
 from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout
 from wily_sluice.rig.rig import Rig

@@ -23,6 +23,7 @@ settings.register_profile("anew", deadline=None, print_blob=True, suppress_healt
 settings.load_profile(os.environ.get("SLUICE_DRAW", "steady"))
 
 STOLEN = 0.005  # of the time of a test: more than this, and the machine was disturbed
+MOST_DISTURBED = 3  # tests that may be repeated or skipped for that in one run
 
 SMALL_PLAN = """\
 site: Small
@@ -121,3 +122,21 @@ def pytest_pyfunc_call(pyfuncitem: pytest.Function) -> Generator[None, object, o
         if part > STOLEN:
             raise Disturbed(f"{part:.1%} of the processors' time was stolen") from error
         raise
+
+
+def _disturbed(reporter: pytest.TerminalReporter) -> tuple[int, int]:
+    """How many tests were repeated, and how many were skipped, since the machine was disturbed."""
+    skipped = sum("stood still" in str(report.longrepr) for report in reporter.stats.get("skipped", []))
+    return len(reporter.stats.get("rerun", [])), skipped
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    repeated, skipped = _disturbed(terminalreporter)
+    if repeated or skipped:
+        terminalreporter.write_line(f"{repeated} repeated and {skipped} skipped, as the machine was disturbed")
+
+
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    reporter = session.config.pluginmanager.get_plugin("terminalreporter")
+    if reporter is not None and sum(_disturbed(reporter)) > MOST_DISTURBED and session.exitstatus == 0:
+        session.exitstatus = pytest.ExitCode.TESTS_FAILED

@@ -17,7 +17,7 @@ from pathlib import Path
 import wily_sluice
 
 PROGRAM = Path(sys.executable).with_name("sluice")
-STARTS = ("__main__", "_program", "control.desk", "rig.promises")  # modules that are programs, or only belong to them
+STARTS = ("__main__", "_program", "control.api", "rig.promises")  # modules that are programs, or only belong to them
 
 
 @cache

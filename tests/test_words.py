@@ -48,7 +48,7 @@ def options() -> Iterator[str]:
 
 def json_keys() -> Iterator[str]:
     """Keys of dictionaries where results are made into data."""
-    for node in _trees("views", "control/desk", "comparing", "cli"):
+    for node in _trees("views", "control/api", "comparing", "cli"):
         if isinstance(node, ast.Dict):
             yield from (key.value for key in node.keys if isinstance(key, ast.Constant) and isinstance(key.value, str))
 

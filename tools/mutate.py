@@ -22,8 +22,8 @@ from typing import Any
 import msgspec
 
 from tests.conftest import SMALL_PLAN
-from wily_sluice.control.desk.json_rpc import Method, respond
-from wily_sluice.control.desk.params import ApplyParams, LookParams, NoParams, UndoParams
+from wily_sluice.control.api.json_rpc import Method, respond
+from wily_sluice.control.api.params import ApplyParams, LookParams, NoParams, UndoParams
 from wily_sluice.control.link.messages import FromGate, Rows, State, Take, Tick, ToGate
 from wily_sluice.control.link.messages import Health as GateHealth
 from wily_sluice.gate.admission import Admission

@@ -45,7 +45,11 @@ OFFICE = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize("answers", [HOME, SHOP, OFFICE], ids=["home", "shop", "office"])
+@pytest.mark.parametrize(
+    "answers",
+    [HOME, pytest.param(SHOP, marks=pytest.mark.slow), pytest.param(OFFICE, marks=pytest.mark.slow)],
+    ids=["home", "shop", "office"],
+)
 def test_a_plan_that_was_asked_for_is_sound_and_keeps_calls_on_time(
     tmp_path: Path, answers: list[tuple[str, str]]
 ) -> None:
@@ -133,7 +137,9 @@ def test_a_file_that_is_there_is_not_replaced_and_one_that_cannot_be_written_is_
     assert sorted(path.name for path in tmp_path.iterdir()) == ["sluice.yaml"]
 
 
-@pytest.mark.parametrize("name", list(examples.sites()))
+@pytest.mark.parametrize(
+    "name", [pytest.param(name, marks=[pytest.mark.slow] * (name != "shop")) for name in examples.sites()]
+)
 def test_a_site_to_start_from_is_sound_and_keeps_calls_on_time(name: str) -> None:
     file = examples.sites()[name].file
     assert [one.code for one in examine(file)[1]] == ["failure-unseen"] * (name == "two-lines")

@@ -6,9 +6,9 @@ from typing import Any
 
 import pytest
 
-from wily_sluice.control.desk import host_names
-from wily_sluice.control.desk.host_names import HostNames, all_names
-from wily_sluice.control.desk.leases import Lease, leases
+from wily_sluice.control.api import host_names
+from wily_sluice.control.api.host_names import HostNames, all_names
+from wily_sluice.control.api.leases import Lease, leases
 from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.named import hardware_names

@@ -7,8 +7,8 @@ from ipaddress import ip_address
 
 import pytest
 
-from wily_sluice.control.desk.flow_export import ACTIVE, FlowExport
-from wily_sluice.control.desk.ipfix import LARGEST, Sent, messages
+from wily_sluice.control.api.flow_export import ACTIVE, FlowExport
+from wily_sluice.control.api.ipfix import LARGEST, Sent, messages
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet

@@ -3,7 +3,7 @@ import urllib.request
 
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
-from wily_sluice.control.desk.metrics import Endpoint, Gathered, Totals
+from wily_sluice.control.api.metrics import Endpoint, Gathered, Totals
 from wily_sluice.control.link.messages import Health
 from wily_sluice.engine.tally import STEPS, step_of
 from wily_sluice.history.counts import Counts, Key

@@ -10,8 +10,8 @@ import pytest
 from aiohttp import web
 
 from tests.conftest import told
-from wily_sluice.control.desk.notices import BYPASSED, WINDOW, Notice, Notices
-from wily_sluice.control.desk.snapshot import Snapshot
+from wily_sluice.control.api.notices import BYPASSED, WINDOW, Notice, Notices
+from wily_sluice.control.api.snapshot import Snapshot
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.measurement_store import LineMeasurement
 from wily_sluice.plan.model import Plan

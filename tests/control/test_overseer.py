@@ -7,8 +7,8 @@ from dataclasses import replace
 
 import pytest
 
-from wily_sluice.control.link import overseer as module
-from wily_sluice.control.link.overseer import Overseer
+from wily_sluice.control.link import supervisor as module
+from wily_sluice.control.link.supervisor import Supervisor
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
@@ -55,23 +55,23 @@ def clock(monkeypatch: pytest.MonkeyPatch) -> list[int]:
 
 
 @pytest.fixture
-def on_trial(clock: list[int], demo_plan: Plan) -> Iterator[Overseer]:
+def on_trial(clock: list[int], demo_plan: Plan) -> Iterator[Supervisor]:
     command = [sys.executable, "-c", BESIDE]
-    overseer = Overseer(command, Bundle(b"old"), 1, lambda _: None, lambda bundle: replace(demo_plan, site="New"))
+    supervisor = Supervisor(command, Bundle(b"old"), 1, lambda _: None, lambda bundle: replace(demo_plan, site="New"))
     gate = StandIn(demo_plan)
-    overseer.oversee(gate)  # type: ignore[arg-type]
+    supervisor.oversee(gate)  # type: ignore[arg-type]
     try:
-        while overseer.revision == 1:
-            assert select.select([overseer], (), (), 20)[0]
-            overseer.turn()
+        while supervisor.revision == 1:
+            assert select.select([supervisor], (), (), 20)[0]
+            supervisor.turn()
         assert gate.plan.site == "New"
-        yield overseer
+        yield supervisor
     finally:
-        overseer.close()
+        supervisor.close()
 
 
 def test_a_trial_lasts_as_long_as_was_said_whatever_the_wall_clock_does(
-    on_trial: Overseer, clock: list[int], monkeypatch: pytest.MonkeyPatch
+    on_trial: Supervisor, clock: list[int], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     for wall, at, revision in ((4e9, 30, 2), (0.0, 59, 2), (1.8e9, 60, 1)):
         monkeypatch.setattr("time.time", lambda wall=wall: wall)
@@ -80,14 +80,14 @@ def test_a_trial_lasts_as_long_as_was_said_whatever_the_wall_clock_does(
         assert on_trial.revision == revision
 
 
-def test_a_trial_is_over_when_the_machine_wakes_up_after_it(on_trial: Overseer, clock: list[int]) -> None:
+def test_a_trial_is_over_when_the_machine_wakes_up_after_it(on_trial: Supervisor, clock: list[int]) -> None:
     clock[0] = 8 * 3600 * SECOND
     on_trial.tick(SECOND)
     assert on_trial.revision == 1
 
 
 def test_a_process_beside_the_gate_that_was_killed_is_started_again_and_the_trial_goes_on(
-    on_trial: Overseer, clock: list[int]
+    on_trial: Supervisor, clock: list[int]
 ) -> None:
     first = on_trial._process
     assert first is not None

@@ -13,8 +13,8 @@ from typing import Any
 import pytest
 
 from tests.conftest import SMALL_PLAN
-from wily_sluice.doctor.ailment import Change
-from wily_sluice.doctor.examine import AILMENTS, examine
+from wily_sluice.doctor.check import Change
+from wily_sluice.doctor.examine import CHECKS, examine
 from wily_sluice.doctor.facts import Facts, Interface
 from wily_sluice.doctor.fix import FixError, Journal
 from wily_sluice.plan.mark_field import MarkUse
@@ -91,7 +91,7 @@ ILL: dict[str, tuple[Facts, str]] = {
 
 
 def test_every_ailment_is_tested() -> None:
-    assert list(ILL) == [one.code for one in AILMENTS]
+    assert list(ILL) == [one.code for one in CHECKS]
 
 
 @pytest.mark.parametrize("code", ILL)
@@ -225,7 +225,7 @@ def test_a_cards_feature_is_switched_and_put_back(namespace: str, tmp_path: Path
 import sys
 from pathlib import Path
 from wily_sluice.doctor import features
-from wily_sluice.doctor.ailment import Change
+from wily_sluice.doctor.check import Change
 from wily_sluice.doctor.fix import Journal, FixError
 journal = Journal(Path(sys.argv[1]), lambda file, text: file.write_text(text) and None)
 path = features.path_of("v0", "rx-gro")
@@ -304,5 +304,5 @@ def test_a_filter_that_admits_somebody_is_not_taken_for_closed(namespace: str) -
 def test_the_page_tells_of_every_ailment() -> None:
     page = (Path(__file__).parents[2] / "docs" / "doctor.md").read_text()
     assert [line for line in page.splitlines() if line.startswith("| `")] == [
-        f"| `{one.code}` | {one.severity} | {one.story} |" for one in AILMENTS
+        f"| `{one.code}` | {one.severity} | {one.story} |" for one in CHECKS
     ]

@@ -7,13 +7,13 @@ from random import Random
 import pytest
 
 from tests.engine.driving import Bench, conversation, flood
-from wily_sluice.engine.course import RateCourse, steady
 from wily_sluice.engine.line import Line, VaryingLine
 from wily_sluice.engine.queueing.spec import LeafSpec, QueueSpec
+from wily_sluice.engine.rate_schedule import RateSchedule, steady
 from wily_sluice.engine.varying import GIVEN_UP, TICK, RateFinder
 from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Rate
 
-STEPS = RateCourse(((0, 8_000_000), (SECOND, 800_000), (3 * SECOND, 80_000_000)))
+STEPS = RateSchedule(((0, 8_000_000), (SECOND, 800_000), (3 * SECOND, 80_000_000)))
 
 
 def test_what_a_line_carries_by_a_time_and_when_it_has_carried_so_much() -> None:
@@ -29,7 +29,7 @@ def test_what_a_line_carries_by_a_time_and_when_it_has_carried_so_much() -> None
     assert (again.bits(4 * SECOND), again.highest) == (STEPS.bits(4 * SECOND), STEPS.highest)
     for points in ((), ((1, 5),), ((0, 5), (0, 6)), ((0, 0),)):
         with pytest.raises(ValueError, match=r"begin at 0|at least 1"):
-            RateCourse(points)
+            RateSchedule(points)
 
 
 def test_a_line_that_may_vary_and_does_not_is_like_any_other() -> None:

@@ -14,7 +14,7 @@ from typing import Any
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.gate.counters import CounterRow
 from wily_sluice.gate.gate import Gate
-from wily_sluice.gate.kernel.diversion import Standing
+from wily_sluice.gate.kernel.diversion import ChainState
 from wily_sluice.gate.kernel.machine import Crossed, Machine, TableNews, Tracking
 from wily_sluice.gate.kernel.packet_queue import MSG_PACKET, MSG_VERDICT, NLM_F_ACK, NLMSG_ERROR, PacketQueue
 
@@ -117,8 +117,8 @@ class FakeMachine(Machine):
     def remove_chains(self) -> None:
         self.chains = None
 
-    def examine_chains(self, contents: tuple[str, str]) -> Standing:
-        return Standing(() if self.chains == contents else ("all of it",), ())
+    def examine_chains(self, contents: tuple[str, str]) -> ChainState:
+        return ChainState(() if self.chains == contents else ("all of it",), ())
 
     def repair_chains(self, contents: tuple[str, str]) -> None:
         self.repairs += 1

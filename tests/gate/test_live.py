@@ -99,6 +99,7 @@ def test_goodput_is_what_the_usable_rate_allows(
     hold(lambda: goodput(rig, direction, host)[0], lambda got: abs(got - most) <= 0.015 * most)
 
 
+@pytest.mark.room
 @pytest.mark.parametrize("direction", ["down", pytest.param("up", marks=pytest.mark.slow)])
 def test_each_of_two_hosts_gets_its_own_limit(rig: Rig, gate: "subprocess.Popen[str]", direction: str) -> None:
     def framed() -> list[float]:
@@ -107,6 +108,7 @@ def test_each_of_two_hosts_gets_its_own_limit(rig: Rig, gate: "subprocess.Popen[
     hold(framed, lambda rates: all(abs(rate - 4_000_000) <= 0.02 * 4_000_000 for rate in rates))
 
 
+@pytest.mark.room
 def test_a_call_is_not_delayed_by_eight_uploads(rig: Rig, gate: "subprocess.Popen[str]") -> None:
     call = hold(lambda: call_beside_uploads(rig), lambda call: bool(call.up) and added(call.up, 99) < 2)
     assert call.loss == 0
@@ -118,6 +120,7 @@ def test_without_the_gate_the_same_call_is_delayed_by_the_lines_deep_buffer(rig:
     assert added(call.up, 99) > 100
 
 
+@pytest.mark.room
 def test_when_the_gate_is_killed_traffic_flows_on_and_a_new_gate_starts_cleanly(rig: Rig, plan_file: Path) -> None:
     most = MOST[WORKER.address]
 

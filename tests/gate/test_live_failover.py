@@ -12,7 +12,9 @@ pytestmark = pytest.mark.live
 LATE = 0.5  # seconds, of a machine with much to do
 
 
-@pytest.mark.parametrize(("kind", "probe"), [CASES[0], CASES[2]], ids=["link", "silent"])
+@pytest.mark.parametrize(
+    ("kind", "probe"), [pytest.param(*CASES[0], marks=pytest.mark.room), CASES[2]], ids=["link", "silent"]
+)
 def test_a_call_is_silent_for_as_long_as_the_lab_says_until_another_line_takes_over(
     tmp_path: Path, kind: str, probe: str
 ) -> None:

@@ -114,7 +114,7 @@ def site(tmp_path: Path, kind: str, plan: str, line: int, more: str = "") -> Ite
     ("kind", "way"),
     [
         ("user space", "down"),
-        ("vxlan", "up"),
+        pytest.param("vxlan", "up", marks=pytest.mark.room),
         pytest.param("user space", "up", marks=pytest.mark.slow),
         pytest.param("vxlan", "down", marks=pytest.mark.slow),
     ],

@@ -114,6 +114,7 @@ def test_a_fast_line_is_found_as_well(tmp_path: Path, buffer: int) -> None:
             assert found[way]["buffer"] == pytest.approx(buffer * MILLISECOND, rel=0.15)
 
 
+@pytest.mark.room
 def test_a_line_is_not_measured_for_the_plan_through_the_gate_itself(tmp_path: Path) -> None:
     plan_file, key = tmp_path / "plan.yaml", tmp_path / "line.key"
     plan_file.write_text(PLAN.format(down=20, up=10))

@@ -105,6 +105,7 @@ def memory(running: Running) -> int:
     return int(Path(f"/proc/{running.process.pid}/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE")
 
 
+@pytest.mark.room
 @pytest.mark.parametrize(
     "kind", ["hosts4", *(pytest.param(kind, marks=pytest.mark.slow) for kind in ("udp", "syn", "quic"))]
 )
@@ -153,7 +154,7 @@ def test_after_an_upgrade_the_gate_shapes_on_and_says_what_to_do_and_a_restart_t
         running.call("plan.apply", plan=b64encode((plan + "# kept\n").encode()).decode(), trial=None)
         (tmp_path / "flag").touch()
         children = Path(f"/proc/{running.process.pid}/task/{running.process.pid}/children").read_text().split()
-        (beside,) = [one for one in children if "wily_sluice.control.desk" in Path(f"/proc/{one}/cmdline").read_text()]
+        (beside,) = [one for one in children if "wily_sluice.control.api" in Path(f"/proc/{one}/cmdline").read_text()]
         traffic = start_endpoint(rig, HOST, "load", "up", "--seconds", 8)
         os.kill(int(beside), signal.SIGKILL)
         told = ""

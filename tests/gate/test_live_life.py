@@ -29,6 +29,7 @@ from wily_sluice.rig.trial import Host, finish, start_endpoint
 pytestmark = pytest.mark.live
 
 
+@pytest.mark.room
 def test_a_trial_that_nobody_keeps_undoes_itself_and_one_that_is_kept_starts_next_time(
     rig: Rig, tmp_path: Path
 ) -> None:

@@ -226,12 +226,13 @@ def children(parent: int, program: str) -> list[int]:
     return [int(word) for word in found.stdout.split()]
 
 
+@pytest.mark.room
 def test_mappings_end_with_the_gate_and_hosts_are_told_to_ask_again(tmp_path: Path) -> None:
     with site(tmp_path, CLOSED_BY_NFT) as (rig, gate):
         first = ask(rig, "00 00")
         time.sleep(2)
         assert ask(rig, wish(3000, 3001))[3] == 0
-        for desk in children(gate.process.pid, "wily_sluice.control.desk"):
+        for desk in children(gate.process.pid, "wily_sluice.control.api"):
             os.kill(desk, signal.SIGKILL)
         deadline = time.monotonic() + 20
         while True:

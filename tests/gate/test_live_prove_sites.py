@@ -50,6 +50,7 @@ def test_a_site_to_start_from_keeps_its_promises_on_real_packets(name: str) -> N
     ]
 
 
+@pytest.mark.room
 @pytest.mark.parametrize(
     "kind", [pytest.param(kind, marks=() if kind == "failure" else pytest.mark.slow) for kind in EVERY]
 )

@@ -84,6 +84,7 @@ def peer(rig: Rig, index: str, *words: object) -> "subprocess.Popen[str]":
     return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
 
 
+@pytest.mark.room
 def test_a_download_and_a_call_on_one_port_go_to_different_queues_and_the_download_moves_on(rig: Rig) -> None:
     far = FAR_ADDRESSES[0]
 

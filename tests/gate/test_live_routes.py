@@ -174,6 +174,7 @@ rules:
 )  # fmt: skip
 
 
+@pytest.mark.room
 def test_quotas_and_refusals_lead_conversations_elsewhere(tmp_path: Path) -> None:
     with site(tmp_path, LIMITED) as (rig, gate):
         small, workshop = Host("house", "10.7.0.103"), Host("house", "10.7.0.102")

@@ -12,7 +12,7 @@ import pytest
 from tests.gate.running import Running
 from tests.gate.stillness import hold
 from wily_sluice import examples
-from wily_sluice.engine.course import RateCourse
+from wily_sluice.engine.rate_schedule import RateSchedule
 from wily_sluice.forecast.lab.courses import parse_course, read_course
 from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.outside.files import load
@@ -41,10 +41,10 @@ rules: [{protocol: udp, port: 7000, queue: calls}]
 WORKER, CALLER = Host("house", "10.7.0.100"), Host("house", "10.7.0.101")
 
 
-def course_of(name: str) -> RateCourse:
+def course_of(name: str) -> RateSchedule:
     said = COURSES[name][0]
     course = parse_course(said) if isinstance(said, dict) else read_course((examples.folder() / str(said)).read_text())
-    assert isinstance(course, RateCourse)
+    assert isinstance(course, RateSchedule)
     return course
 
 

@@ -1,4 +1,4 @@
-"""Steering with a kernel of a few lines: marks, numbers, lines that fail and come back, and probes."""
+"""UplinkSelection with a kernel of a few lines: marks, numbers, lines that fail and come back, and probes."""
 
 import socket
 from collections.abc import Callable, Iterable, Mapping, Set
@@ -17,7 +17,7 @@ from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.engine.standing import HOLD_DOWN
+from wily_sluice.engine.uplink_health import HOLD_DOWN
 from wily_sluice.engine.varying import GIVEN_UP, TICK
 from wily_sluice.gate import finding
 from wily_sluice.gate.kernel.echo import Answer, checksum, parse_answer, request
@@ -25,7 +25,7 @@ from wily_sluice.gate.kernel.machine import Survey
 from wily_sluice.gate.kernel.packet_queue import Diverted
 from wily_sluice.gate.kernel.policy_routes import Hop
 from wily_sluice.gate.probes import PACE, Probed, Probes
-from wily_sluice.gate.steering import Steering
+from wily_sluice.gate.uplink_selection import UplinkSelection
 from wily_sluice.outside.files import load
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.mark_field import MarkField, MarkUse, clashes, free_field
@@ -75,7 +75,7 @@ class Site:
         self.events: list[str] = []
         homes = {0: GATEWAY}
         tell: Callable[..., None] = lambda event, level, **about: self.events.append(event)  # noqa: E731
-        self.steering = Steering(self.kernel, homes, tell, Probes())
+        self.steering = UplinkSelection(self.kernel, homes, tell, Probes())
         self.steering.numbers = self.steering.number(self.plan)
 
     def mark(self, remote: str, port: int = 80, local_port: int = 7, inside: int = 2, fwmark: int = 0) -> int:

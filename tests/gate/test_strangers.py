@@ -23,7 +23,7 @@ from wily_sluice.plan.file.bundle import Bundle
 NOBODY = 65_534
 
 
-@pytest.mark.parametrize("program", ["wily_sluice.control.desk", "wily_sluice.rig.endpoint"])
+@pytest.mark.parametrize("program", ["wily_sluice.control.api", "wily_sluice.rig.endpoint"])
 def test_a_module_that_was_planted_in_the_current_folder_is_not_run(tmp_path: Path, program: str) -> None:
     for name in ("click", "numpy", "argparse", "asyncio", "msgspec", "wily_sluice"):
         (tmp_path / f"{name}.py").write_text(f"open({str(tmp_path / 'run')!r}, 'w')\nraise SystemExit('planted')\n")

@@ -7,7 +7,7 @@ import pytest
 
 from wily_sluice.outside.files import load
 from wily_sluice.ports.answers import Answer, Answers
-from wily_sluice.ports.book import MOST_MAPPINGS, REVOKED_FOR, Book
+from wily_sluice.ports.mapping_table import MOST_MAPPINGS, REVOKED_FOR, Book
 from wily_sluice.units import SECOND
 
 PLAN = """\

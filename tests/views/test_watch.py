@@ -8,8 +8,8 @@ from typing import Any
 import pytest
 from textual.widgets import Static
 
-from wily_sluice.control.desk.counts import add_up
-from wily_sluice.control.desk.snapshot import Snapshot, snapshot_data
+from wily_sluice.control.api.counts import add_up
+from wily_sluice.control.api.snapshot import Snapshot, snapshot_data
 from wily_sluice.engine.tally import STEPS, step_of
 from wily_sluice.gate.counters import CounterRow
 from wily_sluice.plan.model import Plan

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Final
 
 from wily_sluice.doctor import features
-from wily_sluice.doctor.ailment import Change
+from wily_sluice.doctor.check import Change
 from wily_sluice.errors import SluiceError
 
 JOURNAL: Final = "doctor.json"

@@ -11,8 +11,8 @@ from ipaddress import IPv6Address, ip_interface
 from pathlib import Path
 from typing import Any, Final
 
-from wily_sluice.doctor.ailments.links import USUAL
-from wily_sluice.doctor.ailments.machine import COUNT, LIMIT
+from wily_sluice.doctor.checks.links import USUAL
+from wily_sluice.doctor.checks.machine import COUNT, LIMIT
 from wily_sluice.doctor.facts import Facts, Interface, InterfaceAddress
 from wily_sluice.doctor.features import enabled
 from wily_sluice.doctor.rules import rules

@@ -7,10 +7,10 @@ that does not fit into the buffer is dropped at its tail.
 from collections import deque
 from collections.abc import Callable
 
-from wily_sluice.engine.course import RateCourse
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.discipline import QueueingDiscipline
 from wily_sluice.engine.queueing.pace import sending_time
+from wily_sluice.engine.rate_schedule import RateSchedule
 from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
 
 
@@ -71,7 +71,7 @@ class VaryingLine(Line):
 
     __slots__ = ("course",)
 
-    def __init__(self, course: RateCourse, delay: Nanoseconds, buffer: Size, drop: Callable[[Packet], None]) -> None:
+    def __init__(self, course: RateSchedule, delay: Nanoseconds, buffer: Size, drop: Callable[[Packet], None]) -> None:
         super().__init__(course.highest, delay, buffer, drop)
         self.course = course
 

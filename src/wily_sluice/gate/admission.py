@@ -16,7 +16,7 @@ from wily_sluice.engine.tally import ETHERNET_HEADER
 from wily_sluice.gate.budget import Budget
 from wily_sluice.gate.kernel.packet_queue import Diverted
 from wily_sluice.gate.loop import Entrance
-from wily_sluice.gate.openings import Openings
+from wily_sluice.gate.new_flows import NewFlows
 from wily_sluice.gate.visits import Visits
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import Direction, Nanoseconds, Size
@@ -125,7 +125,7 @@ class Admission(Entrance):
             packet.wrapped = outside - length
         return packet
 
-    def opens(self, diverted: Diverted, openings: Openings) -> bytes:
+    def opens(self, diverted: Diverted, openings: NewFlows) -> bytes:
         """The key of a conversation that this packet opens or that has packets waiting; empty for others."""
         parsed = parse(diverted.header, self.up)
         if parsed is None or parsed.datagram:

@@ -3,7 +3,7 @@
 Whenever the gate exits, it first removes the chain that diverts packets, then releases the packets still held. If it is
 killed, the kernel drops the packets held, and later ones bypass the gate; the next gate removes the chain.
 
-Slow work is done in a thread (`beside`), by the clerk, or in small parts of each turn.
+Slow work is done in a thread (`beside`), by the worker, or in small parts of each turn.
 """
 
 import gc
@@ -26,19 +26,19 @@ from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.varying import TICK
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.around import GateState, Keeper, Watcher
-from wily_sluice.gate.balance import Balance
 from wily_sluice.gate.beside import THREAD_TURN, Beside
+from wily_sluice.gate.bypass_audit import BypassAudit
 from wily_sluice.gate.counters import Talk, copy_counters, copy_talks
-from wily_sluice.gate.finding import Finding
-from wily_sluice.gate.intake import Intake, Taken
 from wily_sluice.gate.kernel.guard import Guard
 from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews
 from wily_sluice.gate.kernel.packet_queue import Diverted
 from wily_sluice.gate.loop import Listener, Loop
 from wily_sluice.gate.passages import Passages
 from wily_sluice.gate.probes import PACE, Probes
+from wily_sluice.gate.queue_manager import QueueManager, Taken
 from wily_sluice.gate.quotas import Quotas
-from wily_sluice.gate.steering import Steering
+from wily_sluice.gate.rate_search import Finding
+from wily_sluice.gate.uplink_selection import UplinkSelection
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import build_site, homes_of, open_schedules
 from wily_sluice.plan.model import Plan
@@ -92,11 +92,11 @@ class Gate:
         self._homes: dict[int, Home] = {}
         self._passages = Passages(self._homes)
         self._told_of: set[str] = set()  # networks whose strangers were reported
-        self._intake = Intake(self._machine)
+        self._intake = QueueManager(self._machine)
         self._probes = Probes()
         self._finding = Finding(self._happened)
-        self._steering = Steering(self._machine, self._homes, self._happened, self._probes)
-        self._balance = Balance(self._happened)
+        self._steering = UplinkSelection(self._machine, self._homes, self._happened, self._probes)
+        self._audit = BypassAudit(self._happened)
         self._lock: int | None = None
         self._loop: Loop | None = None
         self._waker = -1
@@ -157,7 +157,7 @@ class Gate:
             longest,
             round(busy, 3),
             self.unseen,
-            self._balance.crossed(),
+            self._audit.crossed(),
             self.down,
             dict(self._steering.carried),
             self._finding.rates,
@@ -454,7 +454,7 @@ class Gate:
             refused = self._steering.lead_elsewhere(plan, self.engine) if "refused" not in self._beside else []
             if refused:
                 self._beside.do("refused", lambda: self._steering.forget_conversations(plan, refused), lambda _: None)
-            self._balance.look(self.plan.uplinks, survey.crossed, survey.headers, self._passages.moved())
+            self._audit.look(self.plan.uplinks, survey.crossed, survey.headers, self._passages.moved())
             if self._guard is not None:
                 self._guard.tick(self.plan, self._news, survey, time.monotonic_ns())
 

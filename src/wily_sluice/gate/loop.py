@@ -23,7 +23,7 @@ from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.discipline import QueueingDiscipline
 from wily_sluice.gate.kernel.diversion import wishes
 from wily_sluice.gate.kernel.packet_queue import Diverted, PacketQueue
-from wily_sluice.gate.openings import Openings
+from wily_sluice.gate.new_flows import NewFlows
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size
 
 BATCH: Final = 64  # packets taken in from one queue in a turn
@@ -49,7 +49,7 @@ class Entrance:
         """A packet, with the diverted one as its token; None if that is released at once."""
         raise NotImplementedError
 
-    def opens(self, diverted: Diverted, openings: Openings) -> bytes:
+    def opens(self, diverted: Diverted, openings: NewFlows) -> bytes:
         """The key of a conversation that this packet opens or that has packets waiting; empty for others."""
         return b""
 
@@ -80,7 +80,7 @@ class Crossing:
         self.discipline = discipline
         self.entrance = entrance
         self.opening = opening
-        self.openings = Openings(up)
+        self.openings = NewFlows(up)
         self.held: list[Packet] = []
         self.held_since: Nanoseconds = 0
         self.settled = 0

@@ -6,10 +6,10 @@ from dataclasses import replace
 from wily_sluice.engine.conversations.strangers import Home
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.gate.admission import Admission
-from wily_sluice.gate.balance import Line, Moved
 from wily_sluice.gate.budget import Budget
-from wily_sluice.gate.intake import Intake, Taken, Way
+from wily_sluice.gate.bypass_audit import Line, Moved
 from wily_sluice.gate.loop import Crossing
+from wily_sluice.gate.queue_manager import QueueManager, Taken, Way
 from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.model import Plan
 from wily_sluice.recognition.recognition import Recognition
@@ -30,7 +30,7 @@ class Passages:
         plan: Plan,
         engine: SiteEngine,
         recognition: Recognition | None,
-        intake: Intake,
+        intake: QueueManager,
         taken: Taken,
         visits: Visits,
     ) -> list[Crossing]:

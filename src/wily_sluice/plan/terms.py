@@ -6,8 +6,8 @@ from typing import Any, Final, Literal
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.plan.asking import Members, Party, PortWords, Service, Terms
-from wily_sluice.plan.fields.port import LOCAL_PORT_FIELD, PORT, REMOTE_PORT_FIELD
 from wily_sluice.plan.fields.registry import FIELDS
+from wily_sluice.plan.fields.traffic import LOCAL_PORT_FIELD, PORT, REMOTE_PORT_FIELD
 from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import PlanEntry, TermsEntry
 from wily_sluice.plan.file.suggestion import suggestion

@@ -10,7 +10,7 @@ from typing import Final
 
 from wily_sluice.plan.grant import TRANSPORTS
 from wily_sluice.ports import nat_pmp, pcp
-from wily_sluice.ports.book import Book, PortMapping, Refused, Wish
+from wily_sluice.ports.mapping_table import Book, PortMapping, Refused, Wish
 from wily_sluice.units import SECOND, Nanoseconds
 
 PCP_RESULTS: Final = {

@@ -14,11 +14,11 @@ from pathlib import Path
 
 from wily_sluice.gate.counters import CounterRow
 from wily_sluice.gate.gate import Gate
-from wily_sluice.gate.intake import FIRST_QUEUE
 from wily_sluice.gate.kernel import diversion
 from wily_sluice.gate.kernel.packet_queue import PacketQueue
 from wily_sluice.gate.kernel.urgency import run_before_others
 from wily_sluice.gate.loop import BATCH
+from wily_sluice.gate.queue_manager import FIRST_QUEUE
 from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds, Rate

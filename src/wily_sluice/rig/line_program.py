@@ -18,10 +18,10 @@ from typing import TypeAlias
 
 from wily_sluice.engine.classify.header import is_ipv6, parse
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.course import RateCourse, steady
 from wily_sluice.engine.framing import LARGEST_PACKET, Cells, Framing
 from wily_sluice.engine.line import Line, VaryingLine
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.rate_schedule import RateSchedule, steady
 from wily_sluice.gate.admission import TCP_HEADERS
 from wily_sluice.gate.kernel.command import run
 from wily_sluice.gate.kernel.packet_queue import Diverted, PacketQueue
@@ -70,7 +70,7 @@ def crossing(
 def begin(line: VaryingLine, course: Points) -> None:
     """Follow a course from now on."""
     now = time.monotonic_ns()
-    line.course = RateCourse(((0, course[0][1]), *((now + at, rate) for at, rate in course)))
+    line.course = RateSchedule(((0, course[0][1]), *((now + at, rate) for at, rate in course)))
 
 
 def main(

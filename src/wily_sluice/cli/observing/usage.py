@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 import click
 
 from wily_sluice.cli.options import Refusal, Time, csv_option, json_option, renamed, state_option
-from wily_sluice.control.desk.host_names import all_names
+from wily_sluice.control.api.host_names import all_names
 from wily_sluice.errors import SluiceError
 from wily_sluice.history.contact_store import ContactStore
 from wily_sluice.history.counter_store import SPANS, CounterReader, Resolution

@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from wily_sluice.cli.options import CLEAN, COST, ERRORS, Refusal, json_option, plan_from, state_option
-from wily_sluice.doctor.ailment import Change
+from wily_sluice.doctor.check import Change
 from wily_sluice.doctor.examine import Complaint, examine
 from wily_sluice.doctor.facts import Facts
 from wily_sluice.doctor.fix import FixError, Journal

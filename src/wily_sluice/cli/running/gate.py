@@ -13,13 +13,13 @@ import click
 
 from wily_sluice.cli.options import COST, Refusal, csv_option, json_option, plan_from, state_option, usual_plan
 from wily_sluice.control import unit
-from wily_sluice.control.clerk import Clerk
+from wily_sluice.control.api.life import moment
+from wily_sluice.control.api.server import user_name
 from wily_sluice.control.client import Client
-from wily_sluice.control.desk.life import moment
-from wily_sluice.control.desk.server import user_name
-from wily_sluice.control.link.overseer import Overseer
+from wily_sluice.control.link.supervisor import Supervisor
 from wily_sluice.control.log import note
 from wily_sluice.control.occupied import occupied
+from wily_sluice.control.worker import Worker
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.kernel.command import PYTHON
 from wily_sluice.history.database import private_file, private_folder
@@ -75,7 +75,7 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
     if os.geteuid() != 0:
         raise Refusal("shaping packets needs root: use sudo")
     show = "" if quiet else f"wily_sluice.views.live.seconds:print_{'data' if as_json else 'lines'}"
-    command = [*PYTHON, "wily_sluice.control.desk", str(state.absolute()), show]
+    command = [*PYTHON, "wily_sluice.control.api", str(state.absolute()), show]
     with ExitStack() as stack:
         stack.enter_context(occupied(state))
         plan, bundle, revision = _begin(plan_file, state)
@@ -86,13 +86,13 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
                 told = f"cannot keep quotas in {state}: {error}; choose another folder with --state"
                 raise Refusal(told) from None
             note("quotas.unusable", "warning", folder=str(state), why=str(error))
-        clerk = Clerk(state)
-        stack.callback(clerk.close)
-        overseer = Overseer(command, bundle, revision, _notify, clerk.examine)
-        stack.callback(overseer.close)
-        running = Gate(plan, clerk, overseer)
+        worker = Worker(state)
+        stack.callback(worker.close)
+        supervisor = Supervisor(command, bundle, revision, _notify, worker.examine)
+        stack.callback(supervisor.close)
+        running = Gate(plan, worker, supervisor)
         slow = why_not_compiled()
-        overseer.oversee(running)
+        supervisor.oversee(running)
 
         def print_ready() -> None:
             for uplink in () if as_json else plan.uplinks:

@@ -68,7 +68,7 @@ class Health(msgspec.Struct, frozen=True):
     `unreadable` packets were not valid IP; `bypassed` ones bypassed the gate because it was too slow; `crowd` ones
     shared a stand-in (`crowd`); `unrecognised` ones were not examined for lack of time. `late_turns` of the loop took
     too long; `refused` verdict messages were sent again; `shed` packets would have opened too many conversations and
-    were dropped (`gate.openings`). `busy` is the fraction of time that the loop worked. `unseen` packets crossed an
+    were dropped (`gate.new_flows`). `busy` is the fraction of time that the loop worked. `unseen` packets crossed an
     interface with a default route that is no uplink. `crossed` has for each uplink and direction the bytes on its
     interface, and those through the gate. Routes avoid `down` uplinks; they have sent `carried` conversations over
     each. `found` are the present rates of varying uplinks. `why` gives the reason for each uplink that is down.
@@ -197,7 +197,7 @@ class Stop(Order, frozen=True):
     """End."""
 
 
-# Between the gate and its clerk, which is always of the same version.
+# Between the gate and its worker, which is always of the same version.
 
 
 class Charge(msgspec.Struct, frozen=True, array_like=True):
@@ -254,7 +254,7 @@ class Refused(Message, frozen=True):
 
 
 FromGate: TypeAlias = Hello | State | Undone | Rows | Tick | Interface | Event | Done | Seen
-ToClerk: TypeAlias = Examine | Used
-FromClerk: TypeAlias = PlanRead | UsedSoFar | Refused
+ToWorker: TypeAlias = Examine | Used
+FromWorker: TypeAlias = PlanRead | UsedSoFar | Refused
 ToGate: TypeAlias = Hello | Take | Hold | Resume | Kept | Undo | Ask | Watch | Opened | Heard | Stop
 PROTOCOL = sha256(json.dumps(msgspec.json.schema(FromGate | ToGate), sort_keys=True).encode()).hexdigest()[:16]

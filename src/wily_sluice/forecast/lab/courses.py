@@ -9,7 +9,7 @@ import csv
 from dataclasses import dataclass
 from itertools import pairwise
 
-from wily_sluice.engine.course import RateCourse, steady
+from wily_sluice.engine.rate_schedule import RateSchedule, steady
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Rate, parse_rate, parse_time, quoted
 
 RAMP_STEP: Nanoseconds = 50 * MILLISECOND
@@ -23,9 +23,9 @@ class CourseFile:
     name: str
 
 
-def parse_course(value: object) -> RateCourse | CourseFile:
+def parse_course(value: object) -> RateSchedule | CourseFile:
     """A rate, or its course over time. ValueError for anything else."""
-    if isinstance(value, (RateCourse, CourseFile)):
+    if isinstance(value, (RateSchedule, CourseFile)):
         return value
     if not isinstance(value, dict):
         return steady(parse_rate(value))
@@ -46,10 +46,10 @@ def parse_course(value: object) -> RateCourse | CourseFile:
             found.append((at, rate))
         else:
             found.append((at, parse_rate(text)))
-    return RateCourse(tuple(found))
+    return RateSchedule(tuple(found))
 
 
-def read_course(text: str) -> RateCourse:
+def read_course(text: str) -> RateSchedule:
     """A recorded series: rows of seconds and bit/s, the first at 0. ValueError for anything else."""
     points: list[tuple[Nanoseconds, Rate]] = []
     for number, row in enumerate(csv.reader(text.splitlines()), 1):
@@ -61,4 +61,4 @@ def read_course(text: str) -> RateCourse:
             raise ValueError(f"line {number}: {quoted(','.join(row))} is not seconds and bit/s") from None
         if len(points) > MOST_POINTS:
             raise ValueError(f"it has more than {MOST_POINTS} rows")
-    return RateCourse(tuple(points))
+    return RateSchedule(tuple(points))

@@ -11,7 +11,7 @@ from typing import Final
 
 from wily_sluice.engine.line import Line
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.engine.standing import Echoes, Standing
+from wily_sluice.engine.uplink_health import Echoes, UplinkHealth
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.plan.line_choice import spent_routes
 from wily_sluice.plan.model import Plan, Tunnel
@@ -80,7 +80,7 @@ class Failover:
         self._outages = outages
         self._lines = lines
         self._leave = leave
-        self._standing = Standing()
+        self._health = UplinkHealth()
         self._echoes = {
             uplink.name: Echoes(uplink.probing.within, uplink.probing.lost)
             for uplink in plan.uplinks
@@ -103,12 +103,12 @@ class Failover:
             carrier = line.uplink if isinstance(line, Tunnel) else line.name
             outage = self._outages.get(carrier)
             if carrier in self._failing or (outage is not None and outage.unlinked):
-                if self._standing.failed(line.name):
+                if self._health.failed(line.name):
                     failed.add(line.name)
             else:
-                self._standing.well(line.name, self._events.now)
+                self._health.well(line.name, self._events.now)
         router = self._engine.router
-        router.down = frozenset(n for n, line in enumerate(self._plan.lines) if line.name in self._standing.down)
+        router.down = frozenset(n for n, line in enumerate(self._plan.lines) if line.name in self._health.down)
         router.spent = spent_routes(self._plan, self._engine)
         if failed:
             self._leave(failed)

@@ -9,7 +9,7 @@ from pydantic import BeforeValidator, Field
 
 from wily_sluice.engine.classify.header import TCP, UDP, Parties
 from wily_sluice.engine.classify.known import NOTHING, PROTOCOLS_SEEN, Known
-from wily_sluice.engine.course import RateCourse, steady
+from wily_sluice.engine.rate_schedule import RateSchedule, steady
 from wily_sluice.forecast.lab.courses import CourseFile, parse_course, read_course
 from wily_sluice.forecast.lab.failing import Failure
 from wily_sluice.plan.file.document import Document, hold_against, read_document
@@ -103,13 +103,13 @@ class TrafficEntry(Entry):
 class RealLine:
     """A line as it really is: how its rates go, ns one way, ns of buffer at its highest rate; and when it fails."""
 
-    down: RateCourse
-    up: RateCourse
+    down: RateSchedule
+    up: RateSchedule
     delay: Nanoseconds
     buffer: Nanoseconds
     failures: tuple[Failure, ...] = ()
 
-    def course(self, direction: Direction) -> RateCourse:
+    def course(self, direction: Direction) -> RateSchedule:
         """How the rate of a direction goes."""
         return self.up if direction == "up" else self.down
 
@@ -223,7 +223,7 @@ def _failures(
     return tuple(failures)
 
 
-def _recorded(document: Document, here: Location, name: str, findings: list[Finding]) -> RateCourse | None:
+def _recorded(document: Document, here: Location, name: str, findings: list[Finding]) -> RateSchedule | None:
     """The series in a file in the folder of the traffic file; None if it cannot be read."""
     source = document.beside(name)
     try:

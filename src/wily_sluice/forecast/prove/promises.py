@@ -4,33 +4,21 @@ from collections.abc import Callable, Iterator
 from typing import Final
 
 from wily_sluice.forecast.prove.bench import Bench
-from wily_sluice.forecast.prove.kinds import (
-    caps,
-    defaults,
-    delays,
-    guarantees,
-    limiters,
-    orders,
-    refusals,
-    routes,
-    rules,
-    schedules,
-    traffic,
-)
+from wily_sluice.forecast.prove.kinds import conversations, limiters, queues, schedules
 from wily_sluice.forecast.prove.proof import Promise, Proof, try_in
 from wily_sluice.plan.model import Plan
 
 KINDS: Final[tuple[Callable[[Bench], Iterator[Promise]], ...]] = (
-    guarantees.promises,
-    caps.promises,
-    refusals.promises,
-    orders.promises,
-    delays.promises,
+    queues.guarantee_promises,
+    queues.cap_promises,
+    queues.refusal_promises,
+    queues.order_promises,
+    queues.delay_promises,
     limiters.promises,
-    rules.promises,
-    defaults.promises,
-    routes.promises,
-    traffic.promises,
+    conversations.rule_promises,
+    conversations.default_promises,
+    conversations.route_promises,
+    conversations.traffic_promises,
     schedules.promises,
 )
 

@@ -174,7 +174,7 @@ def put(contents: tuple[str, str], first: bool = False) -> None:
         raise
 
 
-class Standing(NamedTuple):
+class ChainState(NamedTuple):
     """The state of the chains: `missing` are own rules that were removed, `before` rules of others ahead that accept or
     drop packets, so that these are not shaped.
     """
@@ -183,7 +183,7 @@ class Standing(NamedTuple):
     before: tuple[str, ...]
 
 
-def examine(contents: tuple[str, str]) -> Standing:
+def examine(contents: tuple[str, str]) -> ChainState:
     """Check whether the chains still have these contents, as `put` left them. LiveError when that cannot be seen."""
     missing, before = [], []
     for family, own in zip(FAMILIES, contents, strict=True):
@@ -200,7 +200,7 @@ def examine(contents: tuple[str, str]) -> Standing:
             wanted = sum(line.startswith(f"-A {chain} ") for line in own.splitlines())
             if sum(line.startswith(f"-A {chain} ") for line in lines) != wanted:
                 missing.append(f"{family}: rules of {chain}")
-    return Standing(tuple(missing), tuple(before))
+    return ChainState(tuple(missing), tuple(before))
 
 
 def repair(contents: tuple[str, str]) -> None:

@@ -12,9 +12,9 @@ from collections.abc import Callable
 from typing import Any, Final
 
 from wily_sluice.gate.beside import Beside
-from wily_sluice.gate.intake import Intake
-from wily_sluice.gate.kernel.diversion import Standing
+from wily_sluice.gate.kernel.diversion import ChainState
 from wily_sluice.gate.kernel.machine import Crossed, Machine, Survey, TableNews, Tracking
+from wily_sluice.gate.queue_manager import QueueManager
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds
 
@@ -28,11 +28,11 @@ Tell = Callable[..., None]
 
 class Guard:
     """Of one gate. `tell` is called with each event, its level and details; `retake` when the intake must be
-    rebuilt, since `Intake.full` has changed.
+    rebuilt, since `QueueManager.full` has changed.
     """
 
     def __init__(
-        self, machine: Machine, intake: Intake, beside: Beside, tell: Tell, retake: Callable[[], None]
+        self, machine: Machine, intake: QueueManager, beside: Beside, tell: Tell, retake: Callable[[], None]
     ) -> None:
         self._machine = machine
         self._intake = intake
@@ -86,11 +86,11 @@ class Guard:
         return astray
 
     def _examine(self, now: Nanoseconds) -> None:
-        def look() -> tuple[Standing, bool]:
+        def look() -> tuple[ChainState, bool]:
             with self._intake.hands_on:
                 chains = self._intake.led
                 if chains is None:
-                    return Standing((), ()), False
+                    return ChainState((), ()), False
                 standing = self._machine.examine_chains(chains)
                 if standing.missing:
                     self._machine.repair_chains(chains)

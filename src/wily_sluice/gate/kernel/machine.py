@@ -132,7 +132,7 @@ class Machine:
         """As `diversion.remove`."""
         diversion.remove()
 
-    def examine_chains(self, contents: tuple[str, str]) -> diversion.Standing:
+    def examine_chains(self, contents: tuple[str, str]) -> diversion.ChainState:
         """As `diversion.examine`."""
         return diversion.examine(contents)
 

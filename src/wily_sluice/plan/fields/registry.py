@@ -5,39 +5,25 @@ from typing import Any, Final
 
 from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.field import Field
-from wily_sluice.plan.fields import (
-    dscp,
-    length,
-    local,
-    moved,
-    packet,
-    port,
-    protocol,
-    rate,
-    remote,
-    service,
-    uplink,
-    version,
-    when,
-)
+from wily_sluice.plan.fields import parties, traffic
 
 FIELDS: Final[tuple[Field[Any], ...]] = (
-    uplink.FIELD,
-    local.LOCAL_FIELD,
-    local.NETWORK_FIELD,
-    remote.FIELD,
-    version.FIELD,
-    protocol.FIELD,
-    port.PORT,
-    port.LOCAL_PORT_FIELD,
-    port.REMOTE_PORT_FIELD,
-    packet.FIELD,
-    length.FIELD,
-    dscp.FIELD,
-    when.FIELD,
-    service.FIELD,
-    moved.FIELD,
-    rate.FIELD,
+    parties.UPLINK_FIELD,
+    parties.LOCAL_FIELD,
+    parties.NETWORK_FIELD,
+    parties.REMOTE_FIELD,
+    parties.VERSION_FIELD,
+    traffic.PROTOCOL_FIELD,
+    traffic.PORT,
+    traffic.LOCAL_PORT_FIELD,
+    traffic.REMOTE_PORT_FIELD,
+    traffic.PACKET_FIELD,
+    traffic.LENGTH_FIELD,
+    traffic.DSCP_FIELD,
+    traffic.WHEN_FIELD,
+    traffic.SERVICE_FIELD,
+    traffic.MOVED_FIELD,
+    traffic.RATE_FIELD,
 )
 IN_A_SENTENCE: Final = tuple(sorted(FIELDS, key=lambda field: field.turn))
 

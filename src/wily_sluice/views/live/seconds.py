@@ -8,7 +8,7 @@ from typing import Any
 import click
 from rich.text import Text
 
-from wily_sluice.control.desk.snapshot import Snapshot
+from wily_sluice.control.api.snapshot import Snapshot
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, SECOND, format_byte_rate, format_rate

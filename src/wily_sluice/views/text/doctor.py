@@ -6,7 +6,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from wily_sluice.doctor.ailment import Change
+from wily_sluice.doctor.check import Change
 from wily_sluice.doctor.examine import Complaint
 from wily_sluice.views.text.console import print_line
 from wily_sluice.views.text.findings import STYLES

@@ -5,8 +5,8 @@ from dataclasses import replace
 from datetime import datetime
 
 from wily_sluice.forecast.prove.bench import Bench
+from wily_sluice.forecast.prove.kinds.conversations import example_of
 from wily_sluice.forecast.prove.kinds.limiters import limiting
-from wily_sluice.forecast.prove.kinds.rules import example_of
 from wily_sluice.forecast.prove.proof import SUPERFLUOUS, UNTRIED, Judged, Promise, Proof, rate_of
 from wily_sluice.forecast.prove.setting import Where, World
 from wily_sluice.plan.file.yaml_text import Location

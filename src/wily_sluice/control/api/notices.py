@@ -1,0 +1,196 @@
+"""Notices for users who are not watching, at most one an hour for each cause.
+
+- a limiter that has held traffic back for 90% of the last five minutes
+- a quota that is 80% used
+- an uplink that every measurement of an hour found slower than the plan (`sluice gauge line --every`)
+- packets that bypassed the gate because it was too slow
+- an uplink whose traffic bypassed the gate by more than 0.5% in a minute
+- a chain that another program removed, or rules of others ahead of it (`gate.kernel.guard`)
+- a port that could not be kept; mappings that cannot be made
+
+A notice is in the log and in `gate status`. The plan may name a receiver: a URL gets it by POST, as JSON; a command
+gets its sentence as an argument, and the JSON on standard input.
+"""
+
+import asyncio
+import json
+import shlex
+from asyncio.subprocess import DEVNULL, PIPE
+from collections import deque
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import asdict, dataclass
+from ipaddress import ip_address
+from pathlib import Path
+from typing import Any
+
+from wily_sluice.control.api.snapshot import Snapshot
+from wily_sluice.control.log import note
+from wily_sluice.history.counts import Counts, Key
+from wily_sluice.history.measurement_store import SLOWER, LineMeasurement
+from wily_sluice.plan.model import Plan
+from wily_sluice.units import DIRECTIONS, Size, format_rate, format_size
+
+AGAIN = 3600.0  # seconds, for one cause
+WINDOW, MOST_OF_IT = 300, 0.9  # seconds over which a limiter is watched, and how much of them it held traffic back
+NEARLY = 0.8  # of a quota
+BYPASSED = 1000  # packets, since the last notice
+MOST_KEPT = 20
+PATIENCE = 10.0  # seconds for the receiver
+EVENTS = {
+    "chain.repaired": "something removed the gate's chain, and traffic bypassed it until it was repaired",
+    "chain.bypassed": "a rule of another program is ahead of the gate's chain, and traffic bypasses it",
+    "uplink.down": "{uplink} is down, and routes avoid it: {why}",
+    "probe.astray": "{remotes} never answered over {uplink}, while others do: until one does, only its link counts",
+    "port.moved": "a host in keep-ports got another port, because two hosts would collide: see the log",
+    "mappings.unusable": "ports cannot be opened for hosts that ask: the log says why",
+    "uplink.bypassed": "more than 0.5% of an uplink's traffic bypasses the gate: `sluice gate status` says how much",
+    "chain.unrepaired": "the gate's chain cannot be repaired, and traffic bypasses it",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Notice:
+    """`cause` identifies it; `at` is in seconds since 1970; `words` are for a person."""
+
+    at: float
+    kind: str
+    cause: str
+    words: str
+
+
+class Notices:
+    """Watches a gate, second by second."""
+
+    def __init__(self) -> None:
+        self.kept: deque[Notice] = deque(maxlen=MOST_KEPT)
+        self._told: dict[str, float] = {}
+        self._bites: dict[Key, deque[bool]] = {}
+        self._told_bypassed = 0
+        self._tasks: set[asyncio.Task[None]] = set()
+
+    def look(self, plan: Plan, second: Snapshot, bypassed: int) -> list[Notice]:
+        """New notices of this second."""
+        found = [*self._limiters(plan, second), *self._bypassed(second.at, bypassed)]
+        return [one for one in found if self._is_new(one)]
+
+    def quota(self, plan: Plan, limiter: str, used: Mapping[bytes, Size], at: float) -> list[Notice]:
+        """New notices about the use of a limiter's quota."""
+        quota = next((one.quota for one in plan.limiters if one.name == limiter), None)
+        if quota is None:
+            return []
+        found = []
+        for account, size in used.items():
+            if size >= NEARLY * quota.size:
+                who = str(ip_address(account)) if len(account) in (4, 16) else "all together"
+                words = f"{who} has used {size / quota.size:.0%} of the {format_size(quota.size)} of {limiter}"
+                found.append(Notice(at, "quota", f"quota {limiter} {account.hex()}", words))
+        return [one for one in found if self._is_new(one)]
+
+    def line(self, plan: Plan, measured: Sequence[LineMeasurement], at: float) -> list[Notice]:
+        """New notices about the measurements of the last hour."""
+        found = []
+        for uplink in plan.uplinks:
+            for way in DIRECTIONS:
+                rates = [rate for one in measured if one.uplink == uplink.name and (rate := getattr(one, way))]
+                planned = uplink.usable(way)  # measurements cross the gate too, so they find no more than this
+                if rates and max(rates) < SLOWER * planned:
+                    words = (
+                        f"{uplink.name} was slower than the plan {way}: {format_rate(round(max(rates)))} at most in "
+                        f"the last hour, not {format_rate(planned)}; packets then queue beyond the gate"
+                    )
+                    found.append(Notice(at, "line", f"line {uplink.name} {way}", words))
+        return [one for one in found if self._is_new(one)]
+
+    def event(self, event: str, about: Mapping[str, Any], at: float) -> list[Notice]:
+        """New notices about an event of the gate."""
+        if event not in EVENTS:
+            return []
+        cause = " ".join((event, *(str(about[key]) for key in ("uplink",) if key in about)))
+        one = Notice(at, "bypass", cause, EVENTS[event].format(**about))
+        return [one] if self._is_new(one) else []
+
+    def _is_new(self, one: Notice) -> bool:
+        if one.at - self._told.get(one.cause, -AGAIN) < AGAIN:
+            return False
+        self._told[one.cause] = one.at
+        self.kept.append(one)
+        return True
+
+    def _limiters(self, plan: Plan, second: Snapshot) -> list[Notice]:
+        found = []
+        keys = set()
+        for limiter in plan.limiters:
+            for way in DIRECTIONS:
+                rate = limiter.rate(way)
+                if rate is None or not limiter.enabled:
+                    continue
+                key = Key("limiter", "", way, limiter.name)
+                keys.add(key)
+                bites = self._bites.setdefault(key, deque(maxlen=WINDOW))
+                counts = second.counts.get(key, Counts())
+                bites.append(bool(counts.drops or counts.waiting))
+                if len(bites) == WINDOW and sum(bites) >= MOST_OF_IT * WINDOW:
+                    words = f"{limiter.name} ({format_rate(rate)} {way}) has held traffic back for five minutes"
+                    found.append(Notice(second.at, "limiter", f"limiter {limiter.name} {way}", words))
+        for key in self._bites.keys() - keys:
+            del self._bites[key]
+        return found
+
+    def _bypassed(self, at: float, bypassed: int) -> list[Notice]:
+        if bypassed - self._told_bypassed < BYPASSED:
+            self._told_bypassed = min(self._told_bypassed, bypassed)
+            return []
+        more = bypassed - self._told_bypassed
+        words = f"{more:,} packets bypassed the gate, which did not keep up: see `sluice gate cost`"
+        self._told_bypassed = bypassed
+        return [Notice(at, "bypass", "bypassed", words)]
+
+    def tell(self, plan: Plan, notices: list[Notice]) -> None:
+        """Writes to the log, and sends to the plan's receiver; within a running event loop."""
+        for one in notices:
+            note("notice", "warning", kind=one.kind, words=one.words)
+            if plan.gate.notify is not None:
+                task = asyncio.get_running_loop().create_task(_deliver(plan.gate.notify, plan.site, one))
+                self._tasks.add(task)
+                task.add_done_callback(self._tasks.discard)
+
+    def data(self) -> list[dict[str, Any]]:
+        """The latest notices for JSON, the oldest first."""
+        return [asdict(one) for one in self.kept]
+
+
+async def _deliver(to: str, site: str, one: Notice) -> None:
+    """Send a notice; a failure is logged."""
+    told = {"site": site, **asdict(one)}
+    try:
+        async with asyncio.timeout(PATIENCE):
+            await (_post(to, told) if to.startswith(("http://", "https://")) else _run(to, told))
+    except (OSError, ValueError, TimeoutError) as error:
+        note("notice.undelivered", "warning", to=to, why=str(error) or f"it took more than {PATIENCE:.0f} s")
+
+
+async def _post(address: str, told: dict[str, Any]) -> None:
+    import aiohttp
+
+    try:
+        async with aiohttp.ClientSession() as session, session.post(address, json=told) as answer:
+            if answer.status >= 300:
+                raise ValueError(f"it answers with status {answer.status}")
+    except aiohttp.ClientError as error:
+        raise OSError(str(error) or type(error).__name__) from None
+
+
+async def _run(command: str, told: dict[str, Any]) -> None:
+    words = shlex.split(command)
+    program = await asyncio.create_subprocess_exec(
+        *words, str(told["words"]), stdin=PIPE, stdout=DEVNULL, stderr=DEVNULL, cwd=Path("/"), start_new_session=True
+    )
+    try:
+        await program.communicate(json.dumps(told).encode() + b"\n")
+    finally:
+        with suppress(ProcessLookupError):
+            if program.returncode is None:
+                program.kill()
+    if program.returncode:
+        raise ValueError(f"{words[0]} ended with status {program.returncode}")
