@@ -103,7 +103,7 @@ def test_a_gate_that_runs_keeps_what_its_plan_promises(tmp_path: Path) -> None:
     assert (
         found["rule", "Far", "line"]["verdict"] == "not tried" and "192.0.2.200" in found["rule", "Far", "line"]["why"]
     )
-    assert "no conversation of UDP that goes to far" in found["guarantee", "far", "line up"]["why"]
+    assert "no UDP conversation for far" in found["guarantee", "far", "line up"]["why"]
 
 
 @pytest.mark.slow

@@ -19,7 +19,7 @@ from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.uplink_health import HOLD_DOWN
 from wily_sluice.engine.varying import GIVEN_UP, TICK
-from wily_sluice.gate import finding
+from wily_sluice.gate import rate_search
 from wily_sluice.gate.kernel.echo import Answer, checksum, parse_answer, request
 from wily_sluice.gate.kernel.machine import Survey
 from wily_sluice.gate.kernel.packet_queue import Diverted
@@ -248,11 +248,11 @@ def test_remotes_that_never_answer_while_others_do_say_nothing_of_the_line(answe
 def test_the_next_remote_is_asked_of_a_varying_lines_rate_when_one_never_answers(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(finding, "echo_socket", lambda _: socket.socketpair(socket.AF_UNIX, socket.SOCK_DGRAM)[0])
+    monkeypatch.setattr(rate_search, "echo_socket", lambda _: socket.socketpair(socket.AF_UNIX, socket.SOCK_DGRAM)[0])
     varies = "down: 5 to 20 Mbit/s, up: 20 Mbit/s, probe: [198.51.100.10, 198.51.100.11]}"
     site = Site(tmp_path, PLAN[: PLAN.index("routes:")].replace("down: 20 Mbit/s, up: 20 Mbit/s}", varies))
     told: list[str] = []
-    found = finding.Finding(lambda event, level, **about: told.append(f"{event} {about.get('remote')}"))
+    found = rate_search.Finding(lambda event, level, **about: told.append(f"{event} {about.get('remote')}"))
     found.arrange(site.plan, site.engine.shapers, {"fibre": 1, "mobile": 2})
     line, now, asked = found._lines["fibre"], 0, []
     for beat in range(6 * GIVEN_UP):
