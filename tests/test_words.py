@@ -10,8 +10,8 @@ import pytest
 
 from tools.make_glossary_page import PAGE, page
 from wily_sluice.cli.main import sluice
+from wily_sluice.outside.schemas import json_schema
 from wily_sluice.plan.explain.glossary import GLOSSARY
-from wily_sluice.plan.file.schema import PlanEntry
 from wily_sluice.plan.findings.registry import CODES
 
 SOURCE = Path(__file__).parents[1] / "src/wily_sluice"
@@ -82,7 +82,7 @@ def metrics() -> Iterator[str]:
 
 def plan_keys() -> Iterator[str]:
     """Keys of the plan file, in all its parts."""
-    schema = PlanEntry.model_json_schema()
+    schema = json_schema("plan")
     for part in (schema, *(part for name, part in schema["$defs"].items() if name.endswith("Entry"))):
         yield from part.get("properties", ())
 
