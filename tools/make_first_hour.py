@@ -32,7 +32,7 @@ INSTALL = """\
 
 ## 1. Install
 
-{seconds:.0f} seconds on this machine, of which most compile the engine:
+{seconds:.0f} seconds on this machine, most of them to compile the engine:
 
 """
 AFTER_NEW = """\
@@ -176,16 +176,16 @@ def shaped(hour: Hour, far: str) -> None:
     finally:
         load.wait(timeout=PATIENCE)
     hour.show(
-        "## 7. Change something, on trial\n\nThe edit is checked and written; the gate takes it on trial, and goes back "
-        "by itself unless it is kept:",
+        "## 7. Change something, on trial\n\n`edit` checks and writes the change. The gate takes it on trial, and returns "
+        "to the old plan unless you keep the new one:",
         "sluice edit limiter set guest-each down='3 Mbit/s'",
         "sudo sluice rig exec gateway sluice apply --yes --trial '2 min' --note 'a little less for each guest'",
         "sudo sluice rig exec gateway sluice keep",
         "sudo sluice rig exec gateway sluice history",
     )
     hour.show(
-        "## 8. Prove it\n\nEach promise of the plan, tried with a flood against it: all of them in simulated time, then "
-        "the limiters on real packets:",
+        "## 8. Prove it\n\nEach promise of the plan, tested under a flood: all in simulated time, then the limiters on "
+        "real packets:",
         "sluice prove",
         "sudo sluice prove --rig --filter limiter",
     )

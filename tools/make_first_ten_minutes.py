@@ -34,8 +34,8 @@ STEPS: list[tuple[str, list[str]]] = [
     ),
     ("Rules and limiters as sentences:", ["sluice show rules", "sluice show limiters"]),
     (
-        "## 5. Ask why\n\nWhat a term means, with this plan as the example; why a queue gets what it does; where a "
-        "conversation goes:",
+        "## 5. Ask why\n\nThe meaning of a term, with examples from this plan; the reason for a queue's rate; the "
+        "queue of a conversation:",
         [
             "sluice explain headroom",
             "sluice split --why play",
@@ -52,8 +52,7 @@ STEPS: list[tuple[str, list[str]]] = [
         ],
     ),
     (
-        "## 9. Be warned\n\nA plan with a risk in it, what is behind the warning, and how to accept it if you know "
-        "better:",
+        "## 9. Be warned\n\nA plan with a risk, the story behind the warning, and how to accept it if you know better:",
         ["sluice edit uplink set copper headroom=0%", "sluice explain little-headroom", "sluice edit undo"],
     ),
 ]
