@@ -2,7 +2,7 @@
 
 The very same files run uncompiled as well. An editable installation stays uncompiled, so that a change of a file is
 what runs. Without a C compiler the wheel is built uncompiled, and carries the reason: `wily_sluice/form.json`, which
-`wily_sluice.outside.form` reads.
+`wily_sluice.outside.machine` reads.
 
 The types of other packages play no part, so it makes no difference what is installed beside the build. The linter
 checks them; here, every import of a package that is not ours is of unknown type.

@@ -31,7 +31,7 @@ def own() -> float:
     from tests.gate.fakes import Queue
     from wily_sluice import examples
     from wily_sluice.gate.admission import Admission
-    from wily_sluice.gate.kernel.packet_queue import Diverted, PacketQueue
+    from wily_sluice.gate.kernel.packet_queue import PacketQueue, QueuedPacket
     from wily_sluice.outside.files import load
     from wily_sluice.plan.build import build_site
 
@@ -45,7 +45,7 @@ def own() -> float:
     for number in range(PACKETS):
         up = number % 3 == 0
         header = segment(up, 40_000 + number % CONVERSATIONS, number // 200)
-        packets.append((ways[up], Diverted(b"1234", header, 0, 0, b"", 0, whence)))
+        packets.append((ways[up], QueuedPacket(b"1234", header, 0, 0, b"", 0, whence)))
     best, now = float("inf"), 0
     for _ in range(ROUNDS):
         begun = perf_counter_ns()

@@ -88,7 +88,7 @@ def per_packet(shape: tuple[int, ...], conversations: int, standing: int) -> flo
         shaper.offer(Packet(SIZE, conversation), now)  # sorts it, to leaf 0
         shaper.release(now)
         now += PERIOD
-        conversation.up_lane.leaf = shaper.tree.leaves[number % busy * 2 % leaves]
+        conversation.up_path.leaf = shaper.tree.leaves[number % busy * 2 % leaves]
     for number in range(standing):
         shaper.offer(Packet(SIZE, table.find(keys[number % conversations], 0, now)), now)
     best = float("inf")

@@ -4,7 +4,8 @@ A site of 100/20 Mbit/s whose plan asks for a service, so that the first packets
 call and an upload run beside each flood. There is no simulated line behind the gate, which would want a processor of
 its own: what is added to the call is the gate's and the machine's. Root. `bypassed` is what bypassed the gate since it
 came faster than it could be taken in, `shed` what it dropped of too many openings, and `sent` what the flooding host
-got out. Beside `stopped` the gate is stopped for a second; beside `changes` two people change the plan 28 times.
+got out. Beside `stopped` the gate is stopped for a second; beside `changes` two people change the plan 28
+times.
 """
 
 import json
@@ -24,7 +25,7 @@ from subprocess import PIPE
 from typing import Any
 
 from tests.gate.running import Running
-from wily_sluice.control.api.json_rpc import RpcError
+from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout
 from wily_sluice.rig.rig import Rig

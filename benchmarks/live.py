@@ -1,8 +1,8 @@
 """What the gate does to real packets on this machine: `sudo python -m benchmarks.live`, from the project's folder.
 
 Each figure is measured three times between namespaces, with the kernel's own TCP, at a usable rate of 20 Mbit/s each
-way on a line of 25 whose buffers are 300 ms deep. Beside each stands the part of the time in which the machine itself
-stood still, as a shared one may.
+way on a line of 25 whose buffers are 300 ms deep. Beside each stands the part of the time in which the machine
+itself stood still, as a shared one may.
 """
 
 import tempfile

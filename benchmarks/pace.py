@@ -1,8 +1,8 @@
 """How fast the gate is on this machine: `sudo python -m benchmarks.pace`, from the project's folder.
 
 The packets that one core carries through the gate, beside a loop of the same kind that lets everything go at once; and
-how much of a line of 1 Gbit/s large offloaded packets of one TCP connection fill. Beside each figure stands the part of
-the time in which the machine itself stood still; those of packets are medians of seven measurements. Put
+how much of a line of 1 Gbit/s large offloaded packets of one TCP connection fill. Beside each figure stands
+the part of the time in which the machine itself stood still; those of packets are medians of seven measurements. Put
 `PYTHONPATH=build/compiled` before it for the compiled gate.
 """
 
@@ -17,7 +17,7 @@ from statistics import median
 from tests.gate.stillness import stood_still_during
 from wily_sluice import examples
 from wily_sluice.engine.queueing import tree
-from wily_sluice.gate.kernel.command import run
+from wily_sluice.gate.kernel.process import run
 from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.cost import FULL, MIX, packets_through, program_running

@@ -24,7 +24,7 @@ from pathlib import Path
 from benchmarks.floods import RATES, flood, resident
 from tests.conftest import SMALL_PLAN
 from tests.gate.running import Running
-from wily_sluice.control.api.json_rpc import RpcError
+from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.errors import LiveError
 from wily_sluice.outside.files import load
 from wily_sluice.rig.rig import Rig

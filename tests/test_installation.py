@@ -11,7 +11,7 @@ import pytest
 
 import wily_sluice
 from tests.conftest import form
-from wily_sluice.outside.form import EDITABLE, version_words, why_not_compiled
+from wily_sluice.outside.machine import EDITABLE, version_words, why_not_compiled
 
 ROOT = Path(__file__).parent.parent
 PACKAGE = Path(wily_sluice.__file__).parent

@@ -10,7 +10,7 @@ import pytest
 
 from tools.make_glossary_page import PAGE, page
 from wily_sluice.cli.main import sluice
-from wily_sluice.outside.schemas import json_schema
+from wily_sluice.cli.setup import json_schema
 from wily_sluice.plan.explain.glossary import GLOSSARY
 from wily_sluice.plan.findings.registry import CODES
 

@@ -22,14 +22,13 @@ from typing import Any
 import msgspec
 
 from tests.conftest import SMALL_PLAN
-from wily_sluice.control.api.json_rpc import Method, respond
-from wily_sluice.control.api.params import ApplyParams, LookParams, NoParams, UndoParams
+from wily_sluice.control.json_rpc import ApplyParams, LookParams, Method, NoParams, UndoParams, respond
 from wily_sluice.control.link.messages import FromGate, Rows, State, Take, Tick, ToGate
 from wily_sluice.control.link.messages import Health as GateHealth
 from wily_sluice.gate.admission import Admission
-from wily_sluice.gate.budget import Budget
-from wily_sluice.gate.counters import CounterRow
-from wily_sluice.gate.kernel.packet_queue import MSG_PACKET, Diverted, PacketQueue
+from wily_sluice.gate.kernel.packet_queue import MSG_PACKET, PacketQueue, QueuedPacket
+from wily_sluice.gate.observers import CounterRow
+from wily_sluice.gate.overload import Budget
 from wily_sluice.outside.files import load
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.bundle import Bundle
@@ -84,7 +83,7 @@ class Packets:
         admission, shaper = self.ways[drawn.randrange(2)]
         self.now += 200_000
         hardware = drawn.randbytes(6) if drawn.random() < 0.3 else b""
-        packet = admission.admit(Diverted(b"id  ", data, 0, 0, hardware, 0, self.queue), self.now)
+        packet = admission.admit(QueuedPacket(b"id  ", data, 0, 0, hardware, 0, self.queue), self.now)
         shaper.offer(packet, self.now)
         while shaper.release(self.now) is not None:
             pass

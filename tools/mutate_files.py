@@ -21,8 +21,7 @@ from wily_sluice import examples
 from wily_sluice.outside.files import DiskFile, examine, load, load_traffic
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.groups.place_file import members_where
-from wily_sluice.plan.schedules.calendar_file import CalendarFile
-from wily_sluice.plan.schedules.schedule import Entries
+from wily_sluice.plan.schedules.schedule import CalendarFile, Entries
 from wily_sluice.sorting.capture import CaptureError, read
 from wily_sluice.sorting.follow import Follower
 

@@ -10,6 +10,7 @@ Every parser raises ValueError with a message for the author of the text.
 
 import re
 from dataclasses import dataclass
+from datetime import UTC, datetime, tzinfo
 from typing import Final, Literal, TypeAlias
 
 Rate: TypeAlias = int  # bit/s
@@ -214,3 +215,8 @@ def parse_amount(text: object) -> Amount:
         if not isinstance(text, (int, float)) or isinstance(text, bool):
             raise
         raise ValueError(f"{error} Or {text}%?") from None
+
+
+def iso_time(at: float, zone: tzinfo = UTC, precision: str = "auto") -> str:
+    """A moment in seconds since 1970 as RFC 3339 has it, to a `precision` of `datetime.isoformat`."""
+    return datetime.fromtimestamp(at, zone).isoformat(timespec=precision).replace("+00:00", "Z")

@@ -10,7 +10,7 @@ import pytest
 from tests.cli.conftest import PATIENCE, PROGRAM, talk
 from wily_sluice import examples
 from wily_sluice.forecast.lab.run import Lab
-from wily_sluice.forecast.lab.usual import DELAY, usual_traffic
+from wily_sluice.forecast.lab.usual_traffic import DELAY, usual_traffic
 from wily_sluice.outside.files import examine, load
 from wily_sluice.units import MILLISECOND
 

@@ -6,8 +6,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from wily_sluice.comparing.differences import _of_shares, differences
-from wily_sluice.comparing.quantities import NothingToCompareError, Quantity, of_data, of_plan
+from wily_sluice.comparing import NothingToCompareError, Quantity, _of_shares, differences, of_data, of_plan
 from wily_sluice.plan.model import Plan
 
 

@@ -6,12 +6,11 @@ from typing import Any
 
 import pytest
 
-from wily_sluice.control.api import host_names
-from wily_sluice.control.api.host_names import HostNames, all_names
-from wily_sluice.control.api.leases import Lease, leases
+from wily_sluice.control.api import hosts as host_names
+from wily_sluice.control.api.hosts import HostNames, Lease, all_names, leases
 from wily_sluice.outside.files import load
+from wily_sluice.plan.groups.members import hardware_names
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.named import hardware_names
 
 GATEWAY = {"127.0.0.1": "gateway", "::1": "gateway"}  # how it is known, in every plan
 PLAN = """\

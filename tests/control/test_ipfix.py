@@ -7,12 +7,11 @@ from ipaddress import ip_address
 
 import pytest
 
-from wily_sluice.control.api.flow_export import ACTIVE, FlowExport
-from wily_sluice.control.api.ipfix import LARGEST, Sent, messages
+from wily_sluice.control.api.ipfix import ACTIVE, LARGEST, FlowExport, Sent, messages
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
-from wily_sluice.gate.counters import MOST_TALKS, Talk, copy_talks
+from wily_sluice.gate.observers import MOST_TALKS, Talk, copy_talks
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan
 

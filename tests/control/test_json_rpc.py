@@ -6,7 +6,7 @@ from typing import Any
 import pytest
 from pydantic import BaseModel, ConfigDict
 
-from wily_sluice.control.api.json_rpc import Method, respond
+from wily_sluice.control.json_rpc import Method, respond
 from wily_sluice.control.rpc_error import RpcError
 
 

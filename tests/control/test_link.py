@@ -9,7 +9,7 @@ import pytest
 from wily_sluice.control.link import link as module
 from wily_sluice.control.link.link import Link, OtherVersion
 from wily_sluice.control.link.messages import FromGate, Health, Rows, Tick, ToGate, Watch
-from wily_sluice.gate.counters import CounterRow
+from wily_sluice.gate.observers import CounterRow
 
 
 def ends() -> tuple[Link[ToGate], Link[FromGate]]:

@@ -13,7 +13,7 @@ from tests.conftest import told
 from wily_sluice.control.api.notices import BYPASSED, WINDOW, Notice, Notices
 from wily_sluice.control.api.snapshot import Snapshot
 from wily_sluice.history.counts import Counts, Key
-from wily_sluice.history.measurement_store import LineMeasurement
+from wily_sluice.history.stores import LineMeasurement
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND
 

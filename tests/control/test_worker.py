@@ -17,7 +17,7 @@ from wily_sluice.control.link.link import Link
 from wily_sluice.control.link.messages import Batch, Charge, Written
 from wily_sluice.control.worker import Worker, _write
 from wily_sluice.errors import LiveError
-from wily_sluice.history.quota_store import QuotaStore
+from wily_sluice.history.stores import QuotaStore
 from wily_sluice.plan.file.bundle import Bundle, bundle_of
 from wily_sluice.plan.model import Plan
 

@@ -13,9 +13,8 @@ from typing import Any
 import pytest
 
 from tests.conftest import SMALL_PLAN
-from wily_sluice.doctor.check import Change
+from wily_sluice.doctor.check import Change, Facts, Interface
 from wily_sluice.doctor.examine import CHECKS, examine
-from wily_sluice.doctor.facts import Facts, Interface
 from wily_sluice.doctor.fix import FixError, Journal
 from wily_sluice.plan.mark_field import MarkUse
 from wily_sluice.plan.model import Plan

@@ -10,7 +10,7 @@ from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.limit.limiter import Limiter
 from wily_sluice.engine.limit.limiter_bank import LimiterBank
 from wily_sluice.engine.packet import NOT_ECT, Packet
-from wily_sluice.engine.queueing.lane import Lane
+from wily_sluice.engine.queueing.flow_path import FlowPath
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.tally import FlowTally
@@ -26,11 +26,11 @@ def conversation(port: int, host: int = 1) -> Conversation:
 
 
 def packet(size: int, who: Conversation, token: object = None, ecn: int = NOT_ECT) -> Packet:
-    """A packet for a leaf queue by itself, its lane set as a shaper would."""
-    if who.up_lane is None:
-        who.up_lane = Lane(ANYWHERE, (), ANYWHERE.tree.leaves[0], FlowTally(b"", -1, "", ""))
+    """A packet for a leaf queue by itself, its flow path set as a shaper would."""
+    if who.up_path is None:
+        who.up_path = FlowPath(ANYWHERE, (), ANYWHERE.tree.leaves[0], FlowTally(b"", -1, "", ""))
     one = Packet(size, who, token, ecn)
-    one.lane = who.up_lane
+    one.flow_path = who.up_path
     return one
 
 

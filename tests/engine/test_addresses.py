@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.plan.file.addresses import address_set, parse_range
+from wily_sluice.plan.file.words import address_set, parse_range
 
 # Small numbers, so that drawn ranges touch and overlap.
 NUMBERS = st.integers(0, 60)

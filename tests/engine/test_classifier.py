@@ -4,7 +4,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.engine.driving import conversation, packet
-from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.addresses import AddressSet, NameSet, covers
 from wily_sluice.engine.classify.classifier import ANYONE, Classifier, Rule
 from wily_sluice.engine.classify.condition import (
     All,
@@ -19,16 +19,22 @@ from wily_sluice.engine.classify.condition import (
     ProtocolIs,
     RemoteIs,
 )
-from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
-from wily_sluice.engine.classify.kind import ACKNOWLEDGEMENT, CLOSING, CONTROL, HANDSHAKE, kind_of
-from wily_sluice.engine.classify.known import Known
-from wily_sluice.engine.classify.names import NameSet, covers
+from wily_sluice.engine.classify.header import (
+    ACKNOWLEDGEMENT,
+    CLOSING,
+    CONTROL,
+    HANDSHAKE,
+    TCP,
+    UDP,
+    Parties,
+    key_of,
+    kind_of,
+)
 from wily_sluice.engine.classify.rule_index import Reach
-from wily_sluice.engine.classify.service import Service
-from wily_sluice.engine.conversations.behaviour import Behaviour
+from wily_sluice.engine.classify.service import Known, Service
 from wily_sluice.engine.conversations.conversation import Conversation, ConversationTable
-from wily_sluice.engine.conversations.watch import Watch, WatchSpec
-from wily_sluice.engine.queueing.lane import STALE
+from wily_sluice.engine.conversations.watch import Behaviour, Watch, WatchSpec
+from wily_sluice.engine.queueing.flow_path import STALE
 from wily_sluice.units import MILLISECOND, SECOND
 
 HOST, FAR = ip_address("10.61.0.41").packed, ip_address("203.0.113.9").packed
@@ -53,14 +59,14 @@ def test_a_new_mark_has_a_conversation_sorted_again_and_both_directions_follow()
     table = ConversationTable(watch_dscps=True)
     found = table.find(key_of(CALL), 0, 0)
     assert sorted_to(classifier, CALL, found) == -1
-    found.up_lane, found.down_lane = (packet(100, conversation(1)).lane for _ in range(2))
-    assert found.up_lane is not None
-    assert found.down_lane is not None
+    found.up_path, found.down_path = (packet(100, conversation(1)).flow_path for _ in range(2))
+    assert found.up_path is not None
+    assert found.down_path is not None
     table.find(key_of(CALL), 0, 1)
-    assert found.up_lane.epoch != STALE  # the same mark as before changes nothing
+    assert found.up_path.epoch != STALE  # the same mark as before changes nothing
     table.find(key_of(CALL), 46, 2)
-    assert found.up_lane.epoch == STALE
-    assert found.down_lane.epoch == STALE
+    assert found.up_path.epoch == STALE
+    assert found.down_path.epoch == STALE
     table.find(key_of(CALL), 0, 3)  # an answer without the mark belongs to the same conversation
     assert sorted_to(classifier, CALL, found) == 0
 

@@ -7,9 +7,9 @@ from hypothesis import strategies as st
 from tests.engine.driving import Bench, conversation, packet
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.queueing.drr import FIRST_LEVEL
 from wily_sluice.engine.queueing.fq_codel import FEW_IDLE, FqCodel
 from wily_sluice.engine.queueing.spec import LeafSpec, QueueSpec
-from wily_sluice.engine.queueing.turns import FIRST_LEVEL
 from wily_sluice.units import MILLISECOND, SECOND
 
 
@@ -111,7 +111,7 @@ def test_whoever_loses_at_the_limit_has_at_least_half_the_backlog_of_the_fattest
             lost = sum(loser.size for loser in losers)
             of = {id(loser.conversation) for loser in losers}
             assert len(of) == 1
-            had = {id(one): one.up_lane.flow.backlog + lost * (id(one) in of) for one in who if one.up_lane}
+            had = {id(one): one.up_path.flow.backlog + lost * (id(one) in of) for one in who if one.up_path}
             assert had[of.pop()] * 2 > max(had.values()) or max(had.values()) < FIRST_LEVEL
         if send:
             queue.dequeue(0)

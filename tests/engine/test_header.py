@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UDP, Parties, key_of, parse, parties, quoted
-from wily_sluice.engine.conversations.fragments import LIFE, MOST, Fragments
+from wily_sluice.engine.conversations.conversation import LIFE, MOST, Fragments
 
 HOST, FAR = ip_address("10.61.0.41").packed, ip_address("203.0.113.9").packed
 HOST6, FAR6 = ip_address("fd61::41").packed, ip_address("2001:db8::9").packed

@@ -74,7 +74,7 @@ def test_a_network_that_has_another_prefix_is_limited_as_before(small_plan: Call
             site.learn(address, hardware, 0)
         conversation = Conversation(key_of(Parties(17, address, bytes(len(address)), 7, 9)))
         conversation.home = b"" if address == V4 else bytes([10, 7, 0, 0])
-        (found,) = shaper.lane(conversation, 0, 100, 0).buckets
+        (found,) = shaper.flow_path(conversation, 0, 100, 0).buckets
         held.append(conversation)
         return found
 
@@ -96,7 +96,7 @@ def test_a_guest_who_was_in_the_house_before_is_limited_as_a_guest(small_plan: C
         site.learn(address, PHONE, 0)
         conversation = Conversation(key_of(Parties(17, address, bytes(4), 7, 9)))
         conversation.home = bytes([10, 7, 1, 0]) if address == stranger else b""
-        buckets.append(site.shapers["line", "down"].lane(conversation, 0, 100, 0).buckets)
+        buckets.append(site.shapers["line", "down"].flow_path(conversation, 0, 100, 0).buckets)
     assert buckets[0] == () and len(buckets[1]) == 1 and buckets[1] == buckets[2]
 
 

@@ -11,7 +11,7 @@ from tests.engine.driving import ANYWHERE
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.round_trips import EVERY, OLDEST, RoundTrips, Spin, spin_bit, timestamps
-from wily_sluice.engine.queueing.lane import Lane
+from wily_sluice.engine.queueing.flow_path import FlowPath
 from wily_sluice.engine.tally import MOST_TRIPS, FlowTally
 from wily_sluice.units import MILLISECOND, Nanoseconds
 
@@ -37,7 +37,7 @@ class Passing:
         self.trips = RoundTrips()
         self.conversation = Conversation(key_of(Parties(6, NEAR4, FAR4, 40_000, 443)))
         self.tally = FlowTally(NEAR4, -1, "", "")
-        self.conversation.up_lane = Lane(ANYWHERE, (), ANYWHERE.tree.leaves[0], self.tally)
+        self.conversation.up_path = FlowPath(ANYWHERE, (), ANYWHERE.tree.leaves[0], self.tally)
 
     def saw(self, up: bool, stamp: int, echo: int, now: Nanoseconds, token: object = None) -> None:
         self.trips.saw(self.conversation, token, segment(up, stamp, echo), up, now)

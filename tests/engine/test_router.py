@@ -4,9 +4,9 @@ from collections import Counter
 
 import pytest
 
+from wily_sluice.engine.classify.classifier import NO_LINE, Route, Router
 from wily_sluice.engine.classify.condition import All, ProtocolIs, Subject
 from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
-from wily_sluice.engine.classify.router import NO_LINE, Route, Router
 from wily_sluice.engine.conversations.conversation import Conversation
 
 ANY = All()

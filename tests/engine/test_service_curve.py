@@ -69,8 +69,8 @@ def test_a_packet_inside_its_guarantee_waits_no_longer_than_its_delay_and_one_la
     left = [(now, packet) for now, packet in bench.sent if packet.token is not None]
     assert len(left) == len(arrivals)
     for now, packet in left:
-        delay = promised[packet.lane.leaf.path].leaf.delay
-        assert now - packet.token <= delay + transmission_time(LONGEST_FRAME, RATE) + 1000, packet.lane.leaf.path
+        delay = promised[packet.flow_path.leaf.path].leaf.delay
+        assert now - packet.token <= delay + transmission_time(LONGEST_FRAME, RATE) + 1000, packet.flow_path.leaf.path
 
 
 def test_a_deadline_curve_is_the_lowest_of_those_begun() -> None:
@@ -99,5 +99,5 @@ def test_what_others_left_is_not_held_against_a_promise() -> None:
     bench.run(5 * SECOND, voice)  # alone on the line, far beyond its guarantee
     before = len(bench.sent)
     bench.run(10 * SECOND, lambda: (voice(), bulk()))
-    had = sum(packet.size * 8 for _, packet in bench.sent[before:] if packet.lane.leaf.path == "voice") / 5
+    had = sum(packet.size * 8 for _, packet in bench.sent[before:] if packet.flow_path.leaf.path == "voice") / 5
     assert abs(had - 100_000) <= 1000 + 2 * 500 * 8 / 5

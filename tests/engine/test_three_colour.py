@@ -1,6 +1,6 @@
 import pytest
 
-from wily_sluice.engine.limit.three_colour import GREEN, RED, YELLOW, ThreeColour
+from wily_sluice.engine.limit.meters import GREEN, RED, YELLOW, ThreeColour
 from wily_sluice.units import MILLISECOND, SECOND
 
 

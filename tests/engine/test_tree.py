@@ -76,7 +76,7 @@ def test_a_guarantee_holds_in_every_second_whatever_the_brothers_send(spec: Queu
     steady = dice.choice([index for index, leaf in enumerate(leaves) if leaf.guarantee] or [0])
     bench = Bench(spec)
     bench.run(5 * SECOND, restless(bench, dice, steady))
-    times = [now for now, packet in bench.sent if packet.lane.leaf is bench.shaper.tree.leaves[steady]]
+    times = [now for now, packet in bench.sent if packet.flow_path.leaf is bench.shaper.tree.leaves[steady]]
     for begun in range(0, 4 * SECOND, 50 * MILLISECOND):
         carried = bisect_left(times, begun + SECOND) - bisect_left(times, begun)
         assert carried * 500 * 8 >= leaves[steady].guarantee * 0.99 - 2 * LONGEST_FRAME * 8, begun
@@ -97,7 +97,7 @@ def test_a_cap_is_exceeded_by_no_more_than_its_burst_over_any_window(spec: Queue
         # A bucket of this burst, which drains at the cap, never runs over.
         level, last = 0.0, 0
         for now, packet in bench.sent:
-            if f"{packet.lane.leaf.path}/".startswith(f"{capped.path}/" if capped.path else ""):
+            if f"{packet.flow_path.leaf.path}/".startswith(f"{capped.path}/" if capped.path else ""):
                 level = max(0.0, level - (now - last) * capped.cap / BYTE_TIME) + packet.size
                 last = now
                 assert level <= burst + LONGEST_FRAME + 1, capped.path
@@ -141,7 +141,7 @@ def test_strict_order_is_never_violated_by_more_than_the_packet_on_the_wire(spec
             continue
         # Where the ways of the packet sent and of one that stood part, under a strict parent, nobody comes before it.
         for other in standing:
-            for ours, theirs in zip(above[packet.lane.leaf.path], above[other], strict=False):
+            for ours, theirs in zip(above[packet.flow_path.leaf.path], above[other], strict=False):
                 if ours != theirs:
                     assert priority.get(ours, 0) <= priority.get(theirs, 0) or ours not in priority
                     break
@@ -202,7 +202,7 @@ def test_a_queue_that_was_idle_has_saved_up_no_turns() -> None:
     bench.run(3 * SECOND, steady)
     sent = len(bench.sent)
     bench.run(3 * SECOND + 400 * MILLISECOND, lambda: (steady(), late()))
-    since = [packet.lane.leaf.path for _, packet in bench.sent[sent:]]
+    since = [packet.flow_path.leaf.path for _, packet in bench.sent[sent:]]
     assert abs(since.count("steady") - since.count("late")) <= 2
 
 

@@ -7,9 +7,8 @@ from random import Random
 import pytest
 
 from tests.engine.driving import Bench, conversation, flood
-from wily_sluice.engine.line import Line, VaryingLine
+from wily_sluice.engine.line import Line, RateSchedule, VaryingLine, steady
 from wily_sluice.engine.queueing.spec import LeafSpec, QueueSpec
-from wily_sluice.engine.rate_schedule import RateSchedule, steady
 from wily_sluice.engine.varying import GIVEN_UP, TICK, RateFinder
 from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Rate
 

@@ -7,8 +7,8 @@ from typing import Any
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.forecast.prove.bench import NOTHING, with_queue
-from wily_sluice.plan.asking import Members
 from wily_sluice.plan.model import Directional, Plan
+from wily_sluice.plan.terms import Members
 from wily_sluice.units import parse_amount
 
 PLAN = """\

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from tests.conftest import SMALL_PLAN
 from wily_sluice import examples
 from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.forecast.lab.applications import Meter
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.flows import Outcome
-from wily_sluice.forecast.lab.measure import Meter
 from wily_sluice.forecast.lab.notes import HeldBack, Outranked, Unreached
 from wily_sluice.forecast.lab.run import Lab
 from wily_sluice.forecast.lab.tcp import SEGMENT

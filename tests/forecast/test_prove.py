@@ -12,8 +12,7 @@ from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.forecast.prove import bench as where
 from wily_sluice.forecast.prove.promises import promises, prove
-from wily_sluice.forecast.prove.proof import Proof, try_in
-from wily_sluice.forecast.prove.setting import Led
+from wily_sluice.forecast.prove.proof import Led, Proof, try_in
 from wily_sluice.outside.files import load
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.yaml_text import parse

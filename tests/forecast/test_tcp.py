@@ -9,10 +9,9 @@ import pytest
 from tests.engine.driving import conversation
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.engine.packet import Packet
-from wily_sluice.forecast.lab.applications import Course
+from wily_sluice.forecast.lab.applications import Course, Meter
 from wily_sluice.forecast.lab.congestion import Cubic, HyStart, NewReno
 from wily_sluice.forecast.lab.events import Events
-from wily_sluice.forecast.lab.measure import Meter
 from wily_sluice.forecast.lab.path import deliver
 from wily_sluice.forecast.lab.tcp import RECEIVE_WINDOW, SEGMENT, Transfer
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds

@@ -7,7 +7,7 @@ import pytest
 
 from wily_sluice.engine.framing import ETHERNET
 from wily_sluice.forecast.lab.run import Lab
-from wily_sluice.forecast.wait import waits
+from wily_sluice.forecast.why import waits
 from wily_sluice.outside.files import load_traffic
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve

@@ -3,7 +3,7 @@ import pytest
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.forecast.split import split
 from wily_sluice.forecast.why import why
-from wily_sluice.views.forecast.why import step_sentence, worst_sentence
+from wily_sluice.views.forecast.split import step_sentence, worst_sentence
 
 SPEC = QueueSpec(
     "",

@@ -12,11 +12,11 @@ from collections.abc import Callable, Set
 from typing import Any
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.gate.counters import CounterRow
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.kernel.diversion import ChainState
 from wily_sluice.gate.kernel.machine import Crossed, Machine, TableNews, Tracking
 from wily_sluice.gate.kernel.packet_queue import MSG_PACKET, MSG_VERDICT, NLM_F_ACK, NLMSG_ERROR, PacketQueue
+from wily_sluice.gate.observers import CounterRow
 
 
 def udp(local: str, remote: str, local_port: int, remote_port: int, payload: int = 100, back: bool = False) -> bytes:

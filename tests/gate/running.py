@@ -14,7 +14,7 @@ from typing import Any
 
 from tests.conftest import SMALL_PLAN
 from wily_sluice.control.client import Client
-from wily_sluice.control.paths import RUN
+from wily_sluice.control.folders import RUN
 from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.errors import LiveError
 from wily_sluice.rig.rig import Rig

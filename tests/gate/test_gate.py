@@ -71,14 +71,14 @@ def test_a_burst_of_drops_is_said_in_messages_that_the_kernel_takes(small_plan: 
         for count in range(8900):
             while not up.hand_over(udp("10.7.0.9", FAR, 1024 + count % 7, 443, 10)):
                 time.sleep(0.01)
-        until(lambda: gate._intake.numbered("line") == up.number)
-        gate._beside.do("test", lambda: None, lambda _: gate.offer(lambda: short, told.append))
+        until(lambda: gate._queue_manager.numbered("line") == up.number)
+        gate._background.do("test", lambda: None, lambda _: gate.offer(lambda: short, told.append))
         until(lambda: told)
         until(lambda: sum(not accepted for _, accepted in list(up.verdicts)) > 7000)
 
     live(gate, listening, script)
     assert told == [""]
-    assert gate._intake.refused == 0
+    assert gate._queue_manager.refused == 0
 
 
 @pytest.mark.parametrize("apart", [True, False])
@@ -286,8 +286,8 @@ def test_a_device_is_one_host_whatever_addresses_it_gives_itself_and_an_address_
 
     def buckets(address: int) -> list[object]:
         found = gate.engine.conversations.peek(key_of(Parties(17, bytes([10, 7, 1, address]), FAR4, 4000, 443)))
-        assert found is not None and found.up_lane is not None
-        return list(found.up_lane.buckets)
+        assert found is not None and found.up_path is not None
+        return list(found.up_path.buckets)
 
     def script() -> None:
         up = machine.queues[UP]

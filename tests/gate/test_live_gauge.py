@@ -13,7 +13,7 @@ import pytest
 
 from tests.gate.stillness import hold
 from wily_sluice.history.counter_store import CounterStore
-from wily_sluice.history.measurement_store import MeasurementStore
+from wily_sluice.history.stores import MeasurementStore
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.framings import parse_stack
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures

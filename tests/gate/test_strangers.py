@@ -12,12 +12,10 @@ import pytest
 
 from wily_sluice.control.unit import unit_text
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel.command import PYTHON
-from wily_sluice.gate.kernel.lock import take_lock
-from wily_sluice.history.contact_store import ContactStore
+from wily_sluice.gate.kernel.process import PYTHON, take_lock
 from wily_sluice.history.counter_store import CounterStore
-from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.history.stores import ContactStore, QuotaStore
 from wily_sluice.plan.file.bundle import Bundle
 
 NOBODY = 65_534
@@ -35,9 +33,7 @@ def test_a_module_that_was_planted_in_the_current_folder_is_not_run(tmp_path: Pa
 
 def test_one_gate_has_the_lock_and_another_is_refused_until_it_ends(tmp_path: Path) -> None:
     lock = take_lock(tmp_path)
-    second = (
-        "import pathlib, sys; from wily_sluice.gate.kernel.lock import take_lock; take_lock(pathlib.Path(sys.argv[1]))"
-    )
+    second = "from wily_sluice.gate.kernel.process import *; import pathlib, sys; take_lock(pathlib.Path(sys.argv[1]))"
     command = [sys.executable, "-c", second, str(tmp_path)]
     assert "another gate runs here" in subprocess.run(command, capture_output=True, text=True, check=False).stderr
     os.close(lock)

@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 from tests.engine.driving import Bench
 from tests.gate.fakes import FakeMachine, udp
 from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.classify.neighbours import GATEWAY
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.conversations.strangers import GATEWAY
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.site import SiteEngine
@@ -22,7 +22,7 @@ from wily_sluice.engine.varying import GIVEN_UP, TICK
 from wily_sluice.gate import rate_search
 from wily_sluice.gate.kernel.echo import Answer, checksum, parse_answer, request
 from wily_sluice.gate.kernel.machine import Survey
-from wily_sluice.gate.kernel.packet_queue import Diverted
+from wily_sluice.gate.kernel.packet_queue import QueuedPacket
 from wily_sluice.gate.kernel.policy_routes import Hop
 from wily_sluice.gate.probes import PACE, Probed, Probes
 from wily_sluice.gate.uplink_selection import UplinkSelection
@@ -80,7 +80,7 @@ class Site:
 
     def mark(self, remote: str, port: int = 80, local_port: int = 7, inside: int = 2, fwmark: int = 0) -> int:
         queue = self.kernel.open_queue(1, True, 128, 1 << 16, True)
-        packet = Diverted(b"", udp("10.7.0.9", remote, local_port, port), 0, fwmark, b"", inside, queue)
+        packet = QueuedPacket(b"", udp("10.7.0.9", remote, local_port, port), 0, fwmark, b"", inside, queue)
         return self.steering.mark(self.plan, self.engine, None, packet, SECOND)
 
     def look(self, running: set[str], at: int) -> list[int]:

@@ -10,9 +10,8 @@ from threading import Thread
 
 import pytest
 
-from wily_sluice.gauge.delays import Answered, delays
+from wily_sluice.gauge.delays import Answered, delays, probe
 from wily_sluice.gauge.reflector import BURST, MOST_SESSIONS, PACKETS_A_SECOND, Reflector, prepared, serve
-from wily_sluice.gauge.sender import probe
 from wily_sluice.gauge.stamp import (
     LENGTH,
     MalformedError,

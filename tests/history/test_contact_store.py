@@ -1,7 +1,7 @@
 from pathlib import Path
 
-from wily_sluice.history.contact_store import Contact, ContactStore, forget
 from wily_sluice.history.database import CONTACTS
+from wily_sluice.history.stores import Contact, ContactStore, forget
 from wily_sluice.units import SECOND
 
 HOUR = 3600

@@ -8,8 +8,8 @@ import pytest
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.database import COUNTERS, PLANS, QUOTAS, NewerDatabase, version_of
-from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import MOST_REVISIONS, RevisionStore
+from wily_sluice.history.stores import QuotaStore
 from wily_sluice.plan.file.bundle import Bundle
 
 QUOTA = "create table quota (limiter text, period text, key blob, used integer, primary key (limiter, period, key))"

@@ -3,13 +3,13 @@ from pathlib import Path
 
 import pytest
 
-from wily_sluice.history import event_store
-from wily_sluice.history.event_store import EventStore, Happened
-from wily_sluice.views.live.events import sentence
+from wily_sluice.history import stores
+from wily_sluice.history.stores import EventStore, Happened
+from wily_sluice.views.live.gate import sentence
 
 
 def test_the_last_events_are_kept_and_said_in_sentences(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(event_store, "MOST", 3)
+    monkeypatch.setattr(stores, "MOST_EVENTS", 3)
     with closing(EventStore(tmp_path)) as store:
         for at in range(5):
             store.add(float(at), "uplink.down", {"uplink": "fibre", "why": f"reason {at}"})

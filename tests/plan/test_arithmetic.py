@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wily_sluice.forecast.split import split
-from wily_sluice.forecast.wait import waits
+from wily_sluice.forecast.why import waits
 from wily_sluice.outside.files import examine
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS

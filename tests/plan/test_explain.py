@@ -2,9 +2,8 @@ import re
 
 import pytest
 
-from wily_sluice.plan.explain.choices import CHOICES
+from wily_sluice.plan.explain.choices import CHOICES, rate_facts
 from wily_sluice.plan.explain.glossary import BY_NAME, GLOSSARY
-from wily_sluice.plan.explain.rates import rate_facts
 from wily_sluice.plan.model import Plan
 from wily_sluice.views.plan.explain import line_lines
 

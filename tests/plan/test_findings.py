@@ -10,9 +10,8 @@ from wily_sluice.outside.plan_edits import TextFile
 from wily_sluice.plan import read
 from wily_sluice.plan.edit.fixes import fixed
 from wily_sluice.plan.file.yaml_text import YamlError, parse
-from wily_sluice.plan.findings.example import PLAN, with_part
 from wily_sluice.plan.findings.finding import Finding
-from wily_sluice.plan.findings.kind import Kind
+from wily_sluice.plan.findings.kind import PLAN, Kind, with_part
 from wily_sluice.plan.findings.registry import CODES
 
 

@@ -21,7 +21,7 @@ from wily_sluice.plan.file.values import parse_quota
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.groups.place_file import members_where
 from wily_sluice.plan.read import examine_document
-from wily_sluice.plan.schedules.calendar_file import CalendarFile
+from wily_sluice.plan.schedules.schedule import CalendarFile
 
 
 @pytest.mark.parametrize("quota", ["40 GB" + " " * 200_000 + "x", "4 " * 100_000, "per " * 100_000 + "month"])

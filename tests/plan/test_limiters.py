@@ -69,8 +69,8 @@ def test_a_host_named_by_its_hardware_address_is_followed_to_its_new_address(sma
 
     def limits(who: Conversation) -> int:
         engine.shapers["line", "down"].offer(Packet(1000, who), 0)
-        assert who.down_lane is not None
-        return len(who.down_lane.buckets)
+        assert who.down_path is not None
+        return len(who.down_path.buckets)
 
     assert (limits(first), limits(second)) == (0, 0)
     engine.learn(first.parties.local, hardware, 0)

@@ -12,18 +12,17 @@ from tests.conftest import told
 from wily_sluice import examples
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.condition import Clock, Subject
-from wily_sluice.engine.classify.header import Parties, key_of
-from wily_sluice.engine.classify.kind import ACKNOWLEDGEMENT, CLOSING, CONTROL, HANDSHAKE
-from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.classify.header import ACKNOWLEDGEMENT, CLOSING, CONTROL, HANDSHAKE, Parties, key_of
+from wily_sluice.engine.classify.service import Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.outside.files import DiskFile, examine, load
-from wily_sluice.plan.asking import Members, Party, Terms
 from wily_sluice.plan.build_rules import RuleBuilder
-from wily_sluice.plan.file.addresses import address_set
+from wily_sluice.plan.file.words import address_set
 from wily_sluice.plan.groups.place_file import COUNTRY_PATHS, members_where
 from wily_sluice.plan.model import Budget, Plan, Route, Rule
 from wily_sluice.plan.reach.covered import routes_out_of_reach, rules_out_of_reach
 from wily_sluice.plan.reach.space import moments
+from wily_sluice.plan.terms import Members, Party, Terms
 
 SCHEDULES = "schedules: {day: [mon-fri 08:00-18:00], noon: [mon-fri 12:00-13:00], night: [20:00-06:00]}\n"
 

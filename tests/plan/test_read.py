@@ -10,7 +10,7 @@ from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.outside.files import examine, load
 from wily_sluice.plan.build import build_site
-from wily_sluice.plan.file.suggestion import suggestion
+from wily_sluice.plan.file.words import suggestion
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 

@@ -7,10 +7,8 @@ import pytest
 
 from wily_sluice.outside.files import DiskFile
 from wily_sluice.plan.model import Period
-from wily_sluice.plan.schedules.calendar_file import CalendarFile
-from wily_sluice.plan.schedules.moment import read_past_moment
-from wily_sluice.plan.schedules.periods import period_start
-from wily_sluice.plan.schedules.schedule import Entries, Schedule, overlaps, parse_window, spans
+from wily_sluice.plan.schedules.moment import period_start, read_past_moment
+from wily_sluice.plan.schedules.schedule import CalendarFile, Entries, Schedule, overlaps, parse_window, spans
 
 DUBLIN = ZoneInfo("Europe/Dublin")  # clocks go forward on 2027-03-28 at 01:00, and back on 2027-10-31 at 02:00
 

@@ -14,11 +14,9 @@ from wily_sluice.outside.plan_edits import TextFile
 from wily_sluice.plan import read
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
-from wily_sluice.plan.start.answers import read_answers
-from wily_sluice.plan.start.kinds import LINE_KINDS
-from wily_sluice.plan.start.ranking import PURPOSES
+from wily_sluice.plan.start.answers import LINE_KINDS, PURPOSES, read_answers
 from wily_sluice.plan.start.write import write_plan
-from wily_sluice.sorting.single import Described, explain
+from wily_sluice.sorting.explain import Described, explain
 from wily_sluice.units import DIRECTIONS
 
 RATES = ((16, 2), (50, 10), (62, 16), (100, 20), (250, 40), (500, 500), (1000, 1000))

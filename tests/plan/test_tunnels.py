@@ -8,7 +8,7 @@ import pytest
 from tests.conftest import SMALL_PLAN, told
 from wily_sluice.engine.framing import ETHERNET, Framing
 from wily_sluice.gate.kernel import diversion
-from wily_sluice.plan.file.wrappings import parse_wrapper
+from wily_sluice.plan.file.framings import parse_wrapper
 from wily_sluice.plan.model import Plan
 
 

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import yaml
 
 from wily_sluice.engine.classify.header import TCP, parse, parties
-from wily_sluice.engine.classify.known import NOTHING
+from wily_sluice.engine.classify.service import NOTHING
 from wily_sluice.engine.conversations.conversation import Conversation, ConversationTable
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.sorting.capture import read

@@ -9,17 +9,16 @@ from hypothesis import strategies as st
 
 from tests.recognition.scoring import FOLDER, conversations, scores
 from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of, parse
-from wily_sluice.engine.classify.known import PROTOCOLS_SEEN, Known
+from wily_sluice.engine.classify.service import PROTOCOLS_SEEN, Known
 from wily_sluice.engine.conversations.conversation import Conversation, ConversationTable
 from wily_sluice.plan.build_rules import build_service
 from wily_sluice.plan.groups.services import shipped_services
 from wily_sluice.recognition.learnt import LearntNames
-from wily_sluice.recognition.media import rtsp, sip
-from wily_sluice.recognition.opening import DATAGRAMS, STREAM_BYTES, TAIL, Datagram, Opening, Stream
-from wily_sluice.recognition.protocols.client_hello import host_name, parse_hello
+from wily_sluice.recognition.opening import DATAGRAMS, STREAM_BYTES, TAIL, Datagram, Opening, Stream, Verdict
+from wily_sluice.recognition.protocols import sip
 from wily_sluice.recognition.protocols.quic import look as look_quic
+from wily_sluice.recognition.protocols.tls import host_name, parse_hello
 from wily_sluice.recognition.recognition import MOST_OPEN, RECOGNISERS, Recognition
-from wily_sluice.recognition.verdict import Verdict
 from wily_sluice.units import SECOND
 
 HOST, FAR, RESOLVER = bytes([10, 61, 0, 41]), bytes([203, 0, 113, 9]), bytes([198, 51, 100, 20])
@@ -313,8 +312,8 @@ def test_interleaved_ntp_is_an_answer_to_what_was_received_before() -> None:
 def test_rtsp_says_where_media_will_be() -> None:
     setup = b"SETUP rtsp://cam.example/1 RTSP/1.0\r\nTransport: RTP/AVP;unicast;client_port=5000-5001\r\n\r\n"
     answer = b"RTSP/1.0 200 OK\r\nTransport: RTP/AVP;unicast;client_port=5000-5001;server_port=6970-6971\r\n\r\n"
-    assert rtsp.media(setup) == [(True, 5000), (True, 5001)]
-    assert rtsp.media(answer) == [(False, 5000), (False, 5001), (True, 6970), (True, 6971)]
+    assert sip.rtsp_media(setup) == [(True, 5000), (True, 5001)]
+    assert sip.rtsp_media(answer) == [(False, 5000), (False, 5001), (True, 6970), (True, 6971)]
 
 
 def test_an_address_is_no_name() -> None:

@@ -10,8 +10,8 @@ from random import Random
 
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
-from wily_sluice.history.measurement_store import LineMeasurement, MeasurementStore
 from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.history.stores import LineMeasurement, MeasurementStore
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.bundle import bundle_of
 from wily_sluice.units import DIRECTIONS, Direction

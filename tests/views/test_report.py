@@ -14,9 +14,9 @@ import pytest
 
 from tests.views.month import write_month
 from wily_sluice import examples
-from wily_sluice.history.period import Period
+from wily_sluice.history.usage import Period
 from wily_sluice.outside.files import load
-from wily_sluice.plan.named import host_names
+from wily_sluice.plan.groups.members import host_names
 from wily_sluice.units import parse_size
 from wily_sluice.views.report.contents import QuotaRow, gather, write_csv
 from wily_sluice.views.report.page import page

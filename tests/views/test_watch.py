@@ -8,10 +8,9 @@ from typing import Any
 import pytest
 from textual.widgets import Static
 
-from wily_sluice.control.api.counts import add_up
-from wily_sluice.control.api.snapshot import Snapshot, snapshot_data
+from wily_sluice.control.api.snapshot import Snapshot, add_up, snapshot_data
 from wily_sluice.engine.tally import STEPS, step_of
-from wily_sluice.gate.counters import CounterRow
+from wily_sluice.gate.observers import CounterRow
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import MILLISECOND, SECOND
 from wily_sluice.views.live.watch.cells import bar
@@ -213,7 +212,7 @@ def test_a_table_without_a_terminal_has_the_same_rows(demo_plan: Plan) -> None:
 FIRST = """
 import json, sys
 sys.modules["textual"] = None  # what draws the screen, which is long in loading where processors are busy
-from wily_sluice.cli.observing import watch
+from wily_sluice.cli.running import watch
 from wily_sluice.views.live.watch.state import Watch
 
 class Gate:

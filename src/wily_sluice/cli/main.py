@@ -47,16 +47,16 @@ GROUPS: dict[str, dict[str, Entry]] = {
         "history": Entry("running.life", "List the plans that the gate has run, or its events."),
     },
     "Measure": {
-        "gauge": Entry("measuring.gauge", "Measure the line between two machines."),
-        "prove": Entry("measuring.prove", "Test every promise of a plan, with a figure for each."),
-        "compare": Entry("measuring.compare", "Show the differences between two results."),
+        "gauge": Entry("trying.gauge", "Measure the line between two machines."),
+        "prove": Entry("trying.prove", "Test every promise of a plan, with a figure for each."),
+        "compare": Entry("trying.compare", "Show the differences between two results."),
     },
     "Observe": {
-        "watch": Entry("observing.watch", "Watch the gate live in the terminal."),
-        "usage": Entry("observing.usage", "Show who used the uplinks, when and how much."),
-        "report": Entry("observing.report", "Write a page about the use of the uplinks."),
-        "contacts": Entry("observing.usage", "List the names that each host contacted."),
-        "mappings": Entry("observing.mappings", "List the mappings of hosts, or close some."),
+        "watch": Entry("running.watch", "Watch the gate live in the terminal."),
+        "usage": Entry("running.usage", "Show who used the uplinks, when and how much."),
+        "report": Entry("running.report", "Write a page about the use of the uplinks."),
+        "contacts": Entry("running.usage", "List the names that each host contacted."),
+        "mappings": Entry("running.mappings", "List the mappings of hosts, or close some."),
     },
     "Try": {
         "demo": Entry("trying.demo", "See a plan checked, split and simulated on the demo site."),
@@ -64,8 +64,8 @@ GROUPS: dict[str, dict[str, Entry]] = {
         "rig": Entry("trying.rig", "Build your site from namespaces, to try the gate on real packets."),
     },
     "Set up": {
-        "completion": Entry("setup.completion", "Print the completion script for a shell."),
-        "schema": Entry("setup.schema", "Print the JSON Schema of plan or traffic files, for editors."),
+        "completion": Entry("setup", "Print the completion script for a shell."),
+        "schema": Entry("setup", "Print the JSON Schema of plan or traffic files, for editors."),
     },
 }
 COMMANDS = {name: entry for group in GROUPS.values() for name, entry in group.items()}
@@ -171,8 +171,8 @@ class Sluice(click.Group):
         """Names of commands, without importing them."""
         from click.shell_completion import CompletionItem
 
-        found = [CompletionItem(n, help=e.summary) for n, e in COMMANDS.items() if n.startswith(incomplete)]
-        return found + click.Command.shell_complete(self, ctx, incomplete)
+        items = [CompletionItem(n, help=e.summary) for n, e in COMMANDS.items() if n.startswith(incomplete)]
+        return items + click.Command.shell_complete(self, ctx, incomplete)
 
     def invoke(self, ctx: click.Context) -> Any:
         """Run the command."""
@@ -198,7 +198,7 @@ class Sluice(click.Group):
 
 def _print_version(ctx: click.Context, _: click.Parameter, wanted: bool) -> None:
     if wanted and not ctx.resilient_parsing:
-        from wily_sluice.outside.form import version_words
+        from wily_sluice.outside.machine import version_words
 
         click.echo(version_words(__version__))
         ctx.exit()

@@ -78,14 +78,14 @@ def plan_from(required: bool = True, usual: bool = True, argument: bool = True) 
 
     def decorate(command: Command) -> Command:
         @wraps(command)
-        def with_plan(*args: Any, **given: Any) -> Any:
-            named, option = given.pop("plan_argument", None), given.pop("plan_option")
+        def with_plan(*args: Any, **options: Any) -> Any:
+            named, option = options.pop("plan_argument", None), options.pop("plan_option")
             if named is not None and option is not None:
                 raise click.UsageError("the plan is given twice: as an argument and with --plan")
             chosen = named if named is not None else option
             if chosen is None and usual:
                 chosen = usual_plan() if required or os.environ.get("SLUICE_PLAN") or USUAL_PLAN.exists() else None
-            return command(*args, plan_file=chosen, **given)
+            return command(*args, plan_file=chosen, **options)
 
         decorated = click.option(
             "-p",
@@ -149,9 +149,9 @@ def names_in_plan(find: Callable[[Plan], Iterable[str]]) -> Callable[..., list[C
         from wily_sluice.outside.files import load
 
         # Where the last option still lacks its value, Click leaves all words as they are.
-        given = [ctx.params.get(key) for key in ("plan_argument", "plan_option")] + [Path(word) for word in ctx.args]
-        given += [Path(os.environ["SLUICE_PLAN"])] if os.environ.get("SLUICE_PLAN") else []
-        file = next((one for one in given if isinstance(one, Path) and one.is_file()), USUAL_PLAN)
+        values = [ctx.params.get(key) for key in ("plan_argument", "plan_option")] + [Path(word) for word in ctx.args]
+        values += [Path(os.environ["SLUICE_PLAN"])] if os.environ.get("SLUICE_PLAN") else []
+        file = next((value for value in values if isinstance(value, Path) and value.is_file()), USUAL_PLAN)
         try:
             names = dict.fromkeys(find(load(file)))
         except (SluiceError, OSError):
@@ -182,7 +182,7 @@ def choose_uplinks(plan: Plan, name: str | None) -> list[Any]:
     """All uplinks, or the one that is named."""
     chosen = [uplink for uplink in plan.uplinks if name in (None, uplink.name)]
     if not chosen:
-        from wily_sluice.plan.file.suggestion import suggestion
+        from wily_sluice.plan.file.words import suggestion
 
         hint = suggestion(str(name), uplink_names(plan))
         raise click.BadParameter(f"there is no uplink “{name}”: {hint}", param_hint="--uplink")

@@ -20,16 +20,16 @@ def _plain(error: UnicodeError) -> tuple[str, int]:
     """Say it with characters that can be written: the closest, else `#` for blocks and `?`."""
     if not isinstance(error, UnicodeEncodeError):
         raise error
-    said = []
+    problems = []
     for character in error.object[error.start : error.end]:
         closest = PLAIN.get(character) or unicodedata.normalize("NFKD", character)
         with suppress(UnicodeEncodeError):
             closest.encode(error.encoding)
-            said.append(closest)
+            problems.append(closest)
             continue
         closest = closest.encode("ascii", "ignore").decode()
-        said.append(closest or ("#" if "\u2580" <= character <= "\u28ff" else "?"))
-    return "".join(said), error.end
+        problems.append(closest or ("#" if "\u2580" <= character <= "\u28ff" else "?"))
+    return "".join(problems), error.end
 
 
 def prepare() -> None:

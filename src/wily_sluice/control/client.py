@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from wily_sluice.control.paths import CONTROL, WATCH, runtime_folder
+from wily_sluice.control.folders import CONTROL, WATCH, runtime_folder
 from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.errors import LiveError
 
@@ -72,15 +72,15 @@ class Client:
         if not data:
             return None
         *lines, self._rest = (self._rest + data).split(b"\n")
-        told = [json.loads(line) for line in lines]
-        return [one["params"] for one in told if "method" in one]
+        loads = [json.loads(line) for line in lines]
+        return [message["params"] for message in loads if "method" in message]
 
     def notifications(self) -> Iterator[dict[str, Any]]:
         """The gate's notifications, until it ends. LiveError if it falls silent."""
         self._socket.settimeout(SILENCE)
-        while told := self._next():
-            if "method" in told:
-                yield told["params"]
+        while message := self._next():
+            if "method" in message:
+                yield message["params"]
 
     def _receive(self) -> dict[str, Any]:
         answer = self._next()
@@ -99,8 +99,8 @@ class Client:
             line = b""
         if not line:
             return None
-        told: dict[str, Any] = json.loads(line)
-        return told
+        message: dict[str, Any] = json.loads(line)
+        return message
 
     def fileno(self) -> int:
         """For select."""

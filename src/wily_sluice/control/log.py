@@ -6,8 +6,9 @@ A line has `at` (RFC 3339), `event`, `level`, and what belongs to the event, by 
 import json
 import logging
 import sys
-from datetime import UTC, datetime
 from typing import Any, Final, Literal, TextIO, TypeAlias
+
+from wily_sluice.units import iso_time
 
 Level: TypeAlias = Literal["info", "warning", "error"]
 LEVELS: Final[dict[Level, int]] = {"info": logging.INFO, "warning": logging.WARNING, "error": logging.ERROR}
@@ -18,12 +19,12 @@ class Line(logging.Formatter):
 
     def format(self, record: logging.LogRecord) -> str:
         """In words where the standard error is a terminal, else as JSON."""
-        at = datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+        at = iso_time(record.created, precision="milliseconds")
         about: dict[str, Any] = getattr(record, "about", {})
         level, event = record.levelname.lower(), record.getMessage()
         if sys.stderr.isatty():
-            told = " ".join(f"{key}={value}" for key, value in about.items())
-            return f"{at[11:19]} {level}: {event}" + (f" {told}" if told else "")
+            words = " ".join(f"{key}={value}" for key, value in about.items())
+            return f"{at[11:19]} {level}: {event}" + (f" {words}" if words else "")
         return json.dumps({"at": at, "level": level, "event": event, **about}, ensure_ascii=False, default=str)
 
 

@@ -11,7 +11,7 @@ import sys
 from pathlib import Path
 
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel.command import run
+from wily_sluice.gate.kernel.process import run
 from wily_sluice.history.database import private_folder
 
 UNIT = "wily-sluice.service"

@@ -35,7 +35,7 @@ from wily_sluice.control.link.messages import (
 )
 from wily_sluice.control.log import note
 from wily_sluice.errors import LiveError
-from wily_sluice.history.quota_store import QuotaStore
+from wily_sluice.history.stores import QuotaStore
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
@@ -216,7 +216,7 @@ class _Book:
 
     def write(self, batch: Batch) -> None:
         """Write a batch. EOFError if that fails and the gate is gone."""
-        rows = [(one.limiter, one.period, one.account, one.size) for one in batch.charges]
+        rows = [(charge.limiter, charge.period, charge.account, charge.size) for charge in batch.charges]
         while True:
             try:
                 self._store = self._store or QuotaStore(self._folder)

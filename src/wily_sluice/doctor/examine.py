@@ -3,9 +3,8 @@
 from dataclasses import dataclass
 from typing import Final
 
-from wily_sluice.doctor.check import Check, Found
-from wily_sluice.doctor.checks import links, machine, routing
-from wily_sluice.doctor.facts import Facts
+from wily_sluice.doctor import links, machine, routing
+from wily_sluice.doctor.check import Check, Facts, Found
 from wily_sluice.plan.model import Plan
 
 CHECKS: Final = (*links.CHECKS, *routing.CHECKS, *machine.CHECKS)
@@ -21,5 +20,5 @@ class Complaint:
 
 def examine(plan: Plan, facts: Facts) -> list[Complaint]:
     """All problems, errors first."""
-    found = [Complaint(ailment, one) for ailment in CHECKS for one in ailment.find(plan, facts)]
-    return sorted(found, key=lambda one: one.ailment.severity != "error")
+    complaints = [Complaint(ailment, problem) for ailment in CHECKS for problem in ailment.find(plan, facts)]
+    return sorted(complaints, key=lambda complaint: complaint.ailment.severity != "error")

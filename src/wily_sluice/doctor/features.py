@@ -30,19 +30,19 @@ def _features(interface: str) -> Any:
 def enabled(interface: str) -> frozenset[str]:
     """The active features among those above; none if unknown."""
     try:
-        found = _features(interface).features
+        features = _features(interface).features
     except OSError:
         return frozenset()
-    return frozenset(name for name in (*MERGING, *BYPASSING) if name in found and found[name].enable)
+    return frozenset(name for name in (*MERGING, *BYPASSING) if name in features and features[name].enable)
 
 
 def read(path: str) -> str:
     """`on` or `off`. OSError when there is no such feature."""
     _, interface, feature = path.split("/")
-    found = _features(interface).features
-    if feature not in found:
+    features = _features(interface).features
+    if feature not in features:
         raise OSError(0, f"{interface} has no feature {feature}")
-    return "on" if found[feature].enable else "off"
+    return "on" if features[feature].enable else "off"
 
 
 def write(path: str, value: str) -> None:

@@ -60,13 +60,13 @@ class Journal:
             raise FixError(f"{self._file} cannot be read: {error.strerror}") from error
         try:
             content = json.loads(text)
-            found = {str(path): str(value) for path, value in content["before"].items()}
+            before = {str(path): str(value) for path, value in content["before"].items()}
             place = content["place"]
         except (ValueError, KeyError, AttributeError, TypeError):
             raise FixError(f"{self._file} is not a journal of changes: set it aside") from None
         if place != self._place:
             raise FixError(f"{self._file} is of another network namespace: use another --state, or set it aside")
-        return found
+        return before
 
     def fix(self, changes: Iterable[Change]) -> list[Change]:
         """Make these changes; returns those that were made. The previous contents are saved first."""

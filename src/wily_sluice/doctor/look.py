@@ -1,4 +1,6 @@
-"""Reads the facts: by netlink (linux/rtnetlink.h), and from /proc and /sys.
+"""Reads the facts of this machine.
+
+Reads the facts: by netlink (linux/rtnetlink.h), and from /proc and /sys.
 
 It changes nothing, and leaves out facts that only root can see.
 """
@@ -11,10 +13,10 @@ from ipaddress import IPv6Address, ip_interface
 from pathlib import Path
 from typing import Any, Final
 
-from wily_sluice.doctor.checks.links import USUAL
-from wily_sluice.doctor.checks.machine import COUNT, LIMIT
-from wily_sluice.doctor.facts import Facts, Interface, InterfaceAddress
+from wily_sluice.doctor.check import Facts, Interface, InterfaceAddress
 from wily_sluice.doctor.features import enabled
+from wily_sluice.doctor.links import USUAL
+from wily_sluice.doctor.machine import COUNT, LIMIT
 from wily_sluice.doctor.rules import rules
 
 SETTINGS: Final = (
@@ -43,26 +45,26 @@ def facts(root: Path = Path("/")) -> Facts:
 
     addresses: dict[int, list[InterfaceAddress]] = {}
     with IPRoute() as kernel:
-        for one in kernel.get_addr():
-            parsed = ip_interface(f"{one.get_attr('IFA_ADDRESS')}/{one['prefixlen']}")
-            addresses.setdefault(one["index"], []).append(parsed)
+        for answer in kernel.get_addr():
+            parsed = ip_interface(f"{answer.get_attr('IFA_ADDRESS')}/{answer['prefixlen']}")
+            addresses.setdefault(answer["index"], []).append(parsed)
         links = list(kernel.get_links())
         bridges = {link["index"] for link in links if link.get_nested("IFLA_LINKINFO", "IFLA_INFO_KIND") == "bridge"}
         names = {link["index"]: str(link.get_attr("IFLA_IFNAME")) for link in links}
-        found = {}
+        interfaces = {}
         for link in links:
             index = link["index"]
-            found[names[index]] = _interface(root, link, names, bridges, addresses.get(index, []))
+            interfaces[names[index]] = _interface(root, link, names, bridges, addresses.get(index, []))
         ways: dict[int, tuple[str, ...]] = {4: (), 6: ()}
         for version, family in ((4, socket.AF_INET), (6, socket.AF_INET6)):
             for route in kernel.get_default_routes(family=family):
                 ways[version] += tuple(names[index] for index in _outlets(route) if index in names)
     settings = {}
-    for path in (*SETTINGS, *(one.format(name) for name in found for one in PER_INTERFACE)):
+    for path in (*SETTINGS, *(setting.format(name) for name in interfaces for setting in PER_INTERFACE)):
         text = _text(root / "proc/sys" / path)
         if text is not None:
             settings[path] = text
-    return Facts(found, ways, settings, len(os.sched_getaffinity(0)), _in_step(), *rules(root, names))
+    return Facts(interfaces, ways, settings, len(os.sched_getaffinity(0)), _in_step(), *rules(root, names))
 
 
 def _outlets(route: Any) -> list[int]:
@@ -94,7 +96,9 @@ def _interface(
         {"full": True, "half": False}.get(duplex or ""),
         asleep == "auto" if asleep is not None else None,
         enabled(name),
-        tuple(one for one in addresses if not (isinstance(one.ip, IPv6Address) and one.ip.is_link_local)),
+        tuple(
+            address for address in addresses if not (isinstance(address.ip, IPv6Address) and address.ip.is_link_local)
+        ),
     )
 
 

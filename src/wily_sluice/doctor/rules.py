@@ -37,26 +37,31 @@ def rules(root: Path, names: dict[int, str]) -> Rules:
 
     try:
         with NFTables(nfgen_family=socket.AF_UNSPEC) as tables:
-            found = [(rule, _expressions(rule)) for rule in tables.get_rules()]
+            with_expressions = [(rule, _expressions(rule)) for rule in tables.get_rules()]
             chains = list(tables.get_chains())
             flows = tuple(
-                f"{one.get_attr('NFTA_FLOWTABLE_TABLE')} {one.get_attr('NFTA_FLOWTABLE_NAME')}"
-                for one in tables.request_get(nft_flowtable_msg(), NFT_MSG_GETFLOWTABLE)
+                f"{table.get_attr('NFTA_FLOWTABLE_TABLE')} {table.get_attr('NFTA_FLOWTABLE_NAME')}"
+                for table in tables.request_get(nft_flowtable_msg(), NFT_MSG_GETFLOWTABLE)
             )
     except Exception:  # of many kinds: no nf_tables here, not allowed
         return Rules()
-    clamps = any(_clamps(name, data) for _, expressions in found for name, data in expressions)
+    clamps = any(_clamps(name, data) for _, expressions in with_expressions for name, data in expressions)
     translated = [
         _outlet(expressions, names)
-        for rule, expressions in found
+        for rule, expressions in with_expressions
         if rule["nfgen_family"] != socket.AF_INET6
         and not str(rule.get_attr("NFTA_RULE_CHAIN")).startswith(OURS)
         and any(_translates(name, data) for name, data in expressions)
     ]
-    return Rules(flows, clamps, None if _old(root) else tuple(dict.fromkeys(translated)), tuple(_closed(chains, found)))
+    return Rules(
+        flows,
+        clamps,
+        None if _old(root) else tuple(dict.fromkeys(translated)),
+        tuple(_closed(chains, with_expressions)),
+    )
 
 
-def _closed(chains: list[Any], found: list[tuple[Any, list[tuple[str, Any]]]]) -> Iterator[int]:
+def _closed(chains: list[Any], pairs: list[tuple[Any, list[tuple[str, Any]]]]) -> Iterator[int]:
     """The IP versions without new forwarded conversations: a chain of the forward hook drops by its policy, and none of
     its rules accepts one or jumps to another chain.
     """
@@ -67,7 +72,7 @@ def _closed(chains: list[Any], found: list[tuple[Any, list[tuple[str, Any]]]]) -
         place = (chain["nfgen_family"], chain.get_attr("NFTA_CHAIN_TABLE"), chain.get_attr("NFTA_CHAIN_NAME"))
         passing = any(
             _admits(expressions)
-            for rule, expressions in found
+            for rule, expressions in pairs
             if (rule["nfgen_family"], rule.get_attr("NFTA_RULE_TABLE"), rule.get_attr("NFTA_RULE_CHAIN")) == place
         )
         if not passing:
@@ -114,8 +119,8 @@ def _old(root: Path) -> bool:
 
 def _expressions(rule: Any) -> list[tuple[str, Any]]:
     return [
-        (str(one.get_attr("NFTA_EXPR_NAME")), one.get_attr("NFTA_EXPR_DATA"))
-        for one in rule.get_attr("NFTA_RULE_EXPRESSIONS") or ()
+        (str(expression.get_attr("NFTA_EXPR_NAME")), expression.get_attr("NFTA_EXPR_DATA"))
+        for expression in rule.get_attr("NFTA_RULE_EXPRESSIONS") or ()
     ]
 
 

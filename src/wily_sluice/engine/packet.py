@@ -6,7 +6,7 @@ from wily_sluice.units import Nanoseconds, Size
 
 if TYPE_CHECKING:
     from wily_sluice.engine.conversations.conversation import Conversation
-    from wily_sluice.engine.queueing.lane import Lane
+    from wily_sluice.engine.queueing.flow_path import FlowPath
     from wily_sluice.engine.tally import FlowTally
 
 NOT_ECT: Final = 0  # the ECN field (RFC 3168 §5)
@@ -34,8 +34,8 @@ class Packet:
         "dscp",
         "ecn",
         "entered",
+        "flow_path",
         "kind",
-        "lane",
         "length",
         "marked",
         "payload",
@@ -69,6 +69,6 @@ class Packet:
         self.entered: Nanoseconds = 0
         self.arrived: Nanoseconds = 0
         self.tally: FlowTally | None = None  # where the shaper counts it
-        self.lane: Lane | None = None  # the way through limiters to a leaf, set by the shaper it is offered to
+        self.flow_path: FlowPath | None = None  # the way through limiters to a leaf, set by the shaper it is offered to
         self.stage = 0  # how many limiters it has passed
         self.behind: Packet | None = None

@@ -16,12 +16,11 @@ from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.conversations.watch import Watch
 from wily_sluice.engine.limit.limiter import Bucket
 from wily_sluice.engine.limit.limiter_bank import LimiterBank
-from wily_sluice.engine.limit.utilisation import Utilisation
+from wily_sluice.engine.limit.meters import Utilisation
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.queueing.discipline import Onward
-from wily_sluice.engine.queueing.lane import STALE, Lane
+from wily_sluice.engine.queueing.flow_path import STALE, FlowPath, Onward
 from wily_sluice.engine.queueing.node import Leaf
-from wily_sluice.engine.queueing.pace import at_rate, sending_time
+from wily_sluice.engine.queueing.service_curve import at_rate, sending_time
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.queueing.tree import Tree
 from wily_sluice.engine.tally import ETHERNET_HEADER, FlowTally
@@ -62,13 +61,13 @@ class Shaper(Onward):
         self._tallies: dict[tuple[bytes, int, str], FlowTally] = {}
         self.touched: list[FlowTally] = []
         self._conversations: dict[Conversation, tuple[Size, int]] | None = None
-        self._uprooted: dict[Lane, list[Packet]] = {}  # during a change: packets from queues that were removed
+        self._uprooted: dict[FlowPath, list[Packet]] = {}  # during a change: packets from queues that were removed
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in."""
-        lane = self.lane(packet.conversation, packet.kind, packet.length - packet.wrapped, now)
-        packet.lane = lane
-        tally = packet.tally = lane.tally
+        flow_path = self.flow_path(packet.conversation, packet.kind, packet.length - packet.wrapped, now)
+        packet.flow_path = flow_path
+        tally = packet.tally = flow_path.tally
         packet.arrived = now
         tally.enter(packet.length, now)
         if not tally.touched:
@@ -79,32 +78,32 @@ class Shaper(Onward):
             self._conversations[packet.conversation] = (size + packet.length + ETHERNET_HEADER, packets + 1)
         if self.classifier.writes_dscp and tally.index >= 0:
             packet.dscp = self.classifier.rules[tally.index].dscp
-        if lane.buckets:
+        if flow_path.buckets:
             packet.stage = 0
             self.bank.offer(packet, now)
         else:
             self.enter_tree(packet, now)
 
-    def lane(self, conversation: Conversation, kind: int, length: Size, now: Nanoseconds) -> Lane:
+    def flow_path(self, conversation: Conversation, kind: int, length: Size, now: Nanoseconds) -> FlowPath:
         """The path of a conversation's packet: computed now if it is new or something has changed."""
         watch = conversation.watch
         if watch is not None and watch.saw(self._up, length, now):
             conversation.sort_again()
         return self._way(conversation, kind, length, now)
 
-    def _way(self, conversation: Conversation, kind: int, length: Size, now: Nanoseconds) -> Lane:
-        lane = conversation.up_lane if self._up else conversation.down_lane
-        if lane is None or lane.shaper is not self or lane.epoch != self.epoch:
-            lane = self._choose_lane(conversation, lane, 0, LONGEST_PACKET, now)
+    def _way(self, conversation: Conversation, kind: int, length: Size, now: Nanoseconds) -> FlowPath:
+        flow_path = conversation.up_path if self._up else conversation.down_path
+        if flow_path is None or flow_path.shaper is not self or flow_path.epoch != self.epoch:
+            flow_path = self._choose_lane(conversation, flow_path, 0, LONGEST_PACKET, now)
             if self._up:
-                conversation.up_lane = lane
+                conversation.up_path = flow_path
             else:
-                conversation.down_lane = lane
+                conversation.down_path = flow_path
         if self.classifier.kinds or self.classifier.lengths:
             apart = self.classifier.apart(kind, length)
             if apart:
-                lane = self._lane_apart(conversation, lane, apart, length, now)
-        return lane
+                flow_path = self._path_of_kind(conversation, flow_path, apart, length, now)
+        return flow_path
 
     def leaf_of(self, conversation: Conversation, kind: int = 0, length: Size = LONGEST_PACKET) -> Leaf:
         """The leaf that a conversation's packets of this kind and length are sorted to."""
@@ -124,35 +123,37 @@ class Shaper(Onward):
             self._utilisation = Utilisation(self.rate)
         return self._utilisation
 
-    def _lane_apart(self, conversation: Conversation, lane: Lane, apart: int, length: Size, now: Nanoseconds) -> Lane:
-        """The lane of a kind of packet that rules distinguish; kept with those of the conversation's other packets."""
-        if lane.kinds is None:
-            lane.kinds = {}
-        chosen = lane.kinds.get(apart)
+    def _path_of_kind(
+        self, conversation: Conversation, flow_path: FlowPath, apart: int, length: Size, now: Nanoseconds
+    ) -> FlowPath:
+        """The flow path of a kind of packet that rules distinguish; kept with the paths of the other packets."""
+        if flow_path.kinds is None:
+            flow_path.kinds = {}
+        chosen = flow_path.kinds.get(apart)
         if chosen is None or chosen.epoch != self.epoch:
             kinds = apart & self.classifier.kinds
-            chosen = lane.kinds[apart] = self._choose_lane(conversation, chosen, kinds, length, now)
+            chosen = flow_path.kinds[apart] = self._choose_lane(conversation, chosen, kinds, length, now)
         return chosen
 
-    def lane_for(self, conversation: Conversation, subject: Subject) -> Lane:
+    def flow_path_for(self, conversation: Conversation, subject: Subject) -> FlowPath:
         """The path for a conversation in the state of `subject`; not stored. UNREADABLE uses the default."""
         buckets: list[Bucket] = []
         if conversation.key == UNREADABLE:
-            return Lane(self, (), self._leaf(-1), self._tally(b"", -1, ""), self.epoch)
+            return FlowPath(self, (), self._leaf(-1), self._tally(b"", -1, ""), self.epoch)
         for index in self.classifier.limits(subject):
             limiter = self.bank.limiters[index]
             if limiter is not None and limiter.active and index not in self._others:
                 buckets.append(limiter.bucket(conversation, subject.host))
         rule = self.classifier.rule(subject)
         tally = self._tally(subject.host, rule, self.classifier.service(subject))
-        return Lane(self, tuple(buckets), self._leaf(rule), tally, self.epoch)
+        return FlowPath(self, tuple(buckets), self._leaf(rule), tally, self.epoch)
 
     def _tally(self, host: bytes, rule: int, service: str) -> FlowTally:
         key = (host, rule, service)
         tally = self._tallies.get(key)
         if tally is None:
             if len(self._tallies) >= MOST_TALLIES:
-                self._tallies = {}  # lanes keep theirs; what is counted twice over is added up by its names
+                self._tallies = {}  # flow paths keep theirs; what is counted twice over is added up by its names
             tally = FlowTally(host, rule, self.classifier.rules[rule].name if rule >= 0 else "", service)
             self._tallies[key] = tally
         return tally
@@ -164,11 +165,11 @@ class Shaper(Onward):
 
     def collect_conversations(self) -> dict[Conversation, tuple[Size, int]]:
         """Bytes and packets of each conversation since the last call, if they are counted."""
-        found = self._conversations
-        if found is None:
+        table = self._conversations
+        if table is None:
             return {}
         self._conversations = {}
-        return found
+        return table
 
     def collect(self) -> list[FlowTally]:
         """The tallies that may have changed since the last call."""
@@ -179,22 +180,22 @@ class Shaper(Onward):
         return touched
 
     def _choose_lane(
-        self, conversation: Conversation, lane: Lane | None, kind: int, length: Size, now: Nanoseconds
-    ) -> Lane:
+        self, conversation: Conversation, flow_path: FlowPath | None, kind: int, length: Size, now: Nanoseconds
+    ) -> FlowPath:
         """Sort a conversation. Its queued packets move along, so that none is overtaken."""
         if conversation.watch is not None or self.classifier.watch:
             self._watch(conversation)
-        chosen = self.lane_for(conversation, self.classifier.subject(conversation, kind, length))
-        if lane is None or lane.shaper is not self:
+        chosen = self.flow_path_for(conversation, self.classifier.subject(conversation, kind, length))
+        if flow_path is None or flow_path.shaper is not self:
             return chosen
-        if lane.leaf is not chosen.leaf or lane.buckets != chosen.buckets:
-            self._redirect(lane, chosen, now)
-        lane.tally = chosen.tally
-        lane.epoch = self.epoch
-        if lane.kinds is not None:
-            for other in lane.kinds.values():
+        if flow_path.leaf is not chosen.leaf or flow_path.buckets != chosen.buckets:
+            self._redirect(flow_path, chosen, now)
+        flow_path.tally = chosen.tally
+        flow_path.epoch = self.epoch
+        if flow_path.kinds is not None:
+            for other in flow_path.kinds.values():
                 other.epoch = STALE
-        return lane
+        return flow_path
 
     def _watch(self, conversation: Conversation) -> None:
         """Observe a conversation for the present rules."""
@@ -204,24 +205,24 @@ class Shaper(Onward):
         elif watch.spec is not spec:
             conversation.watch = watch.reconfigure(spec)
 
-    def _redirect(self, lane: Lane, chosen: Lane, now: Nanoseconds) -> None:
-        """Give a lane another path, and move its queued packets: first those that are furthest ahead."""
+    def _redirect(self, flow_path: FlowPath, chosen: FlowPath, now: Nanoseconds) -> None:
+        """Give a flow path another path, and move its queued packets: first those that are furthest ahead."""
         passed: list[Packet] = []
-        if lane.leaf is not chosen.leaf:
-            uprooted = self._uprooted.pop(lane, None)
-            passed = uprooted if uprooted is not None else self.tree.withdraw(lane, now)
-            lane.flow = None
-        buckets = lane.buckets
+        if flow_path.leaf is not chosen.leaf:
+            uprooted = self._uprooted.pop(flow_path, None)
+            passed = uprooted if uprooted is not None else self.tree.withdraw(flow_path, now)
+            flow_path.flow = None
+        buckets = flow_path.buckets
         held: list[list[Packet]] = []
-        if lane.held is not None:
-            held = [self.bank.withdraw(lane, stage, now) for stage in range(len(buckets))]
-        lane.leaf, lane.buckets, lane.held = chosen.leaf, chosen.buckets, None
+        if flow_path.held is not None:
+            held = [self.bank.withdraw(flow_path, stage, now) for stage in range(len(buckets))]
+        flow_path.leaf, flow_path.buckets, flow_path.held = chosen.leaf, chosen.buckets, None
         for packet in passed:
-            packet.stage = len(lane.buckets)
+            packet.stage = len(flow_path.buckets)
             self.enter_tree(packet, now)
         for stage in range(len(held) - 1, -1, -1):
             already = 0  # the limiters in front that these have passed before
-            while already < len(lane.buckets) and lane.buckets[already] in buckets[:stage]:
+            while already < len(flow_path.buckets) and flow_path.buckets[already] in buckets[:stage]:
                 already += 1
             for packet in held[stage]:
                 packet.stage = already
@@ -256,17 +257,17 @@ class Shaper(Onward):
     def readmit(self, packets: list[Packet], now: Nanoseconds) -> None:
         """Take packets that are past their limiters to where their conversations are now sorted to."""
         for packet in packets:
-            assert packet.lane is not None
-            self._uprooted.setdefault(packet.lane, []).append(packet)
+            assert packet.flow_path is not None
+            self._uprooted.setdefault(packet.flow_path, []).append(packet)
         for packet in packets:
-            assert packet.lane is not None
-            if packet.lane not in self._uprooted:
+            assert packet.flow_path is not None
+            if packet.flow_path not in self._uprooted:
                 continue
             way = self._way(packet.conversation, packet.kind, packet.length, now)
-            for one in self._uprooted.pop(packet.lane, []):  # a lane that its conversation no longer has
-                one.lane = way
-                one.stage = len(way.buckets)
-                self.enter_tree(one, now)
+            for queued in self._uprooted.pop(packet.flow_path, []):  # a flow path that its conversation no longer has
+                queued.flow_path = way
+                queued.stage = len(way.buckets)
+                self.enter_tree(queued, now)
 
     def enter_tree(self, packet: Packet, now: Nanoseconds) -> None:
         """Take in a packet that is past its limiters."""
@@ -319,11 +320,11 @@ class Shaper(Onward):
 
 def forward_to_tree(packet: Packet, now: Nanoseconds) -> None:
     """Hand a packet that is past its limiters to the tree of the uplink that it is on."""
-    lane = packet.lane
-    assert lane is not None
-    leaf = lane.leaf
+    flow_path = packet.flow_path
+    assert flow_path is not None
+    leaf = flow_path.leaf
     assert isinstance(leaf, Leaf)
     if leaf.parent is None:  # no leaf of the tree any more
-        lane.shaper.readmit([packet], now)
+        flow_path.shaper.readmit([packet], now)
     else:
-        lane.shaper.enter_tree(packet, now)
+        flow_path.shaper.enter_tree(packet, now)

@@ -3,11 +3,11 @@
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 
+from wily_sluice.engine.classify.classifier import Router
 from wily_sluice.engine.classify.condition import Clock
 from wily_sluice.engine.classify.neighbours import Neighbours
-from wily_sluice.engine.classify.router import Router
+from wily_sluice.engine.conversations.aggregate import AggregateFlow
 from wily_sluice.engine.conversations.conversation import ConversationTable
-from wily_sluice.engine.conversations.crowd import Crowd
 from wily_sluice.engine.conversations.watch import WatchSpec
 from wily_sluice.engine.limit.limiter_bank import LimiterBank
 from wily_sluice.engine.limit.quota import Ledger
@@ -63,7 +63,7 @@ class SiteEngine:
         specs: Mapping[tuple[str, Direction], QueueSpec],
         banks: Mapping[Direction, LimiterBank],
         neighbours: Neighbours,
-        crowd: Crowd | None,
+        aggregate: AggregateFlow | None,
         router: Router | None = None,
     ) -> None:
         self._spec = spec
@@ -73,7 +73,7 @@ class SiteEngine:
         self.ledgers: dict[str, Ledger] = {}
         self.neighbours = neighbours
         self.router = router if router is not None else Router(())
-        self.conversations = ConversationTable(watch_dscps=spec.watches_dscps, watch=spec.watch, crowd=crowd)
+        self.conversations = ConversationTable(watch_dscps=spec.watches_dscps, watch=spec.watch, aggregate=aggregate)
         self._stale = False
         self._sorted_again: Nanoseconds = -SECOND
         self._list_ledgers()
@@ -110,7 +110,7 @@ class SiteEngine:
         self.router = other.router
         other.neighbours.succeed(self.neighbours)
         self.neighbours = other.neighbours
-        self.conversations.reconfigure(other._spec.watches_dscps, other._spec.watch, other.conversations.crowd)
+        self.conversations.reconfigure(other._spec.watches_dscps, other._spec.watch, other.conversations.aggregate)
         for direction, bank in self.banks.items():
             bank.reconfigure(other.banks[direction], now)
         self._list_ledgers()

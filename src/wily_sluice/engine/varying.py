@@ -95,7 +95,7 @@ class RateFinder:
     @property
     def own_delay(self) -> Nanoseconds:
         """The line's own round trip, as far as known."""
-        return min((one for one in self._least if one is not None), default=0)
+        return min((delay for delay in self._least if delay is not None), default=0)
 
     def step(self, moved: Size, busy: bool, now: Nanoseconds) -> Rate:
         """The rate from now on, given the bytes moved since the last step; `busy` says that more waited."""

@@ -28,8 +28,8 @@ class Site(NamedTuple):
 
 def sites() -> dict[str, Site]:
     """The example sites, by name. The first line of each states its purpose."""
-    found = {}
+    sites_by_name = {}
     for file in sorted((folder() / "sites").glob("*.yaml")):
         about = file.read_text(encoding="utf-8").partition("\n")[0].removeprefix("# ")
-        found[file.stem] = Site(file, about)
-    return found
+        sites_by_name[file.stem] = Site(file, about)
+    return sites_by_name

@@ -1,23 +1,20 @@
-"""Turns packets diverted by the kernel into the engine's packets."""
+"""Drr packets diverted by the kernel into the engine's packets."""
 
 import time
 from typing import Final
 
-from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UNREADABLE, Parsed, is_ipv6, parse, quoted
-from wily_sluice.engine.classify.kind import kind_of
-from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.conversations.fragments import Fragments
+from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UNREADABLE, Parsed, is_ipv6, kind_of, parse, quoted
+from wily_sluice.engine.classify.neighbours import GATEWAY, Home
+from wily_sluice.engine.conversations.conversation import Conversation, Fragments
 from wily_sluice.engine.conversations.round_trips import RoundTrips, Spin
-from wily_sluice.engine.conversations.strangers import GATEWAY, Home
 from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.tally import ETHERNET_HEADER
-from wily_sluice.gate.budget import Budget
-from wily_sluice.gate.kernel.packet_queue import Diverted
+from wily_sluice.gate.kernel.packet_queue import QueuedPacket
+from wily_sluice.gate.look import Visits
 from wily_sluice.gate.loop import Entrance
-from wily_sluice.gate.new_flows import NewFlows
-from wily_sluice.gate.visits import Visits
+from wily_sluice.gate.overload import Budget, NewFlows
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import Direction, Nanoseconds, Size
 
@@ -68,7 +65,7 @@ class Admission(Entrance):
         self.arrived: Size = 0
         self.packets = 0
 
-    def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet:
+    def admit(self, diverted: QueuedPacket, now: Nanoseconds) -> Packet:
         """A packet with the diverted one as its token."""
         header = diverted.header
         self.packets += 1
@@ -103,7 +100,7 @@ class Admission(Entrance):
             conversation = self._conversations.peek(about) or self._conversations.find(key, parsed.dscp, now, home)
         else:
             conversation = self._conversations.find(key, parsed.dscp, now, home)
-        if home is not None and conversation.up_lane is None and conversation.down_lane is None:
+        if home is not None and conversation.up_path is None and conversation.down_path is None:
             self._see_home(conversation, home)
         whole = not parsed.datagram or key is parsed.key  # a fragment that is not the first begins with no header
         if key[0] == TCP:
@@ -125,13 +122,13 @@ class Admission(Entrance):
             packet.wrapped = outside - length
         return packet
 
-    def opens(self, diverted: Diverted, openings: NewFlows) -> bytes:
+    def opens(self, diverted: QueuedPacket, new_flows: NewFlows) -> bytes:
         """The key of a conversation that this packet opens or that has packets waiting; empty for others."""
         parsed = parse(diverted.header, self.up)
         if parsed is None or parsed.datagram:
             return b""
         key = parsed.key
-        return b"" if self._conversations.peek(key) is not None and key not in openings else key
+        return b"" if self._conversations.peek(key) is not None and key not in new_flows else key
 
     def _see_home(self, conversation: Conversation, home: Home) -> None:
         """Sort a new conversation as one of its interface's network, whatever its address."""

@@ -90,7 +90,7 @@ class BypassAudit:
 
     def crossed(self) -> dict[str, dict[str, tuple[Size, Size]]]:
         """By uplink and direction: bytes counted by its interface, and by the gate."""
-        found: dict[str, dict[str, tuple[Size, Size]]] = {}
+        crossed: dict[str, dict[str, tuple[Size, Size]]] = {}
         for (uplink, direction), account in self.accounts.items():
-            found.setdefault(uplink, {})[direction] = account.line, account.ours
-        return found
+            crossed.setdefault(uplink, {})[direction] = account.line, account.ours
+        return crossed

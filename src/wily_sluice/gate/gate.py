@@ -20,26 +20,25 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.classify.header import parse, parties
-from wily_sluice.engine.conversations.strangers import GATEWAY, Home
+from wily_sluice.engine.classify.neighbours import GATEWAY, Home
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.varying import TICK
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.around import GateState, Keeper, Watcher
-from wily_sluice.gate.beside import THREAD_TURN, Beside
+from wily_sluice.gate.background import THREAD_TURN, BackgroundTasks
 from wily_sluice.gate.bypass_audit import BypassAudit
-from wily_sluice.gate.counters import Talk, copy_counters, copy_talks
+from wily_sluice.gate.datapaths import Datapaths
 from wily_sluice.gate.kernel.guard import Guard
 from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews
-from wily_sluice.gate.kernel.packet_queue import Diverted
+from wily_sluice.gate.kernel.packet_queue import QueuedPacket
+from wily_sluice.gate.look import Visits
 from wily_sluice.gate.loop import Listener, Loop
-from wily_sluice.gate.passages import Passages
+from wily_sluice.gate.observers import GateState, Keeper, Talk, Watcher, copy_counters, copy_talks
 from wily_sluice.gate.probes import PACE, Probes
 from wily_sluice.gate.queue_manager import QueueManager, Taken
 from wily_sluice.gate.quotas import Quotas
 from wily_sluice.gate.rate_search import Finding
 from wily_sluice.gate.uplink_selection import UplinkSelection
-from wily_sluice.gate.visits import Visits
 from wily_sluice.plan.build import build_site, homes_of, open_schedules
 from wily_sluice.plan.model import Plan
 from wily_sluice.recognition.recognition import Recognition
@@ -83,24 +82,24 @@ class Gate:
         self.plan = plan
         self._clock = clock
         self.engine = build_site(plan, self._drop, crowded=True)
-        self._quotas = Quotas(keeper, lambda: self.engine, lambda: self._beside, self._happened)
+        self._quotas = Quotas(keeper, lambda: self.engine, lambda: self._background, self._happened)
         self._watcher = watcher
         self._machine = machine or Machine()
         self._opened: dict[tuple[bytes, int, int], str] = {}
         self._recognition = Recognition() if self.engine.recognises else None
         self.visits = Visits()
         self._homes: dict[int, Home] = {}
-        self._passages = Passages(self._homes)
+        self._datapaths = Datapaths(self._homes)
         self._told_of: set[str] = set()  # networks whose strangers were reported
-        self._intake = QueueManager(self._machine)
+        self._queue_manager = QueueManager(self._machine)
         self._probes = Probes()
-        self._finding = Finding(self._happened)
-        self._steering = UplinkSelection(self._machine, self._homes, self._happened, self._probes)
+        self._rate_search = Finding(self._happened)
+        self._uplink_selection = UplinkSelection(self._machine, self._homes, self._happened, self._probes)
         self._audit = BypassAudit(self._happened)
         self._lock: int | None = None
         self._loop: Loop | None = None
         self._waker = -1
-        self._beside = Beside(-1)
+        self._background = BackgroundTasks(-1)
         self._guard: Guard | None = None
         self._news: TableNews | None = None
         self._changing = False
@@ -115,12 +114,12 @@ class Gate:
     @property
     def unreadable(self) -> int:
         """Packets that are not valid IP; they use the default."""
-        return self._passages.unreadable
+        return self._datapaths.unreadable
 
     @property
     def bypassed(self) -> int:
         """Packets that bypassed the gate, since they came too fast."""
-        return self._intake.missed
+        return self._queue_manager.missed
 
     @property
     def unseen(self) -> dict[str, int]:
@@ -135,7 +134,7 @@ class Gate:
     @property
     def down(self) -> list[str]:
         """The lines that routes do not use now."""
-        return sorted(self._steering.down)
+        return sorted(self._uplink_selection.down)
 
     def state(self, lasted: Nanoseconds) -> GateState:
         """The gate's state, for the time since the last call, which was so long."""
@@ -145,23 +144,23 @@ class Gate:
         loop.longest = 0
         busy = min(1.0, (worked - self._worked) / lasted) if lasted else 0.0
         self._worked = worked
-        crowd = self.engine.conversations.crowd
+        aggregate = self.engine.conversations.aggregate
         return GateState(
             self.unreadable,
             self.bypassed,
-            crowd.packets if crowd is not None else 0,
-            self._passages.unrecognised,
+            aggregate.packets if aggregate is not None else 0,
+            self._datapaths.unrecognised,
             loop.late,
-            self._intake.refused,
+            self._queue_manager.refused,
             loop.shed,
             longest,
             round(busy, 3),
             self.unseen,
             self._audit.crossed(),
             self.down,
-            dict(self._steering.carried),
-            self._finding.rates,
-            dict(self._steering.whys),
+            dict(self._uplink_selection.carried),
+            self._rate_search.rates,
+            dict(self._uplink_selection.whys),
         )
 
     def run(self, ready: Callable[[], None]) -> None:
@@ -172,23 +171,27 @@ class Gate:
         self._machine.require()
         reader, self._waker = os.pipe()
         os.set_blocking(self._waker, False)
-        self._beside = Beside(self._waker)
+        self._background = BackgroundTasks(self._waker)
         old_wakeup = signal.set_wakeup_fd(self._waker, warn_on_full_buffer=False)
         old_handlers = {}
         try:
             self._lock = self._machine.take_lock()
-            self._intake.begin()
-            self._guard = Guard(self._machine, self._intake, self._beside, self._happened, self._retake)
+            self._queue_manager.begin()
+            self._guard = Guard(self._machine, self._queue_manager, self._background, self._happened, self._retake)
             self._news = self._machine.table_news()
-            others = [one for one in (self._watcher, self._news, self._probes, self._finding) if one is not None]
-            self._loop = loop = Loop((), reader, self._tick, others=others, woken=self._beside.done)
+            others = [
+                observer
+                for observer in (self._watcher, self._news, self._probes, self._rate_search)
+                if observer is not None
+            ]
+            self._loop = loop = Loop((), reader, self._tick, others=others, woken=self._background.done)
             self._machine.leave()
-            self._steering.numbers = self._steering.number(self.plan)
-            taken = self._intake.take(self.plan, self.engine.recognises, self._steering.numbers)
+            self._uplink_selection.numbers = self._uplink_selection.number(self.plan)
+            taken = self._queue_manager.take(self.plan, self.engine.recognises, self._uplink_selection.numbers)
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
             survey = self._survey(self.plan)
-            self._steering.follow(self.plan, survey)
+            self._uplink_selection.follow(self.plan, survey)
             self._look_about(survey)
             self._arrange(taken)
             self._follow(open_schedules(self.plan, self._moment()))
@@ -204,13 +207,13 @@ class Gate:
             loop.run()
         finally:
             if self._lock is not None:
-                self._intake.close()
+                self._queue_manager.close()
                 self._machine.leave()
                 os.close(self._lock)
             if self._news is not None:
                 self._news.close()
             self._probes.close()
-            self._finding.close()
+            self._rate_search.close()
             self._quotas.keep(set(self.engine.ledgers))
             for number, handler in old_handlers.items():
                 signal.signal(number, handler)
@@ -252,8 +255,8 @@ class Gate:
         `plan` may be slow: it is called in a separate thread.
         """
         if self._changing:
-            if self._next is None and "plan" not in self._beside:
-                self._next = (plan, done)  # only the intake is being renewed, which is soon over
+            if self._next is None and "plan" not in self._background:
+                self._next = (plan, done)  # only the queues are being renewed, which is soon over
             else:
                 done("another plan is being taken over at this moment")
             return
@@ -268,8 +271,8 @@ class Gate:
                 )
             engine = build_site(wanted, self._drop, crowded=True)
             moment = self._clock(wanted.timezone)
-            numbers = self._steering.number(wanted)
-            taken = self._intake.take(wanted, engine.recognises, numbers)
+            numbers = self._uplink_selection.number(wanted)
+            taken = self._queue_manager.take(wanted, engine.recognises, numbers)
             return Making(wanted, engine, taken, open_schedules(wanted, moment), self._survey(wanted))
 
         def over(making: Any) -> None:
@@ -281,10 +284,10 @@ class Gate:
             self._changing = False
             done(trouble)
 
-        self._beside.do("plan", make_ready, over)
+        self._background.do("plan", make_ready, over)
 
     def _retake(self) -> None:
-        """Divert the same plan's packets in the intake's present way."""
+        """Divert the same plan's packets in the present way."""
         if self._changing:
             return  # the change under way does so
         self._changing = True
@@ -298,7 +301,9 @@ class Gate:
             if waiting is not None:
                 self.offer(*waiting)
 
-        self._beside.do("intake", lambda: self._intake.take(plan, recognises, self._steering.numbers), over)
+        self._background.do(
+            "intake", lambda: self._queue_manager.take(plan, recognises, self._uplink_selection.numbers), over
+        )
 
     def _change_over(self, making: Making) -> None:
         """Switch to the prepared plan."""
@@ -308,7 +313,7 @@ class Gate:
             pass
         self._loop.chore = None
         self._quotas.keep(self.engine.ledgers.keys() - making.engine.ledgers.keys())
-        self._steering.numbers = self._steering.number(making.plan)
+        self._uplink_selection.numbers = self._uplink_selection.number(making.plan)
         self.plan = making.plan
         self.engine.reconfigure(making.engine, time.monotonic_ns())
         if not self.engine.recognises:
@@ -324,42 +329,42 @@ class Gate:
         """Let the loop read the plan's queues."""
         assert self._loop is not None
         self._loop.let_in()
-        self._intake.settle(taken)
-        self._loop.crossings = self._passages.arrange(
-            self.plan, self.engine, self._recognition, self._intake, taken, self.visits
+        self._queue_manager.settle(taken)
+        self._loop.datapaths = self._datapaths.arrange(
+            self.plan, self.engine, self._recognition, self._queue_manager, taken, self.visits
         )
         self._loop.listeners = self._listeners()
         self._loop.changed()
         try:
-            self._probes.arrange(self.plan, self._steering.numbers, self.engine.shapers)
-            self._finding.arrange(self.plan, self.engine.shapers, self._steering.numbers)
+            self._probes.arrange(self.plan, self._uplink_selection.numbers, self.engine.shapers)
+            self._rate_search.arrange(self.plan, self.engine.shapers, self._uplink_selection.numbers)
         except OSError as error:
             self._happened("probes.unusable", "error", why=str(error))
-        self._loop.beat = self._beat if self._finding or self._probes else None
-        self._loop.beat_pace = TICK if self._finding else PACE
+        self._loop.beat = self._beat if self._rate_search or self._probes else None
+        self._loop.beat_pace = TICK if self._rate_search else PACE
         for shaper in self.engine.shapers.values():
             shaper.count_conversations(self._talking)
 
     def _beat(self) -> None:
         now = time.monotonic_ns()
-        if self._finding:
-            self._finding.beat(self._passages.moved(), now)
+        if self._rate_search:
+            self._rate_search.beat(self._datapaths.moved(), now)
         if self._probes.beat(now):
             self._look()
 
     def _listeners(self) -> list[Listener]:
         """Readers of this machine's DNS answers, and of packets that open conversations to be routed."""
-        recognition, names, routes = self._recognition, self._intake.names, self._intake.routes
+        recognition, names, routes = self._recognition, self._queue_manager.names, self._queue_manager.routes
         listeners = []
         if routes is not None:
 
-            def steer(diverted: Diverted, now: Nanoseconds) -> int:
-                return self._steering.mark(self.plan, self.engine, self._recognition, diverted, now)
+            def steer(diverted: QueuedPacket, now: Nanoseconds) -> int:
+                return self._uplink_selection.mark(self.plan, self.engine, self._recognition, diverted, now)
 
             listeners.append(Listener(routes, steer))
         if recognition is not None and names is not None:
 
-            def hear(diverted: Diverted, now: Nanoseconds) -> int:
+            def hear(diverted: QueuedPacket, now: Nanoseconds) -> int:
                 packet = diverted.header
                 parsed = parse(packet, False)
                 if parsed is not None:
@@ -387,10 +392,10 @@ class Gate:
 
         def look() -> tuple[Plan, int, Survey]:
             survey = self._survey(plan)
-            self._steering.follow(plan, survey)
+            self._uplink_selection.follow(plan, survey)
             return plan, open_schedules(plan, self._moment()), survey
 
-        self._beside.do("look", look, self._looked_about)
+        self._background.do("look", look, self._looked_about)
 
     def _tell(self, now: Nanoseconds) -> None:
         """Begin to copy the counters, some in each turn."""
@@ -433,7 +438,7 @@ class Gate:
 
     def _tell_of_strangers(self) -> None:
         """Report once for each network that packets come from addresses outside the plan."""
-        for network, address in self._passages.strangers():
+        for network, address in self._datapaths.strangers():
             if network not in self._told_of:
                 self._told_of.add(network)
                 self._happened("strangers.seen", "warning", network=network, address=str(ip_address(address)))
@@ -447,14 +452,18 @@ class Gate:
             plan, schedules, survey = seen
             self._follow(schedules)
             self._look_about(survey)
-            self._failed += self._steering.look(plan, self.engine, survey, time.monotonic_ns())
-            if self._failed and "forget" not in self._beside:
+            self._failed += self._uplink_selection.look(plan, self.engine, survey, time.monotonic_ns())
+            if self._failed and "forget" not in self._background:
                 failed, self._failed = self._failed, []
-                self._beside.do("forget", lambda: self._steering.forget(plan, failed), lambda _: None)
-            refused = self._steering.lead_elsewhere(plan, self.engine) if "refused" not in self._beside else []
+                self._background.do("forget", lambda: self._uplink_selection.forget(plan, failed), lambda _: None)
+            refused = (
+                self._uplink_selection.lead_elsewhere(plan, self.engine) if "refused" not in self._background else []
+            )
             if refused:
-                self._beside.do("refused", lambda: self._steering.forget_conversations(plan, refused), lambda _: None)
-            self._audit.look(self.plan.uplinks, survey.crossed, survey.headers, self._passages.moved())
+                self._background.do(
+                    "refused", lambda: self._uplink_selection.forget_conversations(plan, refused), lambda _: None
+                )
+            self._audit.look(self.plan.uplinks, survey.crossed, survey.headers, self._datapaths.moved())
             if self._guard is not None:
                 self._guard.tick(self.plan, self._news, survey, time.monotonic_ns())
 

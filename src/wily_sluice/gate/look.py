@@ -1,8 +1,15 @@
-"""The running engine's knowledge of one conversation: a look at its table without cost for packets."""
+"""What the gate tells about conversations: what it knows of one, and the names that hosts contacted.
+
+Which names hosts spoke with, gathered until they are taken; only where the plan asks for that.
+
+A name comes from the conversation's own opening, or from the answer of DNS that gave its address; so a name that was
+only asked for is not here.
+"""
 
 from typing import NamedTuple
 
-from wily_sluice.engine.classify.known import NOTHING
+from wily_sluice.engine.classify.service import NOTHING, Known
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.limit.limiter import limiters_of
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.units import DIRECTIONS, Direction, Size
@@ -39,10 +46,12 @@ def look_at(engine: SiteEngine, key: bytes) -> Look | None:
     uplinks = {shaper: uplink for (uplink, _), shaper in engine.shapers.items()}
     going = []
     for direction in DIRECTIONS:
-        lane = conversation.up_lane if direction == "up" else conversation.down_lane
-        if lane is not None and lane.shaper in uplinks:
-            limiters = limiters_of(lane)
-            going.append(Going(uplinks[lane.shaper], direction, lane.leaf.path, lane.tally.rule, limiters))
+        flow_path = conversation.up_path if direction == "up" else conversation.down_path
+        if flow_path is not None and flow_path.shaper in uplinks:
+            limiters = limiters_of(flow_path)
+            going.append(
+                Going(uplinks[flow_path.shaper], direction, flow_path.leaf.path, flow_path.tally.rule, limiters)
+            )
     known, watch = conversation.known or NOTHING, conversation.watch
     return Look(
         known.seen,
@@ -54,3 +63,23 @@ def look_at(engine: SiteEngine, key: bytes) -> Look | None:
         watch.shape if watch is not None else "",
         tuple(going),
     )
+
+
+MOST = 10_000  # between two takings
+
+
+class Visits:
+    """Of all hosts."""
+
+    def __init__(self) -> None:
+        self._found: set[tuple[bytes, str]] = set()
+
+    def note(self, conversation: Conversation, known: Known | None) -> None:
+        """Record the names that a conversation contacted."""
+        if known is not None and known.names and len(self._found) < MOST:
+            self._found.add((conversation.parties.local, known.names[0]))
+
+    def take(self) -> list[tuple[bytes, str]]:
+        """Hosts, by their packed addresses, with names, each pair once."""
+        pairs, self._found = sorted(self._found), set()
+        return pairs

@@ -5,9 +5,9 @@ packets, release those that are due, send the verdicts. The number of packets pe
 waits for many others; the rest is left for the next turn.
 
 The first packets of conversations have a separate queue and take longer to process. Packets of established
-conversations are taken first, so that a flood of new ones does not delay them; the excess waits in `openings`. A packet
-of a conversation that is not yet `settled` is held while an earlier one may still be in the other queue or in
-`openings`, so the order is kept. With a single queue, packets that open conversations are set apart here when more
+conversations are taken first, so that a flood of new ones does not delay them; the excess waits in `new_flows`. A
+packet of a conversation that is not yet `settled` is held while an earlier one may still be in the other queue or in
+`new_flows`, so the order is kept. With a single queue, packets that open conversations are set apart here when more
 arrive than fit into a turn.
 """
 
@@ -20,10 +20,10 @@ from typing import Final, Protocol
 from mypy_extensions import mypyc_attr
 
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.queueing.discipline import QueueingDiscipline
+from wily_sluice.engine.queueing.flow_path import QueueingDiscipline
 from wily_sluice.gate.kernel.diversion import wishes
-from wily_sluice.gate.kernel.packet_queue import Diverted, PacketQueue
-from wily_sluice.gate.new_flows import NewFlows
+from wily_sluice.gate.kernel.packet_queue import PacketQueue, QueuedPacket
+from wily_sluice.gate.overload import NewFlows
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size
 
 BATCH: Final = 64  # packets taken in from one queue in a turn
@@ -45,27 +45,36 @@ LONGEST_SLEEP: Final[Nanoseconds] = SECOND
 class Entrance:
     """Makes packets from diverted ones."""
 
-    def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet | None:
+    def admit(self, diverted: QueuedPacket, now: Nanoseconds) -> Packet | None:
         """A packet, with the diverted one as its token; None if that is released at once."""
         raise NotImplementedError
 
-    def opens(self, diverted: Diverted, openings: NewFlows) -> bytes:
+    def opens(self, diverted: QueuedPacket, new_flows: NewFlows) -> bytes:
         """The key of a conversation that this packet opens or that has packets waiting; empty for others."""
         return b""
 
 
-class Crossing:
+class Datapath:
     """A queue of the kernel, the entrance of its packets, and their discipline.
 
     `opening` is another queue, for the first packets of each conversation, which are copied in full; their excess waits
-    in `openings`. `held` are packets that may have to wait for earlier ones there, since `held_since`. The first
-    `settled` packets wait until as many have left their queue in `openings` as their `stage` says, the others until the
-    kernel's other queue has been empty. `up` means that the senders are local. `sent` bytes of IP were released, in
+    in `new_flows`. `held` are packets that may have to wait for earlier ones there, since `held_since`. The first
+    `settled` packets wait until as many have left their queue in `new_flows` as their `stage` says, the others until
+    the kernel's other queue has been empty. `up` means that the senders are local. `sent` bytes of IP were released, in
     `packets` packets.
     """
 
     __slots__ = (
-        "discipline", "entrance", "held", "held_since", "opening", "openings", "packets", "queue", "sent", "settled",
+        "discipline",
+        "entrance",
+        "held",
+        "held_since",
+        "new_flows",
+        "opening",
+        "packets",
+        "queue",
+        "sent",
+        "settled",
     )  # fmt: skip
 
     def __init__(
@@ -80,7 +89,7 @@ class Crossing:
         self.discipline = discipline
         self.entrance = entrance
         self.opening = opening
-        self.openings = NewFlows(up)
+        self.new_flows = NewFlows(up)
         self.held: list[Packet] = []
         self.held_since: Nanoseconds = 0
         self.settled = 0
@@ -98,7 +107,7 @@ class Listener:
 
     __slots__ = ("hear", "queue")
 
-    def __init__(self, queue: PacketQueue, hear: Callable[[Diverted, Nanoseconds], int]) -> None:
+    def __init__(self, queue: PacketQueue, hear: Callable[[QueuedPacket, Nanoseconds], int]) -> None:
         self.queue = queue
         self.hear = hear
 
@@ -125,16 +134,16 @@ class Reader(Protocol):
 
 
 class Loop:
-    """Turns until `stop` is called, which a signal handler may do; `wake` is a readable end that signals write to.
+    """Drr until `stop` is called, which a signal handler may do; `wake` is a readable end that signals write to.
 
-    Crossings and listeners may be replaced between turns, or by a callback during one: then call `changed`. `tick` is
+    Datapaths and listeners may be replaced between turns, or by a callback during one: then call `changed`. `tick` is
     called every `pace` nanoseconds, `woken` when something was written to the other end of `wake`. `chore`, if there
     is one, is called every turn and does part of a longer job, until it returns True.
     """
 
     def __init__(
         self,
-        crossings: Sequence[Crossing],
+        datapaths: Sequence[Datapath],
         wake: int,
         tick: Callable[[], None] | None = None,
         listeners: Sequence[Listener] = (),
@@ -142,7 +151,7 @@ class Loop:
         woken: Callable[[], None] | None = None,
     ) -> None:
         self._woken = woken
-        self.crossings = crossings
+        self.datapaths = datapaths
         self.listeners = listeners
         self.others = others
         self.pace: Nanoseconds = SECOND
@@ -164,24 +173,24 @@ class Loop:
         self._stopped = True
 
     def changed(self) -> None:
-        """Use the new crossings, listeners and readers. Held packets stay held."""
+        """Use the new datapaths, listeners and readers. Held packets stay held."""
         self._era += 1
         self._readers = [self._wake, *(listener.queue for listener in self.listeners), *self.others]
-        for crossing in self.crossings:
-            self._readers += crossing.queues
+        for datapath in self.datapaths:
+            self._readers += datapath.queues
 
     def let_in(self) -> None:
-        """Release held packets before crossings are replaced; most of a crowd is dropped."""
+        """Release held packets before datapaths are replaced; most of a crowd is dropped."""
         now = time.monotonic_ns()
-        for crossing in self.crossings:
-            self._take_openings(crossing, MOST_READ, now)
-            crossing.openings.drop_all()
-            self.shed += crossing.openings.shed
-            crossing.openings.shed = 0
-            for packet in crossing.held:
+        for datapath in self.datapaths:
+            self._take_new_flows(datapath, MOST_READ, now)
+            datapath.new_flows.drop_all()
+            self.shed += datapath.new_flows.shed
+            datapath.new_flows.shed = 0
+            for packet in datapath.held:
                 packet.stage = 0
-                crossing.discipline.offer(packet, now)
-            crossing.held, crossing.settled = [], 0
+                datapath.discipline.offer(packet, now)
+            datapath.held, datapath.settled = [], 0
 
     def run(self) -> None:
         """Turn until stopped."""
@@ -194,11 +203,11 @@ class Loop:
             wake_at = min(now + LONGEST_SLEEP, next_tick) if self.chore is None else now
             if self.beat is not None and next_beat < wake_at:
                 wake_at = max(now, next_beat)
-            for crossing in self.crossings:
-                due = crossing.discipline.next_release(now)
+            for datapath in self.datapaths:
+                due = datapath.discipline.next_release(now)
                 if due is not None and due < wake_at:
                     wake_at = due
-                if crossing.held or crossing.openings.waiting:
+                if datapath.held or datapath.new_flows.waiting:
                     wake_at = now
             readable, _, _ = select.select(self._readers, (), (), max(0, wake_at - time.monotonic_ns()) / SECOND)
             begun = time.monotonic_ns()
@@ -208,10 +217,10 @@ class Loop:
             for listener in self.listeners:
                 if listener.queue in readable:
                     listener.turn()
-            for crossing in self.crossings:
-                self._turn(crossing, readable)
-            for crossing in self.crossings:  # several may lead to one discipline, which releases packets of them all
-                for queue in crossing.queues:
+            for datapath in self.datapaths:
+                self._turn(datapath, readable)
+            for datapath in self.datapaths:  # several may lead to one discipline, which releases packets of them all
+                for queue in datapath.queues:
                     queue.flush()
             if readable and self._wake in readable:
                 os.read(self._wake, 4096)
@@ -241,40 +250,40 @@ class Loop:
             if now - begun > self.longest:
                 self.longest = now - begun
 
-    def _turn(self, crossing: Crossing, readable: Sequence[object]) -> None:
-        discipline, entrance, opening = crossing.discipline, crossing.entrance, crossing.opening
-        arrived: list[Diverted] = []
-        if crossing.queue in readable:
-            arrived = crossing.queue.read(BATCH)
+    def _turn(self, datapath: Datapath, readable: Sequence[object]) -> None:
+        discipline, entrance, opening = datapath.discipline, datapath.entrance, datapath.opening
+        arrived: list[QueuedPacket] = []
+        if datapath.queue in readable:
+            arrived = datapath.queue.read(BATCH)
         if opening is not None:
-            self._take_both(crossing, opening, arrived, opening in readable)
+            self._take_both(datapath, opening, arrived, opening in readable)
         else:
-            many = len(arrived) == BATCH or crossing.openings.waiting > 0
+            many = len(arrived) == BATCH or datapath.new_flows.waiting > 0
             if many and len(arrived) == BATCH:
-                arrived += crossing.queue.read(MOST_READ - BATCH)
+                arrived += datapath.queue.read(MOST_READ - BATCH)
             now = time.monotonic_ns()
             for one in arrived:
-                key = entrance.opens(one, crossing.openings) if many else b""
+                key = entrance.opens(one, datapath.new_flows) if many else b""
                 if key:
-                    crossing.openings.put(one, key)
+                    datapath.new_flows.put(one, key)
                     continue
                 packet = entrance.admit(one, now)
                 if packet is None:
                     one.queue.accept(one.token)
                 else:
                     discipline.offer(packet, now)
-            self._take_openings(crossing, FIRST_BATCH, now)
-        if crossing.openings.shed:
-            self.shed += crossing.openings.shed
-            crossing.openings.shed = 0
+            self._take_new_flows(datapath, FIRST_BATCH, now)
+        if datapath.new_flows.shed:
+            self.shed += datapath.new_flows.shed
+            datapath.new_flows.shed = 0
         now = time.monotonic_ns()
         for _ in range(RELEASES):
             packet = discipline.release(now)
             if packet is None:
                 break
-            diverted: Diverted = packet.token
-            crossing.sent += packet.length
-            crossing.packets += 1
+            diverted: QueuedPacket = packet.token
+            datapath.sent += packet.length
+            datapath.packets += 1
             probe = packet.conversation.probe
             if probe is not None and probe.token is diverted:
                 probe.left(now)
@@ -283,56 +292,56 @@ class Loop:
                 diverted.queue.accept_marked(diverted.token, mark, again=not diverted.inside)
             else:
                 diverted.queue.accept(diverted.token)
-        for queue in crossing.queues:
+        for queue in datapath.queues:
             queue.flush()
 
-    def _take_openings(self, crossing: Crossing, limit: int, now: Nanoseconds) -> None:
+    def _take_new_flows(self, datapath: Datapath, limit: int, now: Nanoseconds) -> None:
         """Take in some of the packets that open conversations."""
-        openings = crossing.openings
-        for _ in range(min(limit, openings.waiting)):
-            one = openings.take()
-            packet = crossing.entrance.admit(one, now)
+        new_flows = datapath.new_flows
+        for _ in range(min(limit, new_flows.waiting)):
+            diverted = new_flows.take()
+            packet = datapath.entrance.admit(diverted, now)
             if packet is None:
-                one.queue.accept(one.token)
+                diverted.queue.accept(diverted.token)
             else:
-                crossing.discipline.offer(packet, now)
+                datapath.discipline.offer(packet, now)
 
-    def _take_both(self, crossing: Crossing, opening: PacketQueue, arrived: list[Diverted], readable: bool) -> None:
+    def _take_both(self, datapath: Datapath, opening: PacketQueue, arrived: list[QueuedPacket], readable: bool) -> None:
         """Take in packets from a queue, and some from its queue of first packets."""
-        discipline, entrance, held = crossing.discipline, crossing.entrance, crossing.held
+        discipline, entrance, held = datapath.discipline, datapath.entrance, datapath.held
         now = time.monotonic_ns()
         unsettled: list[Packet] = []
-        for one in arrived:
-            packet = entrance.admit(one, now)
+        for diverted in arrived:
+            packet = entrance.admit(diverted, now)
             if packet is None:
-                one.queue.accept(one.token)
+                diverted.queue.accept(diverted.token)
             elif packet.conversation.settled == self._era:
                 discipline.offer(packet, now)
             else:
                 unsettled.append(packet)
-        openings = crossing.openings
-        if not (readable or unsettled or held or openings.waiting):
+        new_flows = datapath.new_flows
+        if not (readable or unsettled or held or new_flows.waiting):
             return
         first = opening.read(MOST_READ)
-        for one in first:
-            openings.put(one, b"")
+        for diverted in first:
+            new_flows.put(diverted, b"")
         if unsettled and not held:
-            crossing.held_since = now
+            datapath.held_since = now
         held += unsettled
         if len(first) < MOST_READ:
-            for packet in held[crossing.settled :]:
-                packet.stage = openings.entered(openings.slot(packet.token))
-            crossing.settled = len(held)
-        self._take_openings(crossing, FIRST_BATCH, now)
+            for packet in held[datapath.settled :]:
+                packet.stage = new_flows.entered(new_flows.slot(packet.token))
+            datapath.settled = len(held)
+        self._take_new_flows(datapath, FIRST_BATCH, now)
         if not held:
             return
-        if len(held) > MOST_HELD or now - crossing.held_since > LONGEST_HELD:
+        if len(held) > MOST_HELD or now - datapath.held_since > LONGEST_HELD:
             kept: list[Packet] = []
             passed = held
         else:
             kept, passed = [], []
             for index, packet in enumerate(held):
-                before = index < crossing.settled and openings.taken(openings.slot(packet.token)) >= packet.stage
+                before = index < datapath.settled and new_flows.taken(new_flows.slot(packet.token)) >= packet.stage
                 (passed if before else kept).append(packet)
         waits = {packet.conversation.key for packet in kept}
         for packet in passed:
@@ -341,5 +350,5 @@ class Loop:
             packet.stage = 0
             discipline.offer(packet, now)
         if len(kept) < len(held):
-            crossing.settled = max(0, crossing.settled - len(passed))
-            crossing.held = kept
+            datapath.settled = max(0, datapath.settled - len(passed))
+            datapath.held = kept

@@ -118,14 +118,16 @@ class Probes:
             probed.beat(now)
         before = self._state
         self._state = {
-            (name, one.echoes.astray) for name, one in self._probed.items() if one.echoes.failing or one.echoes.astray
+            (name, uplink.echoes.astray)
+            for name, uplink in self._probed.items()
+            if uplink.echoes.failing or uplink.echoes.astray
         }
         return before != self._state
 
     @property
     def astray(self) -> dict[str, str]:
         """The uplinks whose remotes never answer while others do, and these remotes."""
-        return {name: _remotes(one) for name, one in self._probed.items() if one.echoes.astray}
+        return {name: _remotes(uplink) for name, uplink in self._probed.items() if uplink.echoes.astray}
 
     def why(self, uplink: str) -> str:
         """Why an uplink is unusable; empty if it works or is not probed."""

@@ -37,8 +37,8 @@ class Way(NamedTuple):
 
 def ways(plan: Plan) -> list[tuple[Way, str]]:
     """All directions of a plan with their interfaces; tunnels are ahead of uplinks."""
-    inside = [(Way(one.uplink, way, one.name), one.interface) for one in plan.tunnels for way in DIRECTIONS]
-    return inside + [(Way(one.name, way), one.interface) for one in plan.uplinks for way in DIRECTIONS]
+    inside = [(Way(tunnel.uplink, way, tunnel.name), tunnel.interface) for tunnel in plan.tunnels for way in DIRECTIONS]
+    return inside + [(Way(uplink.name, way), uplink.interface) for uplink in plan.uplinks for way in DIRECTIONS]
 
 
 def takes_whole(rate: Rate) -> bool:
@@ -125,14 +125,14 @@ class QueueManager:
         ]
         uplinks = {uplink.name: uplink for uplink in plan.uplinks}
         wrapped = [
-            diversion.Wrapped(uplinks[one.uplink].interface, one.protocol, one.ports, one.remotes)
-            for one in plan.tunnels
+            diversion.Wrapped(uplinks[tunnel.uplink].interface, tunnel.protocol, tunnel.ports, tunnel.remotes)
+            for tunnel in plan.tunnels
         ]
         # The echoes that measure a varying line must wait for the line alone.
         wrapped += [
-            diversion.Wrapped(one.interface, protocol, (), one.probing.remotes[:1])
-            for one in plan.uplinks
-            if one.probing is not None and any(one.lowest.of(way) for way in DIRECTIONS)
+            diversion.Wrapped(uplink.interface, protocol, (), uplink.probing.remotes[:1])
+            for uplink in plan.uplinks
+            if uplink.probing is not None and any(uplink.lowest.of(way) for way in DIRECTIONS)
             for protocol in (1, 58)
         ]
         marking = dscps if self.can_write else None

@@ -7,10 +7,10 @@ from typing import Any
 
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.around import Keeper
-from wily_sluice.gate.beside import Beside
+from wily_sluice.gate.background import BackgroundTasks
+from wily_sluice.gate.observers import Keeper
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.schedules.periods import period_start
+from wily_sluice.plan.schedules.moment import period_start
 from wily_sluice.units import SECOND, Nanoseconds
 
 RETRY = 2.0  # seconds
@@ -24,12 +24,12 @@ class Quotas:
         self,
         keeper: Keeper | None,
         engine: Callable[[], SiteEngine],
-        beside: Callable[[], Beside],
+        background: Callable[[], BackgroundTasks],
         happened: Callable[..., None],
     ) -> None:
         self._keeper = keeper
         self._engine = engine
-        self._beside = beside
+        self._background = background
         self._happened = happened
         self._kept: Nanoseconds = 0
         self._awaited: set[tuple[str, str]] = set()  # limiters with periods whose stored use is not known yet
@@ -86,7 +86,7 @@ class Quotas:
                 time.sleep(RETRY)
                 raise
 
-        self._beside().do("quotas", ask, known)
+        self._background().do("quotas", ask, known)
 
     def keep(self, ending: Set[str] = frozenset()) -> None:
         """Hand over the use since the last time; for limiters that are `ending`, in any case."""

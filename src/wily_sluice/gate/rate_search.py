@@ -48,7 +48,7 @@ class FoundLine:
         self.mark = mark
         self.remote = uplink.probing.remotes[0]
         self.family = family_of(self.remote)
-        self.remotes = [one for one in uplink.probing.remotes if family_of(one) == self.family]
+        self.remotes = [remote for remote in uplink.probing.remotes if family_of(remote) == self.family]
         self.told = False  # that nobody answers
         self.identifier = (os.getpid() + IDENTIFIER + number) & 0xFFFF
         self.end = echo_socket(self.family)
@@ -121,7 +121,7 @@ class Finding:
     @property
     def rates(self) -> dict[str, dict[str, Rate]]:
         """The present rate of each line that varies, by uplink and direction."""
-        return {name: {way: one.rate for way, one in line.finders.items()} for name, line in self._lines.items()}
+        return {name: {way: finder.rate for way, finder in line.finders.items()} for name, line in self._lines.items()}
 
     def arrange(self, plan: Plan, shapers: Mapping[Line, Shaper], numbers: Mapping[str, int]) -> None:
         """Switch to this plan. An unchanged uplink keeps its rate. OSError if the machine does not permit pings."""
@@ -176,15 +176,15 @@ class Finding:
 
     def _tell_of(self, line: FoundLine, way: Direction, now: Nanoseconds) -> None:
         """Report the steps since the last report, at most once a second: each step down, and the sum of steps up."""
-        told, finder = line.telling[way], line.finders[way]
-        steps = finder.steps - told.steps
-        if now - told.at < SECOND or not (steps or finder.rate >= RISEN * told.rate):
+        watching, finder = line.telling[way], line.finders[way]
+        steps = finder.steps - watching.steps
+        if now - watching.at < SECOND or not (steps or finder.rate >= RISEN * watching.rate):
             return
         about: dict[str, str | int] = {"uplink": line.uplink.name, "direction": way, "after": finder.rate}
         if steps:
-            self._tell("uplink.slower", "info", **about, before=told.most, steps=steps)
+            self._tell("uplink.slower", "info", **about, before=watching.most, steps=steps)
         else:
-            self._tell("uplink.faster", "info", **about, before=told.rate)
+            self._tell("uplink.faster", "info", **about, before=watching.rate)
         line.telling[way] = Telling(finder.rate, finder.steps, now)
 
     def _retune(self, line: FoundLine, way: Direction, now: Nanoseconds) -> None:

@@ -10,15 +10,15 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import Final
 
 from wily_sluice.engine.classify.header import parse
-from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.classify.neighbours import Home
+from wily_sluice.engine.classify.service import Known
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.conversations.strangers import Home
-from wily_sluice.engine.queueing.refusing import Refusing
+from wily_sluice.engine.queueing.leaf_queue import Refusing
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.uplink_health import UplinkHealth
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.machine import Machine, Survey
-from wily_sluice.gate.kernel.packet_queue import Diverted
+from wily_sluice.gate.kernel.packet_queue import QueuedPacket
 from wily_sluice.gate.kernel.policy_routes import FAMILIES, Hop
 from wily_sluice.gate.probes import Probes
 from wily_sluice.plan.line_choice import line_of, spent_routes
@@ -43,7 +43,7 @@ def _planned(plan: Plan) -> Iterator[Hop]:
 
 
 class UplinkSelection:
-    """The steering of one gate. `tell` is called with each event, its level and details."""
+    """The uplinks of conversations, for one gate. `tell` is called with each event, its level and details."""
 
     def __init__(self, machine: Machine, homes: Mapping[int, Home], tell: Callable[..., None], probes: Probes) -> None:
         self._probes = probes
@@ -69,7 +69,7 @@ class UplinkSelection:
 
     def number(self, plan: Plan) -> dict[str, int]:
         """The numbers of a plan's uplinks and tunnels."""
-        known = {name: self.numbers[name] for name in (one.name for one in plan.lines) if name in self.numbers}
+        known = {name: self.numbers[name] for name in (line.name for line in plan.lines) if name in self.numbers}
         free = iter(number for number in range(1, plan.gate.marks.most + 1) if number not in known.values())
         return {line.name: known[line.name] if line.name in known else next(free) for line in plan.lines}
 
@@ -84,7 +84,7 @@ class UplinkSelection:
             self._hops[hop.family, hop.interface] = hop
         numbers = {line.interface: self.numbers[line.name] for line in plan.lines}
         here = tuple(hop for hop in self._hops.values() if hop.interface in survey.running)
-        ends = {remote: self.numbers[one.uplink] for one in plan.tunnels for remote in one.remotes}
+        ends = {remote: self.numbers[tunnel.uplink] for tunnel in plan.tunnels for remote in tunnel.remotes}
         field = plan.gate.marks
         if self._led is not None and (numbers, ends, field) != self._led[:3]:
             self._machine.leave()  # clear away outdated rules
@@ -188,7 +188,7 @@ class UplinkSelection:
                 self._troubles.append(str(error))
 
     def mark(
-        self, plan: Plan, engine: SiteEngine, recognition: Recognition | None, diverted: Diverted, now: Nanoseconds
+        self, plan: Plan, engine: SiteEngine, recognition: Recognition | None, diverted: QueuedPacket, now: Nanoseconds
     ) -> int:
         """The mark for one of a conversation's first packets, with the marks of others kept; -1 for none."""
         parsed = parse(diverted.header, True)

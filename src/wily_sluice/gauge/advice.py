@@ -1,4 +1,4 @@
-"""Advice for a plan from measurements of a line: rates, headroom and framing, with the arithmetic."""
+"""What measurements of a line are worth: estimates of its rates, and advice for a plan."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -38,23 +38,23 @@ def advice(measurements: Sequence[Measured], known: FramingWords | None = None) 
     rates: dict[Direction, Rate] = {}
     shakes = []
     for way in DIRECTIONS:
-        found = [(one, one.ways[way].data) for one in measurements]
+        pairs = [(measurement, measurement.ways[way].data) for measurement in measurements]
         lines = []
-        for one, data in found:
+        for measured, data in pairs:
             if data is None:
                 continue
-            lines.append(_sized(one, way, data).line(costs))
+            lines.append(_sized(measured, way, data).line(costs))
             shakes.append(1 - float(np.percentile(data.steps, TENTH)) / data.rate)
         if not lines:
             continue
         rate = float(np.percentile(lines, TENTH))
         rates[way] = _rounded_down(rate)
-        one, data = next((one, data) for one, data in found if data is not None)
-        packet = one.segment + one.headers
+        measured, data = next((measured, data) for measured, data in pairs if data is not None)
+        packet = measured.segment + measured.headers
         if len(lines) == 1:
             steps.append(
                 f"{way}: {format_rate(round(data.rate))} of data × {costs.cost(packet):,} bytes on the line for "
-                f"{one.segment:,} of data, and the test packets = {format_rate(round(rate))}"
+                f"{measured.segment:,} of data, and the test packets = {format_rate(round(rate))}"
             )
         else:
             steps.append(
@@ -77,15 +77,15 @@ def advice(measurements: Sequence[Measured], known: FramingWords | None = None) 
     return Advice(rates, headroom, framing, tuple(steps))
 
 
-def line_rates(one: Measured) -> dict[Direction, float]:
+def line_rates(measured: Measured) -> dict[Direction, float]:
     """The line's rates in bit/s from a single measurement."""
-    framing = _framing([one], None)[1]
-    found = {way: own.data for way, own in one.ways.items()}
-    return {way: _sized(one, way, data).line(framing) for way, data in found.items() if data is not None}
+    framing = _framing([measured], None)[1]
+    rates = {way: own.data for way, own in measured.ways.items()}
+    return {way: _sized(measured, way, data).line(framing) for way, data in rates.items() if data is not None}
 
 
-def _sized(one: Measured, way: Direction, data: Estimate) -> Sized:
-    return Sized(one.segment, one.headers, data.rate, one.ways[way].beside)
+def _sized(measured: Measured, way: Direction, data: Estimate) -> Sized:
+    return Sized(measured.segment, measured.headers, data.rate, measured.ways[way].beside)
 
 
 def _rounded_down(rate: float) -> Rate:
@@ -95,16 +95,16 @@ def _rounded_down(rate: float) -> Rate:
 
 
 def _framing(measurements: Sequence[Measured], known: FramingWords | None) -> tuple[str, Framing, list[str]]:
-    one = next((one for one in measurements if one.framings), None)
-    if one is None:
+    measurement = next((measurement for measurement in measurements if measurement.framings), None)
+    if measurement is None:
         if known is not None:
             return known.words, known.framing, ["framing: not measured; the plan's is taken"]
         return USUAL_FRAMING, parse_stack(USUAL_FRAMING).framing, ["framing: not measured; ethernet is taken"]
-    if known is not None and any(parse_stack(fit.words).framing == known.framing for fit in one.framings):
+    if known is not None and any(parse_stack(fit.words).framing == known.framing for fit in measurement.framings):
         return known.words, known.framing, [f"framing: {known.words}, as in the plan, fits the measurement"]
-    best = one.framings[0]
-    also = [fit.words for fit in one.framings[1:4]]
-    sizes = ", ".join(f"{segment:,}" for segment, *_ in one.sizes)
-    told = f"framing: rates of data with {sizes} payload bytes per packet agree on one line rate, within "
-    told += f"{best.spread:.1%}, by {best.words}"
-    return best.words, parse_stack(best.words).framing, [told + (f"; as well by {', '.join(also)}" if also else "")]
+    best = measurement.framings[0]
+    also = [fit.words for fit in measurement.framings[1:4]]
+    sizes = ", ".join(f"{segment:,}" for segment, *_ in measurement.sizes)
+    words = f"framing: rates of data with {sizes} payload bytes per packet agree on one line rate, within "
+    words += f"{best.spread:.1%}, by {best.words}"
+    return best.words, parse_stack(best.words).framing, [words + (f"; as well by {', '.join(also)}" if also else "")]

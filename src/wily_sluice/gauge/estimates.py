@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from wily_sluice.bootstrap import bootstrap
 from wily_sluice.engine.framing import Framing
 from wily_sluice.units import SECOND, Nanoseconds, Rate, Size
 
@@ -67,20 +68,10 @@ def ramp_ends(rates: Sequence[float]) -> int:
 
 def interval(values: Sequence[float]) -> tuple[float, float]:
     """Where the mean is, with CONFIDENCE."""
-    from scipy.stats import bootstrap
-
     data = np.asarray(values, dtype=np.float64)
     if len(data) < 2 or float(np.ptp(data)) == 0:
         return float(data.mean()), float(data.mean())
-    found = bootstrap(
-        (data,),
-        np.mean,
-        n_resamples=DRAWS,
-        confidence_level=CONFIDENCE,
-        method="percentile",
-        rng=np.random.default_rng(1),
-    )
-    return float(found.confidence_interval.low), float(found.confidence_interval.high)
+    return bootstrap((data,), np.mean, DRAWS, CONFIDENCE)
 
 
 def buffer_of(waits: Sequence[Nanoseconds]) -> float | None:
@@ -128,11 +119,11 @@ def fits(measured: Sequence[Sized], framings: Iterable[tuple[str, Framing]]) -> 
     """How well framings explain rates with segments of different sizes. The best is first; those that explain them as
     well, as far as such rates can tell, follow.
     """
-    alike = ALIKE + math.hypot(*(one.doubt for one in measured))
-    found = []
+    alike = ALIKE + math.hypot(*(sized.doubt for sized in measured))
+    fits_found = []
     for words, framing in framings:
-        rates = [one.line(framing) for one in measured]
+        rates = [sized.line(framing) for sized in measured]
         mean = sum(rates) / len(rates)
-        found.append(Fit(words, round(mean), (max(rates) - min(rates)) / mean))
-    found.sort(key=lambda fit: fit.spread)
-    return [fit for fit in found if fit.spread <= found[0].spread + alike] if found else []
+        fits_found.append(Fit(words, round(mean), (max(rates) - min(rates)) / mean))
+    fits_found.sort(key=lambda fit: fit.spread)
+    return [fit for fit in fits_found if fit.spread <= fits_found[0].spread + alike] if fits_found else []

@@ -109,10 +109,12 @@ class FarEnd:
 
     async def _challenge(self, _: web.Request) -> web.StreamResponse:
         now = time.monotonic_ns()
-        self._sessions = {name: one for name, one in self._sessions.items() if now - one.begun < LONGEST_SESSION}
+        self._sessions = {
+            name: session for name, session in self._sessions.items() if now - session.begun < LONGEST_SESSION
+        }
         while len(self._sessions) >= MOST_SESSIONS:
             # Those who signed nothing yet make room first: so strangers cannot end a measurement.
-            idle = next((name for name, one in self._sessions.items() if not one.known), None)
+            idle = next((name for name, session in self._sessions.items() if not session.known), None)
             if idle is None:
                 raise web.HTTPServiceUnavailable(text="too many measurements at once\n")
             del self._sessions[idle]

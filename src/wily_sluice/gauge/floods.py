@@ -77,12 +77,12 @@ def udp(local: str, port: int) -> socket.socket:
 
 def flood(sending: Sequence[Sending], to: To, span: Span) -> None:
     """Send until it is time to stop."""
-    streams = [one for one in sending if one.stream in to]
+    streams = [wanted for wanted in sending if wanted.stream in to]
     if not streams:
         return
-    due = [(span.begin + one.gap * number // len(streams), number) for number, one in enumerate(streams)]
+    due = [(span.begin + stream.gap * number // len(streams), number) for number, stream in enumerate(streams)]
     heapify(due)
-    fillings = [bytes(max(0, one.length - HEADERS[to[one.stream][0].family] - SENT.size)) for one in streams]
+    fillings = [bytes(max(0, stream.length - HEADERS[to[stream.stream][0].family] - SENT.size)) for stream in streams]
     while due[0][0] < span.until:
         now = time.time_ns()
         if due[0][0] > now:
@@ -116,7 +116,10 @@ def count(ends: Sequence[socket.socket], span: Span) -> list[Arrived]:
                     if span.counted <= arrived < span.until:
                         _, stream, sent = SENT.unpack_from(data)
                         waits.setdefault(stream, []).append(arrived - sent)
-    return [Arrived(stream, len(one), _percentile(one, 95), _percentile(one, 99)) for stream, one in waits.items()]
+    return [
+        Arrived(stream, len(delays), _percentile(delays, 95), _percentile(delays, 99))
+        for stream, delays in waits.items()
+    ]
 
 
 def _percentile(waits: list[int], percent: int) -> int:
@@ -129,8 +132,8 @@ def flood_and_count(ends: Sequence[socket.socket], sending: Sequence[Sending], t
     child = os.fork()
     if child == 0:
         try:
-            found = json.dumps(count(ends, span)).encode()
-            os.write(writer, len(found).to_bytes(4) + found)
+            counted = json.dumps(count(ends, span)).encode()
+            os.write(writer, len(counted).to_bytes(4) + counted)
         finally:
             os._exit(0)
     os.close(writer)
@@ -138,6 +141,6 @@ def flood_and_count(ends: Sequence[socket.socket], sending: Sequence[Sending], t
         flood(sending, to, span)
         with os.fdopen(reader, "rb") as pipe:
             size = int.from_bytes(pipe.read(4))
-            return [Arrived(*one) for one in json.loads(pipe.read(size) or b"[]")]
+            return [Arrived(*load) for load in json.loads(pipe.read(size) or b"[]")]
     finally:
         os.waitpid(child, 0)

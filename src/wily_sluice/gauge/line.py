@@ -11,10 +11,9 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from wily_sluice.errors import LiveError
-from wily_sluice.gauge.delays import Answered, Delays, delays, delays_within
+from wily_sluice.gauge.delays import Answered, Delays, delays, delays_within, probe
 from wily_sluice.gauge.estimates import Estimate, Fit, Sized, buffer_of, estimate, fits, round_trips_a_minute
 from wily_sluice.gauge.loads import Course, Far, Load, load
-from wily_sluice.gauge.sender import probe
 from wily_sluice.gauge.stamp import LENGTH, LONGEST
 from wily_sluice.plan.file.framings import stacks
 from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate, Size
@@ -109,7 +108,7 @@ class Probing:
 
     def between(self, begin: Nanoseconds, end: Nanoseconds) -> list[Answered]:
         """The packets that were sent in that time."""
-        return [one for one in self.answers if begin <= one.packet.sender_at < end]
+        return [answer for answer in self.answers if begin <= answer.packet.sender_at < end]
 
 
 def measure(
@@ -164,70 +163,72 @@ class _Steps:
         ended = time.time_ns()
         time.sleep(0.5)
         self._measured.phases.append(("idle", begun, ended))
-        found = self._probing.between(begun, ended)
-        if not found:
+        answered = self._probing.between(begun, ended)
+        if not answered:
             why = (
                 self._probing.trouble or "no test packet came back: the far end has another key, or no UDP goes through"
             )
             self._measured.troubles.append(f"delays: {why}")
             return
-        self._measured.idle = delays(round((ended - begun) * PACE / SECOND), found)
-        self._base = (begun + ended) // 2, _base(found)
+        self._measured.idle = delays(round((ended - begun) * PACE / SECOND), answered)
+        self._base = (begun + ended) // 2, _base(answered)
 
     def loaded(self, way: Direction) -> None:
         """One direction, loaded."""
         self._tell(f"loading {way}", 0.1 if way == "down" else 0.4)
-        one = asyncio.run(load(self._far, (way,), self._connections, LOADED))[way]
-        found = self._measured.ways[way]
-        if one.segment:
-            self._measured.segment, self._measured.headers = one.segment, one.headers
-        found.load, found.data = one, estimate(one.course, self._measured.segment)
-        found.responsiveness = round_trips_a_minute(one.trips)
-        if one.trouble:
-            self._measured.troubles.append(f"{way}: {one.trouble}")
-        self._measured.phases.append((way, one.begun, one.ended))
-        self._measured.courses.append((way, one.begun, self._measured.segment, one.course))
+        loaded = asyncio.run(load(self._far, (way,), self._connections, LOADED))[way]
+        figures = self._measured.ways[way]
+        if loaded.segment:
+            self._measured.segment, self._measured.headers = loaded.segment, loaded.headers
+        figures.load, figures.data = loaded, estimate(loaded.course, self._measured.segment)
+        figures.responsiveness = round_trips_a_minute(loaded.trips)
+        if loaded.trouble:
+            self._measured.troubles.append(f"{way}: {loaded.trouble}")
+        self._measured.phases.append((way, loaded.begun, loaded.ended))
+        self._measured.courses.append((way, loaded.begun, self._measured.segment, loaded.course))
         time.sleep(DRAINS / SECOND)
 
-    def beside(self, one: Load, way: Direction) -> tuple[tuple[Size, float], ...]:
+    def beside(self, load: Load, way: Direction) -> tuple[tuple[Size, float], ...]:
         """What else of ours came through in a direction: sizes of IP packets, and how many a second."""
-        lasted = max(1, one.ended - one.begun) / SECOND
-        found = delays_within(self._probing.between(one.begun, one.ended)) if self._probing is not None else None
+        lasted = max(1, load.ended - load.begun) / SECOND
+        delays = delays_within(self._probing.between(load.begun, load.ended)) if self._probing is not None else None
         passed = 0
-        if found is not None:
-            passed = found.answered if way == "down" else found.sent - (found.lost_up or 0)
-        return (TEST_PACKET, passed / lasted), (SMALL_REQUEST, SMALL_PACKETS * len(one.trips) / lasted)
+        if delays is not None:
+            passed = delays.answered if way == "down" else delays.sent - (delays.lost_up or 0)
+        return (TEST_PACKET, passed / lasted), (SMALL_REQUEST, SMALL_PACKETS * len(load.trips) / lasted)
 
     def both(self) -> None:
         """Both directions at once: some lines share their capacity."""
         self._tell("loading both ways", 0.65)
         loads = asyncio.run(load(self._far, DIRECTIONS, self._connections, BOTH, small=False))
-        for way, one in loads.items():
-            self._measured.ways[way].both = estimate(one.course, self._measured.segment)
-            self._measured.courses.append((way, one.begun, self._measured.segment, one.course))
+        for way, loaded in loads.items():
+            self._measured.ways[way].both = estimate(loaded.course, self._measured.segment)
+            self._measured.courses.append((way, loaded.begun, self._measured.segment, loaded.course))
         first = next(iter(loads.values()))
         self._measured.phases.append(("both", first.begun, first.ended))
         time.sleep(DRAINS / SECOND)
 
     def sizes(self) -> None:
         """The slower direction with small packets, which reveals the per-packet overhead."""
-        rates = {way: one.data.rate for way, one in self._measured.ways.items() if one.data is not None}
+        rates = {way: figures.data.rate for way, figures in self._measured.ways.items() if figures.data is not None}
         if not rates:
             return
-        way = min(rates, key=lambda one: rates[one])
+        way = min(rates, key=lambda each: rates[each])
         self._measured.sized = way
         lasts = SIZED if rates[way] > SLOW else SIZED_SLOW
-        fitting = [one for one in SEGMENTS if rates[way] / 8 / (one + self._measured.headers) <= MOST_PACKETS]
+        fitting = [
+            segment for segment in SEGMENTS if rates[way] / 8 / (segment + self._measured.headers) <= MOST_PACKETS
+        ]
         for number, segment in enumerate((*fitting[:-1][: MOST_SIZES - 1], *fitting[-1:])):
             self._tell(f"with segments of {segment} bytes", 0.75 + 0.06 * number)
-            one = asyncio.run(load(self._far, (way,), self._connections, lasts, segment, small=False))[way]
-            rate = estimate(one.course, own := one.mean or segment)
-            if one.trouble:
-                self._measured.notes.append(f"with segments of {segment} bytes: {one.trouble}")
-            if rate is not None and not one.trouble:
-                self._small.append((own, rate, one))
-                self._measured.phases.append(("small", one.begun, one.ended))
-                self._measured.courses.append((way, one.begun, own, one.course))
+            loaded = asyncio.run(load(self._far, (way,), self._connections, lasts, segment, small=False))[way]
+            rate = estimate(loaded.course, own := loaded.mean or segment)
+            if loaded.trouble:
+                self._measured.notes.append(f"with segments of {segment} bytes: {loaded.trouble}")
+            if rate is not None and not loaded.trouble:
+                self._small.append((own, rate, loaded))
+                self._measured.phases.append(("small", loaded.begun, loaded.ended))
+                self._measured.courses.append((way, loaded.begun, own, loaded.course))
             time.sleep(DRAINS / SECOND)
         if not self._small:
             self._measured.notes.append("its framing does not show: machines cannot send small packets as fast")
@@ -239,10 +240,10 @@ class _Steps:
             return
         headers = self._measured.headers
         sizes = [Sized(self._measured.segment, headers, way.data.rate, way.beside, way.data.doubt)]
-        for own, rate, one in self._small:
-            sizes.append(Sized(own, headers, rate.rate, self.beside(one, self._measured.sized), rate.doubt))
+        for own, rate, sample in self._small:
+            sizes.append(Sized(own, headers, rate.rate, self.beside(sample, self._measured.sized), rate.doubt))
         self._measured.sizes = sizes
-        self._measured.framings = fits(sizes, [(one.words, one.framing) for one in stacks(1)])
+        self._measured.framings = fits(sizes, [(candidate.words, candidate.framing) for candidate in stacks(1)])
 
     def largest(self, port: int) -> None:
         """The largest packet that goes there and back whole."""
@@ -266,30 +267,33 @@ class _Steps:
         if abs(drift[0]) * SECOND > MOST_DRIFT:
             self._measured.notes.append("a clock was set during the measurement: one-way delays are left out")
             return
-        for one in answers:
-            passed = one.packet.sender_at - began
+        for answer in answers:
+            passed = answer.packet.sender_at - began
             ways = [
-                round(way - base - slope * passed) for way, base, slope in zip(_one_way(one), first, drift, strict=True)
+                round(way - base - slope * passed)
+                for way, base, slope in zip(_one_way(answer), first, drift, strict=True)
             ]
-            self._measured.waits.append((one.packet.sender_at, ways[0], ways[1]))
-        for way, found in self._measured.ways.items():
-            phase = next((one for one in self._measured.phases if one[0] == way), None)
+            self._measured.waits.append((answer.packet.sender_at, ways[0], ways[1]))
+        for way, figures in self._measured.ways.items():
+            phase = next((phase for phase in self._measured.phases if phase[0] == way), None)
             if phase is None:
                 continue
-            begin = phase[1] + (found.data.ramp if found.data is not None else 0)
-            found.loaded = delays_within(self._probing.between(begin, phase[2]))
+            begin = phase[1] + (figures.data.ramp if figures.data is not None else 0)
+            figures.loaded = delays_within(self._probing.between(begin, phase[2]))
             index = 1 if way == "up" else 2
-            found.buffer = buffer_of([one[index] for one in self._measured.waits if begin <= one[0] < phase[2]])
+            figures.buffer = buffer_of(
+                [sample[index] for sample in self._measured.waits if begin <= sample[0] < phase[2]]
+            )
 
 
-def _one_way(one: Answered) -> tuple[Nanoseconds, Nanoseconds]:
+def _one_way(answered: Answered) -> tuple[Nanoseconds, Nanoseconds]:
     """Up and down; each by two clocks, so that only differences tell something."""
-    return one.packet.received - one.packet.sender_at, one.came - one.packet.at
+    return answered.packet.received - answered.packet.sender_at, answered.came - answered.packet.at
 
 
 def _base(answers: list[Answered]) -> tuple[Nanoseconds, Nanoseconds]:
     """The idle line's delay in each direction, with the offset of the clocks."""
-    ways = np.array([_one_way(one) for one in answers], dtype=np.int64)
+    ways = np.array([_one_way(answer) for answer in answers], dtype=np.int64)
     low = np.percentile(ways, 10, axis=0)
     return int(low[0]), int(low[1])
 
@@ -304,22 +308,22 @@ def largest_packet(host: str, port: int, key: bytes) -> Size | None:
     family, _, _, _, address = socket.getaddrinfo(host, port, type=socket.SOCK_DGRAM)[0]
     headers = 48 if family == socket.AF_INET6 else 28
     low, high, best = SMALLEST_PACKET, LARGEST_PACKET, None
-    with prepared(family) as one:
+    with prepared(family) as end:
         level, option = (
             (socket.IPPROTO_IPV6, IPV6_MTU_DISCOVER)
             if family == socket.AF_INET6
             else (socket.IPPROTO_IP, IP_MTU_DISCOVER)
         )
-        one.setsockopt(level, option, PROBE)
-        one.connect(address)
-        one.settimeout(0.7)
+        end.setsockopt(level, option, PROBE)
+        end.connect(address)
+        end.settimeout(0.7)
 
         def passes(size: Size) -> bool:
             for _ in range(2):
                 try:
-                    one.send(sent_packet(Sent(size, time.time_ns()), key, size - headers))
+                    end.send(sent_packet(Sent(size, time.time_ns()), key, size - headers))
                     while True:
-                        data, _, _, _, _ = receive(one)
+                        data, _, _, _, _ = receive(end)
                         if read_reflected(data, key).sender_sequence == size and len(data) == size - headers:
                             return True
                 except (TimeoutError, OSError, MalformedError, struct.error):

@@ -70,7 +70,7 @@ class Far:
         if self.key is None:
             return
         try:
-            async with session() as one, one.get(f"{self.base}/gauge/challenge") as answer:
+            async with session() as http, http.get(f"{self.base}/gauge/challenge") as answer:
                 if answer.status != 200:
                     raise LiveError(
                         f"{self.host} answers with status {answer.status}: it is busy, or no far end of ours"
@@ -85,10 +85,10 @@ class Far:
 
     def _note(self, answer: aiohttp.ClientResponse) -> None:
         via, age = answer.headers.get("Via", ""), answer.headers.get("Age", "")
-        found = [f"a proxy is on the way ({via}): it is measured as part of the line"] if via else []
+        notes = [f"a proxy is on the way ({via}): it is measured as part of the line"] if via else []
         if age.isdigit() and int(age):
-            found.append("what came is older than the question: a cache answered, so the rate may not be the line's")
-        self.notes += [note for note in found if note not in self.notes]
+            notes.append("what came is older than the question: a cache answered, so the rate may not be the line's")
+        self.notes += [note for note in notes if note not in self.notes]
 
 
 class Connector(aiohttp.TCPConnector):
@@ -124,13 +124,13 @@ def session(segment: Size = 0, loads: bool = False) -> aiohttp.ClientSession:
 
     def made(address: Any) -> socket.socket:
         family, kind, protocol, _, _ = address
-        one = socket.socket(family, kind, protocol)
+        end = socket.socket(family, kind, protocol)
         if loads:
-            one.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
-            one.setsockopt(socket.IPPROTO_TCP, socket.TCP_CORK, 1)
+            end.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
+            end.setsockopt(socket.IPPROTO_TCP, socket.TCP_CORK, 1)
         if segment:
-            one.setsockopt(socket.IPPROTO_TCP, socket.TCP_MAXSEG, segment)
-        return one
+            end.setsockopt(socket.IPPROTO_TCP, socket.TCP_MAXSEG, segment)
+        return end
 
     timeout = aiohttp.ClientTimeout(total=None, sock_connect=ANSWERS_WITHIN, sock_read=None)
     return aiohttp.ClientSession(connector=Connector(made), timeout=timeout, auto_decompress=False)
@@ -142,16 +142,16 @@ async def load(
     """Load the line in these directions for a time. An interrupt ends it and keeps the results."""
     loads: dict[Direction, Load] = {way: Load() for way in ways}
     until = time.monotonic_ns() + lasts
-    for one in loads.values():
-        one.begun = time.time_ns()
+    for load in loads.values():
+        load.begun = time.time_ns()
     async with session(segment, True) as shared:
         tasks: list[asyncio.Task[None]] = []
         transfers: list[asyncio.Task[None]] = []
-        for way, one in loads.items():
+        for way, load in loads.items():
             run = _download if way == "down" else _upload
             if way == "down":
-                tasks.append(asyncio.create_task(_sample(one)))
-            transfers += [asyncio.create_task(run(shared, far, one)) for _ in range(connections)]
+                tasks.append(asyncio.create_task(_sample(load)))
+            transfers += [asyncio.create_task(run(shared, far, load)) for _ in range(connections)]
         if small and far.key is not None:
             tasks.append(asyncio.create_task(_small(far, next(iter(loads.values())))))
         try:
@@ -162,8 +162,8 @@ async def load(
             if isinstance(shared.connector, Connector):
                 shared.connector.break_off()
             await asyncio.gather(*tasks, *transfers, return_exceptions=True)
-    for one in loads.values():
-        one.ended = time.time_ns()
+    for load in loads.values():
+        load.ended = time.time_ns()
     if "up" in loads and far.key is not None:
         await _fetch_taken(far, loads["up"])
     return loads
@@ -179,71 +179,71 @@ async def _watch(
     moved, since = -1, time.monotonic_ns()
     while (now := time.monotonic_ns()) < until:
         await asyncio.sleep(min(0.1, (until - now) / SECOND))
-        total = sum(one.segments.total()[0] for one in loads.values())
+        total = sum(load.segments.total()[0] for load in loads.values())
         if isinstance(shared.connector, Connector) and "up" in loads:
             total += shared.connector.acknowledged()
         if total != moved:
             moved, since = total, now
         elif now - since > STANDS_STILL:
             trouble = f"the line stood still for {STANDS_STILL / SECOND:.0f} s" if moved > 0 else "nothing came"
-            for one in loads.values():
-                one.trouble = one.trouble or trouble
+            for load in loads.values():
+                load.trouble = load.trouble or trouble
             return
         if all(task.done() for task in transfers):
-            for one in loads.values():
-                one.trouble = one.trouble or "all connections were closed"
+            for load in loads.values():
+                load.trouble = load.trouble or "all connections were closed"
             return
 
 
-async def _download(shared: aiohttp.ClientSession, far: Far, one: Load) -> None:
+async def _download(shared: aiohttp.ClientSession, far: Far, load: Load) -> None:
     url = far.url or f"{far.base}/gauge/down"
     while True:
         try:
             async with shared.get(url, headers=far.request("GET", "/gauge/down")) as answer:
                 if answer.status != 200:
-                    one.trouble = f"{url} answers with status {answer.status}"
+                    load.trouble = f"{url} answers with status {answer.status}"
                     return
                 far._note(answer)
                 transport = answer.connection.transport if answer.connection is not None else None
                 end = transport.get_extra_info("socket") if transport is not None else None
-                one.segments.add(end)
-                one.segment, one.headers = segment_of(end)
+                load.segments.add(end)
+                load.segment, load.headers = segment_of(end)
                 try:
                     async for _ in answer.content.iter_any():
                         continue
                 finally:
-                    one.segments.remove(end)
+                    load.segments.remove(end)
         except (aiohttp.ClientError, TimeoutError, OSError) as error:
-            one.trouble = f"a connection broke: {str(error) or type(error).__name__}"
+            load.trouble = f"a connection broke: {str(error) or type(error).__name__}"
             return
         if not far.url:
             return
 
 
-async def _upload(shared: aiohttp.ClientSession, far: Far, one: Load) -> None:
+async def _upload(shared: aiohttp.ClientSession, far: Far, load: Load) -> None:
     filling = os.urandom(CHUNK)  # nothing on the way can make it smaller
 
     async def body() -> AsyncIterator[bytes]:
-        while not one.trouble:
+        while not load.trouble:
             yield filling
             await asyncio.sleep(0)  # on a line as fast as this machine, nothing else would have a turn
 
     try:
         async with shared.post(f"{far.base}/gauge/up", data=body(), headers=far.request("POST", "/gauge/up")) as answer:
             if answer.status != 200:
-                one.trouble = f"{far.base} answers with status {answer.status}"
+                load.trouble = f"{far.base} answers with status {answer.status}"
     except (aiohttp.ClientError, TimeoutError, OSError) as error:
-        one.trouble = f"a connection broke: {str(error) or type(error).__name__}"
+        load.trouble = f"a connection broke: {str(error) or type(error).__name__}"
 
 
-async def _sample(one: Load) -> None:
+async def _sample(load: Load) -> None:
     """Note how much has come."""
     while True:
-        one.course.append((time.monotonic_ns(), *one.segments.total()))
+        load.course.append((time.monotonic_ns(), *load.segments.total()))
         await asyncio.sleep(SAMPLE)
 
 
-async def _small(far: Far, one: Load) -> None:
+async def _small(far: Far, load: Load) -> None:
     """Ask for a byte over a new connection, again and again. To connect takes a round trip, and so does the byte."""
     while True:
         begun = time.monotonic_ns()
@@ -254,11 +254,11 @@ async def _small(far: Far, one: Load) -> None:
             ):
                 await answer.read()
                 if answer.status == 200:
-                    one.trips.append((time.monotonic_ns() - begun) // 2)
+                    load.trips.append((time.monotonic_ns() - begun) // 2)
         await asyncio.sleep(SMALL_EVERY)
 
 
-async def _fetch_taken(far: Far, one: Load) -> None:
+async def _fetch_taken(far: Far, load: Load) -> None:
     """The far end's counts, by its own clock: data sent from here may still be queued."""
     with suppress(aiohttp.ClientError, TimeoutError, OSError, ValueError, KeyError):
         async with (
@@ -267,9 +267,9 @@ async def _fetch_taken(far: Far, one: Load) -> None:
         ):
             if answer.status == 200:
                 taken = (await answer.json())["taken"]
-                one.course = [(int(at), int(segments), int(size)) for at, segments, size in taken]
+                load.course = [(int(at), int(segments), int(size)) for at, segments, size in taken]
                 return
-    one.trouble = one.trouble or "the far end did not report what it received"
+    load.trouble = load.trouble or "the far end did not report what it received"
 
 
 def host_of(url: str) -> str:

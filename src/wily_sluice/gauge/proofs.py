@@ -60,20 +60,20 @@ class Proofs:
             case {"end": True}:
                 return {"end": True}
             case {"listen": list(ends)} if len(ends) <= MOST_ENDS:
-                found = []
+                sending_ends = []
                 for end in ends:
                     match end:
                         case ["udp" | "tcp" as protocol, int(port)] if 0 < port < 65_536:
-                            found.append([protocol, address, port])
+                            sending_ends.append([protocol, address, port])
                         case _:
                             raise Refused("an end is a protocol and a port")
-                return {"listen": found, "secret": secret.hex()}
+                return {"listen": sending_ends, "secret": secret.hex()}
             case {"flood": {"send": list(sending), "wait": int(wait), "warm": int(warm), "counted": int(counted)}}:
                 if min(wait, warm, counted) < 0 or wait + warm + counted > LONGEST_FLOOD:
                     raise Refused("a flood lasts 20 s at most")
                 rate = 0.0
-                for one in sending:
-                    match one:
+                for wish in sending:
+                    match wish:
                         case [int(stream), int(gap), int(length)] if (
                             0 <= stream < 65_536 and gap >= SHORTEST_GAP and SMALLEST_PACKET <= length <= LARGEST_PACKET
                         ):

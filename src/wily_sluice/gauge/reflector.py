@@ -76,25 +76,25 @@ class Reflector:
 
 def prepared(family: socket.AddressFamily) -> socket.socket:
     """A socket for test packets that says when each came and how far it may still go."""
-    one = socket.socket(family, socket.SOCK_DGRAM)
-    one.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
+    end = socket.socket(family, socket.SOCK_DGRAM)
+    end.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
     if family == socket.AF_INET6:
-        one.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 0)
-        one.setsockopt(socket.IPPROTO_IPV6, IPV6_RECVHOPLIMIT, 1)
-        one.setsockopt(socket.IPPROTO_IPV6, IPV6_RECVPKTINFO, 1)
+        end.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 0)
+        end.setsockopt(socket.IPPROTO_IPV6, IPV6_RECVHOPLIMIT, 1)
+        end.setsockopt(socket.IPPROTO_IPV6, IPV6_RECVPKTINFO, 1)
     else:
-        one.setsockopt(socket.IPPROTO_IP, IP_PKTINFO, 1)
-    one.setsockopt(socket.IPPROTO_IP, IP_RECVTTL, 1)
-    return one
+        end.setsockopt(socket.IPPROTO_IP, IP_PKTINFO, 1)
+    end.setsockopt(socket.IPPROTO_IP, IP_RECVTTL, 1)
+    return end
 
 
-def receive(one: socket.socket) -> tuple[bytes, tuple[str, int], Nanoseconds, int, Said]:
+def receive(end: socket.socket) -> tuple[bytes, tuple[str, int], Nanoseconds, int, Said]:
     """A packet, who sent it, when the kernel took it in (ns since 1970), its TTL or hop limit, and what to send with an
     answer so that it comes from the address that was asked.
     """
-    data, said, _, sender = one.recvmsg(LONGEST, 256)
+    data, ancillary, _, sender = end.recvmsg(LONGEST, 256)
     at, ttl, back = time.time_ns(), 255, Said()
-    for level, kind, value in said:
+    for level, kind, value in ancillary:
         if level == socket.SOL_SOCKET and kind == SO_TIMESTAMPNS:
             seconds, rest = _TIMESPEC.unpack(value[: _TIMESPEC.size])
             at = seconds * SECOND + rest
@@ -107,16 +107,16 @@ def receive(one: socket.socket) -> tuple[bytes, tuple[str, int], Nanoseconds, in
     return data, (str(sender[0]), int(sender[1])), at, ttl, back
 
 
-def serve(one: socket.socket, reflector: Reflector) -> None:
+def serve(end: socket.socket, reflector: Reflector) -> None:
     """Answer until the socket is closed or the program is interrupted."""
     while True:
         try:
-            data, sender, at, ttl, back = receive(one)
+            data, sender, at, ttl, back = receive(end)
         except ConnectionError:
             continue  # an answer that nobody wanted
         answer = reflector.answer(data, sender, at, time.time_ns, ttl)
         if answer is not None:
             try:
-                one.sendmsg([answer], back, 0, sender)
+                end.sendmsg([answer], back, 0, sender)
             except OSError:
                 continue

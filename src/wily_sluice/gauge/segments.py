@@ -39,15 +39,15 @@ class Segments:
     def total(self) -> tuple[int, Size]:
         """All that came: segments, and bytes in their order."""
         self._look()
-        segments = self._over[0] + sum(one for _, one, _ in self._counts.values())
+        segments = self._over[0] + sum(count for _, count, _ in self._counts.values())
         return segments, self._over[1] + sum(size for _, _, size in self._counts.values())
 
 
 def came(end: Any) -> tuple[int, Size]:
     """Segments with data that came over a socket, and bytes in their order; 0 where the kernel does not say."""
     try:
-        told = end.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, _CAME.size)
-        size, segments = _CAME.unpack(told)
+        info = end.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, _CAME.size)
+        size, segments = _CAME.unpack(info)
     except (OSError, struct.error):
         return 0, 0
     return int(segments), int(size)

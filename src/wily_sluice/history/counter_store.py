@@ -100,10 +100,10 @@ class Sample:
         )
 
 
-def _between(one: Nanoseconds, packets: int, other: Nanoseconds, others: int) -> Nanoseconds:
-    if not one or not other:
-        return one or other
-    return (one * packets + other * others) // max(1, packets + others)
+def _between(first: Nanoseconds, packets: int, other: Nanoseconds, others: int) -> Nanoseconds:
+    if not first or not other:
+        return first or other
+    return (first * packets + other * others) // max(1, packets + others)
 
 
 @dataclass(slots=True)
@@ -130,11 +130,11 @@ class CounterReader:
             (resolution, begin, end),
         )
         for at, runs in groupby(rows, key=itemgetter(0)):
-            found: dict[Key, Sample] = {}
+            samples: dict[Key, Sample] = {}
             for _, data in runs:
                 for key, sample in _unpacked(data).items():
-                    found[key] = found[key].then(sample) if key in found else sample
-            yield at, found
+                    samples[key] = samples[key].then(sample) if key in samples else sample
+            yield at, samples
 
     def close(self) -> None:
         """Close it."""
@@ -273,10 +273,10 @@ def _numbers(own: Counts) -> list[int]:
 
 def _unpacked(data: bytes) -> dict[Key, Sample]:
     subjects, columns = json.loads(zlib.decompress(data))
-    found = {}
+    keys = {}
     for words, numbers in zip(subjects, zip(*columns, strict=True), strict=True):
         counts, trips = list(numbers[:DELAYS]), numbers[DELAYS + 3 :]
         counts[FIELDS.index("busy")] *= MILLISECOND
         delays = [step_end(step) if step >= 0 else 0 for step in numbers[DELAYS : DELAYS + 3]]
-        found[Key(*words.split("\t", 3))] = Sample(*counts, *delays, *(trip * MICROSECOND for trip in trips))
-    return found
+        keys[Key(*words.split("\t", 3))] = Sample(*counts, *delays, *(trip * MICROSECOND for trip in trips))
+    return keys

@@ -78,12 +78,12 @@ class Counts:
         parts = []
         before = 0.0
         for end in ends:
-            one = Counts()
+            counts = Counts()
             for name in SUMS:
                 whole: int = getattr(self, name)
-                setattr(one, name, int(whole * end) - int(whole * before))
-            one.waits = [int(count * end) - int(count * before) for count in self.waits]
-            parts.append(one)
+                setattr(counts, name, int(whole * end) - int(whole * before))
+            counts.waits = [int(count * end) - int(count * before) for count in self.waits]
+            parts.append(counts)
             before = end
         last = parts[-1]
         last.backlog, last.waiting, last.beyond, last.inside = self.backlog, self.waiting, self.beyond, self.inside

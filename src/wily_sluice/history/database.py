@@ -113,8 +113,8 @@ def _rename(folder: Path) -> None:
 
 def _holds(path: Path, table: str) -> bool:
     with closing(sqlite3.connect(path, timeout=1)) as database:
-        found = database.execute("select 1 from sqlite_master where type = 'table' and name = ?", (table,)).fetchone()
-    return found is not None
+        row = database.execute("select 1 from sqlite_master where type = 'table' and name = ?", (table,)).fetchone()
+    return row is not None
 
 
 def _move(old: Path, new: Path) -> None:

@@ -135,8 +135,8 @@ class RevisionStore:
 
         A revision that returned to an earlier one counts as that, so two undos go back by two.
         """
-        while (one := self.revision(number)) is not None and one.note.startswith(BACK_TO):
-            earlier = one.note.removeprefix(BACK_TO)
+        while (revision := self.revision(number)) is not None and revision.note.startswith(BACK_TO):
+            earlier = revision.note.removeprefix(BACK_TO)
             if not earlier.isdigit() or int(earlier) >= number:
                 break
             number = int(earlier)

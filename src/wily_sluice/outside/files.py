@@ -1,4 +1,4 @@
-"""Plans and traffic files on a disk, or from the standard input."""
+"""Files on a disk: plans, traffic, and new ones."""
 
 from __future__ import annotations
 
@@ -14,6 +14,7 @@ from wily_sluice.units import Size
 
 if TYPE_CHECKING:
     from wily_sluice.forecast.lab.traffic import Traffic
+
 
 STANDARD_INPUT = Path("-")
 

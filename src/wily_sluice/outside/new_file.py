@@ -1,11 +1,17 @@
 """Writes a file that was not there before, whole or not at all."""
 
+from __future__ import annotations
+
 import os
 import tempfile
 from contextlib import suppress
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from wily_sluice.errors import SluiceError
+
+if TYPE_CHECKING:
+    pass
 
 
 class CannotWriteError(SluiceError):

@@ -6,28 +6,25 @@ from datetime import datetime
 from functools import partial
 
 from wily_sluice.engine.classify.condition import Clock
-from wily_sluice.engine.classify.neighbours import Neighbours
-from wily_sluice.engine.conversations.crowd import Crowd
-from wily_sluice.engine.conversations.strangers import Home
+from wily_sluice.engine.classify.neighbours import Home, Neighbours
+from wily_sluice.engine.conversations.aggregate import AggregateFlow
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.limit.limiter import Limiter, LimiterSpec, Per
 from wily_sluice.engine.limit.limiter_bank import LimiterBank
 from wily_sluice.engine.limit.quota import Ledger
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.codel import TARGET, Codel
-from wily_sluice.engine.queueing.fifo import Fifo
 from wily_sluice.engine.queueing.fq_codel import MOST_PACKETS, FqCodel
-from wily_sluice.engine.queueing.leaf_queue import LeafQueue
-from wily_sluice.engine.queueing.refusing import Refusing
+from wily_sluice.engine.queueing.leaf_queue import Fifo, LeafQueue, Refusing
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.queueing.tree import Tree
 from wily_sluice.engine.shaper import Shaper, forward_to_tree
 from wily_sluice.engine.site import SiteEngine, SiteSpec
 from wily_sluice.plan import model as planned
-from wily_sluice.plan.asking import Party
 from wily_sluice.plan.build_rules import RuleBuilder
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
+from wily_sluice.plan.terms import Party
 from wily_sluice.units import (
     BYTE_TIME,
     DIRECTIONS,
@@ -91,7 +88,7 @@ def leaf_target(leaf: QueueSpec, line: Rate, leaves: int) -> Nanoseconds:
 
 def open_schedules(plan: Plan, moment: datetime) -> int:
     """Which of a plan's schedules hold at a moment, as bits; a calendar may take its time to say so."""
-    return sum(1 << index for index, one in enumerate(plan.schedules.values()) if one.holds(moment))
+    return sum(1 << index for index, schedule in enumerate(plan.schedules.values()) if schedule.holds(moment))
 
 
 def homes_of(plan: Plan) -> dict[str, Home]:
@@ -114,8 +111,8 @@ def build_site(
     builder = RuleBuilder(plan, Clock(), behaviour)
     asked = [rule.terms for rule in plan.sorting] + [limiter.terms for limiter in plan.limiters]
     asked += [route.terms for route in plan.routing]
-    parts = [terms for one in asked for terms in one.walk()]
-    watched = frozenset(one for terms in parts if terms.local for one in terms.local.members.hardware)
+    parts = [terms for rule in asked for terms in rule.walk()]
+    watched = frozenset(hardware for terms in parts if terms.local for hardware in terms.local.members.hardware)
     neighbours = Neighbours(watched, networks=[network.addresses for network in plan.networks])
     ledgers = {limiter.name: Ledger() for limiter in plan.limiters if limiter.quota and limiter.enabled}
     banks = {way: LimiterBank(_limiters(plan, way, ledgers), forward_to_tree, drop) for way in DIRECTIONS}
@@ -142,8 +139,8 @@ def build_site(
         [order[limiter.when] if limiter.when is not None else -1 for limiter in plan.limiters],
         any(terms.when is not None for rule in plan.sorting for terms in rule.terms.walk()),
     )
-    crowd = Crowd(tuple(homes_of(plan).values())) if crowded else None
-    return SiteEngine(spec, shapers, specs, banks, neighbours, crowd, builder.router())
+    aggregate = AggregateFlow(tuple(homes_of(plan).values())) if crowded else None
+    return SiteEngine(spec, shapers, specs, banks, neighbours, aggregate, builder.router())
 
 
 def _per(plan: Plan, per: Per) -> Per:

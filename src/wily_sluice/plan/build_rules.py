@@ -2,8 +2,8 @@
 
 from collections.abc import Iterable
 
-from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.engine.classify.classifier import Classifier, Rule
+from wily_sluice.engine.classify.addresses import AddressSet, NameSet
+from wily_sluice.engine.classify.classifier import NO_LINE, Classifier, Route, Router, Rule
 from wily_sluice.engine.classify.condition import (
     All,
     AnyOf,
@@ -11,23 +11,21 @@ from wily_sluice.engine.classify.condition import (
     Condition,
     Not,
 )
-from wily_sluice.engine.classify.names import NameSet
 from wily_sluice.engine.classify.neighbours import Neighbours
-from wily_sluice.engine.classify.router import NO_LINE, Route, Router
 from wily_sluice.engine.classify.rule_index import Reach
 from wily_sluice.engine.classify.service import Service
 from wily_sluice.engine.conversations.watch import WatchSpec
-from wily_sluice.plan import asking
 from wily_sluice.plan import model as planned
-from wily_sluice.plan.asking import Party, Terms
 from wily_sluice.plan.field import Needs
 from wily_sluice.plan.fields.registry import asked
 from wily_sluice.plan.model import Plan
+from wily_sluice.plan.terms import Party, Terms
+from wily_sluice.plan.terms import Service as PlanService
 
 NEVER = AnyOf()
 
 
-def build_service(service: asking.Service) -> Service:
+def build_service(service: PlanService) -> Service:
     """The signs of a service as the engine reads them."""
     ports: dict[int, tuple[tuple[int, int], ...]] = {}
     for protocol, ranges in service.ports:

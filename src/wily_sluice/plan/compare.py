@@ -10,11 +10,11 @@ from difflib import SequenceMatcher
 from typing import Literal, TypeAlias, TypeVar
 
 from wily_sluice.engine.queueing.spec import QueueSpec
-from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.file.traffic_words import dscp_text
 from wily_sluice.plan.model import GateSettings, HostNaming, Limiter, Plan, Rule, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.schedules.schedule import Schedule
+from wily_sluice.plan.terms import Terms
 from wily_sluice.units import (
     DIRECTIONS,
     SECOND,
@@ -57,21 +57,23 @@ def _uplinks(before: Plan, after: Plan) -> Iterable[Change]:
         if was is None or now is None:
             yield Change("gone" if now is None else "new", "uplink", name, _uplink_words(now or was), ("everybody",))
             continue
-        told = [f"{_from_to(was.usable(d), now.usable(d))} {d}" for d in DIRECTIONS if was.usable(d) != now.usable(d)]
-        told += [
+        changes = [
+            f"{_from_to(was.usable(d), now.usable(d))} {d}" for d in DIRECTIONS if was.usable(d) != now.usable(d)
+        ]
+        changes += [
             f"the lowest {d} {_from_to(was.lowest.of(d) or 0, now.lowest.of(d) or 0)}"
             for d in DIRECTIONS
             if was.lowest.of(d) != now.lowest.of(d)
         ]
-        told += ["another next hop"] if was.next_hops != now.next_hops else []
-        told += ["another probe"] if was.probing != now.probing else []
-        told += [f"{was.interface} → {now.interface}"] if was.interface != now.interface else []
-        told += [f"framing {was.framed.words} → {now.framed.words}"] if was.framing != now.framing else []
-        told += [
+        changes += ["another next hop"] if was.next_hops != now.next_hops else []
+        changes += ["another probe"] if was.probing != now.probing else []
+        changes += [f"{was.interface} → {now.interface}"] if was.interface != now.interface else []
+        changes += [f"framing {was.framed.words} → {now.framed.words}"] if was.framing != now.framing else []
+        changes += [
             f"tree {was.tree.of(d)} → {now.tree.of(d)} {d}" for d in DIRECTIONS if was.tree.of(d) != now.tree.of(d)
         ]
-        if told:
-            yield Change("changed", "uplink", name, ", ".join(told), ("everybody",))
+        if changes:
+            yield Change("changed", "uplink", name, ", ".join(changes), ("everybody",))
 
 
 def _uplink_words(uplink: Uplink | None) -> str:
@@ -85,44 +87,44 @@ def _queues(before: Plan, after: Plan) -> Iterable[Change]:
         was = uplinks.get(uplink.name)
         if was is None:
             continue
-        told: dict[tuple[How, str], list[str]] = {}
+        lines: dict[tuple[How, str], list[str]] = {}
         for direction in DIRECTIONS:
             old, new = (
                 {spec.path: spec for spec in resolve(plan, line, direction).walk() if spec.path}
                 for plan, line in ((before, was), (after, uplink))
             )
-            for path, one, other in _pairs(old, new):
-                if one is None or other is None:
-                    told.setdefault(("gone" if other is None else "new", path), [])
-                elif words := _queue_words(one, other):
-                    told.setdefault(("changed", path), []).append(f"{direction}: {words}")
-        for (how, path), words_of in told.items():
+            for path, former, other in _pairs(old, new):
+                if former is None or other is None:
+                    lines.setdefault(("gone" if other is None else "new", path), [])
+                elif words := _queue_words(former, other):
+                    lines.setdefault(("changed", path), []).append(f"{direction}: {words}")
+        for (how, path), words_of in lines.items():
             yield Change(how, f"queue on {uplink.name}", path, "; ".join(words_of), _whom(after, before, path))
 
 
-def _queue_words(one: QueueSpec, other: QueueSpec) -> str:
-    if one.leaf.refused != other.leaf.refused:
+def _queue_words(queue_spec: QueueSpec, other: QueueSpec) -> str:
+    if queue_spec.leaf.refused != other.leaf.refused:
         return "refused" if other.leaf.refused else "no longer refused"
-    told = [
+    words = [
         f"{what} {_from_to(was, now)}"
-        for what, was, now in (("guarantee", one.guarantee, other.guarantee), ("cap", one.cap, other.cap))
+        for what, was, now in (("guarantee", queue_spec.guarantee, other.guarantee), ("cap", queue_spec.cap, other.cap))
         if was != now
     ]
-    told += [f"priority {one.priority} → {other.priority}"] if one.priority != other.priority else []
-    told += [f"weight {one.weight:g} → {other.weight:g}"] if one.weight != other.weight else []
-    if bool(one.children) == bool(other.children) and one.discipline != other.discipline:
-        told.append(f"{one.discipline} → {other.discipline}")
-    if bool(one.children) != bool(other.children):
-        told.append("a parent now" if other.children else "a leaf now")
-    elif one.leaf != other.leaf:
-        told.append("another queue discipline")
-    return ", ".join(told)
+    words += [f"priority {queue_spec.priority} → {other.priority}"] if queue_spec.priority != other.priority else []
+    words += [f"weight {queue_spec.weight:g} → {other.weight:g}"] if queue_spec.weight != other.weight else []
+    if bool(queue_spec.children) == bool(other.children) and queue_spec.discipline != other.discipline:
+        words.append(f"{queue_spec.discipline} → {other.discipline}")
+    if bool(queue_spec.children) != bool(other.children):
+        words.append("a parent now" if other.children else "a leaf now")
+    elif queue_spec.leaf != other.leaf:
+        words.append("another queue discipline")
+    return ", ".join(words)
 
 
 def _from_to(was: Rate, now: Rate) -> str:
     """Both, with as many figures as it takes to see the difference."""
-    one, other = rates_apart(was, now)
-    return f"{one if was else 'none'} → {other if now else 'none'}"
+    first, other = rates_apart(was, now)
+    return f"{first if was else 'none'} → {other if now else 'none'}"
 
 
 def _whom(after: Plan, before: Plan, path: str) -> tuple[str, ...]:
@@ -130,7 +132,7 @@ def _whom(after: Plan, before: Plan, path: str) -> tuple[str, ...]:
     words: dict[str, None] = {}
     for plan in (after, before):
         for rule in plan.sorting:
-            if any(one == path or one.startswith(f"{path}/") for one in rule.queues.values()):
+            if any(queue == path or queue.startswith(f"{path}/") for queue in rule.queues.values()):
                 words |= dict.fromkeys(_locals(rule.terms))
         if any(leaf.default and (leaf.path == path or leaf.path.startswith(f"{path}/"))
                for tree in plan.trees.values() for leaf in tree.leaves):  # fmt: skip
@@ -149,16 +151,16 @@ def _limiters(before: Plan, after: Plan) -> Iterable[Change]:
     old, new = ({lim.name: lim for lim in plan.limiters} for plan in (before, after))
     for name, was, now in _pairs(old, new):
         if was is None or now is None:
-            one = now or was
-            assert one is not None
-            yield Change("gone" if now is None else "new", "limiter", name, _caps(one), _locals(one.terms))
+            limiter = now or was
+            assert limiter is not None
+            yield Change("gone" if now is None else "new", "limiter", name, _caps(limiter), _locals(limiter.terms))
         elif was != now:
-            told = [
+            words = [
                 f"{_from_to(was.rate(d) or 0, now.rate(d) or 0)} {d}" for d in DIRECTIONS if was.rate(d) != now.rate(d)
             ]
-            told += _limiter_words(was, now)
+            words += _limiter_words(was, now)
             whom = dict.fromkeys((*_locals(was.terms), *_locals(now.terms)))
-            yield Change("changed", "limiter", name, ", ".join(told), tuple(whom))
+            yield Change("changed", "limiter", name, ", ".join(words), tuple(whom))
 
 
 def _limiter_words(was: Limiter, now: Limiter) -> Iterable[str]:
@@ -222,17 +224,19 @@ def _rules(before: Plan, after: Plan) -> Iterable[Change]:
     old, new = ({rule.name: rule for rule in plan.rules} for plan in (before, after))
     for name, was, now in _pairs(old, new):
         if was is None or now is None:
-            one = now or was
-            assert one is not None
-            position = f"position {one.index + 1}, " if now is not None else ""
-            yield Change("gone" if now is None else "new", "rule", name, f"{position}{_goes(one)}", _locals(one.terms))
+            route = now or was
+            assert route is not None
+            position = f"position {route.index + 1}, " if now is not None else ""
+            yield Change(
+                "gone" if now is None else "new", "rule", name, f"{position}{_goes(route)}", _locals(route.terms)
+            )
         elif replace(was, index=0) != replace(now, index=0):
-            told = [f"{_goes(was)} → {_goes(now)}"] if _goes(was) != _goes(now) else []
-            told += ["matches other conversations"] if was.terms != now.terms else []
-            told += ["switched on" if now.enabled else "switched off"] if was.enabled != now.enabled else []
+            words = [f"{_goes(was)} → {_goes(now)}"] if _goes(was) != _goes(now) else []
+            words += ["matches other conversations"] if was.terms != now.terms else []
+            words += ["switched on" if now.enabled else "switched off"] if was.enabled != now.enabled else []
             whom = dict.fromkeys((*_locals(was.terms), *_locals(now.terms)))
-            yield Change("changed", "rule", name, ", ".join(told) or "its note", tuple(whom))
-    stayed_old, stayed_new = ([n for n in one if n in other] for one, other in ((old, new), (new, old)))
+            yield Change("changed", "rule", name, ", ".join(words) or "its note", tuple(whom))
+    stayed_old, stayed_new = ([n for n in names if n in other] for names, other in ((old, new), (new, old)))
     for word, _, _, first, last in SequenceMatcher(None, stayed_old, stayed_new, autojunk=False).get_opcodes():
         for name in stayed_new[first:last] if word in ("insert", "replace") else ():
             moved = new[name]
@@ -271,7 +275,12 @@ def _others(before: Plan, after: Plan) -> Iterable[Change]:
 def _schedule_words(was: Schedule, now: Schedule, name: str, plan: Plan) -> str:
     """`18:00-22:00 → 18:00-23:00; when limiter guest-each and rule Films apply`."""
     lines = [
-        ", ".join([*(one.words for one in schedule.windows), *(f"not {one.words}" for one in schedule.exceptions)])
+        ", ".join(
+            [
+                *(window.words for window in schedule.windows),
+                *(f"not {exception.words}" for exception in schedule.exceptions),
+            ]
+        )
         for schedule in (was, now)
     ]
     parts = [f"{lines[0]} → {lines[1]}"] if lines[0] != lines[1] else []
@@ -285,9 +294,9 @@ def _schedule_words(was: Schedule, now: Schedule, name: str, plan: Plan) -> str:
 
 def _governed(name: str, plan: Plan) -> tuple[str, ...]:
     """Whose limiters and rules follow a schedule."""
-    found = [_locals(limiter.terms) for limiter in plan.limiters if limiter.when == name]
-    found += [_locals(rule.terms) for rule in plan.sorting if _asks_when(rule.terms, name)]
-    return tuple(dict.fromkeys(word for words in found for word in words))
+    locals_ = [_locals(limiter.terms) for limiter in plan.limiters if limiter.when == name]
+    locals_ += [_locals(rule.terms) for rule in plan.sorting if _asks_when(rule.terms, name)]
+    return tuple(dict.fromkeys(word for words in locals_ for word in words))
 
 
 def _asks_when(terms: Terms, name: str) -> bool:

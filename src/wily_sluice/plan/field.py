@@ -5,10 +5,10 @@ from typing import Any, ClassVar, Generic, Literal, Protocol, TypeVar
 
 from wily_sluice.engine.classify.condition import Clock, Condition
 from wily_sluice.engine.classify.service import Service as Signs
-from wily_sluice.plan.asking import Party, PortWords, Service
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.reach.regions import Box, Dimension, Ranges
+from wily_sluice.plan.terms import Party, PortWords, Service
 from wily_sluice.units import Nanoseconds, Rate, Size
 
 V = TypeVar("V")

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from wily_sluice.engine.classify.header import TCP, UDP
-from wily_sluice.plan.asking import Party
+from wily_sluice.plan.terms import Party
 from wily_sluice.units import Nanoseconds
 
 TRANSPORTS = {TCP: "tcp", UDP: "udp"}  # those whose ports can be opened

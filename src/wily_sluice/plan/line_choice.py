@@ -1,6 +1,6 @@
 """Chooses the uplink of a conversation: by routes, refused queues, and remaining quotas."""
 
-from wily_sluice.engine.classify.router import NO_LINE
+from wily_sluice.engine.classify.classifier import NO_LINE
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.plan.model import Plan, Tunnel, Uplink

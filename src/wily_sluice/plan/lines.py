@@ -1,14 +1,16 @@
-"""Reads a plan's tunnels and routes."""
+"""Reads a plan's tunnels and routes, its grants of mappings, and its kept ports."""
 
 from collections.abc import Callable, Sequence
 
+from wily_sluice.engine.classify.header import UDP
 from wily_sluice.plan.file.document import Reading
-from wily_sluice.plan.file.schema import PlanEntry, RouteEntry, TunnelEntry
-from wily_sluice.plan.file.suggestion import suggestion
-from wily_sluice.plan.file.wrappings import UDP
+from wily_sluice.plan.file.schema import MappingEntry, NatEntry, PlanEntry, RouteEntry, TunnelEntry
+from wily_sluice.plan.file.words import suggestion
 from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.grant import TRANSPORTS, Grant
 from wily_sluice.plan.model import Budget, Limiter, Route, Tunnel
-from wily_sluice.plan.terms import Resolver
+from wily_sluice.plan.resolver import Resolver
+from wily_sluice.plan.terms import Party
 
 TOO_LATE = ("moved", "rate", "packet", "length")  # for routes
 
@@ -89,9 +91,15 @@ class Lines:
         """A part of a quota that all share: that of the limiter with this name, or where the word is `quota`, of the
         only one on the route's uplinks.
         """
-        of_all = [one for one in limiters if one.quota is not None and one.enabled and one.per.whom == "together"]
+        of_all = [
+            limiter
+            for limiter in limiters
+            if limiter.quota is not None and limiter.enabled and limiter.per.whom == "together"
+        ]
         lines = [name for name, _ in shares]
-        named = [one for one in of_all if (one.uplink in lines if word == "quota" else one.name == word)]
+        named = [
+            limiter for limiter in of_all if (limiter.uplink in lines if word == "quota" else limiter.name == word)
+        ]
         if len(named) == 1:
             return Budget(share, named[0].name)
         if word == "quota":
@@ -101,7 +109,7 @@ class Lines:
             remedy = f"write under {share:.0%} of the limiter’s name, one with `quota`, `per: together` and `uplink`"
             self._error(here, message, remedy)
         else:
-            remedy = suggestion(word, [one.name for one in of_all]) if of_all else "give a limiter a `quota`"
+            remedy = suggestion(word, [limiter.name for limiter in of_all]) if of_all else "give a limiter a `quota`"
             self._error(here, f"there is no limiter “{word}” with a quota for all together", remedy, "unknown-name")
         return None
 
@@ -110,3 +118,52 @@ class Lines:
         if name is not None and name not in self._lines and not self._reading.was_cut("uplinks", name):
             remedy = suggestion(name, self._lines)
             self._error(here, f"there is no uplink or tunnel “{name}”", remedy, "unknown-name")
+
+
+class Grants:
+    """The grants of one plan file; `error` receives problems with their places."""
+
+    def __init__(self, resolve: Resolver, uplinks: list[str], error: Callable[..., None]) -> None:
+        self._resolve = resolve
+        self._uplinks = uplinks
+        self._error = error
+
+    def grant(self, index: int, e: MappingEntry) -> Grant:
+        """An entry of `mappings`; problems are reported."""
+        here = ("mappings", index)
+        self._resolve.require((*here, "uplink"), "uplink", e.uplink, self._uplinks)
+        ports: dict[int, tuple[tuple[int, int], ...]] = {}
+        for protocol in e.protocol or TRANSPORTS:
+            if protocol not in TRANSPORTS:
+                self._error((*here, "protocol"), "only ports of TCP and UDP can be opened", "write tcp, udp, or both")
+        for transport, span in self._resolve.ports((*here, "port"), e.port):
+            for protocol in TRANSPORTS:
+                if protocol in (e.protocol or TRANSPORTS) and transport in (None, protocol):
+                    ports[protocol] = (*ports.get(protocol, ()), span)
+        services = self._resolve.services_named((*here, "service"), (e.service,)) if e.service is not None else ()
+        if len(services) > 1:
+            self._error(
+                (*here, "service"), f"“{e.service}” is several services", f"name one, such as {services[0].name}"
+            )
+        return Grant(
+            e.name or f"mapping {index + 1}",
+            index,
+            self._resolve.party((*here, "local"), e.local),
+            ports,
+            e.count,
+            e.lifetime,
+            e.uplink or next(iter(self._uplinks), ""),
+            services[0].name if services else "",
+            e.enabled,
+            e.note,
+        )
+
+    def steady(self, e: NatEntry) -> Party | None:
+        """The hosts that keep their ports; None if there are none."""
+        if not e.keep_ports:
+            return None
+        party = self._resolve.party(("nat", "keep-ports"), e.keep_ports)
+        if party.members.hardware:
+            message = "hardware addresses are not known where packets are translated"
+            self._error(("nat", "keep-ports"), message, "write the hosts' addresses")
+        return party

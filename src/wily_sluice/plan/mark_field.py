@@ -68,13 +68,13 @@ class MarkUse:
 def clashes(field: MarkField, uses: Iterable[MarkUse]) -> list[str]:
     """The overlaps with the field or the preferences, each as a sentence."""
     own = range(field.preference, field.preference + RULES)
-    found = []
+    fields = []
     for use in uses:
         if use.bits & field.mask:
-            found.append(f"{use.who} uses bits {bit_words(use.bits)} of the firewall mark")
+            fields.append(f"{use.who} uses bits {bit_words(use.bits)} of the firewall mark")
         elif use.preference in own:
-            found.append(f"{use.who} has preference {use.preference}")
-    return found
+            fields.append(f"{use.who} has preference {use.preference}")
+    return fields
 
 
 def free_field(field: MarkField, uses: Sequence[MarkUse]) -> MarkField:

@@ -6,9 +6,8 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.engine.conversations.strangers import GATEWAY
+from wily_sluice.engine.classify.neighbours import GATEWAY
 from wily_sluice.engine.queueing.spec import LeafSpec
-from wily_sluice.plan.file.addresses import address_set
 from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document
 from wily_sluice.plan.file.schema import (
     GateEntry,
@@ -21,12 +20,11 @@ from wily_sluice.plan.file.schema import (
     UplinkEntry,
 )
 from wily_sluice.plan.file.source import Source
-from wily_sluice.plan.file.suggestion import suggestion
+from wily_sluice.plan.file.words import address_set, suggestion
 from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.plan.findings.check import check, check_allowances
 from wily_sluice.plan.findings.finding import FileError, Finding
-from wily_sluice.plan.granting import Grants
-from wily_sluice.plan.lines import Lines
+from wily_sluice.plan.findings.registry import check, check_allowances
+from wily_sluice.plan.lines import Grants, Lines
 from wily_sluice.plan.mark_field import MarkField
 from wily_sluice.plan.model import (
     Directional,
@@ -41,10 +39,9 @@ from wily_sluice.plan.model import (
     Tree,
     Uplink,
 )
-from wily_sluice.plan.schedules.calendar_file import CalendarFile
-from wily_sluice.plan.schedules.periods import parse_start
-from wily_sluice.plan.schedules.schedule import Entries, Schedule
-from wily_sluice.plan.terms import Resolver, by_transport
+from wily_sluice.plan.resolver import Resolver, by_transport
+from wily_sluice.plan.schedules.moment import parse_start
+from wily_sluice.plan.schedules.schedule import CalendarFile, Entries, Schedule
 from wily_sluice.units import DIRECTIONS, Direction
 
 
@@ -64,8 +61,10 @@ def examine_document(document: Document, warnings: bool = True) -> tuple[Plan | 
     if reading.content is not None:
         plan = _Builder(reading, findings).plan(reading.content)
         broken = _broken(findings, reading.content)
-        found = check(plan, reading, warnings)
-        findings += [one for one in found if one.severity == "error" or _part(one.key) not in broken]
+        plan_findings = check(plan, reading, warnings)
+        findings += [
+            finding for finding in plan_findings if finding.severity == "error" or _part(finding.key) not in broken
+        ]
         findings += check_allowances(reading, findings) if warnings else []
     findings.sort(key=lambda finding: (finding.line or 0, finding.key))
     return (None if any(finding.severity == "error" for finding in findings) else plan), findings
@@ -110,7 +109,7 @@ def load(source: Source) -> Plan:
 
 
 class _Builder:
-    """Turns the file's entries into the model, resolving names."""
+    """Drr the file's entries into the model, resolving names."""
 
     def __init__(self, reading: Reading[PlanEntry], findings: list[Finding]) -> None:
         self.reading = reading
@@ -232,7 +231,7 @@ class _Builder:
         entries = Entries()
         for index, line in enumerate(entry.windows):
             places = (("schedules", name, index), ("schedules", name, "windows", index))
-            location: Location = next((one for one in places if one in self.document.lines), ("schedules", name))
+            location: Location = next((place for place in places if place in self.document.lines), ("schedules", name))
             try:
                 entries.add(line)
             except ValueError as error:
@@ -305,11 +304,11 @@ class _Builder:
         location = ("uplinks", uplink, "tree")
         only = next(iter(trees)) if len(trees) == 1 else None
         named: dict[Direction, str | None] = {}
-        told: set[str] = set()
+        reported: set[str] = set()
         for direction in DIRECTIONS:
             name = entry.tree.of(direction)
-            if name is not None and name not in (*trees, *told) and not self.reading.was_cut("trees", name):
-                told.add(name)
+            if name is not None and name not in (*trees, *reported) and not self.reading.was_cut("trees", name):
+                reported.add(name)
                 here = (*location, direction) if (*location, direction) in self.document.lines else location
                 self.error(here, f"there is no tree “{name}”", suggestion(name, list(trees)), "unknown-name")
             if name is None and only is None and trees and not self.reading.was_cut(*location):
@@ -365,10 +364,10 @@ class _Builder:
         """The path of a rule's leaf in each tree that has it."""
         common = words.get("")
         if common is not None:
-            found = {name: self._queue(location, common, tree) for name, tree in trees.items()}
-            if not any(found.values()) and all(path is None for path in found.values()):
+            queues = {name: self._queue(location, common, tree) for name, tree in trees.items()}
+            if not any(queues.values()) and all(path is None for path in queues.values()):
                 self._no_queue(location, common, [leaf.path for tree in trees.values() for leaf in tree.leaves])
-            return {name: path for name, path in found.items() if path}
+            return {name: path for name, path in queues.items() if path}
         paths = {}
         for name, word in words.items():
             here = (*location, name)

@@ -1,158 +1,184 @@
-"""Resolves the words in the terms of rules and limiters, and reports unknown ones."""
+"""The match criteria of rules, routes and limiters: parties, services, and terms."""
 
-from collections.abc import Callable, Iterable, Mapping
-from typing import Any, Final, Literal
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, NamedTuple, TypeAlias
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.engine.conversations.strangers import GATEWAY
-from wily_sluice.plan.asking import Members, Party, PortWords, Service, Terms
-from wily_sluice.plan.fields.registry import FIELDS
-from wily_sluice.plan.fields.traffic import LOCAL_PORT_FIELD, PORT, REMOTE_PORT_FIELD
-from wily_sluice.plan.file.document import Reading
-from wily_sluice.plan.file.schema import PlanEntry, TermsEntry
-from wily_sluice.plan.file.suggestion import suggestion
-from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.plan.findings.finding import Finding
-from wily_sluice.plan.groups.members import Groups
-from wily_sluice.plan.groups.services import Services
+from wily_sluice.units import Nanoseconds, Rate, Size
 
-ATTRIBUTES: Final = tuple((field, field.attribute) for field in FIELDS)
-PORT_KEYS: Final = (PORT.key, LOCAL_PORT_FIELD.key, REMOTE_PORT_FIELD.key)
+NOBODY = AddressSet()
+PortWords: TypeAlias = tuple[tuple[int | None, tuple[int, int]], ...]  # protocols, where said, with ranges
 
 
-def by_transport(asked: dict[str, Any]) -> tuple[dict[str, Any], tuple[Terms, ...]]:
-    """The fields with plain ports instead of ports with transports, and blocks for the difference.
+@dataclass(frozen=True, slots=True)
+class Members:
+    """A set of hosts: by `addresses` or by `hardware` addresses."""
 
-    `port: 80/tcp` is `protocol: tcp` with `port: 80`; with several transports, each becomes a block.
+    addresses: AddressSet = NOBODY
+    hardware: frozenset[bytes] = frozenset()
+    ports: PortWords = ()
+    names: frozenset[str] = frozenset()  # of remotes: host names, and patterns of them
+
+    def __or__(self, other: "Members") -> "Members":
+        if not self:
+            return other
+        return Members(
+            self.addresses | other.addresses,
+            self.hardware | other.hardware,
+            (*self.ports, *other.ports),
+            self.names | other.names,
+        )
+
+    def __sub__(self, other: "Members") -> "Members":
+        return Members(
+            self.addresses - other.addresses, self.hardware - other.hardware, self.ports, self.names - other.names
+        )
+
+    def __bool__(self) -> bool:
+        return bool(self.addresses or self.hardware or self.ports or self.names)
+
+
+@dataclass(frozen=True, slots=True)
+class Party:
+    """A party: the words in the plan, and the hosts that match."""
+
+    words: tuple[str, ...]
+    members: Members
+
+    @property
+    def addresses(self) -> AddressSet:
+        """The addresses of these hosts."""
+        return self.members.addresses
+
+    @property
+    def is_one_host(self) -> bool:
+        """Whether that is a single address."""
+        ranges, hardware = list(self.members.addresses), self.members.hardware
+        return len(ranges) + len(hardware) == 1 and all(first == last for first, last in ranges)
+
+
+@dataclass(frozen=True, slots=True)
+class Service:
+    """The signs of a service, as in `classify.service`.
+
+    `ports` are the remote's, by protocol number; `own` means that the user defined the service.
     """
-    asked, blocks = dict(asked), []
-    for key in [key for key in PORT_KEYS if key in asked]:
-        spans: dict[int | None, tuple[tuple[int, int], ...]] = {}
-        for protocol, span in asked.pop(key):
-            spans[protocol] = (*spans.get(protocol, ()), span)
-        only = next(iter(spans), None)
-        if len(spans) <= 1 and (only is None or only in asked.get("protocol", (only,))):
-            asked[key] = spans.get(only, ())
-            if only is not None:
-                asked["protocol"] = (only,)
-            continue
-        each = (
-            Terms({key: ports} if protocol is None else {"protocol": (protocol,), key: ports})
-            for protocol, ports in spans.items()
-        )
-        blocks.append(Terms(any=tuple(each)))
-    return asked, tuple(blocks)
+
+    name: str
+    category: str
+    about: str = ""
+    ports: tuple[tuple[int, tuple[int, int]], ...] = ()
+    seen: tuple[str, ...] = ()
+    names: tuple[str, ...] = ()
+    remote: Members = Members()
+    shape: str = ""
+    over: tuple[str, ...] = ()
+    own: bool = False
 
 
-class Resolver:
-    """For one plan file. `networks` are its networks by name."""
+class Services(NamedTuple):
+    """Services, and the plan's words for them."""
 
-    def __init__(
-        self,
-        reading: Reading[PlanEntry],
-        networks: Mapping[str, AddressSet],
-        tell: Callable[[Finding], None],
-    ) -> None:
-        self._reading = reading
-        self._document = reading.document
-        self._networks = networks
-        self._told = 0
-        self._parties: dict[tuple[tuple[str, ...], bool], Party] = {}  # those that nothing is wrong with
+    words: tuple[str, ...]
+    services: tuple[Service, ...]
 
-        def counted(finding: Finding) -> None:
-            self._told += 1
-            tell(finding)
 
-        self._tell = counted
-        self.groups = Groups(reading, networks, counted)
-        self.services = Services(reading, self.groups, counted)
+@dataclass(frozen=True, slots=True)
+class Terms:
+    """Conditions on a conversation. `asked` has the fields that are set, by key: all must match, and a list matches if
+    one entry does.
 
-    def _error(self, location: Location, message: str, remedy: str = "", code: str = "does-not-fit") -> None:
-        self._tell(self._document.error(location, message, remedy, code))
+    `none` are the terms of `not`. The properties are for code that needs a single field; `fields` describes its value.
+    """
 
-    def terms(self, here: Location, e: TermsEntry, but: tuple[str, ...] = ()) -> Terms:
-        """The terms of an entry; fields with the keys in `but` mean something else in it."""
+    asked: Mapping[str, Any] = field(default_factory=dict)
+    any: tuple["Terms", ...] = ()
+    all: tuple["Terms", ...] = ()
+    none: tuple["Terms", ...] = ()
 
-        def parts(key: str, entries: Iterable[TermsEntry | None]) -> tuple[Terms, ...]:
-            places = ((*here, key, index) for index, _ in enumerate(entries))
-            return tuple(
-                self.terms(index if index in self._document.lines else index[:-1], part)
-                for index, part in zip(places, entries, strict=False)
-                if part is not None
-            )
+    @property
+    def local(self) -> Party | None:
+        """The local party."""
+        return self.asked.get("local")
 
-        words = ((field, getattr(e, attribute)) for field, attribute in ATTRIBUTES if field.key not in but)
-        asked, transports = by_transport(
-            {field.key: field.resolve(said, (*here, field.key), self) for field, said in words if said is not None}
-        )
-        return Terms(
-            asked,
-            any=parts("any", e.any_),
-            all=(*transports, *parts("all", e.all_)),
-            none=parts("not", e.not_),
-        )
+    @property
+    def remote(self) -> Party | None:
+        """The remote party."""
+        return self.asked.get("remote")
 
-    def ports(self, location: Location, words: tuple[str | int, ...]) -> PortWords:
-        """Ports, and groups of ports."""
-        return self.groups.ports(location, words)
+    @property
+    def networks(self) -> Party | None:
+        """The networks that the local party is in."""
+        return self.asked.get("network")
 
-    def services_named(self, location: Location, words: tuple[str, ...]) -> tuple[Service, ...]:
-        """The services that words mean."""
-        return self.services.named(location, words)
+    @property
+    def services(self) -> tuple[Service, ...] | None:
+        """The services it belongs to."""
+        return self.asked["service"].services if "service" in self.asked else None
 
-    def expect(self, location: Location, what: Literal["schedule", "uplink"], word: str) -> None:
-        """That there is one of this name."""
-        self.require(location, what, word, self._names(f"{what}s"))
+    @property
+    def service_words(self) -> tuple[str, ...]:
+        """The services in the plan's words."""
+        return self.asked["service"].words if "service" in self.asked else ()
 
-    def _names(self, key: str) -> list[str]:
-        return list(getattr(self._reading.content, key))
+    @property
+    def protocols(self) -> tuple[int, ...] | None:
+        """The protocols above IP."""
+        return self.asked.get("protocol")
 
-    def require(self, location: Location, what: str, word: str | None, known: list[str]) -> None:
-        """Report a word that is not among the known ones."""
-        if word is not None and word not in known and not self._reading.was_cut(f"{what}s", word):
-            self._error(location, f"there is no {what} “{word}”", suggestion(word, known), "unknown-name")
+    @property
+    def ports(self) -> tuple[tuple[int, int], ...] | None:
+        """Ports of either side."""
+        return self.asked.get("port")
 
-    def party(self, location: Location, words: tuple[str, ...], remote: bool = False) -> Party:
-        """The party on one side."""
-        known = self._parties.get((words, remote))
-        if known is not None:
-            return known
-        members, told = Members(), self._told
-        for index, word in enumerate(words):
-            where = (*location, index) if (*location, index) in self._document.lines else location
-            if remote and word in (*self._networks, GATEWAY.name):
-                own = "this machine itself" if word == GATEWAY.name else "your own network"
-                self._error(where, f"“{word}” is {own}; remote is the far side", f"write local: {word}")
-                continue
-            found = self.groups.members(where, word)
-            if remote and found.hardware:
-                remedy = "write its addresses"
-                self._error(where, f"“{word}” has hardware addresses, which the far side does not show", remedy)
-            if not remote and found.names:
-                remedy = "write its address, or its hardware address"
-                self._error(where, f"“{word}” has host names, which are known of remotes only", remedy)
-            if found.ports and not (found.addresses or found.hardware or found.names):
-                self._error(where, f"“{word}” is a group of ports", f"write port: {word}")
-            members |= found
-        party = Party(words, members)
-        if told == self._told:
-            self._parties[words, remote] = party
-        return party
+    @property
+    def local_ports(self) -> tuple[tuple[int, int], ...] | None:
+        """Ports of the local side."""
+        return self.asked.get("local-port")
 
-    def in_networks(self, location: Location, words: tuple[str, ...]) -> Party:
-        """The hosts of some networks."""
-        inside = AddressSet()
-        for word in words:
-            if word in self._networks:
-                inside |= self._networks[word]
-            else:
-                self.require(location, "network", word, list(self._networks))
-        return Party(words, Members(inside))
+    @property
+    def remote_ports(self) -> tuple[tuple[int, int], ...] | None:
+        """Ports of the remote side."""
+        return self.asked.get("remote-port")
 
-    def within_networks(self, location: Location, words: tuple[str, ...], local: Party | None) -> Party:
-        """The hosts of some networks, or those of `local` that are in them."""
-        networks = self.in_networks(location, words)
-        if local is None:
-            return networks
-        members = Members(local.addresses & networks.addresses, local.members.hardware)
-        return Party((*local.words, f"in {' or '.join(words)}"), members)
+    @property
+    def version(self) -> int | None:
+        """The version of IP."""
+        return self.asked.get("version")
+
+    @property
+    def moved(self) -> tuple[Size, bool] | None:
+        """How much it has moved, and whether it must be over that."""
+        return self.asked.get("moved")
+
+    @property
+    def rate(self) -> tuple[Rate, Nanoseconds] | None:
+        """How fast it has run, and for how long."""
+        return self.asked.get("rate")
+
+    @property
+    def kinds(self) -> int:
+        """Kinds of packets, as bits."""
+        kinds: int = self.asked.get("packet", 0)
+        return kinds
+
+    @property
+    def when(self) -> str | None:
+        """The schedule during which they apply."""
+        return self.asked.get("when")
+
+    def without(self, key: str) -> "Terms":
+        """The same without one field."""
+        return replace(self, asked={word: value for word, value in self.asked.items() if word != key})
+
+    @property
+    def anyone(self) -> bool:
+        """Whether every conversation meets them."""
+        return self == Terms()
+
+    def walk(self) -> Iterator["Terms"]:
+        """These, and all within them."""
+        yield self
+        for part in (*self.any, *self.all, *self.none):
+            yield from part.walk()

@@ -91,7 +91,7 @@ class Answers:
             return Answer(pcp.announcement(epoch))
         if request.protocol not in TRANSPORTS and (request.protocol or request.lifetime):
             return Answer(pcp.refusal(data, pcp.Result.UNSUPP_PROTOCOL, epoch))
-        if any(len(one.address) != len(source) for one in request.filters):
+        if any(len(each.address) != len(source) for each in request.filters):
             return Answer(pcp.refusal(data, pcp.Result.MALFORMED_OPTION, epoch))
         if not request.lifetime:
             ended = self.book.end(source, request.protocol, request.inside, request.nonce)
@@ -114,11 +114,11 @@ class Answers:
             request.anew,
             self._hardware(source),
         )
-        found = self.book.ask(wish, now)
-        if isinstance(found, Refused):
-            return Answer(pcp.refusal(data, PCP_RESULTS[found], epoch), refused=found, wish=wish)
-        done = pcp.answer(request, found.left(now), found.outside, found.external, epoch)
-        return Answer(done, pcp.refusal(data, pcp.Result.NETWORK_FAILURE, epoch), found, wish=wish)
+        mapping = self.book.ask(wish, now)
+        if isinstance(mapping, Refused):
+            return Answer(pcp.refusal(data, PCP_RESULTS[mapping], epoch), refused=mapping, wish=wish)
+        done = pcp.answer(request, mapping.left(now), mapping.outside, mapping.external, epoch)
+        return Answer(done, pcp.refusal(data, pcp.Result.NETWORK_FAILURE, epoch), mapping, wish=wish)
 
     def _nat_pmp(self, data: bytes, source: bytes, now: Nanoseconds) -> Answer | None:
         epoch = self.epoch(now)
@@ -145,8 +145,8 @@ class Answers:
             request.outside,
             hardware=self._hardware(source),
         )
-        found = self.book.ask(wish, now)
-        if isinstance(found, Refused):
-            result = NAT_PMP_RESULTS.get(found, nat_pmp.Result.NOT_AUTHORIZED)
-            return Answer(nat_pmp.refusal(data, result, epoch), refused=found, wish=wish)
-        return Answer(nat_pmp.answer(request, found.left(now), found.outside, epoch), failed, found, wish=wish)
+        mapping = self.book.ask(wish, now)
+        if isinstance(mapping, Refused):
+            result = NAT_PMP_RESULTS.get(mapping, nat_pmp.Result.NOT_AUTHORIZED)
+            return Answer(nat_pmp.refusal(data, result, epoch), refused=mapping, wish=wish)
+        return Answer(nat_pmp.answer(request, mapping.left(now), mapping.outside, epoch), failed, mapping, wish=wish)

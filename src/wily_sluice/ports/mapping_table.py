@@ -101,7 +101,7 @@ class Book:
         for mapping in list(self.mappings.values()):
             mac = hardware(mapping.host)
             grant = next(
-                (one for one in grants if _is_for(one, mapping.host, mac, mapping.protocol, mapping.inside)), None
+                (grant for grant in grants if _is_for(grant, mapping.host, mac, mapping.protocol, mapping.inside)), None
             )
             if (
                 grant is None
@@ -124,11 +124,11 @@ class Book:
         why = Refused.NOT_GRANTED
         for grant in self._grants:
             if wish.inside and _is_for(grant, wish.host, wish.hardware, wish.protocol, wish.inside):
-                found = self._open(grant, wish, before, now)
-                if isinstance(found, PortMapping):
-                    self.mappings[key] = found
-                    return found
-                why = found
+                mapping = self._open(grant, wish, before, now)
+                if isinstance(mapping, PortMapping):
+                    self.mappings[key] = mapping
+                    return mapping
+                why = mapping
         return why
 
     def _open(self, grant: Grant, wish: Wish, before: PortMapping | None, now: Nanoseconds) -> PortMapping | Refused:
@@ -141,7 +141,7 @@ class Book:
         if before is not None and before.uplink == grant.uplink:
             outside = before.outside
         else:
-            held = sum(one.host == wish.host and one.grant == grant.name for one in self.mappings.values())
+            held = sum(mapping.host == wish.host and mapping.grant == grant.name for mapping in self.mappings.values())
             if held >= grant.count:
                 return Refused.TOO_MANY
             if len(self.mappings) >= MOST_MAPPINGS:
@@ -175,13 +175,17 @@ class Book:
     def _choose(self, grant: Grant, wish: Wish) -> int:
         """A port outside: the one requested, the host's own, or one that is the same for each of its requests."""
         others = {
-            (one.protocol, one.outside)
-            for one in self.mappings.values()
-            if len(one.host) == 4 and one.uplink == grant.uplink and one.key != (wish.host, wish.protocol, wish.inside)
+            (mapping.protocol, mapping.outside)
+            for mapping in self.mappings.values()
+            if len(mapping.host) == 4
+            and mapping.uplink == grant.uplink
+            and mapping.key != (wish.host, wish.protocol, wish.inside)
         }
         # The host with a port of one protocol may want the same port of the other (RFC 6886 §3.3).
         foreign = {
-            one.outside for one in self.mappings.values() if one.host != wish.host and one.uplink == grant.uplink
+            mapping.outside
+            for mapping in self.mappings.values()
+            if mapping.host != wish.host and mapping.uplink == grant.uplink
         }
         busy = self._busy() | others
 
@@ -203,25 +207,25 @@ class Book:
             del self.mappings[before.key]
             return [before]
         return self._take(
-            one
-            for one in self.mappings.values()
-            if one.host == host and one.protocol in (protocol or one.protocol,) and one.nonce == nonce
+            mapping
+            for mapping in self.mappings.values()
+            if mapping.host == host and mapping.protocol in (protocol or mapping.protocol,) and mapping.nonce == nonce
         )
 
     def expire(self, now: Nanoseconds) -> list[PortMapping]:
         """End mappings that have expired."""
         self._revoked = {key: until for key, until in self._revoked.items() if until > now}
-        return self._take(one for one in self.mappings.values() if one.ends <= now)
+        return self._take(mapping for mapping in self.mappings.values() if mapping.ends <= now)
 
     def revoke(self, host: bytes, protocol: int | None, inside: int | None, now: Nanoseconds) -> list[PortMapping]:
         """End a host's mappings, and refuse them for an hour."""
         ended = self._take(
-            one
-            for one in self.mappings.values()
-            if one.host == host and protocol in (None, one.protocol) and inside in (None, one.inside)
+            mapping
+            for mapping in self.mappings.values()
+            if mapping.host == host and protocol in (None, mapping.protocol) and inside in (None, mapping.inside)
         )
-        for one in ended:
-            self._revoked[one.key] = now + REVOKED_FOR
+        for mapping in ended:
+            self._revoked[mapping.key] = now + REVOKED_FOR
         return ended
 
     def drop(self, mapping: PortMapping) -> None:
@@ -231,8 +235,8 @@ class Book:
 
     def _take(self, mappings: Iterable[PortMapping]) -> list[PortMapping]:
         taken = list(mappings)
-        for one in taken:
-            del self.mappings[one.key]
+        for mapping in taken:
+            del self.mappings[mapping.key]
         return taken
 
 

@@ -42,8 +42,8 @@ class FarSide:
         timeout = aiohttp.ClientTimeout(total=PATIENCE)
         try:
             async with (
-                aiohttp.ClientSession(timeout=timeout) as one,
-                one.post(f"{self._far.base}{ORDER}", data=body, headers=headers) as answer,
+                aiohttp.ClientSession(timeout=timeout) as http,
+                http.post(f"{self._far.base}{ORDER}", data=body, headers=headers) as answer,
             ):
                 text = await answer.text()
                 if answer.status != 200:

@@ -17,20 +17,18 @@ from zoneinfo import ZoneInfo
 from wily_sluice.control.client import Client
 from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UDP
-from wily_sluice.engine.conversations.strangers import GATEWAY
+from wily_sluice.engine.classify.neighbours import GATEWAY
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTES, Example, examples
-from wily_sluice.forecast.prove.proof import Promise, Proof, try_in
-from wily_sluice.forecast.prove.setting import Came, CannotTry, Flood, Led, Part, Stream, Where
-from wily_sluice.plan.asking import Terms
+from wily_sluice.forecast.prove.proof import Came, CannotTry, Flood, Led, Part, Promise, Proof, Stream, Where, try_in
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Uplink
+from wily_sluice.plan.terms import Terms
 from wily_sluice.proving.far_side import FarSide
-from wily_sluice.rig.promises.openings import opening
 from wily_sluice.rig.promises.program import Program
-from wily_sluice.rig.promises.traffic_program import token
+from wily_sluice.rig.promises.traffic_program import opening, token
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate
 
 MORE, MORE_AT_LEAST = 1.3, 4_000_000  # times what a stream should come to, and bit/s, that is sent of it
@@ -73,8 +71,8 @@ class LiveWorld:
         if way not in self._engines:
             engine = build_site(self._bench.plan, lambda _: None)
             engine.at(self._now())
-            for one in DIRECTIONS:
-                self._engines[one] = engine.shapers[self._uplink.name, one]
+            for direction in DIRECTIONS:
+                self._engines[direction] = engine.shapers[self._uplink.name, direction]
         return self._engines[way]
 
     def _now(self) -> datetime:
@@ -84,8 +82,8 @@ class LiveWorld:
         """The leaf, and the limiters that hold it."""
         conversation = example.conversation()
         shaper, subject = self._shaper(way), example.subject(conversation)
-        lane = shaper.lane_for(conversation, subject)
-        return str(lane.leaf.path), tuple(shaper.classifier.limits(subject)) if lane.buckets else ()
+        flow_path = shaper.flow_path_for(conversation, subject)
+        return str(flow_path.leaf.path), tuple(shaper.classifier.limits(subject)) if flow_path.buckets else ()
 
     def _moved_here(self, example: Example) -> Iterator[Example]:
         """The same between one of our addresses and the far end, where the plan asks for neither."""
@@ -93,7 +91,10 @@ class LiveWorld:
         if len(parties.local) != len(self._host) or parties.remote not in (*REMOTES, self._host):
             return
         ours = [parties.local] if parties.local in self._at else []
-        for local in (*ours, *(one for one in self._at if one != parties.local and len(one) == len(self._host))):
+        for local in (
+            *ours,
+            *(address for address in self._at if address != parties.local and len(address) == len(self._host)),
+        ):
             yield replace(example, parties=parties._replace(local=local, remote=self._host))
 
     def _like(self, example: Example, way: Direction = "up") -> Example:
@@ -101,28 +102,30 @@ class LiveWorld:
         if example.parties.local in GATEWAY.addresses:
             raise CannotTry("it concerns the gateway itself, but the proof sends from a temporary host")
         wanted = self._goes(example, way)
-        found = next((one for one in self._moved_here(example) if self._goes(one, way) == wanted), None)
-        if found is None:
+        fitting = next(
+            (candidate for candidate in self._moved_here(example) if self._goes(candidate, way) == wanted), None
+        )
+        if fitting is None:
             if len(example.parties.local) != len(self._host):
                 raise CannotTry(f"the far end is reached over IPv{4 if len(self._host) == 4 else 6}")
             far = example.parties.remote not in (*REMOTES, self._host)
             asked = ip_address(example.parties.remote if far else example.parties.local)
             raise CannotTry(f"it is about {asked}, which {'is another remote' if far else 'others may have'}")
-        return found
+        return fitting
 
     def _leading_to(self, path: str, way: Direction) -> Example | None:
         """A UDP conversation of the temporary host for a leaf, without a limiter."""
         if (way, path) not in self._leaves:
             terms = [rule.terms for rule in self._bench.plan.sorting] + [Terms()]
-            found = (
+            led = (
                 here
                 for asked in terms
-                for one in examples(self._bench.plan, asked)
-                if one.plain and one.parties.protocol in (UDP, TCP)
-                for here in self._moved_here(replace(one, parties=one.parties._replace(protocol=UDP)))
+                for example in examples(self._bench.plan, asked)
+                if example.plain and example.parties.protocol in (UDP, TCP)
+                for here in self._moved_here(replace(example, parties=example.parties._replace(protocol=UDP)))
                 if self._goes(here, way) == (path, ())
             )
-            self._leaves[way, path] = next(found, None)
+            self._leaves[way, path] = next(led, None)
         return self._leaves[way, path]
 
     # Floods.
@@ -141,7 +144,7 @@ class LiveWorld:
             raise CannotTry(f"the far end is reached over {self._uplink.name}")
         now = self._now()
         if moment is not None and any(
-            one.holds(now) != one.holds(moment) for one in self._bench.plan.schedules.values()
+            schedule.holds(now) != schedule.holds(moment) for schedule in self._bench.plan.schedules.values()
         ):
             raise CannotTry("it is about another time than now")
 
@@ -157,15 +160,15 @@ class LiveWorld:
             max(1, round(min(stream.rate, max(came.rate * MORE, came.rate + MORE_AT_LEAST))))
             for stream, came in zip(streams, lab, strict=True)
         ]
-        slowest = min((came.rate for came in lab if came.rate > 0.001 * max(one.rate for one in lab)), default=1.0)
+        slowest = min((came.rate for came in lab if came.rate > 0.001 * max(each.rate for each in lab)), default=1.0)
         counted = max(asked.least, min(LONGEST, max(COUNTED, round(FEWEST * 1500 * BYTE_TIME / max(1.0, slowest)))))
         packets = self._send(asked.way, streams, rates, counted)
         cost = self._uplink.framing.cost
-        found = {
+        shares = {
             number: Came(packets.get(index, 0) * cost(stream.length) * BYTE_TIME / counted, 0, 0)
             for index, (number, stream) in enumerate(ours.items())
         }
-        return tuple(found.get(number, Came(0.0, 0, 0)) for number in range(len(asked.streams)))
+        return tuple(shares.get(number, Came(0.0, 0, 0)) for number in range(len(asked.streams)))
 
     def _example(self, asked: Flood, stream: Stream) -> Example | None:
         """What to send for a stream; None where it is left out. CannotTry."""
@@ -175,7 +178,7 @@ class LiveWorld:
                 raise CannotTry("another limiter holds the same host")
             return replace(like, parties=like.parties._replace(protocol=UDP))
         full = self._bench.full(self._uplink, asked.way)
-        path = next(path for path, one in full.items() if one.example == stream.example)
+        path = next(path for path, full_share in full.items() if full_share.example == stream.example)
         example = self._leading_to(path, asked.way)
         if example is None and self._takes_all(path, asked.way):
             raise CannotTry(f"no UDP conversation for {path} is possible here without a limiter")
@@ -186,15 +189,15 @@ class LiveWorld:
         about = self.about
         if about is None or not f"{path}/".startswith(f"{about.name}/"):
             return False
-        below = [one for one in self._bench.full(self._uplink, way) if f"{one}/".startswith(f"{about.name}/")]
-        return about.kind != "guarantee" or not any(self._leading_to(one, way) for one in below)
+        below = [path for path in self._bench.full(self._uplink, way) if f"{path}/".startswith(f"{about.name}/")]
+        return about.kind != "guarantee" or not any(self._leading_to(path, way) for path in below)
 
     def _send(
         self, way: Direction, streams: Sequence[Stream], rates: Sequence[Rate], counted: Nanoseconds
     ) -> dict[int, int]:
         """Send at these rates; returns the packets received of each stream."""
         self._settle()
-        self._listen([("udp", one.example.parties.remote_port) for one in streams])
+        self._listen([("udp", stream.example.parties.remote_port) for stream in streams])
         calls = []
         for index, stream in enumerate(streams):
             parties = stream.example.parties
@@ -222,7 +225,7 @@ class LiveWorld:
         return {index: packets for index, packets, *_ in (here if way == "down" else there)}
 
     def _listen(self, ends: Iterable[tuple[str, int]]) -> None:
-        wanted = [list(one) for one in dict.fromkeys(ends)]
+        wanted = [list(pair) for pair in dict.fromkeys(ends)]
         had = {(protocol, port) for protocol, _, port in self._far.ask({"listen": wanted})}
         for protocol, port in wanted:
             if (protocol, port) not in had:
@@ -233,8 +236,8 @@ class LiveWorld:
         until = time.monotonic() + SETTLED_WITHIN
         with Client() as client:
             while time.monotonic() < until:
-                told = client.call("watch.now")["uplinks"].get(self._uplink.name, {})
-                if not any(told[way]["backlog_packets"] for way in ("up", "down") if way in told):
+                uplink = client.call("watch.now")["uplinks"].get(self._uplink.name, {})
+                if not any(uplink[way]["backlog_packets"] for way in ("up", "down") if way in uplink):
                     return
                 time.sleep(0.3)
 
@@ -257,8 +260,8 @@ class LiveWorld:
             raise CannotTry("how a conversation behaves takes too long to show")
         example = self._with_port(self._like(example))
         parties = example.parties
-        said = opening(example.known, parties.protocol)
-        if said is None:
+        data = opening(example.known, parties.protocol)
+        if data is None:
             raise CannotTry(f"there is no way here to speak {example.known.seen or example.known.names[0]}")
         if parties.protocol in KINDS:
             self._listen([(KINDS[parties.protocol], parties.remote_port)])
@@ -273,7 +276,7 @@ class LiveWorld:
             "remote": _text(parties.remote),
             "remote_port": parties.remote_port,
             "dscp": max(0, example.dscps.bit_length() - 1),
-            "opening": [packet.hex() for packet in said] or [b"e".hex()],
+            "opening": [packet.hex() for packet in data] or [b"e".hex()],
             "identifier": identifier,
             "take": example.moved,
             "steady": 0.0,
@@ -281,7 +284,7 @@ class LiveWorld:
         (trouble,) = self._near.ask({"converse": [made]})["answer"]
         ports = (parties.local_port, parties.remote_port) if parties.protocol in KINDS else (0, 0)
         with Client() as client:
-            found = client.call(
+            look = client.call(
                 "classify.look",
                 protocol=parties.protocol,
                 local=_text(parties.local),
@@ -289,11 +292,11 @@ class LiveWorld:
                 remote=_text(parties.remote),
                 remote_port=ports[1],
             )
-        if found is None:
+        if look is None:
             if trouble:
                 raise CannotTry(f"the far end does not answer such a conversation: {trouble}")
             return ""
-        return next((one["queue"] for one in found["going"] if one["direction"] == "up"), "")
+        return next((step["queue"] for step in look["going"] if step["direction"] == "up"), "")
 
     def lines(self, asked: Led) -> tuple[str, ...]:
         """Not possible: routes apply to traffic from the networks' own interfaces. CannotTry."""
@@ -313,22 +316,22 @@ def _tried(ask: Callable[[], Any]) -> Any:
 
 def prove_live(world: LiveWorld, promises: Iterable[Promise], tell: Callable[[str], None]) -> list[Proof]:
     """The result of each promise. LiveError if an end is lost."""
-    found = []
+    proofs = []
     for promise in promises:
         proof = world.about = promise.proof
         tell(f"{proof.kind} {proof.name}, {proof.where}")
         if proof.kind == "delay":
-            found.append(replace(proof, why="how long packets wait each way takes one clock at both ends"))
+            proofs.append(replace(proof, why="how long packets wait each way takes one clock at both ends"))
             continue
         if proof.kind == "schedule":
-            found.append(replace(proof, why="it takes other times than now"))
+            proofs.append(replace(proof, why="it takes other times than now"))
             continue
         try:
-            one = try_in(world, promise)
-            if one.verdict == "broken":  # by the plan, or by what others sent meanwhile
+            tried = try_in(world, promise)
+            if tried.verdict == "broken":  # by the plan, or by what others sent meanwhile
                 world.forget()
-                one = try_in(world, promise)
+                tried = try_in(world, promise)
         except RpcError as error:
             raise LiveError(f"the gate does not answer: {error}") from None
-        found.append(one)
-    return found
+        proofs.append(tried)
+    return proofs

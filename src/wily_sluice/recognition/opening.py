@@ -1,4 +1,6 @@
-"""The first packets of a conversation, as recognisers see them.
+"""The first packets of a conversation, as recognisers see them, and a recogniser's verdict.
+
+The first packets of a conversation, as recognisers see them.
 
 For TCP, the first bytes of both streams, ordered by sequence numbers (RFC 9293 §3.4); for UDP, the first datagrams.
 Both are bounded: a stream to STREAM_BYTES, datagrams to DATAGRAMS; beyond DATAGRAM_BYTES in total, only the first TAIL
@@ -6,11 +8,34 @@ bytes of each are kept. A conversation in which peers first find each other and 
 media (RFC 8445, RFC 5764), is watched for SHARED.
 """
 
-from typing import Any, NamedTuple
+from dataclasses import dataclass
+from typing import Any, Final, NamedTuple, TypeAlias
 
 from wily_sluice.engine.classify.header import TCP, Parsed, Parties, parties
 from wily_sluice.units import Nanoseconds, Size
 
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """`seen` is one of `engine.known.PROTOCOLS_SEEN`; `name` the remote's host name, where the packets tell it.
+
+    A verdict that is not `certain` is only probable, and stands until something certain is seen. One that is not
+    `final` is certain, but a closer one may follow in the same conversation.
+    """
+
+    seen: str
+    evidence: str
+    name: str = ""
+    certain: bool = True
+    final: bool = True
+
+
+class Wait:
+    """Not yet: the recogniser wants to see the next packet."""
+
+
+WAIT: Final = Wait()
+Answer: TypeAlias = Verdict | Wait | None  # None: it is not that
 STREAM_BYTES: Size = 12_288
 MOST_SEGMENTS = 8  # out of order, that wait for one before them
 DATAGRAMS = 32

@@ -11,18 +11,24 @@ from collections.abc import Callable, Mapping
 from typing import Final
 
 from wily_sluice.engine.classify.header import TCP, UDP, Parsed
-from wily_sluice.engine.classify.known import NOTHING, Known
+from wily_sluice.engine.classify.service import NOTHING, Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.recognition.learnt import ExpectedMedia, LearntNames
-from wily_sluice.recognition.media import dtls, rtp, rtsp, sip, stun
-from wily_sluice.recognition.opening import LONGEST, Opening
-from wily_sluice.recognition.protocols import bittorrent, dns, greetings, http, ike, ntp, quic, ssp, tls, wireguard
-from wily_sluice.recognition.verdict import Answer, Verdict
+from wily_sluice.recognition.opening import LONGEST, Answer, Opening, Verdict
+from wily_sluice.recognition.protocols import bittorrent, datagrams, dns, dtls, first_lines, quic, rtp, sip, stun, tls
 from wily_sluice.units import Nanoseconds
 
 Recogniser = Callable[[Opening], Answer]
 RECOGNISERS: Final[Mapping[int, tuple[Recogniser, ...]]] = {
-    TCP: (tls.look, http.look, sip.look, greetings.look, bittorrent.look_tcp, dns.look_tcp, stun.look_tcp),
+    TCP: (
+        tls.look,
+        first_lines.look_http,
+        sip.look,
+        first_lines.look_greeting,
+        bittorrent.look_tcp,
+        dns.look_tcp,
+        stun.look_tcp,
+    ),
     UDP: (
         quic.look,
         stun.look,
@@ -32,10 +38,10 @@ RECOGNISERS: Final[Mapping[int, tuple[Recogniser, ...]]] = {
         rtp.look,
         bittorrent.look_dht,
         bittorrent.look_utp,
-        wireguard.look,
-        ssp.look,
-        ntp.look,
-        ike.look,
+        datagrams.look_wireguard,
+        datagrams.look_ssp,
+        datagrams.look_ntp,
+        datagrams.look_ike,
     ),
 }
 TELLING = ("dns", "sip", "rtsp")  # what tells about other conversations
@@ -152,7 +158,7 @@ class Recognition:
             return
         if conversation.known.seen == "rtsp":
             own, far = conversation.parties.local, conversation.parties.remote
-            for of_sender, port in rtsp.media(payload):
+            for of_sender, port in sip.rtsp_media(payload):
                 self.media.expect(own if of_sender == up else far, port, "media", now)
             return
         if conversation.key[0] == TCP:
@@ -161,7 +167,7 @@ class Recognition:
 
     def hear_dns(self, message: bytes, host: bytes, now: Nanoseconds) -> None:
         """Learn from a DNS answer to a host."""
-        told = dns.parse(message)
-        if told is not None and told.answers and told.name:
-            for address, life in told.addresses:
-                self.names.learn(address, told.name, now + life, host)
+        message_read = dns.parse(message)
+        if message_read is not None and message_read.answers and message_read.name:
+            for address, life in message_read.addresses:
+                self.names.learn(address, message_read.name, now + life, host)

@@ -9,7 +9,7 @@ python -m wily_sluice.rig.awake_program
 import os
 from pathlib import Path
 
-from wily_sluice.gate.kernel.urgency import run_when_idle
+from wily_sluice.gate.kernel.process import run_when_idle
 
 
 def on_virtual_machine() -> bool:

@@ -15,7 +15,7 @@ from pathlib import Path
 from subprocess import PIPE
 
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel.command import run
+from wily_sluice.gate.kernel.process import run
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.flood_program import CONVERSATIONS, FIRST_PORT
 from wily_sluice.rig.layout import Layout
@@ -171,8 +171,8 @@ def packets_through(rig: Rig, layout: Layout, sizes: tuple[Size, ...], program: 
         packets = seconds = worked = 0.0
         program.stdout.readline()  # begun before
         while seconds < MEASURED - 0.5:
-            told = json.loads(program.stdout.readline())
-            packets += told["packets"]
-            seconds += told["seconds"]
-            worked += told["worked"]
+            report = json.loads(program.stdout.readline())
+            packets += report["packets"]
+            seconds += report["seconds"]
+            worked += report["worked"]
     return packets / worked if worked else 0.0

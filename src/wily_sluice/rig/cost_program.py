@@ -12,12 +12,12 @@ import time
 from dataclasses import replace
 from pathlib import Path
 
-from wily_sluice.gate.counters import CounterRow
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.kernel import diversion
 from wily_sluice.gate.kernel.packet_queue import PacketQueue
-from wily_sluice.gate.kernel.urgency import run_before_others
+from wily_sluice.gate.kernel.process import run_before_others
 from wily_sluice.gate.loop import BATCH
+from wily_sluice.gate.observers import CounterRow
 from wily_sluice.gate.queue_manager import FIRST_QUEUE
 from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
@@ -29,9 +29,12 @@ LIFTED: Rate = 40_000_000_000
 def lifted(plan: Plan) -> Plan:
     """The same plan with rates that limit nothing; its rules and queues still cost time."""
     limiters = tuple(
-        replace(one, down=LIFTED if one.down else None, up=LIFTED if one.up else None) for one in plan.limiters
+        replace(limiter, down=LIFTED if limiter.down else None, up=LIFTED if limiter.up else None)
+        for limiter in plan.limiters
     )
-    return replace(plan, uplinks=tuple(replace(one, down=LIFTED, up=LIFTED) for one in plan.uplinks), limiters=limiters)
+    return replace(
+        plan, uplinks=tuple(replace(uplink, down=LIFTED, up=LIFTED) for uplink in plan.uplinks), limiters=limiters
+    )
 
 
 class Teller:
@@ -44,9 +47,9 @@ class Teller:
     def tell(self, packets: int, lasted: Nanoseconds) -> None:
         """A line of it."""
         worked = time.process_time()
-        told = {"packets": packets, "seconds": lasted / SECOND, "worked": worked - self._worked}
+        report = {"packets": packets, "seconds": lasted / SECOND, "worked": worked - self._worked}
         self._worked = worked
-        print(json.dumps(told), flush=True)
+        print(json.dumps(report), flush=True)
 
     def fileno(self) -> int:
         """Of something that is never readable."""

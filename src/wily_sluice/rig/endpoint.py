@@ -26,7 +26,7 @@ from fcntl import ioctl
 from threading import Thread
 from typing import Any, NoReturn
 
-from wily_sluice.gate.kernel.urgency import run_before_others
+from wily_sluice.gate.kernel.process import run_before_others
 
 PORT = 7000
 FLOOD_PORT = 7001

@@ -53,13 +53,13 @@ def free_ranges(plan: Plan) -> Ranges:
         length = 36 if usual in USUAL.far and wanted.version == 6 else wanted.prefixlen
         others = (part for pool in POOLS[wanted.version] for part in ip_network(pool).subnets(new_prefix=length))
         for candidate in chain([wanted], others):
-            if not any(candidate.version == one.version and candidate.overlaps(one) for one in taken):
+            if not any(candidate.version == network.version and candidate.overlaps(network) for network in taken):
                 taken.append(candidate)
                 return str(candidate)
         raise LiveError(f"the plan's networks leave no range of IPv{wanted.version} for a rig")
 
-    far = tuple(free(one) for one in USUAL.far)
-    wan4, wan6, mid4, mid6 = (free(one) for one in (USUAL.wan4, USUAL.wan6, USUAL.mid4, USUAL.mid6))
+    far = tuple(free(network) for network in USUAL.far)
+    wan4, wan6, mid4, mid6 = (free(network) for network in (USUAL.wan4, USUAL.wan6, USUAL.mid4, USUAL.mid6))
     return Ranges(wan4, wan6, mid4, mid6, far)
 
 

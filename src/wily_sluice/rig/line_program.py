@@ -19,14 +19,12 @@ from typing import TypeAlias
 from wily_sluice.engine.classify.header import is_ipv6, parse
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import LARGEST_PACKET, Cells, Framing
-from wily_sluice.engine.line import Line, VaryingLine
+from wily_sluice.engine.line import Line, RateSchedule, VaryingLine, steady
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.rate_schedule import RateSchedule, steady
 from wily_sluice.gate.admission import TCP_HEADERS
-from wily_sluice.gate.kernel.command import run
-from wily_sluice.gate.kernel.packet_queue import Diverted, PacketQueue
-from wily_sluice.gate.kernel.urgency import run_before_others
-from wily_sluice.gate.loop import Crossing, Entrance, Loop
+from wily_sluice.gate.kernel.packet_queue import PacketQueue, QueuedPacket
+from wily_sluice.gate.kernel.process import run, run_before_others
+from wily_sluice.gate.loop import Datapath, Entrance, Loop
 from wily_sluice.units import BYTE_TIME, Direction, Nanoseconds, Rate
 
 Points: TypeAlias = tuple[tuple[Nanoseconds, Rate], ...]
@@ -41,7 +39,7 @@ class End(Entrance):
     def __init__(self, framing: Framing) -> None:
         self._framing = framing
 
-    def admit(self, diverted: Diverted, now: Nanoseconds) -> Packet | None:
+    def admit(self, diverted: QueuedPacket, now: Nanoseconds) -> Packet | None:
         """All that is IP."""
         parsed = parse(diverted.header, True)
         if parsed is None:
@@ -54,7 +52,7 @@ class End(Entrance):
 
 def crossing(
     number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing, course: Points
-) -> Crossing:
+) -> Datapath:
     """One direction of the line. When its queue is full, it drops new packets, as a real line does."""
     queue = PacketQueue(number, whole=rate > FAST)
 
@@ -64,7 +62,7 @@ def crossing(
     line = Line(rate, delay, rate * buffer // BYTE_TIME, drop)
     if course:
         line = VaryingLine(steady(course[0][1]), delay, rate * buffer // BYTE_TIME, drop)
-    return Crossing(queue, line, End(framing))
+    return Datapath(queue, line, End(framing))
 
 
 def begin(line: VaryingLine, course: Points) -> None:
@@ -84,7 +82,7 @@ def main(
     """Divert forwarded packets, and run until stopped."""
     ways: tuple[tuple[int, Rate, Direction], ...] = ((1, up, "up"), (2, down, "down"))
     crossings = [crossing(n, rate, delay, buffer, framing, courses.get(way, ())) for n, rate, way in ways]
-    lines = [(one.discipline, courses.get(way, ())) for one, (_, _, way) in zip(crossings, ways, strict=True)]
+    lines = [(datapath.discipline, courses.get(way, ())) for datapath, (_, _, way) in zip(crossings, ways, strict=True)]
     for family in ("iptables", "ip6tables"):
         for number, interface in ((1, "near"), (2, "far")):
             rule = ["-A", "FORWARD", "-i", interface, "-j", "NFQUEUE", "--queue-num", str(number)]

@@ -13,7 +13,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel.command import PYTHON, require, run
+from wily_sluice.gate.kernel.process import PYTHON, require, run
 from wily_sluice.rig.awake_program import on_virtual_machine
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures
 
@@ -112,7 +112,7 @@ class Rig:
         node = f"line-{uplink}"
         nodes = self.nodes()
         if node not in nodes:
-            known = ", ".join(one.removeprefix("line-") for one in nodes if one.startswith("line-"))
+            known = ", ".join(node.removeprefix("line-") for node in nodes if node.startswith("line-"))
             raise LiveError(
                 f"the rig has no line “{uplink}”; it has {known}" if nodes else "no rig is up: `sluice rig up` first"
             )
@@ -146,9 +146,9 @@ class Rig:
                 start_new_session=True,
             )
         deadline = time.monotonic() + PATIENCE
-        while "ready" not in (said := log.read_text(errors="replace")):
+        while "ready" not in (text := log.read_text(errors="replace")):
             if process.poll() is not None or time.monotonic() > deadline:
-                raise LiveError(f"the rig's {node} did not start: {said.strip() or 'it said nothing'}")
+                raise LiveError(f"the rig's {node} did not start: {text.strip() or 'it said nothing'}")
             time.sleep(0.02)
 
     def down(self) -> int:

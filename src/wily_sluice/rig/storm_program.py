@@ -64,9 +64,9 @@ def _packet(kind: str, local: bytes, remote: bytes) -> tuple[bytearray, Callable
 
         def new_syn(frame: bytearray, n: int) -> None:
             new_ports(frame, n)
-            one, other = struct.unpack_from(">HH", frame, ports)
+            source, other = struct.unpack_from(">HH", frame, ports)
             # What the ports add to the sum, the two halves of the sequence number take away again.
-            struct.pack_into(">HH", frame, ports + 4, 0xFFFF - one, 0xFFFF - other)
+            struct.pack_into(">HH", frame, ports + 4, 0xFFFF - source, 0xFFFF - other)
 
         return _ipv4(local, remote, 6, segment), new_syn
     if kind == "hosts4":

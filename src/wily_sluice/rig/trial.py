@@ -18,7 +18,7 @@ from typing import Any
 import numpy as np
 
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel.command import PYTHON
+from wily_sluice.gate.kernel.process import PYTHON
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.layout import Layout, LineFigures
 from wily_sluice.rig.rig import Rig
@@ -126,13 +126,13 @@ def finish(endpoint: "subprocess.Popen[str]") -> dict[str, Any]:
         raise LiveError(
             f"traffic in the rig failed: {errors.strip().splitlines()[-1] if errors else endpoint.returncode}"
         )
-    found: dict[str, Any] = json.loads(output)
-    return found
+    figures: dict[str, Any] = json.loads(output)
+    return figures
 
 
-def call_result(found: dict[str, Any]) -> CallResult:
+def call_result(figures: dict[str, Any]) -> CallResult:
     """A call's delays, from its endpoint's result."""
-    return CallResult(tuple(found["up"]), tuple(found["down"]), found["lost"] / found["sent"])
+    return CallResult(tuple(figures["up"]), tuple(figures["down"]), figures["lost"] / figures["sent"])
 
 
 def _phase(

@@ -57,20 +57,20 @@ class Shortfall:
 
     def sentences(self) -> list[str]:
         """In words, one for each."""
-        said = []
+        words = []
         if self.broken:
-            said.append(f"The file is cut short after packet {self.packets:,}.")
+            words.append(f"The file is cut short after packet {self.packets:,}.")
         if self.short:
-            said.append(f"{self.short:,} packets were captured without their whole headers, and are left out.")
+            words.append(f"{self.short:,} packets were captured without their whole headers, and are left out.")
         if self.timeless:
-            said.append(f"{self.timeless:,} packets have no usable time: each is taken to come with the one before.")
+            words.append(f"{self.timeless:,} packets have no usable time: each is taken to come with the one before.")
         if self.without:
-            said.append(
+            words.append(
                 f"{self.without:,} packets are of interfaces that the file does not describe, and are left out."
             )
         for link, count in sorted(self.links.items()):
-            said.append(f"{count:,} frames are of link type {link}, which is not supported, and are left out.")
-        return said
+            words.append(f"{count:,} frames are of link type {link}, which is not supported, and are left out.")
+        return words
 
 
 def _ip(frame: bytes, link: int) -> bytes:

@@ -1,19 +1,24 @@
-"""Why a conversation is sorted as it is: the rules that were tried before, and which of their fields was not so."""
+"""Why a conversation is sorted as it is: one of a capture, or one that is only described."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import datetime
 
 from wily_sluice.engine.classify.classifier import Classifier
 from wily_sluice.engine.classify.condition import Subject
-from wily_sluice.engine.classify.service import Service
+from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.engine.classify.service import Known, Service
+from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.limit.limiter import limiters_of
-from wily_sluice.engine.queueing.lane import Lane
+from wily_sluice.engine.queueing.flow_path import FlowPath
+from wily_sluice.engine.queueing.leaf_queue import Refusing
 from wily_sluice.engine.queueing.node import Leaf
-from wily_sluice.engine.queueing.refusing import Refusing
-from wily_sluice.plan.asking import Terms
+from wily_sluice.plan.build import build_site
 from wily_sluice.plan.build_rules import build_service
 from wily_sluice.plan.groups.services import shipped_services
-from wily_sluice.plan.model import Plan
+from wily_sluice.plan.model import Plan, Route, Uplink
+from wily_sluice.plan.terms import Terms
+from wily_sluice.units import DIRECTIONS, Direction, Size
 
 UNKNOWN = "unknown"
 
@@ -51,11 +56,16 @@ class Way:
 
 
 def way_of(
-    plan: Plan, uplink: str, classifier: Classifier, lane: Lane, subject: Subject, unknown: frozenset[str] = frozenset()
+    plan: Plan,
+    uplink: str,
+    classifier: Classifier,
+    flow_path: FlowPath,
+    subject: Subject,
+    unknown: frozenset[str] = frozenset(),
 ) -> Way:
-    """A lane in words; `unknown` are the fields whose values are unknown."""
+    """A flow path in words; `unknown` are the fields whose values are unknown."""
     rules = plan.sorting
-    before = lane.rule if lane.rule >= 0 else len(rules)
+    before = flow_path.rule if flow_path.rule >= 0 else len(rules)
     tried = tuple(
         Tried(rule.name, field, rule.terms, _is_unknown(rule.terms, field, unknown))
         for index, rule in enumerate(rules[:before])
@@ -63,13 +73,13 @@ def way_of(
     )
     return Way(
         uplink,
-        lane.leaf.path,
-        rules[lane.rule].name if lane.rule >= 0 else None,
-        limiters_of(lane),
-        rules[lane.rule].mark if lane.rule >= 0 else None,
+        flow_path.leaf.path,
+        rules[flow_path.rule].name if flow_path.rule >= 0 else None,
+        limiters_of(flow_path),
+        rules[flow_path.rule].mark if flow_path.rule >= 0 else None,
         tried,
-        tuple(_idle(plan, uplink, classifier, subject, set(limiters_of(lane)))),
-        isinstance(lane.leaf, Leaf) and isinstance(lane.leaf.queue, Refusing),
+        tuple(_idle(plan, uplink, classifier, subject, set(limiters_of(flow_path)))),
+        isinstance(flow_path.leaf, Leaf) and isinstance(flow_path.leaf.queue, Refusing),
     )
 
 
@@ -107,22 +117,85 @@ class Services:
 
     def all(self, subject: Subject) -> tuple[tuple[str, str], ...]:
         """Every service that it has a sign of, with its category."""
-        found = self._services
+        services = self._services
         return tuple(
             (service.name, category)
-            for category, service in found
+            for category, service in services
             if service.sign(subject.parties, subject.known, subject.shape)
         )
 
     def of(self, subject: Subject) -> tuple[str, str, str]:
         """The service, its category, and the sign that it has. The protocol counts before ports and shape."""
-        found = (UNKNOWN, UNKNOWN, "")
+        best = (UNKNOWN, UNKNOWN, "")
         for category, service in self._services:
             sign = service.sign(subject.parties, subject.known, subject.shape)
             if sign and service.shape and not sign.startswith("is " + service.shape):
                 sign += f" and is {service.shape}"
             if sign.startswith(("speaks", "is with")):
                 return service.name, category, sign
-            if sign and (found[0] == UNKNOWN or (found[2].startswith("is ") and not sign.startswith("is "))):
-                found = (service.name, category, sign)
-        return found
+            if sign and (best[0] == UNKNOWN or (best[2].startswith("is ") and not sign.startswith("is "))):
+                best = (service.name, category, sign)
+        return best
+
+
+@dataclass(frozen=True, slots=True)
+class Described:
+    """A conversation as a user describes it. `kind` are bits of `engine.classify.kind`; `moved` is in bytes.
+
+    `dscps` are the DSCPs of its packets, as bits; `hardware` is the local host's hardware address, or empty. `unknown`
+    are the fields of rules that the description leaves open, including `name` and `hardware`.
+    """
+
+    parties: Parties
+    names: tuple[str, ...] = ()
+    seen: str = ""
+    dscps: int = 1
+    moved: Size = 0
+    shape: str = ""
+    kind: int = 0
+    hardware: bytes = b""
+    unknown: frozenset[str] = frozenset()
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """Its flow path in each direction on each uplink, its service, and the route that chooses its uplink."""
+
+    ways: dict[str, dict[Direction, Way]]
+    service: str
+    category: str
+    sign: str
+    route: Route | None = None
+    also: tuple[tuple[str, str], ...] = ()  # other services that it has a sign of, with their categories
+
+
+def explain(plan: Plan, uplinks: list[Uplink], described: Described, at: datetime) -> Answer:
+    """Which way a conversation would go, at a moment in the site's time zone."""
+    engine = build_site(plan, lambda _: None, behaviour=True)
+    engine.at(at)
+    if described.hardware:
+        engine.learn(described.parties.local, described.hardware, 0)
+    conversation = Conversation(key_of(described.parties))
+    conversation.dscps = described.dscps
+    conversation.known = Known(described.seen, described.names)
+
+    def subject(kind: int) -> Subject:
+        subject = Subject(conversation, engine.neighbours.hardware(described.parties.local), kind)
+        subject.moved, subject.shape = described.moved, described.shape
+        return subject
+
+    ways: dict[str, dict[Direction, Way]] = {}
+    for uplink in uplinks:
+        ways[uplink.name] = {}
+        for direction in DIRECTIONS:
+            shaper = engine.shapers[uplink.name, direction]
+            flow_path = shaper.flow_path_for(conversation, subject(described.kind))
+            ways[uplink.name][direction] = way_of(
+                plan, uplink.name, shaper.classifier, flow_path, subject(described.kind), described.unknown
+            )
+    chosen = next((n for n, route in enumerate(engine.router.routes) if route.condition.holds(subject(0))), None)
+    route = plan.routing[chosen] if chosen is not None else None
+    services = Services(plan)
+    name, category, sign = services.of(subject(0))
+    also = tuple(service for service in services.all(subject(0)) if service[0] != name)
+    return Answer(ways, name, category, sign, route, also)

@@ -10,12 +10,10 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
-from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, Parsed, Parties, parse, parties, quoted
-from wily_sluice.engine.classify.kind import kind_of
-from wily_sluice.engine.classify.known import NOTHING
-from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.conversations.fragments import Fragments
-from wily_sluice.engine.queueing.lane import Lane
+from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, Parsed, Parties, kind_of, parse, parties, quoted
+from wily_sluice.engine.classify.service import NOTHING
+from wily_sluice.engine.conversations.conversation import Conversation, Fragments
+from wily_sluice.engine.queueing.flow_path import FlowPath
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.recognition.recognition import Recognition
@@ -52,7 +50,7 @@ class Count:
 
 @dataclass(frozen=True, slots=True)
 class Decision:
-    """From this packet of the capture on (counted from 1), a direction uses this lane.
+    """From this packet of the capture on (counted from 1), a direction uses this flow_path.
 
     `kinds` are bits, and `up_to` a length: if rules distinguish packets by these, only such packets use it.
     """
@@ -88,7 +86,7 @@ class Followed:
     opened: bool = False
 
     def way(self, direction: Direction) -> Way | None:
-        """The final lane of a direction; None without packets."""
+        """The final flow path of a direction; None without packets."""
         return next((d.way for d in reversed(self.decisions) if d.direction == direction and not d.apart), None)
 
 
@@ -166,21 +164,21 @@ class Follower:
         kind = kind_of(parsed.key[0], parsed.flags, parsed.length, parsed.headers)
         direction: Direction = "up" if up else "down"
         shaper = self._shapers[direction]
-        lane = shaper.lane(conversation, kind, parsed.length, now)
+        flow_path = shaper.flow_path(conversation, kind, parsed.length, now)
         followed = self._followed.get(conversation)
         if followed is None:
             followed = self._followed[conversation] = Followed(conversation.parties, number)
             self.sorting.conversations.append(followed)
         apart = shaper.classifier.apart(kind, parsed.length)
         question = (conversation, up, apart)
-        if self._decided.get(question) != (lane.rule, lane.buckets):
-            self._decided[question] = (lane.rule, lane.buckets)
+        if self._decided.get(question) != (flow_path.rule, flow_path.buckets):
+            self._decided[question] = (flow_path.rule, flow_path.buckets)
             subject = shaper.classifier.subject(conversation, kind, parsed.length)
-            way = way_of(self.plan, self._uplink, shaper.classifier, lane, subject)
+            way = way_of(self.plan, self._uplink, shaper.classifier, flow_path, subject)
             followed.decisions.append(Decision(number, direction, way, *shaper.classifier.sort_of(apart)))
         for total, key in (
-            (self.sorting.rules, self._rule(lane) or DEFAULT),
-            (self.sorting.queues, lane.leaf.path),
+            (self.sorting.rules, self._rule(flow_path) or DEFAULT),
+            (self.sorting.queues, flow_path.leaf.path),
         ):
             total.setdefault(key, Count()).add(up, parsed.length)
         self.sorting.hosts.setdefault(followed.parties.local, Count()).add(up, parsed.length)
@@ -189,8 +187,8 @@ class Follower:
         # What has neither SYN nor RST (RFC 9293 §3.1) comes of a connection that both have opened.
         followed.opened = followed.opened or parsed.key[0] != TCP or not parsed.flags & (SYN | RST)
 
-    def _rule(self, lane: Lane) -> str | None:
-        return self.plan.sorting[lane.rule].name if lane.rule >= 0 else None
+    def _rule(self, flow_path: FlowPath) -> str | None:
+        return self.plan.sorting[flow_path.rule].name if flow_path.rule >= 0 else None
 
     def finish(self) -> CaptureSorting:
         """Record the final state of each conversation, and its service."""

@@ -1,1 +1,1 @@
-"""Turns results into tables, trees and JSON. Decides nothing."""
+"""Drr results into tables, trees and JSON. Decides nothing."""

@@ -21,18 +21,18 @@ from wily_sluice.cli.options import (
 )
 from wily_sluice.control.client import Client
 from wily_sluice.control.rpc_error import RpcError
+from wily_sluice.engine.classify.header import KIND_NAMES as KINDS
 from wily_sluice.engine.classify.header import Parties
-from wily_sluice.engine.classify.kind import NAMES as KINDS
-from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
-from wily_sluice.engine.conversations.strangers import GATEWAY
+from wily_sluice.engine.classify.neighbours import GATEWAY
+from wily_sluice.engine.classify.service import PROTOCOLS_SEEN
 from wily_sluice.outside.files import load
-from wily_sluice.plan.file.addresses import parse_hardware
 from wily_sluice.plan.file.bundle import bundle_from
 from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_dscp, parse_host_name, parse_protocol
+from wily_sluice.plan.file.words import parse_hardware
 from wily_sluice.plan.model import Plan
 from wily_sluice.sorting.capture import CaptureError, Shortfall, read
+from wily_sluice.sorting.explain import Described, explain
 from wily_sluice.sorting.follow import CaptureSorting, Follower
-from wily_sluice.sorting.single import Described, explain
 from wily_sluice.units import parse_size
 from wily_sluice.views.forecast.sorting import (
     answer_data,
@@ -179,7 +179,7 @@ def classify(
             _hardware(hardware),
             frozenset(
                 field
-                for field, said in {
+                for field, text in {
                     "service": seen or shape or names,
                     "name": names,
                     "hardware": hardware,
@@ -189,7 +189,7 @@ def classify(
                     "rate": None,
                     "dscp": dscp,
                 }.items()
-                if not said
+                if not text
             ),
         )
     except ValueError as error:
@@ -204,10 +204,10 @@ def classify(
 
 def _hardware(text: str | None) -> bytes:
     """A hardware address; empty if none is given. ValueError if it is not one."""
-    found = parse_hardware(text) if text else b""
-    if found is None:
+    hardware = parse_hardware(text) if text else b""
+    if hardware is None:
         raise ValueError(f"“{text}” is not a hardware address: write it like 02:00:5e:10:00:01")
-    return found
+    return hardware
 
 
 def _check_versions(local: tuple[bytes, int, int | None], remote: tuple[bytes, int, int | None]) -> None:
@@ -221,7 +221,7 @@ def _show_running(local: tuple[bytes, int, int | None], remote: tuple[bytes, int
     who = Parties(remote[2] if remote[2] is not None else 6, local[0], remote[0], local[1], remote[1])
     with Client() as client:
         try:
-            found = client.call(
+            look = client.call(
                 "classify.look",
                 protocol=who.protocol,
                 local=str(ip_address(who.local)),
@@ -232,48 +232,48 @@ def _show_running(local: tuple[bytes, int, int | None], remote: tuple[bytes, int
             plan = bundle_from(client.call("plan.read")).load()
         except RpcError as error:
             raise Refusal(error.message) from None
-    if found is None:
+    if look is None:
         raise Refusal(
             "the gate has no such conversation in the last minutes; give the local port too, "
             "which `sluice watch` shows for each conversation (e)"
         )
     described = Described(
         who,
-        tuple(found["names"]),
-        found["seen"],
-        sum(1 << dscp for dscp in found["dscps"]),
-        found["moved"] or 0,
-        found["shape"],
+        tuple(look["names"]),
+        look["seen"],
+        sum(1 << dscp for dscp in look["dscps"]),
+        look["moved"] or 0,
+        look["shape"],
     )
-    uplinks = [one for one in plan.uplinks if any(one.name == going["uplink"] for going in found["going"])]
+    uplinks = [uplink for uplink in plan.uplinks if any(uplink.name == going["uplink"] for going in look["going"])]
     answer = explain(plan, uplinks, described, datetime.now(ZoneInfo(plan.timezone)))
     if as_json:
-        print_json({**answer_data(who, answer), "known": found})
+        print_json({**answer_data(who, answer), "known": look})
     else:
-        print_running(console(), who, found, answer)
+        print_running(console(), who, look, answer)
 
 
 def _show_capture(
     plan: Plan, file: Path, uplink: str | None, number: int | None, rows: int, as_json: bool, as_csv: bool
 ) -> None:
-    found, shortfall = _follow(plan, file, uplink)
+    sorting, shortfall = _follow(plan, file, uplink)
     for sentence in shortfall.sentences():
         click.echo(f"{file.name}: {sentence}", err=True)
     if number is not None:
-        if not 1 <= number <= len(found.conversations):
-            message = f"there are conversations 1 to {len(found.conversations)}"
+        if not 1 <= number <= len(sorting.conversations):
+            message = f"there are conversations 1 to {len(sorting.conversations)}"
             raise click.BadParameter(message, param_hint="--conversation")
-        one = found.conversations[number - 1]
+        conversation = sorting.conversations[number - 1]
         if as_json:
-            print_json(followed_data(number, one))
+            print_json(followed_data(number, conversation))
         else:
-            print_followed(console(), number, one)
+            print_followed(console(), number, conversation)
     elif as_json:
-        print_json({**capture_data(found), "shortfall": asdict(shortfall)})
+        print_json({**capture_data(sorting), "shortfall": asdict(shortfall)})
     elif as_csv:
-        click.echo(capture_csv(found), nl=False)
+        click.echo(capture_csv(sorting), nl=False)
     else:
-        print_capture(console(), file.name, found, rows)
+        print_capture(console(), file.name, sorting, rows)
 
 
 def _follow(plan: Plan, file: Path, uplink: str | None) -> tuple[CaptureSorting, Shortfall]:

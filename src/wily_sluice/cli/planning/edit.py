@@ -11,7 +11,7 @@ import click
 from wily_sluice.cli.options import json_option, names_in_plan, plan_from
 from wily_sluice.cli.planning.editing import STEPS, change, change_all, show_edit, text_of
 from wily_sluice.plan.edit.parts import IN_ORDER, LIST_KEY
-from wily_sluice.plan.file.suggestion import suggestion
+from wily_sluice.plan.file.words import suggestion
 
 if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
@@ -106,8 +106,8 @@ def _keys(kind: str) -> Callable[[click.Context, click.Parameter, str], list[Com
         from wily_sluice.plan.file.schema import keys_of
 
         typed = [*(ctx.params.get(param.name or "") or ()), *ctx.args]
-        given = {word.partition("=")[0] for word in typed}
-        keys = [f"{key}=" for key in keys_of(kind) if key not in given]
+        fields = {word.partition("=")[0] for word in typed}
+        keys = [f"{key}=" for key in keys_of(kind) if key not in fields]
         return [CompletionItem(key) for key in keys if key.startswith(incomplete)]
 
     return complete
@@ -274,10 +274,12 @@ def _add_switches(group: click.Group, kind: str, sample: str) -> None:
 
 
 def _place(before: str | None, after: str | None, to: int | None) -> tuple[str, str] | None:
-    said = [(word, str(what)) for word, what in (("before", before), ("after", after), ("to", to)) if what is not None]
-    if len(said) > 1:
+    changes = [
+        (word, str(what)) for word, what in (("before", before), ("after", after), ("to", to)) if what is not None
+    ]
+    if len(changes) > 1:
         raise click.UsageError("give one of --before, --after and --to")
-    return said[0] if said else None
+    return changes[0] if changes else None
 
 
 def _placing(kind: str) -> Callable[[Command], Command]:

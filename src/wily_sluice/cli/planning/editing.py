@@ -107,18 +107,18 @@ def _edited(plan_file: Path, text: str, makes: list[Make], measured: str) -> tup
         raise Refusal(str(error)) from None
     plan, findings = _examined(plan_file, after)
     if findings:
-        known = {(one.code, one.message) for one in _examined(plan_file, YamlText(text))[1]}
-        findings = [one for one in findings if (one.code, one.message) not in known]
-    if any(one.severity == "error" for one in findings):
-        raise FileError(one for one in findings if one.severity == "error")
+        known = {(finding.code, finding.message) for finding in _examined(plan_file, YamlText(text))[1]}
+        findings = [finding for finding in findings if (finding.code, finding.message) not in known]
+    if any(finding.severity == "error" for finding in findings):
+        raise FileError(finding for finding in findings if finding.severity == "error")
     return (refreshed(after, plan, measured) if plan is not None else after.text), findings
 
 
 def _examined(plan_file: Path, text: YamlText) -> tuple[Plan | None, list[Finding]]:
     """A plan and its findings; for a large plan, only errors, because the rest is slow."""
     from wily_sluice.outside.plan_edits import TextFile
-    from wily_sluice.plan.file.allowances import allowances
     from wily_sluice.plan.file.document import Document
+    from wily_sluice.plan.file.source import allowances
     from wily_sluice.plan.read import examine, examine_document
 
     raw = text.text.encode()

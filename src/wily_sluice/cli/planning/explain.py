@@ -89,9 +89,9 @@ def _explain_line(plan_file: Path, number: int, as_json: bool) -> None:
     from wily_sluice.views.text.findings import findings_data, print_findings
 
     plan, findings = examine(plan_file)
-    here = [one for one in findings if one.line == number]
+    here = [finding for finding in findings if finding.line == number]
     if plan is None and not here:
-        raise FileError(one for one in findings if one.severity == "error")
+        raise FileError(finding for finding in findings if finding.severity == "error")
     lines = line_lines(plan, number) if plan is not None else []
     if not lines and not here:
         raise Refusal(f"nothing begins on line {number} of {plan_file}")
@@ -106,10 +106,9 @@ def _explain_line(plan_file: Path, number: int, as_json: bool) -> None:
 
 def _found(what: str, plan: Plan | None, findings: list[Finding]) -> tuple[dict[str, Any], Any]:
     """The explanation, as data and as a printer."""
-    from wily_sluice.plan.explain.choices import CHOICES
+    from wily_sluice.plan.explain.choices import CHOICES, rate_facts
     from wily_sluice.plan.explain.glossary import BY_NAME
-    from wily_sluice.plan.explain.rates import rate_facts
-    from wily_sluice.plan.file.suggestion import suggestion
+    from wily_sluice.plan.file.words import suggestion
     from wily_sluice.plan.findings.registry import CODES
     from wily_sluice.units import parse_rate
     from wily_sluice.views.plan import explain as view
@@ -117,8 +116,8 @@ def _found(what: str, plan: Plan | None, findings: list[Finding]) -> tuple[dict[
     word = what.lower().removesuffix("?").strip()
     chosen = word.removeprefix("choice").strip()
     if word in CODES:
-        kind, found = CODES[word], [one for one in findings if one.code == word]
-        return view.kind_data(kind, found), lambda screen: view.print_finding_kind(screen, kind, found)
+        kind, matching = CODES[word], [finding for finding in findings if finding.code == word]
+        return view.kind_data(kind, matching), lambda screen: view.print_finding_kind(screen, kind, matching)
     if word.startswith("choice"):
         if chosen not in CHOICES:
             known = suggestion(chosen, list(CHOICES)) if chosen else f"known here: {', '.join(CHOICES)}"

@@ -27,8 +27,8 @@ class _Back(Exception):  # not an error: the person wants the question before
 class Interview:
     """The questions for everything that `given` does not answer. `answers` has all answers once `run` returns."""
 
-    def __init__(self, given: Answers, questions: Callable[[Interview, Answers], None]) -> None:
-        self._given = given
+    def __init__(self, answers: Answers, questions: Callable[[Interview, Answers], None]) -> None:
+        self._given = answers
         self._questions = questions
         self._words: list[str] = []  # as they were typed, in order
         self._kept: dict[tuple[int, str], str] = {}  # typed before `back`, by place and prompt
@@ -120,14 +120,15 @@ class Interview:
 
         more = "`ip -brief address` lists the interfaces of this machine with their addresses."
         name = str(self.ask("interface", about, parse, offered, more))
-        if self._here and name not in {one.name for one in self._here}:
-            self.note(f"this machine has no interface {name} now; it has {', '.join(one.name for one in self._here)}")
+        names = [interface.name for interface in self._here]
+        if names and name not in names:
+            self.note(f"this machine has no interface {name} now; it has {', '.join(names)}")
         return name
 
     @property
     def here(self) -> list[machine.Interface]:
         """The interfaces of this machine, those with an address first."""
-        return sorted(self._here, key=lambda one: not one.subnets)
+        return sorted(self._here, key=lambda interface: not interface.subnets)
 
 
 def _width() -> int:

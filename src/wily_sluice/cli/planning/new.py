@@ -103,7 +103,7 @@ def new(
     as_json: bool,
     from_file: Path | None,
     save_answers: Path | None,
-    **given: Any,
+    **options: Any,
 ) -> None:
     """Make a first plan from a few questions.
 
@@ -125,7 +125,7 @@ def new(
         raise Refusal(f"{output} is there already: name another with --output, or use --force")
     shown = not dry_run and not as_json
     try:
-        content, answers, interview = _plan(from_file, given)
+        content, answers, interview = _plan(from_file, options)
         if shown:
             while not _agreed(output, content, forecast, asked=interview is not None):
                 assert interview is not None
@@ -158,13 +158,13 @@ def _written(answers: dict[str, Any]) -> tuple[str, str]:
     return write_plan(read_answers(TextFile(Path("answers"), text.encode()))), text
 
 
-def _plan(from_file: Path | None, given: dict[str, Any]) -> tuple[str, str, Interview | None]:
+def _plan(from_file: Path | None, options: dict[str, Any]) -> tuple[str, str, Interview | None]:
     """The plan's text, the answers in the form of a file, and the interview, if there was one."""
     from wily_sluice.outside.files import source_of
     from wily_sluice.plan.start.answers import read_answers
     from wily_sluice.plan.start.write import write_plan
 
-    answers = _given(given)
+    answers = _given(options)
     if from_file is not None:
         if answers:
             raise click.UsageError("with --from, all answers are in the file")
@@ -181,16 +181,16 @@ def _plan(from_file: Path | None, given: dict[str, Any]) -> tuple[str, str, Inte
     return *_written(answers), None
 
 
-def _given(given: dict[str, Any]) -> dict[str, Any]:
+def _given(options: dict[str, Any]) -> dict[str, Any]:
     """The answers that options gave."""
     answers: dict[str, Any] = {}
-    for key, value in given.items():
+    for key, value in options.items():
         if value is None or value == ():
             continue
         if key in ("uplinks", "networks"):
-            if not all(isinstance(one, dict) for one in value):
+            if not all(isinstance(part, dict) for part in value):
                 raise click.BadParameter(f"write 'NAME: {{…}}', such as 'fibre: {LINE}'", param_hint=f"--{key[:-1]}")
-            answers[key] = {name: part for one in value for name, part in one.items()}
+            answers[key] = {name: part for entry in value for name, part in entry.items()}
         elif key == "first":
             answers[key] = value.replace(",", " ").split()
         elif key in ("when", "films"):
@@ -273,7 +273,7 @@ def _finish(
 def _show(plan: Any, forecast: bool) -> None:
     """The split on a full line, and the forecast of an evening."""
     from wily_sluice.cli.trying.lab import compare_with_progress
-    from wily_sluice.forecast.lab.usual import usual_traffic
+    from wily_sluice.forecast.lab.usual_traffic import usual_traffic
     from wily_sluice.forecast.split import split
     from wily_sluice.plan.rates import resolve
     from wily_sluice.views.forecast.lab import print_lab
@@ -306,7 +306,7 @@ def _next(output: Path) -> None:
 def _copy(like: str, output: Path, dry_run: bool, force: bool, as_json: bool) -> None:
     """Copy a complete site, or list them."""
     from wily_sluice.examples import sites
-    from wily_sluice.plan.file.suggestion import suggestion
+    from wily_sluice.plan.file.words import suggestion
 
     known = sites()
     if like == "list":

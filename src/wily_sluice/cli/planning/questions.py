@@ -8,11 +8,9 @@ from typing import Final
 
 from wily_sluice.cli.planning.interview import Answers, Interview
 from wily_sluice.outside import machine
-from wily_sluice.plan.file.addresses import looks_like_address
+from wily_sluice.plan.file.words import looks_like_address
 from wily_sluice.plan.model import UNMEASURED
-from wily_sluice.plan.start.answers import LineAnswer
-from wily_sluice.plan.start.kinds import LINE_KINDS
-from wily_sluice.plan.start.ranking import PURPOSES, purpose
+from wily_sluice.plan.start.answers import LINE_KINDS, PURPOSES, LineAnswer, purpose
 from wily_sluice.plan.start.write import arithmetic, usable
 from wily_sluice.units import DIRECTIONS, Direction, exact_rate, format_rate, format_share, parse_rate
 
@@ -62,8 +60,16 @@ def _ask_lines(to: Interview) -> Answers:
         more = "Rules and tables use this name."
         name = to.ask("name", about, _new_name(lines), _free(kind.partition("-")[0], lines), more)
         taken = _interfaces(lines)
-        free = sorted((one for one in to.here if one.name not in taken), key=lambda one: not one.default)
-        listed = ", ".join(f"{one.name} (to the internet)" if one.default else one.name for one in free) or "none"
+        free = sorted(
+            (interface for interface in to.here if interface.name not in taken),
+            key=lambda interface: not interface.default,
+        )
+        listed = (
+            ", ".join(
+                f"{interface.name} (to the internet)" if interface.default else interface.name for interface in free
+            )
+            or "none"
+        )
         offered = free[0].name if free and free[0].default else None
         about = f"Which interface of this machine is {nth} on? Found: {listed}."
         interface = to.interface(about, offered, taken)
@@ -131,11 +137,11 @@ def _rates(words: str) -> dict[str, str]:
 
 
 def _ask_rates(to: Interview) -> Answers:
-    found: Answers = {}
+    answers: Answers = {}
     about = "What rate was advertised, down/up in Mbit/s? Press Enter to skip."
     more = "It is in the contract. `sluice check` compares it with the measured rate."
     if sold := to.ask("advertised", about, lambda words: _rates(words) if words else None, "", more):
-        found["advertised"] = sold
+        answers["advertised"] = sold
     about = (
         "What rate did you measure on the idle line, down/up in Mbit/s? The plan uses this rate, because "
         "anything faster queues in the modem."
@@ -156,13 +162,13 @@ def _ask_rates(to: Interview) -> Answers:
         return _rates(words) if words else None
 
     if own := to.ask("measured", about, measured, "", more):
-        found["measured"] = own
+        answers["measured"] = own
         over = [way for way in own if sold and parse_rate(own[way]) > parse_rate(sold[way])]
         if over:
             to.note(
                 f"the measured rate {' and '.join(over)} is above the advertised one. Did you write both as down/up?"
             )
-    return found
+    return answers
 
 
 def _show_arithmetic(to: Interview, line: Answers) -> None:
@@ -177,12 +183,14 @@ def _ask_networks(to: Interview, taken: set[str]) -> Answers:
     networks: Answers = {}
     while len(networks) < MOST_NETWORKS:
         used = taken | _interfaces(networks)
-        free = [one for one in to.here if one.name not in used and not one.default]
+        free = [interface for interface in to.here if interface.name not in used and not interface.default]
         offered = free[0].name if free and free[0].subnets else None
-        listed = "; ".join(f"{one.name} with {', '.join(one.subnets) or 'no address'}" for one in free)
+        listed = "; ".join(
+            f"{interface.name} with {', '.join(interface.subnets) or 'no address'}" for interface in free
+        )
         about = "Which interface is a network of hosts on?" + (f" Found: {listed}." if listed else "")
         interface = to.interface(about, offered, used)
-        subnets = next((one.subnets for one in free if one.name == interface), ())
+        subnets = next((each.subnets for each in free if each.name == interface), ())
         about = "Which subnets does this network have? Separate IPv4 and IPv6 subnets with commas."
         more = "A subnet is an address range with its prefix length: 192.0.2.0/24 has 254 hosts."
         before = [subnet for network in networks.values() for subnet in network["subnets"]]
@@ -193,7 +201,9 @@ def _ask_networks(to: Interview, taken: set[str]) -> Answers:
         name = to.ask("name", about, _new_name(networks), usual, more)
         networks[name] = {"interface": interface, "subnets": written}
         if not to.yes(
-            "another network", "Is there another network, such as one for guests?", any(one.subnets for one in free[1:])
+            "another network",
+            "Is there another network, such as one for guests?",
+            any(interface.subnets for interface in free[1:]),
         ):
             break
     return networks
@@ -201,16 +211,16 @@ def _ask_networks(to: Interview, taken: set[str]) -> Answers:
 
 def _subnets(before: list[str]) -> Callable[[str], list[str]]:
     def parse(words: str) -> list[str]:
-        from wily_sluice.plan.file.addresses import parse_prefix
+        from wily_sluice.plan.file.words import parse_prefix
 
-        found = [parse_prefix(word) for word in _listed(words)]
-        if not found:
+        prefixes = [parse_prefix(word) for word in _listed(words)]
+        if not prefixes:
             raise ValueError("write a subnet, such as 192.0.2.0/24")
-        for subnet in found:
+        for subnet in prefixes:
             for other in map(ip_network, before):
                 if subnet.version == other.version and subnet.overlaps(other):
                     raise ValueError(f"{subnet} overlaps {other} of another network: give each its own subnet")
-        return [str(subnet) for subnet in found]
+        return [str(subnet) for subnet in prefixes]
 
     return parse
 
@@ -244,9 +254,9 @@ def _ask_films(to: Interview, answers: Answers) -> None:
         "Without a name, a film looks like any other download. `*.films.example` means all names below "
         "films.example. `sluice watch` shows the names in use, and `sluice edit service` adds them later."
     )
-    found = to.ask("films", about, lambda words: [parse_host_name(word) for word in _listed(words)], "", more)
-    if found:
-        answers["films"] = found
+    names = to.ask("films", about, lambda words: [parse_host_name(word) for word in _listed(words)], "", more)
+    if names:
+        answers["films"] = names
 
 
 def _ask_held_back(to: Interview, answers: Answers) -> None:
@@ -296,11 +306,11 @@ def _ask_cap(to: Interview, answers: Answers, about: str) -> dict[str, str]:
 
 def _addresses(networks: Answers) -> Callable[[str], list[str]]:
     def parse(words: str) -> list[str]:
-        from wily_sluice.plan.file.addresses import parse_hardware
+        from wily_sluice.plan.file.words import parse_hardware
 
         subnets = [ip_network(subnet) for network in networks.values() for subnet in network["subnets"]]
-        found = _listed(words)
-        for word in found:
+        names = _listed(words)
+        for word in names:
             if parse_hardware(word) is not None:
                 continue
             if not looks_like_address(word):
@@ -308,9 +318,9 @@ def _addresses(networks: Answers) -> Callable[[str], list[str]]:
             address = word.partition("/")[0].partition("-")[0]
             if not any(ip_address(address) in subnet for subnet in subnets):
                 raise ValueError(f"{word} is in none of your networks: {', '.join(map(str, subnets))}")
-        if not found:
+        if not names:
             raise ValueError("write an address")
-        return found
+        return names
 
     return parse
 
@@ -318,10 +328,10 @@ def _addresses(networks: Answers) -> Callable[[str], list[str]]:
 def _windows(words: str) -> list[str]:
     from wily_sluice.plan.schedules.schedule import Entries
 
-    entries, found = Entries(), _listed(words)
-    for word in found:
+    entries, names = Entries(), _listed(words)
+    for word in names:
         entries.add(word)
-    return found
+    return names
 
 
 def _interfaces(parts: Answers) -> set[str]:
@@ -329,7 +339,9 @@ def _interfaces(parts: Answers) -> set[str]:
 
 
 def _free(name: str, taken: Answers) -> str:
-    return next(one for one in (name, *(f"{name}-{number}" for number in range(2, 99))) if one not in taken)
+    return next(
+        candidate for candidate in (name, *(f"{name}-{number}" for number in range(2, 99))) if candidate not in taken
+    )
 
 
 def _new_name(taken: Answers) -> Callable[[str], str]:

@@ -20,11 +20,10 @@ from wily_sluice.cli.options import (
     uplink_option,
 )
 from wily_sluice.outside.files import load
-from wily_sluice.plan.file.suggestion import suggestion
+from wily_sluice.plan.file.words import suggestion
 from wily_sluice.plan.model import Plan
-from wily_sluice.views.plan.framings import framing_data, framing_table, layer_table
 from wily_sluice.views.plan.parts import part_data, print_parts, print_tables
-from wily_sluice.views.plan.services import service_data, service_table
+from wily_sluice.views.plan.words import framing_data, framing_table, layer_table, service_data, service_table
 from wily_sluice.views.text.console import console, print_json
 
 DRAWING = click.Path(path_type=Path, dir_okay=False)

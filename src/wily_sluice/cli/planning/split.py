@@ -20,15 +20,20 @@ from wily_sluice.forecast.split import Share
 from wily_sluice.forecast.split import split as split_among
 from wily_sluice.forecast.why import why
 from wily_sluice.outside.files import load
-from wily_sluice.plan.file.suggestion import suggestion
+from wily_sluice.plan.file.words import suggestion
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate, parse_rate
-from wily_sluice.views.forecast.split import CAPTION, split_data, split_records, split_tables
-from wily_sluice.views.forecast.why import step_sentence, why_data, worst_sentence
-from wily_sluice.views.text.arrows import ARROWS
-from wily_sluice.views.text.console import console, print_json, print_line
-from wily_sluice.views.text.records import records_csv
+from wily_sluice.views.forecast.split import (
+    CAPTION,
+    split_data,
+    split_records,
+    split_tables,
+    step_sentence,
+    why_data,
+    worst_sentence,
+)
+from wily_sluice.views.text.console import ARROWS, console, print_json, print_line, records_csv
 
 
 class Demand(click.ParamType[tuple[str, Rate]]):
@@ -113,7 +118,10 @@ def split(
         (u.name, d): why(explained, s[d]) for u, s in shares for d in DIRECTIONS if explained and explained in s[d]
     }
     worst_of = {
-        (u.name, d): found for u in chosen for d in DIRECTIONS if worst and (found := _split(plan, u, d, {}).get(worst))
+        (u.name, d): split_of_line
+        for u in chosen
+        for d in DIRECTIONS
+        if worst and (split_of_line := _split(plan, u, d, {}).get(worst))
     }
     if as_json:
         data: dict[str, Any] = {"uplinks": {u.name: split_data(u, results) for u, results in shares}}
@@ -124,7 +132,7 @@ def split(
                 u.name: {d: round(worst_of[u.name, d].rate) for d in DIRECTIONS if (u.name, d) in worst_of}
                 for u in chosen
             }
-            data["worst"] = {worst: {name: found for name, found in rates.items() if found}}
+            data["worst"] = {worst: {name: rate for name, rate in rates.items() if rate}}
         print_json(data)
         return
     if as_csv:

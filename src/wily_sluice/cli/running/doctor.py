@@ -9,22 +9,20 @@ from pathlib import Path
 import click
 
 from wily_sluice.cli.options import CLEAN, COST, ERRORS, Refusal, json_option, plan_from, state_option
-from wily_sluice.doctor.check import Change
+from wily_sluice.doctor.check import Change, Facts
 from wily_sluice.doctor.examine import Complaint, examine
-from wily_sluice.doctor.facts import Facts
 from wily_sluice.doctor.fix import FixError, Journal
 from wily_sluice.doctor.look import facts
-from wily_sluice.gate.kernel.command import absent
-from wily_sluice.gate.kernel.lock import network_namespace
 from wily_sluice.gate.kernel.machine import Machine
 from wily_sluice.gate.kernel.packet_queue import PacketQueue
+from wily_sluice.gate.kernel.process import absent, network_namespace
 from wily_sluice.history.database import private_file, private_folder
 from wily_sluice.outside.files import load
-from wily_sluice.outside.form import why_not_compiled
+from wily_sluice.outside.machine import why_not_compiled
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.cost import MIX, needed
 from wily_sluice.views.text.console import console, print_json
-from wily_sluice.views.text.doctor import changes_data, complaints_data, print_changes, print_complaints
+from wily_sluice.views.text.findings import changes_data, complaints_data, print_changes, print_complaints
 
 UNUSED_QUEUE = 65_000  # far from the numbers of the gate's queues
 
@@ -60,7 +58,7 @@ def doctor(context: click.Context, plan_file: Path, fix: bool, undo: bool, state
             plan = load(plan_file)
             complaints = examine(plan, _facts(plan, state))
             if fix:
-                changes = journal.fix(change for one in complaints for change in one.found.changes)
+                changes = journal.fix(change for complaint in complaints for change in complaint.found.changes)
                 complaints = examine(plan, _facts(plan, state))
     except FixError as error:
         raise Refusal(str(error)) from None
@@ -68,7 +66,7 @@ def doctor(context: click.Context, plan_file: Path, fix: bool, undo: bool, state
         print_json({"complaints": complaints_data(complaints), "changed": changes_data(changes)})
     else:
         _print(complaints, changes, fix, undo)
-    context.exit(ERRORS if any(one.ailment.severity == "error" for one in complaints) else CLEAN)
+    context.exit(ERRORS if any(complaint.ailment.severity == "error" for complaint in complaints) else CLEAN)
 
 
 def _facts(plan: Plan, state: Path) -> Facts:
@@ -103,7 +101,7 @@ def _print(complaints: Sequence[Complaint], changes: Sequence[Change], fix: bool
     if fix and complaints:
         click.echo("Left for you:")
     print_complaints(screen, complaints)
-    fixable = sum(bool(one.found.changes) for one in complaints)
+    fixable = sum(bool(complaint.found.changes) for complaint in complaints)
     if not complaints:
         click.echo("nothing is wrong with this machine")
     elif fixable and not fix:

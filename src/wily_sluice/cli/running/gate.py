@@ -16,27 +16,25 @@ from wily_sluice.control import unit
 from wily_sluice.control.api.life import moment
 from wily_sluice.control.api.server import user_name
 from wily_sluice.control.client import Client
+from wily_sluice.control.folders import occupied
 from wily_sluice.control.link.supervisor import Supervisor
 from wily_sluice.control.log import note
-from wily_sluice.control.occupied import occupied
 from wily_sluice.control.worker import Worker
 from wily_sluice.gate.gate import Gate
-from wily_sluice.gate.kernel.command import PYTHON
+from wily_sluice.gate.kernel.process import PYTHON
 from wily_sluice.history.database import private_file, private_folder
-from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.history.stores import QuotaStore
 from wily_sluice.outside.files import load
-from wily_sluice.outside.form import COST as FORM_COST
-from wily_sluice.outside.form import form_words, why_not_compiled
+from wily_sluice.outside.machine import COST_UNCOMPILED, form_words, why_not_compiled
 from wily_sluice.plan.file.bundle import Bundle, bundle_of
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.cost import measure
 from wily_sluice.units import DIRECTIONS, format_rate
 from wily_sluice.views.live.cost import cost_data, print_cost
-from wily_sluice.views.live.status import print_status
-from wily_sluice.views.text.console import console, print_json
-from wily_sluice.views.text.records import records_csv
+from wily_sluice.views.live.gate import print_status
+from wily_sluice.views.text.console import console, print_json, records_csv
 
 
 @click.group()
@@ -83,8 +81,8 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
             QuotaStore(state).close()
         except (OSError, sqlite3.Error) as error:
             if any(limiter.quota for limiter in plan.limiters):
-                told = f"cannot keep quotas in {state}: {error}; choose another folder with --state"
-                raise Refusal(told) from None
+                problem = f"cannot keep quotas in {state}: {error}; choose another folder with --state"
+                raise Refusal(problem) from None
             note("quotas.unusable", "warning", folder=str(state), why=str(error))
         worker = Worker(state)
         stack.callback(worker.close)
@@ -103,7 +101,7 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
                     words = f"shaping {uplink.interface} ({uplink.name}) to {rates}"
                 click.echo(f"{words}; Ctrl-C ends")
             if not as_json:
-                click.echo(f"engine {form_words()}{f'; {FORM_COST}' if slow else ''}")
+                click.echo(f"engine {form_words()}{f'; {COST_UNCOMPILED}' if slow else ''}")
             sys.stdout.flush()
 
         running.run(print_ready)
@@ -126,7 +124,7 @@ def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, Bundle, int]:
                 kept = store.record(bundle, moment(), _who(), "given when the gate was started", "kept")
             store.close()
             return plan, bundle, kept.number
-        found = store.bundle(kept.number) if kept is not None else None
+        kept_bundle = store.bundle(kept.number) if kept is not None else None
         store.close()
         if kept is None and usual_plan().exists():
             click.echo(f"no plan was kept before: the gate starts with {usual_plan()}", err=True)
@@ -136,19 +134,19 @@ def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, Bundle, int]:
             raise Refusal(f"cannot read the history in {state}: {error}; give a plan") from None
         note("history.unusable", "error", folder=str(state), why=str(error))
         return plan, bundle, 0
-    if found is None or kept is None:
+    if kept_bundle is None or kept is None:
         raise Refusal(f"no plan is kept in {state} yet, and there is no {usual_plan()} here; name the plan file")
     try:
-        plan = found.load()
+        plan = kept_bundle.load()
     except FileError as error:
         raise Refusal(f"revision {kept.number} can no longer be used: {error}") from None
-    if usual_plan().exists() and usual_plan().read_bytes() != found.plan:
+    if usual_plan().exists() and usual_plan().read_bytes() != kept_bundle.plan:
         click.echo(
             f"the gate starts with revision {kept.number}, which was kept last; {usual_plan()} is another plan: "
             f"`sluice apply` switches to it",
             err=True,
         )
-    return plan, found, kept.number
+    return plan, kept_bundle, kept.number
 
 
 def _who() -> str:
@@ -176,11 +174,11 @@ def status(as_json: bool) -> None:
       sluice gate status --json
     """
     with Client(watching=True) as client:
-        found = client.call("gate.status")
+        status = client.call("gate.status")
     if as_json:
-        print_json(found)
+        print_json(status)
     else:
-        print_status(console(), found, datetime.now(UTC))
+        print_status(console(), status, datetime.now(UTC))
 
 
 @gate.command()
@@ -259,8 +257,8 @@ def cost(plan_file: Path, state: Path, as_csv: bool, as_json: bool) -> None:
     if os.geteuid() != 0:
         raise Refusal("network namespaces need root: use sudo")
     plan = load(plan_file)
-    found = measure(plan, plan_file, lambda line: click.echo(line, err=True))
-    data = cost_data(plan, found) | {"engine": form_words()}
+    cost = measure(plan, plan_file, lambda line: click.echo(line, err=True))
+    data = cost_data(plan, cost) | {"engine": form_words()}
     with suppress(OSError):
         private_folder(state)
         private_file(state / COST)
@@ -271,7 +269,7 @@ def cost(plan_file: Path, state: Path, as_csv: bool, as_json: bool) -> None:
         mixes = {name: row for name, row in data.items() if isinstance(row, dict)}
         click.echo(records_csv({"packets": name, **row} for name, row in mixes.items()), nl=False)
     else:
-        print_cost(console(), plan, found, why_not_compiled())
+        print_cost(console(), plan, cost, why_not_compiled())
 
 
 @gate.command()
@@ -284,10 +282,10 @@ def methods(as_json: bool) -> None:
       sluice gate methods --json
     """
     with Client(watching=True) as client:
-        found = client.call("gate.methods")
+        methods = client.call("gate.methods")
     if as_json:
-        print_json(found)
+        print_json(methods)
         return
-    for name, method in found.items():
+    for name, method in methods.items():
         takes = ", ".join(method["params"]) or "nothing"
         click.echo(f"{name:<16} {method['about']}; takes {takes}{'' if method['watchers'] else '; not for watchers'}")

@@ -16,8 +16,8 @@ from wily_sluice.control.client import Client
 from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.errors import LiveError
 from wily_sluice.history.database import EVENTS
-from wily_sluice.history.event_store import EventStore
 from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.history.stores import EventStore
 from wily_sluice.outside.files import examine
 from wily_sluice.plan.compare import compare
 from wily_sluice.plan.file.bundle import Bundle, bundle_from, bundle_of
@@ -26,12 +26,11 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.rig.cost import MIX, needed
 from wily_sluice.units import SECOND, Nanoseconds
 from wily_sluice.views.live.cost import ENOUGH
-from wily_sluice.views.live.events import events_data, events_table
-from wily_sluice.views.live.status import span_words
+from wily_sluice.views.live.gate import EVENT_COLUMNS, span_words
 from wily_sluice.views.plan.changes import changes_data, diff_lines, history_table, print_changes, print_diff
-from wily_sluice.views.text.console import console, print_json
+from wily_sluice.views.text.columns import records_of, table_of
+from wily_sluice.views.text.console import console, print_json, records_csv
 from wily_sluice.views.text.findings import print_findings
-from wily_sluice.views.text.records import records_csv
 
 
 def _call(client: Client, method: str, **params: Any) -> Any:
@@ -188,23 +187,23 @@ def history(state: Path, rows: int, events: bool, as_csv: bool, as_json: bool) -
         return
     try:
         with Client() as client:
-            found = _call(client, "history.list", rows=rows)
+            history = _call(client, "history.list", rows=rows)
     except LiveError:
         store = _store(state)
         kept = store.kept()
-        found = {
+        history = {
             "kept": kept.number if kept is not None else None,
-            "revisions": [revision_data(one) for one in store.revisions(rows)],
+            "revisions": [revision_data(revision) for revision in store.revisions(rows)],
         }
         store.close()
     if as_json:
-        print_json(found)
+        print_json(history)
     elif as_csv:
-        click.echo(records_csv(found["revisions"]), nl=False)
-    elif not found["revisions"]:
+        click.echo(records_csv(history["revisions"]), nl=False)
+    elif not history["revisions"]:
         click.echo("the gate has run no plan yet")
     else:
-        console().print(history_table(found))
+        console().print(history_table(history))
 
 
 def _print_events(state: Path, rows: int, as_csv: bool, as_json: bool) -> None:
@@ -212,17 +211,17 @@ def _print_events(state: Path, rows: int, as_csv: bool, as_json: bool) -> None:
         raise Refusal(f"no events are recorded in {state}: has a gate run with this folder?")
     try:
         with closing(EventStore(state)) as store:
-            found = list(store.last(rows))
+            events = list(store.last(rows))
     except (OSError, sqlite3.Error) as error:
         raise Refusal(f"cannot read the events in {state}: {error}") from None
     if as_json:
-        print_json(events_data(found))
+        print_json(records_of(EVENT_COLUMNS, events))
     elif as_csv:
-        click.echo(records_csv(events_data(found)), nl=False)
-    elif not found:
+        click.echo(records_csv(records_of(EVENT_COLUMNS, events)), nl=False)
+    elif not events:
         click.echo("nothing has happened yet")
     else:
-        console().print(events_table(found))
+        console().print(table_of(EVENT_COLUMNS, events))
 
 
 @click.command()
@@ -242,13 +241,13 @@ def diff(first: str, second: str | None, state: Path, as_json: bool) -> None:
       sudo sluice diff surgery.yaml
       sluice diff old.yaml new.yaml
     """
-    one = _revision(first, state)
+    revision = _revision(first, state)
     if second is None:
-        one, other, names = _revision("kept", state), one, ("what is kept", first)
+        revision, other, names = _revision("kept", state), revision, ("what is kept", first)
     else:
         other, names = _revision(second, state), (_name(first), _name(second))
-    lines = diff_lines(one, other, names)
-    old, new = one.load(), other.load()
+    lines = diff_lines(revision, other, names)
+    old, new = revision.load(), other.load()
     changes = compare(old, new)
     if as_json:
         print_json({"changes": changes_data(changes), "diff": lines})

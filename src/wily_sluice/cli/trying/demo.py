@@ -20,7 +20,7 @@ from wily_sluice.rig.trial import Host, live_trial
 from wily_sluice.units import SECOND
 from wily_sluice.views.forecast.lab import print_lab
 from wily_sluice.views.forecast.split import CAPTION, split_tables
-from wily_sluice.views.live.trial import print_trial
+from wily_sluice.views.live.measurements import print_trial
 from wily_sluice.views.plan.parts import print_parts
 from wily_sluice.views.text.console import console
 from wily_sluice.views.text.findings import count_findings, print_findings

@@ -7,21 +7,21 @@ next start uses the revision last recorded as kept, whatever happens in between.
 
 import asyncio
 import sqlite3
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from typing import TypeVar
 
+from wily_sluice.control.link.link import PATIENCE, Orders
 from wily_sluice.control.link.messages import Hold, Kept, Resume, State, Take, Undo, Undone
-from wily_sluice.control.link.orders import PATIENCE, Orders
 from wily_sluice.control.link.supervisor import boot_clock
 from wily_sluice.control.log import note
 from wily_sluice.control.rpc_error import BUSY, REFUSED, RpcError
 from wily_sluice.history.revisions import BACK_TO, Revision, RevisionStore
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
-from wily_sluice.units import SECOND, Nanoseconds
+from wily_sluice.units import SECOND, Nanoseconds, iso_time
 
 T = TypeVar("T")
 MOST_PLANS = 3  # that are kept as they were read
@@ -29,7 +29,7 @@ MOST_PLANS = 3  # that are kept as they were read
 
 def moment() -> str:
     """Now, in UTC, to a second (ISO 8601)."""
-    return datetime.now(UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
+    return iso_time(time.time(), precision="seconds")
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,17 +123,17 @@ class Life:
         if self.holder is None:
             store.end_trials(self.trial.revision if self.trial else None, moment(), "the gate ended")
 
-    def undone(self, told: Undone) -> None:
+    def undone(self, undone: Undone) -> None:
         """The gate has returned to the plan before the trial."""
-        self.running, self._bundle = told.running, told.bundle
-        self.plan = self._plan_of(told.bundle)
+        self.running, self._bundle = undone.running, undone.bundle
+        self.plan = self._plan_of(undone.bundle)
         self.trial = self.holder = None
-        note("trial.undone", "warning", revision=told.revision, running=told.running, why=told.why)
+        note("trial.undone", "warning", revision=undone.revision, running=undone.running, why=undone.why)
         try:
             if self._store is not None:
-                self._store.end(told.revision, "undone", moment(), told.why)
+                self._store.end(undone.revision, "undone", moment(), undone.why)
         except sqlite3.Error as error:
-            note("history.unwritten", "error", revision=told.revision, why=str(error))
+            note("history.unwritten", "error", revision=undone.revision, why=str(error))
 
     @property
     def history(self) -> RevisionStore:
@@ -241,13 +241,13 @@ class Life:
                     return self.running, "undone"
                 await asyncio.sleep(0.05)
             raise RpcError(REFUSED, "the gate has not gone back yet; it keeps trying")
-        found = self.history.revision(number) if number is not None else self.history.kept_before(self.running)
-        if found is None:
+        target = self.history.revision(number) if number is not None else self.history.kept_before(self.running)
+        if target is None:
             what = f"no revision {number}" if number is not None else "nothing that was kept before"
             raise RpcError(REFUSED, f"there is {what}: see `sluice history`")
-        bundle = self.history.bundle(found.number)
+        bundle = self.history.bundle(target.number)
         assert bundle is not None
-        revision_now = await self.apply(bundle, who, f"{BACK_TO}{found.number}", trial, None)
+        revision_now = await self.apply(bundle, who, f"{BACK_TO}{target.number}", trial, None)
         return revision_now.number, "applied"
 
     def _written(self, write: Callable[[], T]) -> T:

@@ -40,8 +40,6 @@ COUNTED = (
     ("dropped_packets", "drops", "packets that were dropped"),
     ("marked_packets", "marks", "packets that were marked instead of dropped (RFC 3168)"),
 )
-
-
 OF_THE_GATE = (
     ("bypassed_packets", "bypassed", "packets that bypassed the gate because they arrived faster than it reads them"),
     (
@@ -131,17 +129,17 @@ def _uplinks(plan: Plan | None, health: Health) -> Iterable[Metric]:
     yield routed
 
 
-def _of(subject: Subject, labels: tuple[str, ...], found: list[tuple[Key, Counts]]) -> Iterable[Metric]:
+def _of(subject: Subject, labels: tuple[str, ...], rows: list[tuple[Key, Counts]]) -> Iterable[Metric]:
     for word, field, about in COUNTED:
         metric = CounterMetricFamily(f"sluice_{subject}_{word}", f"{about}, by {subject}", labels=labels)
-        for key, counts in found:
+        for key, counts in rows:
             metric.add_metric(_labels(key), getattr(counts, field))
         yield metric
     by = f", by {subject}"
     busy = CounterMetricFamily(f"sluice_{subject}_busy_seconds", f"time with a backlog{by}", labels=labels)
     backlog = GaugeMetricFamily(f"sluice_{subject}_backlog_bytes", f"backlog{by}", labels=labels)
     waits = HistogramMetricFamily(f"sluice_{subject}_delay_seconds", f"delay of packets in the gate{by}", labels=labels)
-    for key, counts in found:
+    for key, counts in rows:
         busy.add_metric(_labels(key), counts.busy / SECOND)
         backlog.add_metric(_labels(key), counts.backlog)
         waits.add_metric(_labels(key), _buckets(counts), sum_value=None)
@@ -151,7 +149,7 @@ def _of(subject: Subject, labels: tuple[str, ...], found: list[tuple[Key, Counts
     if subject in ("host", "service"):
         about = "lower quartile of the last round trips of TCP and QUIC, beyond the line or inside the house"
         trips = GaugeMetricFamily(f"sluice_{subject}_round_trip_seconds", about, labels=(subject, "side"))
-        for key, counts in found:
+        for key, counts in rows:
             for side in ("beyond", "inside"):
                 trip = counts.round_trip(side == "beyond")
                 if trip is not None:

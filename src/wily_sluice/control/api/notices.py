@@ -1,4 +1,6 @@
-"""Notices for users who are not watching, at most one an hour for each cause.
+"""Notices for users, and entries in the log about a machine that does not keep up.
+
+Notices for users who are not watching, at most one an hour for each cause.
 
 - a limiter that has held traffic back for 90% of the last five minutes
 - a quota that is 80% used
@@ -15,6 +17,7 @@ gets its sentence as an argument, and the JSON on standard input.
 import asyncio
 import json
 import shlex
+import time
 from asyncio.subprocess import DEVNULL, PIPE
 from collections import deque
 from collections.abc import Mapping, Sequence
@@ -25,11 +28,54 @@ from pathlib import Path
 from typing import Any
 
 from wily_sluice.control.api.snapshot import Snapshot
+from wily_sluice.control.link.messages import Health
 from wily_sluice.control.log import note
 from wily_sluice.history.counts import Counts, Key
-from wily_sluice.history.measurement_store import SLOWER, LineMeasurement
+from wily_sluice.history.stores import SLOWER, LineMeasurement
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, Size, format_rate, format_size
+
+TELL_AGAIN = 60.0  # seconds
+BUSY, BUSY_FOR = 0.9, 5.0  # part of the time, and seconds on end, in which the loop works: then the machine is too slow
+TOO_SLOW = "packets came faster than they could be taken in: see `sluice gate cost`"
+FLOODED = "more conversations opened than could be taken in, so some of their packets were dropped"
+STRAINED = "shaping uses a whole core, so rates may not be reached: see `sluice gate cost`"
+
+
+class Strain:
+    """`health` is the gate's last report."""
+
+    def __init__(self) -> None:
+        self.health = self._told_health = Health()
+        self._told_at = -TELL_AGAIN
+        self._busy_since: float | None = None
+
+    @property
+    def lasting(self) -> bool:
+        """Whether shaping has taken all of a processor for some time."""
+        return self._busy_since is not None and time.monotonic() - self._busy_since >= BUSY_FOR
+
+    def hear(self, health: Health) -> None:
+        """Handle the gate's report."""
+        before, self.health = self.health, health
+        now = time.monotonic()
+        if health.busy >= BUSY:
+            self._busy_since = self._busy_since or now
+        else:
+            self._busy_since = None
+        bypassed = health.bypassed - self._told_health.bypassed
+        strained = self._busy_since is not None and now - self._busy_since >= BUSY_FOR
+        shed = health.shed - self._told_health.shed
+        if (bypassed <= 0 and shed <= 0 and not strained) or now - self._told_at < TELL_AGAIN:
+            return
+        self._told_at, self._told_health = now, health
+        if bypassed > 0:
+            note("gate.too_slow", "warning", bypassed=bypassed, busy=before.busy, why=TOO_SLOW)
+        if shed > 0:
+            note("gate.flooded", "warning", shed=shed, busy=before.busy, why=FLOODED)
+        if bypassed <= 0 and shed <= 0:
+            note("gate.strained", "warning", busy=health.busy, late_turns=health.late_turns, why=STRAINED)
+
 
 AGAIN = 3600.0  # seconds, for one cause
 WINDOW, MOST_OF_IT = 300, 0.9  # seconds over which a limiter is watched, and how much of them it held traffic back
@@ -71,54 +117,58 @@ class Notices:
 
     def look(self, plan: Plan, second: Snapshot, bypassed: int) -> list[Notice]:
         """New notices of this second."""
-        found = [*self._limiters(plan, second), *self._bypassed(second.at, bypassed)]
-        return [one for one in found if self._is_new(one)]
+        notices = [*self._limiters(plan, second), *self._bypassed(second.at, bypassed)]
+        return [notice for notice in notices if self._is_new(notice)]
 
     def quota(self, plan: Plan, limiter: str, used: Mapping[bytes, Size], at: float) -> list[Notice]:
         """New notices about the use of a limiter's quota."""
-        quota = next((one.quota for one in plan.limiters if one.name == limiter), None)
+        quota = next((each.quota for each in plan.limiters if each.name == limiter), None)
         if quota is None:
             return []
-        found = []
+        notices = []
         for account, size in used.items():
             if size >= NEARLY * quota.size:
                 who = str(ip_address(account)) if len(account) in (4, 16) else "all together"
                 words = f"{who} has used {size / quota.size:.0%} of the {format_size(quota.size)} of {limiter}"
-                found.append(Notice(at, "quota", f"quota {limiter} {account.hex()}", words))
-        return [one for one in found if self._is_new(one)]
+                notices.append(Notice(at, "quota", f"quota {limiter} {account.hex()}", words))
+        return [notice for notice in notices if self._is_new(notice)]
 
     def line(self, plan: Plan, measured: Sequence[LineMeasurement], at: float) -> list[Notice]:
         """New notices about the measurements of the last hour."""
-        found = []
+        notices = []
         for uplink in plan.uplinks:
             for way in DIRECTIONS:
-                rates = [rate for one in measured if one.uplink == uplink.name and (rate := getattr(one, way))]
+                rates = [
+                    rate
+                    for measurement in measured
+                    if measurement.uplink == uplink.name and (rate := getattr(measurement, way))
+                ]
                 planned = uplink.usable(way)  # measurements cross the gate too, so they find no more than this
                 if rates and max(rates) < SLOWER * planned:
                     words = (
                         f"{uplink.name} was slower than the plan {way}: {format_rate(round(max(rates)))} at most in "
                         f"the last hour, not {format_rate(planned)}; packets then queue beyond the gate"
                     )
-                    found.append(Notice(at, "line", f"line {uplink.name} {way}", words))
-        return [one for one in found if self._is_new(one)]
+                    notices.append(Notice(at, "line", f"line {uplink.name} {way}", words))
+        return [notice for notice in notices if self._is_new(notice)]
 
     def event(self, event: str, about: Mapping[str, Any], at: float) -> list[Notice]:
         """New notices about an event of the gate."""
         if event not in EVENTS:
             return []
         cause = " ".join((event, *(str(about[key]) for key in ("uplink",) if key in about)))
-        one = Notice(at, "bypass", cause, EVENTS[event].format(**about))
-        return [one] if self._is_new(one) else []
+        notice = Notice(at, "bypass", cause, EVENTS[event].format(**about))
+        return [notice] if self._is_new(notice) else []
 
-    def _is_new(self, one: Notice) -> bool:
-        if one.at - self._told.get(one.cause, -AGAIN) < AGAIN:
+    def _is_new(self, notice: Notice) -> bool:
+        if notice.at - self._told.get(notice.cause, -AGAIN) < AGAIN:
             return False
-        self._told[one.cause] = one.at
-        self.kept.append(one)
+        self._told[notice.cause] = notice.at
+        self.kept.append(notice)
         return True
 
     def _limiters(self, plan: Plan, second: Snapshot) -> list[Notice]:
-        found = []
+        notices = []
         keys = set()
         for limiter in plan.limiters:
             for way in DIRECTIONS:
@@ -132,10 +182,10 @@ class Notices:
                 bites.append(bool(counts.drops or counts.waiting))
                 if len(bites) == WINDOW and sum(bites) >= MOST_OF_IT * WINDOW:
                     words = f"{limiter.name} ({format_rate(rate)} {way}) has held traffic back for five minutes"
-                    found.append(Notice(second.at, "limiter", f"limiter {limiter.name} {way}", words))
+                    notices.append(Notice(second.at, "limiter", f"limiter {limiter.name} {way}", words))
         for key in self._bites.keys() - keys:
             del self._bites[key]
-        return found
+        return notices
 
     def _bypassed(self, at: float, bypassed: int) -> list[Notice]:
         if bypassed - self._told_bypassed < BYPASSED:
@@ -148,46 +198,46 @@ class Notices:
 
     def tell(self, plan: Plan, notices: list[Notice]) -> None:
         """Writes to the log, and sends to the plan's receiver; within a running event loop."""
-        for one in notices:
-            note("notice", "warning", kind=one.kind, words=one.words)
+        for notice in notices:
+            note("notice", "warning", kind=notice.kind, words=notice.words)
             if plan.gate.notify is not None:
-                task = asyncio.get_running_loop().create_task(_deliver(plan.gate.notify, plan.site, one))
+                task = asyncio.get_running_loop().create_task(_deliver(plan.gate.notify, plan.site, notice))
                 self._tasks.add(task)
                 task.add_done_callback(self._tasks.discard)
 
     def data(self) -> list[dict[str, Any]]:
         """The latest notices for JSON, the oldest first."""
-        return [asdict(one) for one in self.kept]
+        return [asdict(notice) for notice in self.kept]
 
 
-async def _deliver(to: str, site: str, one: Notice) -> None:
+async def _deliver(to: str, site: str, notice: Notice) -> None:
     """Send a notice; a failure is logged."""
-    told = {"site": site, **asdict(one)}
+    content = {"site": site, **asdict(notice)}
     try:
         async with asyncio.timeout(PATIENCE):
-            await (_post(to, told) if to.startswith(("http://", "https://")) else _run(to, told))
+            await (_post(to, content) if to.startswith(("http://", "https://")) else _run(to, content))
     except (OSError, ValueError, TimeoutError) as error:
         note("notice.undelivered", "warning", to=to, why=str(error) or f"it took more than {PATIENCE:.0f} s")
 
 
-async def _post(address: str, told: dict[str, Any]) -> None:
+async def _post(address: str, content: dict[str, Any]) -> None:
     import aiohttp
 
     try:
-        async with aiohttp.ClientSession() as session, session.post(address, json=told) as answer:
+        async with aiohttp.ClientSession() as session, session.post(address, json=content) as answer:
             if answer.status >= 300:
                 raise ValueError(f"it answers with status {answer.status}")
     except aiohttp.ClientError as error:
         raise OSError(str(error) or type(error).__name__) from None
 
 
-async def _run(command: str, told: dict[str, Any]) -> None:
+async def _run(command: str, content: dict[str, Any]) -> None:
     words = shlex.split(command)
     program = await asyncio.create_subprocess_exec(
-        *words, str(told["words"]), stdin=PIPE, stdout=DEVNULL, stderr=DEVNULL, cwd=Path("/"), start_new_session=True
+        *words, str(content["words"]), stdin=PIPE, stdout=DEVNULL, stderr=DEVNULL, cwd=Path("/"), start_new_session=True
     )
     try:
-        await program.communicate(json.dumps(told).encode() + b"\n")
+        await program.communicate(json.dumps(content).encode() + b"\n")
     finally:
         with suppress(ProcessLookupError):
             if program.returncode is None:

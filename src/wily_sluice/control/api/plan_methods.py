@@ -5,11 +5,10 @@ from binascii import Error as Base64Error
 from collections.abc import Callable
 from typing import Any
 
-from wily_sluice.control.api.json_rpc import Method
 from wily_sluice.control.api.life import Life
-from wily_sluice.control.api.params import ApplyParams, ListParams, NoParams, RevisionParams, UndoParams
 from wily_sluice.control.api.server import Caller
 from wily_sluice.control.api.snapshot import revision_data
+from wily_sluice.control.json_rpc import ApplyParams, ListParams, Method, NoParams, RevisionParams, UndoParams
 from wily_sluice.control.rpc_error import INVALID_PARAMS, RpcError
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.units import SECOND

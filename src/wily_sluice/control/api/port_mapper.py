@@ -210,12 +210,12 @@ class PortMapper:
             self._tell_once("mappings.unusable", "error", AGAIN, why=str(error))
             return False
         ended, self._late = [*self._late, *ended], []
-        for one in ended:
-            self._known.discard(one.key)
-            self._tell("mapping.ended", "info", _about(one))
+        for mapping in ended:
+            self._known.discard(mapping.key)
+            self._tell("mapping.ended", "info", _about(mapping))
         try:
             if ended:
-                await asyncio.to_thread(port_chains.forget, [self._port(one) for one in ended])
+                await asyncio.to_thread(port_chains.forget, [self._port(mapping) for mapping in ended])
         except LiveError as error:
             self._tell_once("mappings.unforgotten", "warning", AGAIN, why=str(error))
         self._changed(self.book.mappings.values())
@@ -227,10 +227,16 @@ class PortMapper:
         interfaces = [uplink.interface for uplink in self._plan.uplinks]
         return port_chains.contents(map(self._port, self.book.mappings.values()), steady, interfaces)
 
-    def _port(self, one: PortMapping) -> OpenPort:
-        until = time.time() + (one.ends - time.monotonic_ns()) / SECOND + 1
+    def _port(self, mapping: PortMapping) -> OpenPort:
+        until = time.time() + (mapping.ends - time.monotonic_ns()) / SECOND + 1
         return OpenPort(
-            self._interface(one.uplink), one.host, one.protocol, one.inside, one.outside, until, one.filters
+            self._interface(mapping.uplink),
+            mapping.host,
+            mapping.protocol,
+            mapping.inside,
+            mapping.outside,
+            until,
+            mapping.filters,
         )
 
     def _reply(self, asked: Asked, data: bytes) -> None:
@@ -271,7 +277,7 @@ class PortMapper:
             return
         self._told[key] = now
         if len(self._told) > MOST_WAITING:
-            self._told = {one: at for one, at in self._told.items() if now - at < again / 60}
+            self._told = {host: at for host, at in self._told.items() if now - at < again / 60}
         self._tell(event, level, about)
 
     async def _look_after(self) -> None:
@@ -303,16 +309,16 @@ class PortMapper:
         except LiveError as error:
             self._tell_once("ports.unknown", "warning", AGAIN, why=str(error))
             return
-        for one in moved:
-            name = TRANSPORTS[one.protocol]
+        for mapping in moved:
+            name = TRANSPORTS[mapping.protocol]
             self._tell_once(
                 "port.moved",
                 "warning",
                 AGAIN,
-                host=one.host,
-                port=f"{one.port}/{name}",
-                became=f"{one.became}/{name}",
-                remote=one.remote,
+                host=mapping.host,
+                port=f"{mapping.port}/{name}",
+                became=f"{mapping.became}/{name}",
+                remote=mapping.remote,
                 why="another host speaks to the same remote from that port",
             )
 
@@ -354,25 +360,25 @@ class PortMapper:
         now = time.monotonic_ns()
         return [
             {
-                "host": str(ip_address(one.host)),
-                "name": names.get(str(ip_address(one.host))),
-                "protocol": TRANSPORTS[one.protocol],
-                "inside": one.inside,
-                "outside": one.outside,
-                "address": str(ip_address(one.external)),
-                "uplink": one.uplink,
-                "grant": one.grant,
-                "service": one.service or None,
-                "by": one.by,
-                "remotes": [f"{ip_address(far.address)}/{far.length}" for far in one.filters],
-                "left": one.left(now),
+                "host": str(ip_address(mapping.host)),
+                "name": names.get(str(ip_address(mapping.host))),
+                "protocol": TRANSPORTS[mapping.protocol],
+                "inside": mapping.inside,
+                "outside": mapping.outside,
+                "address": str(ip_address(mapping.external)),
+                "uplink": mapping.uplink,
+                "grant": mapping.grant,
+                "service": mapping.service or None,
+                "by": mapping.by,
+                "remotes": [f"{ip_address(far.address)}/{far.length}" for far in mapping.filters],
+                "left": mapping.left(now),
             }
-            for one in self.book.mappings.values()
+            for mapping in self.book.mappings.values()
         ]
 
     def _interface(self, uplink: str) -> str:
         assert self._plan is not None
-        return next((one.interface for one in self._plan.uplinks if one.name == uplink), "")
+        return next((each.interface for each in self._plan.uplinks if each.name == uplink), "")
 
     def _address(self, uplink: str) -> bytes:
         return port_chains.address_of(self._interface(uplink))
@@ -397,21 +403,21 @@ class PortMapper:
             self._closed = True
             if not (self._put or self.wanted):
                 return
-            ended = [self._port(one) for one in self.book.mappings.values()]
+            ended = [self._port(mapping) for mapping in self.book.mappings.values()]
             port_chains.remove()
             with suppress(LiveError):
                 port_chains.forget(ended)
 
 
-def _about(one: PortMapping) -> dict[str, str]:
-    name = TRANSPORTS[one.protocol]
+def _about(mapping: PortMapping) -> dict[str, str]:
+    name = TRANSPORTS[mapping.protocol]
     return {
-        "host": str(ip_address(one.host)),
-        "port": f"{one.inside}/{name}",
-        "outside": f"{one.outside}/{name}",
-        "uplink": one.uplink,
-        "grant": one.grant,
-        "by": one.by,
+        "host": str(ip_address(mapping.host)),
+        "port": f"{mapping.inside}/{name}",
+        "outside": f"{mapping.outside}/{name}",
+        "uplink": mapping.uplink,
+        "grant": mapping.grant,
+        "by": mapping.by,
     }
 
 

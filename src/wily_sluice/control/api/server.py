@@ -13,11 +13,11 @@ import struct
 from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
-from typing import Any, Literal, TypeAlias
+from typing import Any
 
-from wily_sluice.control.api.json_rpc import Method, notification, respond
+from wily_sluice.control.folders import CONTROL, WATCH
+from wily_sluice.control.json_rpc import Method, Subscription, notification, respond
 from wily_sluice.control.log import note
-from wily_sluice.control.paths import CONTROL, WATCH
 from wily_sluice.control.rpc_error import INVALID_REQUEST, RpcError
 from wily_sluice.units import Size
 
@@ -27,8 +27,6 @@ MOST_CLIENTS = 256  # of each socket
 FULL: Size = 1 << 20  # bytes that a client has not read, beyond which it misses what it subscribed to
 MOST_MISSED = 240  # of these, in a row
 NOBODY = 0xFFFFFFFF
-
-Subscription: TypeAlias = Literal["ticks", "conversations", "seconds"]
 
 
 def user_name(user: int) -> str:

@@ -19,27 +19,19 @@ from zoneinfo import ZoneInfo
 import msgspec
 
 from wily_sluice import __version__
-from wily_sluice.control.api.contacts import NameBook
-from wily_sluice.control.api.counts import add_up
-from wily_sluice.control.api.flow_export import FlowExport
-from wily_sluice.control.api.host_names import HostNames
-from wily_sluice.control.api.json_rpc import Method, notification
+from wily_sluice.control.api.hosts import HostNames, NameBook
+from wily_sluice.control.api.ipfix import FlowExport
 from wily_sluice.control.api.life import Life
 from wily_sluice.control.api.metrics import Endpoint, Gathered, Totals
-from wily_sluice.control.api.notices import Notices
-from wily_sluice.control.api.params import (
-    HostPortParams,
-    LookParams,
-    NoParams,
-    SubscribeParams,
-)
+from wily_sluice.control.api.notices import Notices, Strain
 from wily_sluice.control.api.plan_methods import PlanMethods
 from wily_sluice.control.api.port_mapper import PortMapper
 from wily_sluice.control.api.pulse import Pulse
 from wily_sluice.control.api.server import Caller, Server, methods_data
-from wily_sluice.control.api.snapshot import Snapshot, conversations_data, look_data, snapshot_data
-from wily_sluice.control.api.strain import Strain
-from wily_sluice.control.link.link import Link
+from wily_sluice.control.api.snapshot import Snapshot, add_up, conversations_data, look_data, snapshot_data
+from wily_sluice.control.folders import runtime_folder
+from wily_sluice.control.json_rpc import HostPortParams, LookParams, Method, NoParams, SubscribeParams, notification
+from wily_sluice.control.link.link import Link, Orders
 from wily_sluice.control.link.messages import (
     Event,
     FromGate,
@@ -54,22 +46,18 @@ from wily_sluice.control.link.messages import (
     Undone,
     Watch,
 )
-from wily_sluice.control.link.orders import Orders
 from wily_sluice.control.log import Level, note
-from wily_sluice.control.paths import runtime_folder
 from wily_sluice.control.rpc_error import INVALID_PARAMS, REFUSED, RpcError
 from wily_sluice.engine.classify.header import Parties, key_of
-from wily_sluice.gate.counters import CounterRow
+from wily_sluice.gate.observers import CounterRow
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.database import MEASUREMENTS
-from wily_sluice.history.event_store import EventStore
-from wily_sluice.history.measurement_store import MeasurementStore
-from wily_sluice.history.quota_store import QuotaStore
 from wily_sluice.history.revisions import RevisionStore
-from wily_sluice.outside.form import why_not_compiled
+from wily_sluice.history.stores import EventStore, MeasurementStore, QuotaStore
+from wily_sluice.outside.machine import why_not_compiled
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.schedules.periods import period_start
+from wily_sluice.plan.schedules.moment import period_start
 from wily_sluice.ports.mapping_table import PortMapping
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
@@ -80,9 +68,9 @@ FLEETING = ("uplink.slower", "uplink.faster")  # too many to be kept: steps of l
 MOST_HOSTS = 4096  # in the totals, in both directions together
 
 
-def _tell(callers: Iterable[Caller], told: dict[str, Any]) -> None:
+def _tell(callers: Iterable[Caller], message: dict[str, Any]) -> None:
     if callers:
-        line = notification("watch.tick", told)
+        line = notification("watch.tick", message)
         for caller in callers:
             caller.tell(line)
 
@@ -224,10 +212,12 @@ class ApiService:
 
     def _ports_changed(self, mappings: Iterable[PortMapping]) -> None:
         """Tell the gate which services use the open ports."""
-        told = [(one.host, one.protocol, one.inside, one.service) for one in mappings if one.service]
-        if told != self._opened:
-            self._opened = told
-            self._orders.tell(Opened(told))
+        services = [
+            (mapping.host, mapping.protocol, mapping.inside, mapping.service) for mapping in mappings if mapping.service
+        ]
+        if services != self._opened:
+            self._opened = services
+            self._orders.tell(Opened(services))
 
     def _look_after_trial(self) -> None:
         """End a trial when a remote that answered before it no longer does."""
@@ -255,31 +245,31 @@ class ApiService:
         self._last = Snapshot(at, lasted, counts)
         for key in self._totals:
             self._totals[key].backlog = self._totals[key].waiting = 0
-        for key, found in counts.items():
+        for key, count in counts.items():
             if key in self._totals or key.subject != "host" or self._hosts < MOST_HOSTS:
                 self._hosts += key.subject == "host" and key not in self._totals
-                self._totals.setdefault(key, Counts()).then(found)
+                self._totals.setdefault(key, Counts()).then(count)
         if self.life.plan is None:
             return
         ticks, conversations = self._server.subscribers("ticks"), self._server.subscribers("conversations")
         if ticks or conversations:
-            told = self._snapshot(self._last)
-            _tell(ticks, told)
+            message = self._snapshot(self._last)
+            _tell(ticks, message)
             if conversations:
                 _tell(
                     conversations,
-                    told | {"conversations": conversations_data(self._last, talks, self._hosts_called.known)},
+                    message | {"conversations": conversations_data(self._last, talks, self._hosts_called.known)},
                 )
         self._export.add(at, talks)
         wanted = (WATCHED_PACE if ticks or conversations else SECOND, bool(conversations) or self._export.wanted)
         if wanted != self._wanted:
             self._wanted = wanted
             self._orders.tell(Watch(*wanted))
-        for key, found in counts.items():
+        for key, count in counts.items():
             if key in self._second:
-                self._second[key].then(found)
+                self._second[key].then(count)
             else:
-                self._second[key] = found
+                self._second[key] = count
         self._second_lasted += lasted
         if self._second_lasted >= SECOND - 100 * MILLISECOND:
             second = Snapshot(self._last.at, self._second_lasted, self._second)
@@ -411,8 +401,8 @@ class ApiService:
                 INVALID_PARAMS, "local is IPv4 and remote IPv6, or the reverse: a conversation has one version"
             )
         key = key_of(Parties(params.protocol, local, remote, params.local_port, params.remote_port))
-        found = await self._orders.ask(key)
-        return look_data(found) if found is not None else None
+        answer = await self._orders.ask(key)
+        return look_data(answer) if answer is not None else None
 
     async def _mappings(self, _: NoParams, __: Caller) -> dict[str, Any]:
         plan, names = self._plan, self._hosts_called.known
@@ -424,8 +414,8 @@ class ApiService:
 
     async def _revoke(self, params: HostPortParams, caller: Caller) -> dict[str, Any]:
         ended = self._ports.revoke(params.host.packed, params.protocol, params.port)
-        for one in ended:
-            about = {"who": caller.who, "host": str(params.host), "port": one.inside}
+        for mapping in ended:
+            about = {"who": caller.who, "host": str(params.host), "port": mapping.inside}
             self._happened("mapping.revoked", "info", about)
         return {"ended": len(ended)}
 

@@ -1,6 +1,6 @@
-"""The counters of a short span, as data for watchers: rates in bit/s, delays in nanoseconds, backlogs in bytes."""
+"""What the gate told last: its counters added up, and its state."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
@@ -10,16 +10,40 @@ from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.classify.header import parties
 from wily_sluice.engine.limit.limiter import Whom
-from wily_sluice.gate.counters import Talk
 from wily_sluice.gate.look import Look
+from wily_sluice.gate.observers import CounterRow, Talk
 from wily_sluice.history.counts import Counts, Key, Subject
 from wily_sluice.history.revisions import Revision
 from wily_sluice.plan.file.traffic_words import protocol_text
+from wily_sluice.plan.groups.members import host_label, host_names
 from wily_sluice.plan.model import Limiter, Plan
-from wily_sluice.plan.named import host_label, host_names
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.schedules.schedule import Schedule
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds
+
+NONE = "(none)"  # for what no rule claims, or what is of no known service
+
+
+def add_up(rows: Iterable[CounterRow]) -> dict[Key, Counts]:
+    """Add up by every kind of subject."""
+    sums: dict[Key, Counts] = {}
+    for row in rows:
+        for key in _keys(row):
+            sums.setdefault(key, Counts()).add(row)
+    return sums
+
+
+def _keys(row: CounterRow) -> tuple[Key, ...]:
+    if isinstance(row.name, str):
+        own = Key("queue" if row.kind == "queue" else "limiter", row.uplink, row.direction, row.name)
+        return (own, Key("uplink", "", row.direction, row.uplink)) if row.kind == "queue" else (own,)
+    host, rule, service = row.name
+    return (
+        Key("host", "", row.direction, str(ip_address(host)) if host else NONE),
+        Key("rule", "", row.direction, rule or NONE),
+        Key("service", "", row.direction, service or NONE),
+    )
+
 
 PARTS: dict[Subject, str] = {"limiter": "limiters", "host": "hosts", "rule": "rules", "service": "services"}
 MOST_HOSTS = 500
@@ -86,13 +110,13 @@ def snapshot_data(plan: Plan, snapshot: Snapshot, names: Mapping[str, str] | Non
                 if not spec.path:
                     continue
                 below = [leaf.path for leaf in spec.leaves()]
-                found = Counts()
+                total = Counts()
                 for path in below:
-                    found.add(snapshot.counts.get(Key("queue", uplink.name, direction, path), idle))
+                    total.add(snapshot.counts.get(Key("queue", uplink.name, direction, path), idle))
                 queues[spec.path] = {
-                    **counts_data(snapshot, found),
-                    "line_rate": round(snapshot.framed_rate(found)),
-                    "goodput": round(found.payload * 8 * SECOND / snapshot.lasted) if snapshot.lasted else 0,
+                    **counts_data(snapshot, total),
+                    "line_rate": round(snapshot.framed_rate(total)),
+                    "goodput": round(total.payload * 8 * SECOND / snapshot.lasted) if snapshot.lasted else 0,
                     "guarantee": spec.guarantee,
                     "cap": spec.cap,
                     "leaf": not spec.children,
@@ -127,9 +151,9 @@ def snapshot_data(plan: Plan, snapshot: Snapshot, names: Mapping[str, str] | Non
                     ways[key.direction]["label"] = host_label(key.name, names)
     for part in parts.values():
         for ways in part.values():  # seen in one direction's packets or the other's, and true of both
-            trips = next((one["round_trip"] for one in ways.values() if "round_trip" in one), None)
+            trips = next((numbers["round_trip"] for numbers in ways.values() if "round_trip" in numbers), None)
             if trips is not None:
-                ways.update({way: {**one, "round_trip": trips} for way, one in ways.items()})
+                ways.update({way: {**numbers, "round_trip": trips} for way, numbers in ways.items()})
     clock = datetime.fromtimestamp(snapshot.at, ZoneInfo(plan.timezone)).strftime("%H:%M:%S")
     return {
         "site": plan.site,
@@ -174,7 +198,7 @@ def look_data(look: Look) -> dict[str, Any]:
 
 def conversations_data(snapshot: Snapshot, talks: list[Talk], names: Mapping[str, str]) -> dict[str, Any]:
     """The busiest conversations, by who takes part, for JSON."""
-    found: dict[str, Any] = {}
+    data: dict[str, Any] = {}
     for talk in talks:
         if not talk.key:  # all others
             continue
@@ -191,12 +215,12 @@ def conversations_data(snapshot: Snapshot, talks: list[Talk], names: Mapping[str
         parts += [f"of service {talk.service}"] if talk.service else []
         parts.append(f"sorted to {talk.queue}" + (f" by rule {talk.rule}" if talk.rule else ", the default"))
         about = ", ".join(parts)
-        found.setdefault(name, {})[talk.direction] = {
+        data.setdefault(name, {})[talk.direction] = {
             **counts_data(snapshot, Counts(bytes=talk.bytes, packets=talk.packets)),
             "label": label,
             "about": about[0].upper() + about[1:] + ".",
         }
-    return found
+    return data
 
 
 def revision_data(revision: Revision) -> dict[str, Any]:

@@ -1,26 +1,31 @@
-"""The transport of messages between the gate and each of its processes: a stream socket.
+"""The link between the gate and each of its processes.
+
+The transport of messages between the gate and each of its processes: a stream socket.
 
 Each message is its length, 4 bytes in network byte order, then that many bytes of MessagePack. The gate and the desk
 never block: data that the socket does not accept is kept. The first message of each side announces its protocol. From a
 side with another one, for instance after an upgrade, no further message is accepted.
 """
 
+import asyncio
 import select
 import socket
 import struct
 import time
+from collections.abc import Callable
 from typing import Any, Generic, TypeVar
 
 import msgspec
 
 from wily_sluice import __version__
-from wily_sluice.control.link.messages import PROTOCOL, Hello, Message
+from wily_sluice.control.link.messages import PROTOCOL, Ask, Done, FromGate, Hello, Message, Order, Seen
+from wily_sluice.control.rpc_error import REFUSED, RpcError
 from wily_sluice.errors import SluiceError
+from wily_sluice.gate.look import Look
 
 A_READ = 1 << 18  # bytes taken in at a time
 LARGEST = 1 << 28  # bytes
 _LENGTH = struct.Struct("!I")
-
 M = TypeVar("M")
 
 
@@ -132,3 +137,90 @@ class Link(Generic[M]):
     def close(self) -> None:
         """Close this end."""
         self._end.close()
+
+
+PATIENCE = 45.0  # seconds for the gate to carry out an order
+
+
+class Orders:
+    """`told` receives the gate's reports; `ended` is called when it has gone, `other` with its version if that differs
+    from this process's protocol.
+    """
+
+    def __init__(
+        self,
+        link: Link[FromGate],
+        hear: Callable[[FromGate], None],
+        ended: Callable[[], None],
+        other: Callable[[str], None],
+    ) -> None:
+        self._link = link
+        self._told = hear
+        self._ended = ended
+        self._other = other
+        self._number = 0
+        self._awaited: dict[int, asyncio.Future[Done | Seen]] = {}
+
+    def listen(self) -> None:
+        """Begin; within a running event loop."""
+        asyncio.get_running_loop().add_reader(self._link.fileno(), self._read)
+
+    def _read(self) -> None:
+        try:
+            messages = self._link.receive()
+        except EOFError:
+            asyncio.get_running_loop().remove_reader(self._link.fileno())
+            self._ended()
+            return
+        except OtherVersion as error:
+            # The gate may go on for long: only its end is of interest from now on.
+            self._link.deafen()
+            self._other(str(error))
+            return
+        for message in messages:
+            if not isinstance(message, Done | Seen):
+                self._told(message)
+                continue
+            awaited = self._awaited.pop(message.number, None)
+            if awaited is not None and not awaited.done():
+                awaited.set_result(message)
+
+    def next_number(self) -> int:
+        """For an order."""
+        self._number += 1
+        return self._number
+
+    async def give(self, order: Order) -> str:
+        """An order; empty when it was carried out, else why it was not."""
+        answer = await self._ask(order)
+        return answer.trouble if isinstance(answer, Done) else ""
+
+    async def ask(self, key: bytes) -> Look | None:
+        """The gate's state of a conversation."""
+        answer = await self._ask(Ask(self.next_number(), key))
+        return answer.look if isinstance(answer, Seen) else None
+
+    async def _ask(self, order: Order) -> Done | Seen:
+        awaited = self._awaited[order.number] = asyncio.get_running_loop().create_future()
+        self.tell(order)
+        try:
+            return await asyncio.wait_for(awaited, PATIENCE)
+        except TimeoutError:
+            raise RpcError(REFUSED, f"the gate has not answered within {PATIENCE:g} s") from None
+
+    def tell(self, message: Message) -> None:
+        """Send an order without waiting for a result."""
+        try:
+            self._link.send(message)
+        except EOFError:
+            raise RpcError(REFUSED, "the gate has ended") from None
+        if self._link.behind:
+            asyncio.get_running_loop().add_writer(self._link.fileno(), self._flush)
+
+    def _flush(self) -> None:
+        try:
+            self._link.flush()
+        except EOFError:
+            return
+        if not self._link.behind:
+            asyncio.get_running_loop().remove_writer(self._link.fileno())

@@ -11,8 +11,8 @@ from typing import TypeAlias
 
 import msgspec
 
-from wily_sluice.gate.counters import CounterRow, Talk
 from wily_sluice.gate.look import Look
+from wily_sluice.gate.observers import CounterRow, Talk
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.units import Nanoseconds, Size
 

@@ -39,9 +39,9 @@ from wily_sluice.control.link.messages import (
 )
 from wily_sluice.control.log import note
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.counters import CounterRow
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.look import look_at
+from wily_sluice.gate.observers import CounterRow
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds

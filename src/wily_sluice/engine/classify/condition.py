@@ -5,11 +5,9 @@ Every condition has a `field`, its key in the plan file, so that an explanation 
 
 from typing import Final
 
-from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.addresses import AddressSet, NameSet
 from wily_sluice.engine.classify.header import Parties
-from wily_sluice.engine.classify.known import NOTHING, Known
-from wily_sluice.engine.classify.names import NameSet
-from wily_sluice.engine.classify.service import Service
+from wily_sluice.engine.classify.service import NOTHING, Known, Service
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.units import Size
 

@@ -1,4 +1,11 @@
-"""Reads the first bytes of an IP packet: which conversation it belongs to, how long it is, and its DSCP.
+"""What a packet's header says, and its kind.
+
+Kinds of single packets for rules, as bits. A packet may have several kinds.
+
+A TCP segment with SYN belongs to the handshake (RFC 9293 §3.5). FIN or RST closes the connection (§3.6, §3.5.2). A pure
+acknowledgement carries no data. Control messages are those of ICMP (RFC 792, RFC 4443).
+
+Reads the first bytes of an IP packet: which conversation it belongs to, how long it is, and its DSCP.
 
 Sources: RFC 791 (IPv4), RFC 8200 (IPv6 and its extension headers), RFC 2474 (DSCP). Called once for every packet, so
 what most packets are, TCP or UDP over IPv4 without options, is read by the fewest slices.
@@ -10,11 +17,43 @@ have zeros there (`fragments` puts them right). Nothing here raises: what cannot
 
 from typing import Final, NamedTuple
 
+HANDSHAKE: Final = 1
+CLOSING: Final = 2
+ACKNOWLEDGEMENT: Final = 4
+CONTROL: Final = 8
+KIND_BITS: Final = 4
+KIND_NAMES: dict[str, int] = {
+    "handshake": HANDSHAKE,
+    "closing": CLOSING,
+    "acknowledgement": ACKNOWLEDGEMENT,
+    "control": CONTROL,
+}
+
+
+def kind_of(protocol: int, flags: int, length: int, headers: int) -> int:
+    """The kinds of a packet with this length and header length in bytes. `flags` are TCP's."""
+    kind = 0
+    if protocol == 6:
+        if flags & 2:  # SYN
+            kind |= HANDSHAKE
+        if flags & 5:  # FIN, RST
+            kind |= CLOSING
+        if flags & 23 == 16 and length <= headers:  # ACK, and none of the others
+            kind |= ACKNOWLEDGEMENT
+    elif protocol == 1 or protocol == 58:
+        kind |= CONTROL
+    return kind
+
+
 TCP: Final = 6
 UDP: Final = 17
+
+
 # TCP, UDP, DCCP, SCTP, UDP-Lite: ports are their first four bytes.
 _WITH_PORTS: Final = frozenset({TCP, UDP, 33, 132, 136})
 _NO_PORTS: Final = bytes(4)
+
+
 # Hop-by-hop, routing, authentication, destination options, mobility.
 _EXTENSIONS: Final = frozenset({0, 43, 51, 60, 135})
 _FRAGMENT: Final = 44

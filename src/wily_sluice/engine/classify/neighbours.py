@@ -1,4 +1,6 @@
-"""The hardware address (IEEE 802) of each local address, learnt from packets; and so the addresses of each device.
+"""Local hosts: the hardware address of each local address, and addresses that do not belong to their network.
+
+The hardware address (IEEE 802) of each local address, learnt from packets; and so the addresses of each device.
 
 A host given by its hardware address matches at any IP address, in both directions. A device with several addresses (RFC
 4862, RFC 8981) counts as one host. All its addresses are represented by its `primary` one. That is the first address in
@@ -8,6 +10,16 @@ all packets have the router's hardware address, so each address is a host.
 
 If two devices claim an address, the first keeps it for HOLD, so that it does not alternate. The table has at most
 MOST_ADDRESSES entries, and MOST_OF_A_DEVICE for each device. The oldest are forgotten first, but never a primary one.
+
+Packets on a network's interface with a local address in none of its subnets.
+
+A host may use an address that the plan does not know, another IP version, or a new prefix of the network. It still
+belongs to the network and is sorted as its *stranger*: the first address of the first subnet, which no host has. A
+stranger whose device also has an address of the network counts as that device (`neighbours`). Other devices on the
+gateway's links are one host each; all strangers behind another router share one bucket.
+
+Packets of this machine itself belong to one host, the *gateway*, represented by the loopback addresses (RFC 1122
+§3.2.1.3, RFC 4291 §2.5.3).
 """
 
 from collections import deque
@@ -99,9 +111,9 @@ class Neighbours:
         known = self._known.get(address)
         return known.device.primary if known is not None else b""
 
-    def same_network(self, one: bytes, other: bytes) -> bool:
+    def same_network(self, first: bytes, other: bytes) -> bool:
         """Whether one of the plan's networks has both addresses."""
-        return any(one in network and other in network for network in self._networks)
+        return any(first in network and other in network for network in self._networks)
 
     def learn(self, address: bytes, hardware: bytes, now: Nanoseconds) -> bool:
         """Take note of who sent from an address. True when that may change what conversations are sorted by."""
@@ -144,3 +156,24 @@ class Neighbours:
             device.choose(self._own)
         if not device.addresses:
             self._devices.pop(device.hardware, None)
+
+
+class Home:
+    """One network: its addresses, and those of its stranger, of IPv4 and of IPv6; either may be empty, not both."""
+
+    __slots__ = ("addresses", "name", "v4", "v6")
+
+    def __init__(self, name: str, addresses: AddressSet) -> None:
+        self.name = name
+        self.addresses = addresses
+        firsts = [first for first, _ in addresses]
+        self.v4 = next((first for first in firsts if len(first) == 4), b"")
+        self.v6 = next((first for first in firsts if len(first) == 16), b"")
+
+    def stranger(self, width: int) -> bytes:
+        """The address of its stranger, of this width if there is one."""
+        return (self.v4 or self.v6) if width == 4 else (self.v6 or self.v4)
+
+
+_ITSELF: Final = bytes((127, 0, 0, 1)), bytes(15) + b"\1"
+GATEWAY: Final = Home("gateway", AddressSet((address, address) for address in _ITSELF))

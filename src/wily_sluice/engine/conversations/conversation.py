@@ -1,4 +1,6 @@
-"""The conversation table. A conversation is all packets, in both directions, between two ports of two parties. It is
+"""Conversations, and the fragments that belong to them.
+
+The conversation table. A conversation is all packets, in both directions, between two ports of two parties. It is
 sorted once and remembered.
 
 `header.parse` makes the key. A conversation is forgotten after being idle for one to two times `IDLE`. The table keeps
@@ -9,21 +11,27 @@ A conversation is half open until both sides have sent, or one has sent SETTLED 
 MOST_HALF_OPEN half-open ones; the oldest are forgotten first, as are those idle for HALF_OPEN. At most MOST_OPEN are
 open; beyond that, half-open ones stay half open. A flood of new conversations can thus neither grow the table nor
 displace established ones. Objects are freed a few at a time.
+
+The conversation of fragments: only the first fragment of a datagram contains the ports.
+
+Sources: RFC 791 §3.2, RFC 8200 §4.5: the fragments of a datagram have the same source, destination, protocol and
+identification. The result of a first fragment is remembered for LIFE, for a bounded number of datagrams; the oldest are
+forgotten first. A fragment ahead of the first one belongs to a conversation without ports.
 """
 
 from collections import deque
 from typing import TYPE_CHECKING, Final
 
-from wily_sluice.engine.classify.header import Parties, parties
-from wily_sluice.engine.classify.known import Known
+from wily_sluice.engine.classify.header import Parsed, Parties, parties
+from wily_sluice.engine.classify.service import Known
 from wily_sluice.engine.conversations.round_trips import Probe, Spin
 from wily_sluice.engine.conversations.watch import Watch, WatchSpec
 from wily_sluice.units import SECOND, Nanoseconds
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.conversations.crowd import Crowd
-    from wily_sluice.engine.conversations.strangers import Home
-    from wily_sluice.engine.queueing.lane import Lane
+    from wily_sluice.engine.classify.neighbours import Home
+    from wily_sluice.engine.conversations.aggregate import AggregateFlow
+    from wily_sluice.engine.queueing.flow_path import FlowPath
 
 IDLE: Final[Nanoseconds] = 120 * SECOND
 HALF_OPEN: Final[Nanoseconds] = 60 * SECOND
@@ -34,7 +42,7 @@ A_SWEEP: Final = 512  # conversations that are freed at a time
 
 
 class Conversation:
-    """`dscps` is the set of DSCPs that its packets have carried, as bits. Lanes belong to the shapers.
+    """`dscps` is the set of DSCPs that its packets have carried, as bits. Flow paths belong to the shapers.
 
     `unknown`: recognition still examines its packets and writes its result into `known`. `watch` observes it for rules
     that need its state over time. `settled` lets a caller with several sources of packets note that one source is
@@ -45,7 +53,7 @@ class Conversation:
     """
 
     __slots__ = (
-        "down_lane",
+        "down_path",
         "dscps",
         "due",
         "home",
@@ -59,7 +67,7 @@ class Conversation:
         "spin",
         "trips",
         "unknown",
-        "up_lane",
+        "up_path",
         "watch",
     )
 
@@ -78,15 +86,15 @@ class Conversation:
         self.due: Nanoseconds = 0
         self.seen: Nanoseconds = 0
         self.packets = 1
-        self.up_lane: Lane | None = None
-        self.down_lane: Lane | None = None
+        self.up_path: FlowPath | None = None
+        self.down_path: FlowPath | None = None
 
     def sort_again(self) -> None:
         """Sort it again at its next packet, in both directions."""
-        if self.up_lane is not None:
-            self.up_lane.epoch = -1
-        if self.down_lane is not None:
-            self.down_lane.epoch = -1
+        if self.up_path is not None:
+            self.up_path.epoch = -1
+        if self.down_path is not None:
+            self.down_path.epoch = -1
 
     @property
     def parties(self) -> Parties:
@@ -98,17 +106,29 @@ class ConversationTable:
     """Finds the conversation of a packet, or opens one.
 
     `watch_dscps` means that sorting uses DSCPs: a conversation is sorted again when a packet carries a new one. `watch`
-    lists the other observations. A `crowd` bounds the rate of new conversations and provides stand-ins for the excess.
+    lists the other observations. An `aggregate` bounds the rate of new conversations and provides stand-ins for the
+    excess.
     """
 
-    __slots__ = ("_half", "_idle", "_leaving", "_old", "_order", "_turn", "_watch", "_watch_dscps", "_young", "crowd")
+    __slots__ = (
+        "_half",
+        "_idle",
+        "_leaving",
+        "_old",
+        "_order",
+        "_turn",
+        "_watch",
+        "_watch_dscps",
+        "_young",
+        "aggregate",
+    )
 
     def __init__(
         self,
         watch_dscps: bool = False,
         idle: Nanoseconds = IDLE,
         watch: WatchSpec | None = None,
-        crowd: "Crowd | None" = None,
+        aggregate: "AggregateFlow | None" = None,
     ) -> None:
         self._watch = watch if watch is not None and watch else None
         self._young: dict[bytes, Conversation] = {}
@@ -119,15 +139,15 @@ class ConversationTable:
         self._turn: Nanoseconds | None = None
         self._idle = idle
         self._watch_dscps = watch_dscps
-        self.crowd = crowd
+        self.aggregate = aggregate
 
-    def reconfigure(self, watch_dscps: bool, watch: WatchSpec, crowd: "Crowd | None" = None) -> None:
+    def reconfigure(self, watch_dscps: bool, watch: WatchSpec, aggregate: "AggregateFlow | None" = None) -> None:
         """Watch from now on for something else. Conversations that are open take it up when they are next sorted."""
         self._watch_dscps = watch_dscps
         self._watch = watch if watch else None
-        if crowd is not None and self.crowd is not None:
-            crowd.succeed(self.crowd)
-        self.crowd = crowd
+        if aggregate is not None and self.aggregate is not None:
+            aggregate.succeed(self.aggregate)
+        self.aggregate = aggregate
 
     def __len__(self) -> int:
         return len(self._young) + len(self._old) + len(self._half)
@@ -138,7 +158,7 @@ class ConversationTable:
 
     def find(self, key: bytes, dscp: int, now: Nanoseconds, home: "Home | None" = None) -> Conversation:
         """The conversation with this key, opened if need be. `home` is the network that its packet comes from or goes
-        to, where that is known, for a stand-in (`engine.conversations.crowd`).
+        to, where that is known, for a stand-in (`engine.conversations.aggregate`).
         """
         if self._turn is None or now >= self._turn:
             if self._turn is not None:
@@ -172,14 +192,14 @@ class ConversationTable:
         if conversation is not None:
             conversation.packets += 1
             conversation.seen = now
-            both = conversation.up_lane is not None and conversation.down_lane is not None
+            both = conversation.up_path is not None and conversation.down_path is not None
             if (both or conversation.packets >= SETTLED) and len(self._young) + len(self._old) < MOST_OPEN:
                 del self._half[key]
                 self._young[key] = conversation
             return conversation
-        crowd = self.crowd
-        if crowd is not None and not crowd.may_open(now):
-            return crowd.stand_in(key, now, home)
+        aggregate = self.aggregate
+        if aggregate is not None and not aggregate.may_open(now):
+            return aggregate.stand_in(key, now, home)
         self.sweep(now, 2)
         if len(self._order) >= MOST_HALF_OPEN:
             self._forget(self._order.popleft())
@@ -214,3 +234,34 @@ class ConversationTable:
                 limit -= 1
             if not last:
                 self._leaving.pop()
+
+
+MOST: Final = 4096
+LIFE: Final[Nanoseconds] = 30 * SECOND
+
+
+class Fragments:
+    """Of one direction."""
+
+    __slots__ = ("_order", "_ports")
+
+    def __init__(self) -> None:
+        self._ports: dict[bytes, tuple[bytes, Nanoseconds]] = {}
+        self._order: deque[bytes] = deque()
+
+    def __len__(self) -> int:
+        return len(self._ports)
+
+    def key(self, parsed: Parsed, now: Nanoseconds) -> bytes:
+        """The key of a fragment's conversation; a first fragment is remembered."""
+        datagram, key = parsed.datagram, parsed.key
+        ports = key[-4:]
+        if any(ports):
+            if datagram not in self._ports:
+                if len(self._order) >= MOST:
+                    self._ports.pop(self._order.popleft(), None)
+                self._order.append(datagram)
+            self._ports[datagram] = (ports, now + LIFE)
+            return key
+        known = self._ports.get(datagram)
+        return key[:-4] + known[0] if known is not None and known[1] > now else key

@@ -133,18 +133,18 @@ class RoundTrips:
 
 def _trip(conversation: "Conversation", probe: Probe, now: Nanoseconds) -> None:
     """A packet has had its answer."""
-    lane = conversation.up_lane
-    if lane is None:
+    flow_path = conversation.up_path
+    if flow_path is None:
         return
     lasted = now - probe.sent
-    lane.tally.trip(probe.up, lasted)
+    flow_path.tally.trip(probe.up, lasted)
     if probe.up:
-        lane.shaper.answered = probe.sent
+        flow_path.shaper.answered = probe.sent
         conversation.trips += 1
         if conversation.trips == 1 or lasted < conversation.least:
             conversation.least = lasted
         if conversation.trips >= TELLING:
-            lane.shaper.passed(lasted - conversation.least)
+            flow_path.shaper.passed(lasted - conversation.least)
 
 
 def spin_bit(header: bytes) -> int:

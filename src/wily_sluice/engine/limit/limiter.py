@@ -24,14 +24,12 @@ from mypy_extensions import mypyc_attr
 
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.limit.meters import GREEN, RED, SLOT, Allowance, Draw, ThreeColour
 from wily_sluice.engine.limit.quota import Account, Ledger
-from wily_sluice.engine.limit.three_colour import GREEN, RED, ThreeColour
-from wily_sluice.engine.limit.utilisation import SLOT, Allowance, Draw
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.queueing.discipline import Onward
+from wily_sluice.engine.queueing.flow_path import FlowPath, Onward
 from wily_sluice.engine.queueing.fq_codel import FqCodel
-from wily_sluice.engine.queueing.lane import Lane
-from wily_sluice.engine.queueing.pace import at_rate, sending_time
+from wily_sluice.engine.queueing.service_curve import at_rate, sending_time
 from wily_sluice.engine.tally import Tally
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
@@ -152,10 +150,10 @@ class Bucket:
         """This bucket's use of an allowance."""
         if self.draws is None:
             self.draws = {}
-        found = self.draws.get(allowance)
-        if found is None:
-            found = self.draws[allowance] = Draw(now // SLOT)
-        return found
+        draw = self.draws.get(allowance)
+        if draw is None:
+            draw = self.draws[allowance] = Draw(now // SLOT)
+        return draw
 
     def hold(self, queue: FqCodel, allowance: Allowance | None, now: Nanoseconds) -> None:
         """Queue packets from now on."""
@@ -232,12 +230,12 @@ class Limiter:
         threshold = self.spec.threshold
         if threshold is None:
             return None
-        assert packet.lane is not None
-        shaper = packet.lane.shaper
-        found = self._allowances.get(shaper)
-        if found is None:
-            found = self._allowances[shaper] = Allowance(threshold, self.rate, shaper.watch_utilisation())
-        return found
+        assert packet.flow_path is not None
+        shaper = packet.flow_path.shaper
+        allowance = self._allowances.get(shaper)
+        if allowance is None:
+            allowance = self._allowances[shaper] = Allowance(threshold, self.rate, shaper.watch_utilisation())
+        return allowance
 
     def police(
         self, bucket: Bucket, meter: ThreeColour, packet: Packet, now: Nanoseconds, rate: Rate, by: Allowance | None
@@ -256,11 +254,11 @@ class Limiter:
         return colour != RED
 
 
-def bucket_of(lane: Lane, stage: int) -> Bucket:
-    """The bucket of a lane after `stage` earlier limiters."""
-    return cast(Bucket, lane.buckets[stage])
+def bucket_of(flow_path: FlowPath, stage: int) -> Bucket:
+    """The bucket of a flow path after `stage` earlier limiters."""
+    return cast(Bucket, flow_path.buckets[stage])
 
 
-def limiters_of(lane: Lane) -> tuple[str, ...]:
-    """The names of the limiters of a lane."""
-    return tuple(bucket_of(lane, stage).limiter.spec.name for stage in range(len(lane.buckets)))
+def limiters_of(flow_path: FlowPath) -> tuple[str, ...]:
+    """The names of the limiters of a flow_path."""
+    return tuple(bucket_of(flow_path, stage).limiter.spec.name for stage in range(len(flow_path.buckets)))

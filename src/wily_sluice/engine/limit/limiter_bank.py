@@ -10,13 +10,13 @@ from typing import TYPE_CHECKING, Final, cast
 
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.limit.limiter import Bucket, Limiter, bucket_of
-from wily_sluice.engine.limit.utilisation import Allowance
+from wily_sluice.engine.limit.meters import Allowance
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.fq_codel import FqCodel
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.queueing.lane import Lane
+    from wily_sluice.engine.queueing.flow_path import FlowPath
 
 LONGEST_WAIT: Final[Nanoseconds] = 500 * MILLISECOND  # of backlog, at the limiter's rate
 FEWEST_BYTES: Final[Size] = 64 * LONGEST_FRAME
@@ -41,10 +41,10 @@ class LimiterBank:
         self.waiting: list[tuple[Nanoseconds, int, Bucket]] = []  # heap: when each bucket's next packet may pass
 
     def offer(self, packet: Packet, now: Nanoseconds) -> None:
-        """Take in a packet whose lane is set, at the limiter of its `stage`."""
-        assert packet.lane is not None
+        """Take in a packet whose flow path is set, at the limiter of its `stage`."""
+        assert packet.flow_path is not None
         self._now = now
-        buckets = packet.lane.buckets
+        buckets = packet.flow_path.buckets
         while packet.stage < len(buckets):
             bucket = cast(Bucket, buckets[packet.stage])
             limiter = bucket.limiter
@@ -86,20 +86,20 @@ class LimiterBank:
         heappush(self.waiting, (bucket.clock, self._order, bucket))
 
     def _dropped(self, packet: Packet) -> None:
-        assert packet.lane is not None
-        limiter = bucket_of(packet.lane, packet.stage).limiter
+        assert packet.flow_path is not None
+        limiter = bucket_of(packet.flow_path, packet.stage).limiter
         limiter.drops += 1
         limiter.tally.lose(packet.length, self._now)
         if packet.tally is not None:
             packet.tally.lose(packet.length, self._now)
         self._drop(packet)
 
-    def withdraw(self, lane: "Lane", stage: int, now: Nanoseconds) -> list[Packet]:
-        """Remove the packets of a lane from the limiter of a stage, in order."""
-        bucket = bucket_of(lane, stage)
-        if bucket.queue is None or lane.held is None:
+    def withdraw(self, flow_path: "FlowPath", stage: int, now: Nanoseconds) -> list[Packet]:
+        """Remove the packets of a flow path from the limiter of a stage, in order."""
+        bucket = bucket_of(flow_path, stage)
+        if bucket.queue is None or flow_path.held is None:
             return []
-        packets = bucket.queue.withdraw_flow(lane.held[stage])
+        packets = bucket.queue.withdraw_flow(flow_path.held[stage])
         for packet in packets:
             bucket.limiter.tally.move(packet.length, now)
         return packets
@@ -109,7 +109,7 @@ class LimiterBank:
 
         Packets waiting at a limiter that was removed are released at the next `advance`.
         """
-        before: dict[str, Limiter] = {one.spec.name: one for one in self.limiters if one is not None}
+        before: dict[str, Limiter] = {limiter.spec.name: limiter for limiter in self.limiters if limiter is not None}
         limiters: list[Limiter | None] = []
         for limiter in other.limiters:
             old = before.get(limiter.spec.name) if limiter is not None else None

@@ -14,12 +14,12 @@ from typing import TYPE_CHECKING, Final
 
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.queueing.drr import Contender
 from wily_sluice.engine.queueing.leaf_queue import LeafQueue
-from wily_sluice.engine.queueing.turns import Contender
 from wily_sluice.units import MILLISECOND, Nanoseconds, Size
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.queueing.lane import Lane
+    from wily_sluice.engine.queueing.flow_path import FlowPath
 
 TARGET: Final[Nanoseconds] = 5 * MILLISECOND
 INTERVAL: Final[Nanoseconds] = 100 * MILLISECOND
@@ -188,11 +188,11 @@ class Codel(LeafQueue):
         own.target, own.ecn, own.largest = new.target, new.ecn, new.largest
         return True
 
-    def withdraw(self, lane: "Lane") -> list[Packet]:
-        """Remove the packets of a lane. The work grows with the length of the queue."""
+    def withdraw(self, flow_path: "FlowPath") -> list[Packet]:
+        """Remove the packets of a flow_path. The work grows with the length of the queue."""
         gone: list[Packet] = []
         for packet in self._queue.drain():
-            if packet.lane is lane:
+            if packet.flow_path is flow_path:
                 gone.append(packet)
             else:
                 self._queue.enqueue(packet, packet.entered)

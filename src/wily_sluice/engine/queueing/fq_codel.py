@@ -17,12 +17,12 @@ from typing import TYPE_CHECKING, Final
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.codel import INTERVAL, TARGET, CodelQueue
+from wily_sluice.engine.queueing.drr import Drr
 from wily_sluice.engine.queueing.leaf_queue import LeafQueue
-from wily_sluice.engine.queueing.turns import Turns
 from wily_sluice.units import Nanoseconds, Size
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.queueing.lane import Lane
+    from wily_sluice.engine.queueing.flow_path import FlowPath
 
 MOST_PACKETS: Final = 10_240  # RFC 8290 §5.2.1
 DROP_BATCH: Final = 64  # RFC 8290 §4.1.2: at most this many from the fattest flow at once
@@ -34,7 +34,7 @@ class Flow(CodelQueue):
 
     __slots__ = ("among", "home")
 
-    def __init__(self, home: "FqCodel", among: Turns) -> None:
+    def __init__(self, home: "FqCodel", among: Drr) -> None:
         super().__init__(home.target, home.interval, home.ecn, home.largest)
         self.home = home
         self.among = among
@@ -69,20 +69,20 @@ class FqCodel(LeafQueue):
         self.target = target
         self.interval = interval
         self.ecn = ecn
-        self._all = Turns()
-        self._hosts: dict[bytes, Turns] | None = {} if by_host else None
+        self._all = Drr()
+        self._hosts: dict[bytes, Drr] | None = {} if by_host else None
         self._sweep_at = FEW_IDLE  # doubles with what a sweep leaves, so that sweeps cost little a packet
 
     def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
         """Take a packet in; when the limit is passed, the fattest conversation loses from its head."""
-        lane = packet.lane
-        assert lane is not None
-        flow = lane.flow_at(packet.stage)
+        flow_path = packet.flow_path
+        assert flow_path is not None
+        flow = flow_path.flow_at(packet.stage)
         if not isinstance(flow, Flow) or flow.home is not self:
             flow = Flow(self, self._all)
-            lane.set_flow(packet.stage, flow)
+            flow_path.set_flow(packet.stage, flow)
         if self._hosts is not None and not flow.listed:
-            flow.among = self._host(self._hosts, lane.tally.host)
+            flow.among = self._host(self._hosts, flow_path.tally.host)
         flow.target, flow.ecn, flow.largest = self.target, self.ecn, self.largest  # which may have changed since
         flow.enqueue(packet, now)
         flow.among.arrived(flow, packet.size)
@@ -106,9 +106,9 @@ class FqCodel(LeafQueue):
         self.largest = other.largest
         return True
 
-    def withdraw(self, lane: "Lane") -> list[Packet]:
-        """Remove the packets of a lane."""
-        return self.withdraw_flow(lane.flow)
+    def withdraw(self, flow_path: "FlowPath") -> list[Packet]:
+        """Remove the packets of a flow_path."""
+        return self.withdraw_flow(flow_path.flow)
 
     def withdraw_flow(self, flow: object | None) -> list[Packet]:
         """Remove a conversation's queue, if it belongs to this leaf."""
@@ -137,13 +137,13 @@ class FqCodel(LeafQueue):
                 host.dissolve()
             self._hosts.clear()
 
-    def _host(self, hosts: dict[bytes, Turns], address: bytes) -> Turns:
+    def _host(self, hosts: dict[bytes, Drr], address: bytes) -> Drr:
         """The conversations of a host. A host whose queues are all empty may be forgotten and created again."""
         host = hosts.get(address)
         if host is None:
             if len(hosts) >= self._sweep_at:
-                for idle in [one for one, turns in hosts.items() if not turns.listed]:
+                for idle in [host for host, turns in hosts.items() if not turns.listed]:
                     del hosts[idle]
                 self._sweep_at = 2 * len(hosts) + FEW_IDLE
-            host = hosts[address] = Turns()
+            host = hosts[address] = Drr()
         return host

@@ -10,10 +10,9 @@ from typing import Final, NamedTuple
 
 from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.packet import Packet
-from wily_sluice.engine.queueing.lane import Station
+from wily_sluice.engine.queueing.flow_path import Station
 from wily_sluice.engine.queueing.leaf_queue import LeafQueue
-from wily_sluice.engine.queueing.pace import at_rate, sending_time
-from wily_sluice.engine.queueing.service_curve import BUSY_CREDIT, Promise
+from wily_sluice.engine.queueing.service_curve import BUSY_CREDIT, Promise, at_rate, sending_time
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.tally import Tally
 from wily_sluice.units import MILLISECOND, Nanoseconds, Rate, Size, transmission_time
@@ -154,8 +153,8 @@ class Leaf(Node):
         self.due_key, self.is_due = None, False
         if not self.queue.reconfigure(queue):
             for packet in self.queue.drain():
-                assert packet.lane is not None
-                packet.stage = len(packet.lane.buckets)
+                assert packet.flow_path is not None
+                packet.stage = len(packet.flow_path.buckets)
                 queue.enqueue(packet, now)
             self.queue.dissolve()
             self.queue = queue

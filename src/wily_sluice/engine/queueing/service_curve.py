@@ -1,4 +1,14 @@
-"""The promise to a leaf of a `curve` parent: its guarantee, and the longest delay of a packet within it.
+"""Promises to leaves in time: virtual clocks, service curves, and the leaves that are promised a delay.
+
+Virtual clocks: their advance by packets, and changes of rate.
+
+Caps, guarantees, limiters and lines each have a clock. A packet advances it by its transmission time at their rate. The
+clock's lead over now is the excess, in time. When the rate changes, the lead is rescaled to the same bytes at the new
+rate. Otherwise a queue held to 1 kbit/s would be blocked for seconds after its release.
+
+Compiled, this uses 64-bit machine integers: sizes are below a megabyte, times below a century.
+
+The promise to a leaf of a `curve` parent: its guarantee, and the longest delay of a packet within it.
 
 Source: the real-time criterion of hierarchical fair service curves (Stoica, Zhang, Ng: A Hierarchical Fair Service
 Curve Algorithm for Link-Sharing, Real-Time and Priority Services, 1997; §IV: eligible times and deadlines).
@@ -17,8 +27,22 @@ packet of a queue that sends at most L at once, and R on average, is therefore d
 
 from typing import Final
 
-from wily_sluice.engine.queueing.pace import sending_time
+from mypy_extensions import i64
+
 from wily_sluice.units import BYTE_TIME, SECOND, Nanoseconds, Rate, Size, transmission_time
+
+
+def sending_time(size: i64, rate: i64) -> i64:
+    """How long `size` bytes take at `rate` bit/s, rounded down to the nanosecond."""
+    return size * BYTE_TIME // rate
+
+
+def at_rate(clock: Nanoseconds, now: Nanoseconds, before: Rate, after: Rate) -> Nanoseconds:
+    """A clock that ran at rate `before`, converted to rate `after`; 0 means no rate. One behind `now` is left alone."""
+    if clock <= now:
+        return clock
+    return now + (clock - now) * before // after if after else now
+
 
 BUSY_CREDIT: Final[Nanoseconds] = SECOND  # of a stall that kept a busy leaf from what it was promised
 

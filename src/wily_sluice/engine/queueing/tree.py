@@ -34,7 +34,7 @@ from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.units import Nanoseconds
 
 if TYPE_CHECKING:
-    from wily_sluice.engine.queueing.lane import Lane
+    from wily_sluice.engine.queueing.flow_path import FlowPath
 
 
 class Tree:
@@ -90,7 +90,7 @@ class Tree:
     def retune(self, spec: QueueSpec, now: Nanoseconds) -> None:
         """Go on with the rates of `spec`, a specification of the same queues."""
         self._now = now
-        specs = {one.path: one for one in spec.walk()}
+        specs = {part.path: part for part in spec.walk()}
         for node in self.nodes:  # parents before children, whose caps depend on theirs
             node.retune(specs[node.path], now)
             if isinstance(node, Leaf) and node.promise is not None and self._real_time is not None:
@@ -138,8 +138,8 @@ class Tree:
         return node
 
     def _dropped(self, packet: Packet) -> None:
-        assert packet.lane is not None
-        leaf = packet.lane.leaf
+        assert packet.flow_path is not None
+        leaf = packet.flow_path.leaf
         assert isinstance(leaf, Leaf)
         leaf.tally.lose(packet.length, self._now)
         if packet.tally is not None:
@@ -156,9 +156,9 @@ class Tree:
         return self.root.ready_children > 0
 
     def enqueue(self, packet: Packet, now: Nanoseconds) -> None:
-        """Put a packet whose lane is set into its leaf."""
-        assert packet.lane is not None
-        leaf = packet.lane.leaf
+        """Put a packet whose flow path is set into its leaf."""
+        assert packet.flow_path is not None
+        leaf = packet.flow_path.leaf
         assert isinstance(leaf, Leaf)
         self._now = now
         leaf.tally.enter(packet.length, now)
@@ -173,14 +173,14 @@ class Tree:
         if not leaf.ready and leaf.has_packet:
             self._make_ready(leaf, now)
 
-    def withdraw(self, lane: "Lane", now: Nanoseconds) -> list[Packet]:
-        """Take out a lane's packets, in their order."""
-        leaf = lane.leaf
+    def withdraw(self, flow_path: "FlowPath", now: Nanoseconds) -> list[Packet]:
+        """Take out a flow path's packets, in their order."""
+        leaf = flow_path.leaf
         assert isinstance(leaf, Leaf)
         self._now = now
-        packets = leaf.queue.withdraw(lane)
+        packets = leaf.queue.withdraw(flow_path)
         head = leaf.head
-        if head is not None and head.lane is lane:
+        if head is not None and head.flow_path is flow_path:
             packets.insert(0, head)
             leaf.head = None
             if leaf.promise is not None and self._real_time is not None:

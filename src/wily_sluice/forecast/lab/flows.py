@@ -9,15 +9,24 @@ from dataclasses import dataclass, replace
 from random import Random
 from typing import NamedTuple
 
-from wily_sluice.engine.classify.header import key_of
-from wily_sluice.engine.classify.kind import ACKNOWLEDGEMENT, CONTROL
+from wily_sluice.engine.classify.header import ACKNOWLEDGEMENT, CONTROL, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.forecast.lab.applications import CALL_PACKET, CALL_PERIOD, PING_PACKET, Course, Ping, Source, Talk
+from wily_sluice.forecast.lab.applications import (
+    CALL_PACKET,
+    CALL_PERIOD,
+    PING_PACKET,
+    Course,
+    Measured,
+    Meter,
+    Ping,
+    Silence,
+    Source,
+    Talk,
+)
 from wily_sluice.forecast.lab.events import Events
-from wily_sluice.forecast.lab.measure import Measured, Meter, Silence
 from wily_sluice.forecast.lab.path import Path
 from wily_sluice.forecast.lab.tcp import HEADERS, Transfer
 from wily_sluice.forecast.lab.traffic import Application, Traffic
@@ -104,7 +113,7 @@ class Flows:
         self._metered: dict[tuple[int, int, int], _Metered] = {}
         self._silences: dict[tuple[int, str], Silence] = {}
         # In the order in which they open, which is that in which routes share them.
-        for index in sorted(range(len(traffic.applications)), key=lambda one: traffic.applications[one].begin):
+        for index in sorted(range(len(traffic.applications)), key=lambda place: traffic.applications[place].begin):
             events.at(traffic.applications[index].begin, self._begin, index)
 
     def _begin(self, index: int) -> None:
@@ -194,39 +203,39 @@ class Flows:
         """All rows. A queue is the flow's last one: it may have changed as recognition progressed."""
         return tuple(
             Outcome(
-                one.application.name,
-                one.application.kind,
-                one.way,
-                one.uplink,
-                one.shaper.leaf_of(one.conversation, *PACKETS[one.application.kind]).path,
-                one.meter.result(),
+                flow.application.name,
+                flow.application.kind,
+                flow.way,
+                flow.uplink,
+                flow.shaper.leaf_of(flow.conversation, *PACKETS[flow.application.kind]).path,
+                flow.meter.result(),
                 place,
-                self._acks_queue(one),
-                self._limiters(one),
+                self._acks_queue(flow),
+                self._limiters(flow),
             )
-            for place, one in sorted(self._metered.items(), key=lambda item: item[0])
+            for place, flow in sorted(self._metered.items(), key=lambda item: item[0])
         )
 
-    def _acks_queue(self, one: _Metered) -> str:
-        if one.way not in DIRECTIONS or one.application.kind == "call":
+    def _acks_queue(self, flow: _Metered) -> str:
+        if flow.way not in DIRECTIONS or flow.application.kind == "call":
             return ""
-        back = self._engine.shapers[one.uplink, "down" if one.way == "up" else "up"]
-        return back.leaf_of(one.conversation, ACKNOWLEDGEMENT, HEADERS).path
+        back = self._engine.shapers[flow.uplink, "down" if flow.way == "up" else "up"]
+        return back.leaf_of(flow.conversation, ACKNOWLEDGEMENT, HEADERS).path
 
-    def _limiters(self, one: _Metered) -> tuple[str, ...]:
+    def _limiters(self, flow: _Metered) -> tuple[str, ...]:
         """The limiters that cap it now, the tightest first."""
-        if one.way not in DIRECTIONS:
+        if flow.way not in DIRECTIONS:
             return ()
-        way: Direction = "up" if one.way == "up" else "down"
-        indices = one.shaper.classifier.limits(one.shaper.classifier.subject(one.conversation))
-        found = [self._plan.limiters[index] for index in indices]
+        way: Direction = "up" if flow.way == "up" else "down"
+        indices = flow.shaper.classifier.limits(flow.shaper.classifier.subject(flow.conversation))
+        limiters = [self._plan.limiters[index] for index in indices]
         capping = [
             (rate, limiter.name)
-            for limiter in found
-            if limiter.enabled and limiter.uplink in (None, one.uplink) and (rate := limiter.rate(way)) is not None
+            for limiter in limiters
+            if limiter.enabled and limiter.uplink in (None, flow.uplink) and (rate := limiter.rate(way)) is not None
         ]
         return tuple(name for _, name in sorted(capping))
 
     def silences(self) -> dict[tuple[int, str], Nanoseconds]:
         """The longest time without arrivals, for each application and direction; none if no line fails."""
-        return {key: one.longest for key, one in self._silences.items()} if self._traffic.fails else {}
+        return {key: silence.longest for key, silence in self._silences.items()} if self._traffic.fails else {}

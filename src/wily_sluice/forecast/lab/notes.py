@@ -82,7 +82,7 @@ def notes(plan: Plan, rows: Sequence[Outcome], shares: dict[tuple[str, Direction
             crowded = list(_crowded(mine, guarantees))
             names = {note.name for note in crowded}
             yield from crowded
-            yield from (one for one in _outranked(mine, _priorities(plan, name, way)) if one.name not in names)
+            yield from (note for note in _outranked(mine, _priorities(plan, name, way)) if note.name not in names)
     yield from _unreached(plan, rows)
 
 
@@ -92,7 +92,7 @@ def _holds_back(row: Outcome) -> bool:
 
 
 def _root(plan: Plan, uplink: str, way: Direction) -> QueueSpec:
-    return resolve(plan, next(one for one in plan.uplinks if one.name == uplink), way)
+    return resolve(plan, next(each for each in plan.uplinks if each.name == uplink), way)
 
 
 def _crowded(rows: Sequence[Outcome], guarantees: dict[str, Rate]) -> Iterator[Crowded]:
@@ -105,14 +105,14 @@ def _crowded(rows: Sequence[Outcome], guarantees: dict[str, Rate]) -> Iterator[C
 
 def _priorities(plan: Plan, uplink: str, way: Direction) -> dict[str, tuple[int, ...]]:
     """The priorities from the root to each leaf."""
-    found: dict[str, tuple[int, ...]] = {}
+    places: dict[str, tuple[int, ...]] = {}
     root = _root(plan, uplink, way)
     parts: list[tuple[QueueSpec, tuple[int, ...]]] = [(child, ()) for child in root.children]
     while parts:
         spec, above = parts.pop()
-        found[spec.path] = (*above, spec.priority)
-        parts += [(child, found[spec.path]) for child in spec.children]
-    return found
+        places[spec.path] = (*above, spec.priority)
+        parts += [(child, places[spec.path]) for child in spec.children]
+    return places
 
 
 def _outranked(rows: Sequence[Outcome], priorities: dict[str, tuple[int, ...]]) -> Iterator[Outranked]:
@@ -124,7 +124,7 @@ def _outranked(rows: Sequence[Outcome], priorities: dict[str, tuple[int, ...]]) 
             and row.measured.goodput < STARVED * other.measured.goodput
         ]
         if first:
-            other = max(first, key=lambda one: one.measured.goodput)
+            other = max(first, key=lambda row: row.measured.goodput)
             yield Outranked(
                 row.name, row.way, row.queue, row.measured.goodput, other.name, other.queue, other.measured.goodput
             )

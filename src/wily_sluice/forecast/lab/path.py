@@ -11,7 +11,7 @@ from wily_sluice.engine.line import Line
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.lab.events import Events
-from wily_sluice.forecast.lab.failing import Outage
+from wily_sluice.forecast.lab.uplinks import Outage
 from wily_sluice.units import Nanoseconds, Size
 
 Deliver = Callable[[Packet], None]

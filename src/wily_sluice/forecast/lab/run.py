@@ -1,4 +1,4 @@
-"""Runs a traffic file: on the bare lines, or with the plan's shapers. The same seed gives the same figures."""
+"""Runs the lab: events in simulated order, and what comes of them."""
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -7,14 +7,13 @@ from random import Random
 
 from wily_sluice.engine.line import Line, VaryingLine
 from wily_sluice.engine.packet import Packet
+from wily_sluice.forecast.lab.applications import NOTHING
 from wily_sluice.forecast.lab.events import Events
-from wily_sluice.forecast.lab.failing import Failover, Outage
-from wily_sluice.forecast.lab.finding import LineWatch
 from wily_sluice.forecast.lab.flows import Flows, Outcome
-from wily_sluice.forecast.lab.measure import NOTHING
 from wily_sluice.forecast.lab.notes import Note, notes
 from wily_sluice.forecast.lab.path import Path, ShapedBy, deliver, shaped_down, shaped_up, without_plan
 from wily_sluice.forecast.lab.traffic import RealLine, Traffic
+from wily_sluice.forecast.lab.uplinks import Failover, LineWatch, Outage
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.line_choice import spent_routes
 from wily_sluice.plan.model import Plan
@@ -179,20 +178,22 @@ def comparison(plan: Plan, traffic: Traffic, before: Run, after: Run) -> Compari
     # On a line that an application only came to when another failed, there is nothing to compare with. Without the
     # plan nothing is seen of a conversation as it goes on, so both rows have the queue that the plan gives it.
     rows = [{row.place: row for row in run.rows} for run in (before, after)]
-    blank = {place: replace(row, measured=NOTHING) for one in rows for place, row in one.items()}
+    blank = {place: replace(row, measured=NOTHING) for side in rows for place, row in side.items()}
     same = [
-        tuple(replace(one.get(place, blank[place]), queue=blank[place].queue) for place in sorted(blank))
-        for one in rows
+        tuple(replace(row.get(place, blank[place]), queue=blank[place].queue) for place in sorted(blank))
+        for row in rows
     ]
     names = {row.place[0]: row.name for row in blank.values()}
     silences = tuple(
         Silent(names[index], way, before.silences[index, way], longest)
-        for (index, way), longest in sorted(after.silences.items(), key=lambda one: one[0][0])
+        for (index, way), longest in sorted(after.silences.items(), key=lambda item: item[0][0])
     )
     unseen = tuple(
         uplink.name
         for uplink in plan.uplinks
-        if plan.routing and uplink.probing is None and any(one.silent for one in traffic.lines[uplink.name].failures)
+        if plan.routing
+        and uplink.probing is None
+        and any(failure.silent for failure in traffic.lines[uplink.name].failures)
     )
     carried = {
         (name, way): total.after.carried / total.usable if total.usable else 1.0

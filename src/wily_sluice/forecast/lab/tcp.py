@@ -13,7 +13,7 @@ block of a selective acknowledgement.
 from collections import deque
 from math import ceil
 
-from wily_sluice.engine.classify.kind import ACKNOWLEDGEMENT
+from wily_sluice.engine.classify.header import ACKNOWLEDGEMENT
 from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.engine.packet import Packet
 from wily_sluice.forecast.lab.applications import Course, Source
@@ -214,7 +214,7 @@ class Transfer(Source):
         dense = self._recovering or len(self._sacked) >= DUPLICATES
         window = 0 if dense else self._min_rtt // 4
         self._reordering = None
-        found = False
+        lost = False
         while self._order:
             sent, number = self._order[0]
             if self._sent_at.get(number) != sent:
@@ -229,12 +229,12 @@ class Transfer(Source):
             del self._sent_at[number]
             self._lost.append(number)
             self._is_lost.add(number)
-            found = True
-        if found and not self._recovering and self._lost[0] >= self._recover:
+            lost = True
+        if lost and not self._recovering and self._lost[0] >= self._recover:
             self._begin_recovery(now)
-        elif found and not self._recovering:
+        elif lost and not self._recovering:
             self._begin_recovery(now, reduce=False)
-        return found
+        return lost
 
     def _begin_recovery(self, now: Nanoseconds, reduce: bool = True) -> None:
         if reduce:
@@ -290,7 +290,7 @@ class Transfer(Source):
         self._arm()
 
     def _arm(self) -> None:
-        due = min(one for one in (self._rto_at, self._probe_at, self._reordering) if one is not None)
+        due = min(moment for moment in (self._rto_at, self._probe_at, self._reordering) if moment is not None)
         if self._armed is None or due < self._armed:
             self._armed = due
             self._events.at(due, self._timer, due)

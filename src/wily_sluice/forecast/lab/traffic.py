@@ -8,16 +8,15 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field
 
 from wily_sluice.engine.classify.header import TCP, UDP, Parties
-from wily_sluice.engine.classify.known import NOTHING, PROTOCOLS_SEEN, Known
-from wily_sluice.engine.rate_schedule import RateSchedule, steady
-from wily_sluice.forecast.lab.courses import CourseFile, parse_course, read_course
-from wily_sluice.forecast.lab.failing import Failure
+from wily_sluice.engine.classify.service import NOTHING, PROTOCOLS_SEEN, Known
+from wily_sluice.engine.line import RateSchedule, steady
+from wily_sluice.forecast.lab.rate_files import CourseFile, parse_course, read_course
+from wily_sluice.forecast.lab.uplinks import Failure
 from wily_sluice.plan.file.document import Document, hold_against, read_document
 from wily_sluice.plan.file.schema import Entry
 from wily_sluice.plan.file.source import Source
-from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import parse_dscp, parse_host_name
-from wily_sluice.plan.file.words import Name
+from wily_sluice.plan.file.words import Name, suggestion
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.model import Plan
@@ -184,7 +183,7 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
             courses.append(course or steady(rate))
         failures = _failures(line, entry.duration, document, ("lines", name, "fails"), findings)
         lines[name] = RealLine(courses[0], courses[1], line.delay, line.buffer, failures)
-    quotas = [one.name for one in plan.limiters if one.quota is not None and one.per.whom == "together"]
+    quotas = [limiter.name for limiter in plan.limiters if limiter.quota is not None and limiter.per.whom == "together"]
     for name in entry.used:
         if name not in quotas:
             message = f"the plan has no limiter “{name}” with a quota for all together"
@@ -213,13 +212,13 @@ def _failures(
     entry: LineEntry, duration: Nanoseconds, document: Document, here: Location, findings: list[Finding]
 ) -> tuple[Failure, ...]:
     failures = []
-    for one in entry.fails:
-        if one.at >= duration:
-            message = f"{format_time(one.at)} is not before the end, at {format_time(duration)}"
+    for failure in entry.fails:
+        if failure.at >= duration:
+            message = f"{format_time(failure.at)} is not before the end, at {format_time(duration)}"
             findings.append(document.error(here, message, "make it fail earlier, or run longer"))
         else:
-            end = duration if one.lasts is None else min(duration, one.at + one.lasts)
-            failures.append(Failure(one.at, end, one.silent))
+            end = duration if failure.lasts is None else min(duration, failure.at + failure.lasts)
+            failures.append(Failure(failure.at, end, failure.silent))
     return tuple(failures)
 
 

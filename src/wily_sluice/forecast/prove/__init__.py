@@ -1,4 +1,4 @@
-"""Turns every promise of a plan into a test with a number, in simulated time, on the engine that the gate runs.
+"""Drr every promise of a plan into a test with a number, in simulated time, on the engine that the gate runs.
 
 New here: another kind of promise.
 """

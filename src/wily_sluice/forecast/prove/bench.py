@@ -1,26 +1,109 @@
-"""The lab as a world to try promises in: the engine in simulated time. Also plans with one change, for controls."""
+"""The world of tests in simulated time."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import date, datetime, timedelta
 from functools import cache
+from heapq import heapify, heapreplace
 from zoneinfo import ZoneInfo
 
+from wily_sluice.engine.classify.condition import LONGEST_PACKET
 from wily_sluice.engine.classify.header import UDP, Parties, parse
 from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.framing import Framing
+from wily_sluice.engine.limit.limiter import bucket_of
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.prove.example import LOCAL_PORT, Example, first_host, remote_for
-from wily_sluice.forecast.prove.flood import flood, time_for
-from wily_sluice.forecast.prove.setting import RULES, Came, CannotTry, Flood, Led, Part, Stream, Where
-from wily_sluice.plan.asking import Terms
+from wily_sluice.forecast.prove.proof import FULL, RULES, Came, CannotTry, Flood, Led, Part, Stream, Where
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.line_choice import line_of, refusing
 from wily_sluice.plan.model import Directional, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
-from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds
+from wily_sluice.plan.terms import Terms
+from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Direction, Nanoseconds, Rate, Size
+
+WARMUP = 0.25  # of the whole time, in which nothing is counted
+FLOOD_STEP: Nanoseconds = 10_000  # if a shaper has nothing to release although its time has come
+PERCENTILE = 95
+
+
+def flood(
+    shaper: Shaper, way: Direction, framing: Framing, streams: Sequence[Stream], lasts: Nanoseconds, spent: bool = False
+) -> tuple[Came, ...]:
+    """Send all streams for a time. Queues start empty; quotas are used up if `spent`."""
+    conversations: list[Conversation] = []
+    for stream in streams:
+        conversation = stream.example.conversation()
+        flow_path = shaper.flow_path_for(conversation, stream.example.subject(conversation))
+        if way == "up":
+            conversation.up_path = flow_path
+        else:
+            conversation.down_path = flow_path
+        for bucket in (bucket_of(flow_path, stage) for stage in range(len(flow_path.buckets))):
+            if spent and bucket.account is not None:
+                bucket.account.used = bucket.limiter.spec.quota or 0
+        conversations.append(conversation)
+    index_of = {id(conversation): number for number, conversation in enumerate(conversations)}
+    carried: list[Size] = [0] * len(streams)
+    waits: list[list[Nanoseconds]] = [[] for _ in streams]
+    begin = round(lasts * WARMUP)
+    sizes = [framing.cost(stream.length) for stream in streams]
+    gaps = [max(1, size * BYTE_TIME // stream.rate) for size, stream in zip(sizes, streams, strict=True)]
+    due = [(gap * number // len(streams), number) for number, gap in enumerate(gaps)]
+    heapify(due)
+    now: Nanoseconds = 0
+    while now < lasts:
+        free = shaper.next_release(now)
+        if free is not None and free <= due[0][0]:
+            now = max(now, free)
+            packet = shaper.release(now)
+            if packet is None:
+                now = min(now + FLOOD_STEP, max(now, due[0][0]))
+                if now == due[0][0]:
+                    now = _offer(shaper, streams, conversations, sizes, gaps, due)
+            elif now >= begin:
+                number = index_of[id(packet.conversation)]
+                carried[number] += packet.size
+                waits[number].append(now - packet.arrived)
+        else:
+            now = _offer(shaper, streams, conversations, sizes, gaps, due)
+    counted = lasts - begin
+    return tuple(
+        Came(size * BYTE_TIME / counted, percentile(waited, PERCENTILE), max(waited, default=0))
+        for size, waited in zip(carried, waits, strict=True)
+    )
+
+
+def percentile(waits: Sequence[Nanoseconds], percent: int) -> Nanoseconds:
+    """The wait that this percentage does not exceed; 0 without any."""
+    return sorted(waits)[(len(waits) - 1) * percent // 100] if waits else 0
+
+
+def _offer(
+    shaper: Shaper,
+    streams: Sequence[Stream],
+    conversations: Sequence[Conversation],
+    sizes: Sequence[Size],
+    gaps: Sequence[Nanoseconds],
+    due: list[tuple[Nanoseconds, int]],
+) -> Nanoseconds:
+    """Offer the next packet; returns when the one after it is due."""
+    now, number = due[0]
+    stream = streams[number]
+    length = min(stream.length, stream.example.length) if stream.example.length < LONGEST_PACKET else stream.length
+    packet = Packet(sizes[number], conversations[number], length=length, kind=stream.example.kind)
+    shaper.offer(packet, now)
+    heapreplace(due, (now + gaps[number], number))
+    return now
+
+
+def time_for(rate: Rate, packets: int = 5_000, least: Nanoseconds = 400 * MILLISECOND) -> Nanoseconds:
+    """How long to flood a line of this rate, so that about so many packets come through it."""
+    return max(least, packets * FULL * BYTE_TIME // rate)
+
 
 DAYS, STEP = 370, 30  # how far ahead a schedule is searched, and in steps of how many minutes
 FLOOD = 1.1  # times the line, of each stream
@@ -94,8 +177,8 @@ class Bench:
             return ""
         conversation = Conversation(up.key)
         conversation.known, conversation.dscps = example.known, example.dscps
-        lane = self.shaper(asked, "up", plan).lane_for(conversation, example.subject(conversation))
-        return str(lane.leaf.path)
+        flow_path = self.shaper(asked, "up", plan).flow_path_for(conversation, example.subject(conversation))
+        return str(flow_path.leaf.path)
 
     def lines(self, asked: Led, plan: Plan | None = None) -> tuple[str, ...]:
         """The uplink of each conversation, in order of opening; optionally by another plan."""
@@ -107,11 +190,11 @@ class Bench:
         engine.router.down = frozenset(
             index for index, line in enumerate(plan.lines) if carriers.get(line.name, line.name) in asked.down
         )
-        found = []
+        shares = []
         for number in range(asked.many):
             line = line_of(plan, engine, asked.example.nth(number).conversation())
-            found.append(line.name if line is not None else "")
-        return tuple(found)
+            shares.append(line.name if line is not None else "")
+        return tuple(shares)
 
     def route_of(self, example: Example, moment: datetime | None) -> tuple[int, set[str]]:
         """The index in the file of the first route that an example meets, -1 for none; and the lines that refuse it."""
@@ -166,11 +249,11 @@ class Bench:
 
 def _steering(plan: Plan) -> dict[str, range]:
     """The remote ports for the leaves of each tree."""
-    found, port = {}, FIRST_STEERED
+    rules, port = {}, FIRST_STEERED
     for tree in plan.trees.values():
-        found[tree.name] = range(port, port + len(tree.leaves))
+        rules[tree.name] = range(port, port + len(tree.leaves))
         port += len(tree.leaves)
-    return found
+    return rules
 
 
 def steered(plan: Plan) -> Plan:
@@ -193,13 +276,14 @@ def part_of(plan: Plan, part: Part) -> Plan:
 
 def without_limiters(plan: Plan) -> Plan:
     """The plan with all its limiters switched off."""
-    return replace(plan, limiters=tuple(replace(one, enabled=False) for one in plan.limiters))
+    return replace(plan, limiters=tuple(replace(limiter, enabled=False) for limiter in plan.limiters))
 
 
 def with_limiter(plan: Plan, name: str) -> Plan:
     """The plan with this limiter only."""
     return replace(
-        plan, limiters=tuple(replace(one, enabled=one.enabled and one.name == name) for one in plan.limiters)
+        plan,
+        limiters=tuple(replace(limiter, enabled=limiter.enabled and limiter.name == name) for limiter in plan.limiters),
     )
 
 

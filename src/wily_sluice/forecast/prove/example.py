@@ -10,13 +10,13 @@ from typing import Any
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.condition import LONGEST_PACKET, Subject
 from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
-from wily_sluice.engine.classify.known import NOTHING, Known
-from wily_sluice.engine.conversations.behaviour import BULK
+from wily_sluice.engine.classify.service import NOTHING, Known
 from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.engine.conversations.watch import BULK
 from wily_sluice.engine.shaper import Shaper
-from wily_sluice.plan.asking import Service, Terms
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan
+from wily_sluice.plan.terms import Service, Terms
 from wily_sluice.units import Size
 
 MOST_TRIED = 400  # candidates for one rule
@@ -50,15 +50,15 @@ class Example:
 
     def subject(self, conversation: Conversation) -> Subject:
         """The subject for conditions."""
-        one = Subject(conversation, self.hardware or None, self.kind, length=self.length)
-        one.moved, one.shape, one.fast = self.moved, self.shape, self.fast
-        return one
+        subject = Subject(conversation, self.hardware or None, self.kind, length=self.length)
+        subject.moved, subject.shape, subject.fast = self.moved, self.shape, self.fast
+        return subject
 
     def conversation(self) -> Conversation:
         """A new conversation like it."""
-        one = Conversation(key_of(self.parties))
-        one.known, one.dscps = self.known, self.dscps
-        return one
+        conversation = Conversation(key_of(self.parties))
+        conversation.known, conversation.dscps = self.known, self.dscps
+        return conversation
 
     @property
     def plain(self) -> bool:
@@ -104,8 +104,8 @@ def rule_of(shaper: Shaper, example: Example) -> int:
 
 def examples(plan: Plan, terms: Terms) -> Iterator[Example]:
     """Conversations that may match some terms; the classifier decides whether they do."""
-    found = (one for asked in _choices(terms) for one in _of(plan, asked))
-    return islice(found, MOST_TRIED)
+    every = (example for asked in _choices(terms) for example in _of(plan, asked))
+    return islice(every, MOST_TRIED)
 
 
 def _choices(terms: Terms) -> Iterator[dict[str, Any]]:
@@ -130,20 +130,20 @@ def _hosts(addresses: AddressSet) -> Iterator[bytes]:
 
 def first_host(plan: Plan) -> bytes | None:
     """An address of a host of the plan, IPv4 if possible."""
-    found = [next(_hosts(network.addresses), None) for network in plan.networks]
-    return min((one for one in found if one is not None), key=len, default=None)
+    addresses = [next(_hosts(network.addresses), None) for network in plan.networks]
+    return min((address for address in addresses if address is not None), key=len, default=None)
 
 
 def remote_for(plan: Plan, width: int) -> bytes:
     """A remote's address of so many bytes, in no network of the plan."""
-    known = [one for one in REMOTES if len(one) == width]
-    return next((one for one in known if one not in plan.hosts), known[0])
+    known = [remote for remote in REMOTES if len(remote) == width]
+    return next((remote for remote in known if remote not in plan.hosts), known[0])
 
 
 def first_of(addresses: AddressSet, width: int) -> bytes | None:
     """An address of so many bytes among these."""
     parts = (_hosts(AddressSet([part])) for part in addresses if len(part[0]) == width)
-    return next((one for part in parts for one in part), None)
+    return next((value for part in parts for value in part), None)
 
 
 def _locals(plan: Plan, asked: dict[str, Any]) -> Iterator[tuple[bytes, bytes]]:
@@ -163,22 +163,22 @@ def _signs(asked: dict[str, Any]) -> Iterator[tuple[dict[str, Any], Known, str]]
     services: tuple[Service, ...] = asked["service"].services if "service" in asked else ()
     if not services:
         yield {}, Known(), ""
-    for one in services:
+    for service in services:
         # A rig moves much over TCP only.
-        later = [seen for seen in one.seen if "moved" in asked and seen not in OF_TCP]
-        for seen in one.seen:
+        later = [seen for seen in service.seen if "moved" in asked and seen not in OF_TCP]
+        for seen in service.seen:
             if seen not in later:
-                yield {}, Known(seen), one.shape
-        for protocol, (first, _) in one.ports:
-            yield {"protocol": (protocol,), "remote-port": ((first, first),)}, Known(), one.shape
+                yield {}, Known(seen), service.shape
+        for protocol, (first, _) in service.ports:
+            yield {"protocol": (protocol,), "remote-port": ((first, first),)}, Known(), service.shape
         for seen in later:
-            yield {}, Known(seen), one.shape
-        for name in (*one.names, *sorted(one.remote.names)):
-            yield {}, Known("", (name.replace("*.", "a."),)), one.shape
-        for address, _ in one.remote.addresses:
-            yield {"remote address": address}, Known(), one.shape
-        if one.shape and not (one.seen or one.ports or one.names or one.remote):
-            yield {}, Known(), one.shape
+            yield {}, Known(seen), service.shape
+        for name in (*service.names, *sorted(service.remote.names)):
+            yield {}, Known("", (name.replace("*.", "a."),)), service.shape
+        for address, _ in service.remote.addresses:
+            yield {"remote address": address}, Known(), service.shape
+        if service.shape and not (service.seen or service.ports or service.names or service.remote):
+            yield {}, Known(), service.shape
 
 
 def _of(plan: Plan, asked: dict[str, Any]) -> Iterator[Example]:
@@ -190,16 +190,16 @@ def _of(plan: Plan, asked: dict[str, Any]) -> Iterator[Example]:
     kinds: int = asked.get("packet", 0)
     usual = {width: remote_for(plan, width) for width in (4, 16)}
     for signs, known, shape in _signs(asked):
-        said = {**signs, **{key: value for key, value in asked.items() if key != "service"}}
-        ports = said.get("remote-port") or said.get("port") or ((REMOTE_PORT, REMOTE_PORT),)
-        local_port = said.get("local-port", ((LOCAL_PORT, LOCAL_PORT),))[0][0]
+        conditions = {**signs, **{key: value for key, value in asked.items() if key != "service"}}
+        ports = conditions.get("remote-port") or conditions.get("port") or ((REMOTE_PORT, REMOTE_PORT),)
+        local_port = conditions.get("local-port", ((LOCAL_PORT, LOCAL_PORT),))[0][0]
         streams = kinds or moved or known.names or names or known.seen in OF_TCP
-        protocol = said.get("protocol", (1 if kinds & 16 else TCP if streams else UDP,))[0]
+        protocol = conditions.get("protocol", (1 if kinds & 16 else TCP if streams else UDP,))[0]
         ported = protocol in (TCP, UDP, 33, 132, 136)
         for local, hardware in _locals(plan, asked):
             if asked.get("version") not in (None, 4 if len(local) == 4 else 6):
                 continue
-            far = [one for one in remotes if len(one) == len(local)] or (
+            far = [remote for remote in remotes if len(remote) == len(local)] or (
                 [] if remotes and not names else [usual[len(local)]]
             )
             if "remote address" in signs:

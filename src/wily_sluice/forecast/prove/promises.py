@@ -3,8 +3,8 @@
 from collections.abc import Callable, Iterator
 from typing import Final
 
+from wily_sluice.forecast.prove import conversations, limiters, queues, schedules
 from wily_sluice.forecast.prove.bench import Bench
-from wily_sluice.forecast.prove.kinds import conversations, limiters, queues, schedules
 from wily_sluice.forecast.prove.proof import Promise, Proof, try_in
 from wily_sluice.plan.model import Plan
 

@@ -1,18 +1,112 @@
-"""How a promise is tried, and the result."""
+"""Promises, how each is tried, and in which world.
+
+The tests of promises: streams through a part of the plan, the queue of a conversation, or its uplink. A world runs
+them, in simulated time or on real packets.
+"""
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal, TypeAlias
+from datetime import datetime
+from typing import Literal, Protocol, TypeAlias
 
-from wily_sluice.forecast.prove.setting import Came, CannotTry, World
+from wily_sluice.forecast.prove.example import Example
 from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.units import Nanoseconds, format_rate
+from wily_sluice.units import Direction, Nanoseconds, Rate, Size, format_rate
 
 Verdict: TypeAlias = Literal["kept", "broken", "proves nothing", "not tried"]
+FULL: Size = 1500
 TOLERANCE = 0.03  # of a rate
 WITHIN = f"{TOLERANCE:.0%}"
 UNTRIED = "no conversation was found that goes there"
 SUPERFLUOUS = "without it, the test still passes"
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """The part of a plan that is active.
+
+    `rules`: all but the limiters. `trees`: no limiter, and for each leaf one rule that leads there by a port
+    (`bench.steered`). `limiter`: of the limiters, only the one called `name`.
+    """
+
+    kind: Literal["rules", "trees", "limiter"]
+    name: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Stream:
+    """Packets of a conversation at a rate of the line, in bit/s."""
+
+    example: Example
+    rate: Rate
+    length: Size = FULL
+
+
+@dataclass(frozen=True, slots=True)
+class Flood:
+    """Streams in one direction of an uplink, in no less than some time; with quotas used up, if they are `spent`.
+
+    Schedules apply as at the moment; without one, all apply.
+    """
+
+    part: Part
+    uplink: str
+    way: Direction
+    streams: tuple[Stream, ...]
+    least: Nanoseconds = 0
+    spent: bool = False
+    moment: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Where:
+    """A conversation over an uplink, by the plan's rules."""
+
+    uplink: str
+    example: Example
+    moment: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Led:
+    """A number of equal conversations, opened one after another by the plan's routes while uplinks are `down`."""
+
+    example: Example
+    many: int = 1
+    down: frozenset[str] = frozenset()
+    moment: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Came:
+    """The result of a stream: its rate on the line in bit/s, and its delays.
+
+    95% of the packets had a delay of at most `p95`, all of at most `longest`; on real packets, `longest` is the 99th
+    percentile.
+    """
+
+    rate: float
+    p95: Nanoseconds
+    longest: Nanoseconds
+
+
+class World(Protocol):
+    """Where promises are tried. `slack` is how long packets may wait for the machine, in addition to the plan."""
+
+    slack: Nanoseconds
+
+    def flood(self, asked: Flood) -> tuple[Came, ...]:
+        """The result of each stream. CannotTry if that cannot be tried here."""
+
+    def where(self, asked: Where) -> str:
+        """The path of its leaf; empty if it bypasses the gate. May raise CannotTry."""
+
+    def lines(self, asked: Led) -> tuple[str, ...]:
+        """The uplink of each conversation; empty if no route has one. May raise CannotTry."""
+
+
+class CannotTry(Exception):
+    """Why it cannot be tried in this world."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,11 +164,11 @@ def try_in(world: World, promise: Promise) -> Proof:
         judged = promise.judge(world)
     except CannotTry as reason:
         return replace(promise.proof, why=str(reason))
-    told = replace(promise.proof, measured=judged.measured, rate=judged.rate, p95=judged.p95, why="")
+    proof = replace(promise.proof, measured=judged.measured, rate=judged.rate, p95=judged.p95, why="")
     if not judged.kept:
-        return replace(told, verdict="broken")
+        return replace(proof, verdict="broken")
     without = promise.control() if promise.control is not None else ""
-    return replace(told, verdict="proves nothing" if without else "kept", why=without)
+    return replace(proof, verdict="proves nothing" if without else "kept", why=without)
 
 
 def rate_of(came: Sequence[Came], which: Iterable[int]) -> float:
@@ -85,3 +179,6 @@ def rate_of(came: Sequence[Came], which: Iterable[int]) -> float:
 def figure(rate: float) -> str:
     """A rate with four figures."""
     return format_rate(float(f"{rate:.4g}"))
+
+
+RULES, TREES = Part("rules"), Part("trees")

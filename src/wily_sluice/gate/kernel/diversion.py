@@ -28,7 +28,7 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel.command import run
+from wily_sluice.gate.kernel.process import run
 from wily_sluice.units import Direction
 
 CHAINS = CHAIN, MARKING_CHAIN, NAMES_CHAIN, WRAPPED_CHAIN, ROUTES_CHAIN, KEPT_CHAIN = (
@@ -89,9 +89,9 @@ def rules(
     packets of `tunnels`; and have routes choose for `steered`.
     """
     dscps = sorted(set(marking)) if marking is not None else None
-    wrapped = [[words for one in tunnels for words in _wrapped(one, six)] for six in (False, True)]
+    wrapped = [[words for tunnel in tunnels for words in _wrapped(tunnel, six)] for six in (False, True)]
     if steered is not None:
-        wrapped = [[*one, *_steered(steered)] for one in wrapped]
+        wrapped = [[*rule, *_steered(steered)] for rule in wrapped]
     return _rules(queues, names, dscps, wrapped[0]), _rules(queues, names, dscps, _on_the_link() + wrapped[1])
 
 
@@ -133,8 +133,8 @@ def _wrapped(tunnel: Wrapped, six: bool) -> Iterator[tuple[str, ...]]:
 
 def _on_the_link() -> list[tuple[str, ...]]:
     """The rules that leave link-local IPv6 alone."""
-    told = [("-p", "ipv6-icmp", "--icmpv6-type", str(kind)) for kind in NEIGHBOURS]
-    return [("-A", CHAIN, *part, "-j", "RETURN") for part in (*told, ("-d", "ff02::/16"))]
+    neighbour_discovery = [("-p", "ipv6-icmp", "--icmpv6-type", str(kind)) for kind in NEIGHBOURS]
+    return [("-A", CHAIN, *part, "-j", "RETURN") for part in (*neighbour_discovery, ("-d", "ff02::/16"))]
 
 
 def _rules(
@@ -145,7 +145,7 @@ def _rules(
     for interface, direction, number, opening in queues:
         way = ("-A", CHAIN, "-o" if direction == "up" else "-i", interface)
         if opening is not None:
-            lines += [" ".join((*way, *part, *_queue(opening))) for part in _openings()]
+            lines += [" ".join((*way, *part, *_queue(opening))) for part in _new_flows()]
         lines.append(" ".join((*way, *_queue(number))))
     if names is not None:
         lines.append(" ".join(("-A", NAMES_CHAIN, *_queue(names))))
@@ -216,7 +216,7 @@ def _queue(number: int) -> tuple[str, ...]:
     return ("-j", "NFQUEUE", "--queue-num", str(number), "--queue-bypass")
 
 
-def _openings() -> list[tuple[str, ...]]:
+def _new_flows() -> list[tuple[str, ...]]:
     counted = ("-m", "connbytes", "--connbytes", f"0:{FIRST_PACKETS}", "--connbytes-mode", "packets")
     parts = [(*counted, "--connbytes-dir", "both")]
     ports = ",".join(map(str, TELLING_PORTS))
@@ -225,7 +225,7 @@ def _openings() -> list[tuple[str, ...]]:
 
 def can_count() -> bool:
     """Whether this machine can count the packets of a conversation."""
-    return _can(_openings())
+    return _can(_new_flows())
 
 
 def can_write() -> bool:
@@ -266,16 +266,16 @@ def _writing(dscps: Iterable[int]) -> list[tuple[str, ...]]:
 
 def remove() -> bool:
     """Remove the chains or their remains. True if there was something to remove."""
-    found = False
+    removed = False
     for family in FAMILIES:
         for jump in _jumps():
             while _table(family, "-D", *jump, check=False):
                 pass
         for chain in CHAINS:
-            found = _table(family, "-S", chain, check=False) or found
+            removed = _table(family, "-S", chain, check=False) or removed
             _table(family, "-F", chain, check=False)
             _table(family, "-X", chain, check=False)
-    return found
+    return removed
 
 
 def _jumps() -> list[tuple[str, ...]]:

@@ -11,7 +11,7 @@
 from collections.abc import Callable
 from typing import Any, Final
 
-from wily_sluice.gate.beside import Beside
+from wily_sluice.gate.background import BackgroundTasks
 from wily_sluice.gate.kernel.diversion import ChainState
 from wily_sluice.gate.kernel.machine import Crossed, Machine, Survey, TableNews, Tracking
 from wily_sluice.gate.queue_manager import QueueManager
@@ -27,16 +27,21 @@ Tell = Callable[..., None]
 
 
 class Guard:
-    """Of one gate. `tell` is called with each event, its level and details; `retake` when the intake must be
+    """Of one gate. `tell` is called with each event, its level and details; `retake` when the queues must be
     rebuilt, since `QueueManager.full` has changed.
     """
 
     def __init__(
-        self, machine: Machine, intake: QueueManager, beside: Beside, tell: Tell, retake: Callable[[], None]
+        self,
+        machine: Machine,
+        queue_manager: QueueManager,
+        background: BackgroundTasks,
+        tell: Tell,
+        retake: Callable[[], None],
     ) -> None:
         self._machine = machine
-        self._intake = intake
-        self._beside = beside
+        self._queue_manager = queue_manager
+        self._background = background
         self._tell = tell
         self._retake = retake
         self._crossed: dict[str, Crossed] = {}
@@ -74,7 +79,7 @@ class Guard:
                 self.unseen[name] = self.unseen.get(name, 0) + moved
         for uplink in plan.uplinks:
             here = crossed.get(uplink.interface)
-            seen = self._intake.numbered(uplink.name)
+            seen = self._queue_manager.numbered(uplink.name)
             before, seen_before = self._crossed.get(uplink.interface), self._seen.get(uplink.name, 0)
             self._seen[uplink.name] = seen
             if here is None or before is None:
@@ -87,8 +92,8 @@ class Guard:
 
     def _examine(self, now: Nanoseconds) -> None:
         def look() -> tuple[ChainState, bool]:
-            with self._intake.hands_on:
-                chains = self._intake.led
+            with self._queue_manager.hands_on:
+                chains = self._queue_manager.led
                 if chains is None:
                     return ChainState((), ()), False
                 standing = self._machine.examine_chains(chains)
@@ -96,18 +101,18 @@ class Guard:
                     self._machine.repair_chains(chains)
                 return standing, bool(standing.missing)
 
-        if self._beside.do("tables", look, self._looked_at):
+        if self._background.do("tables", look, self._looked_at):
             self._looked = now
 
-    def _looked_at(self, found: Any) -> None:
-        if isinstance(found, Exception):
-            if str(found) != self._trouble:
-                self._trouble = str(found)
+    def _looked_at(self, state: Any) -> None:
+        if isinstance(state, Exception):
+            if str(state) != self._trouble:
+                self._trouble = str(state)
                 self._tell("chain.unrepaired", "error", why=self._trouble)
             self._looked = -QUIET
             return
         self._trouble = ""
-        standing, repaired = found
+        standing, repaired = state
         if repaired:
             self.repairs += 1
             self._looked = -QUIET
@@ -118,21 +123,21 @@ class Guard:
                 self._tell("chain.bypassed", "warning", rules="; ".join(standing.before))
 
     def _look_at_tracking(self, table: Tracking | None, now: Nanoseconds) -> None:
-        if not self._intake.counts_first and not self._intake.full:
+        if not self._queue_manager.counts_first and not self._queue_manager.full:
             return
         if table is None or not table.limit:
             return
         part = table.connections / table.limit
-        if not self._intake.full and part >= NEARLY_FULL:
-            self._intake.full = True
+        if not self._queue_manager.full and part >= NEARLY_FULL:
+            self._queue_manager.full = True
             self._roomy_since = None
             self._tell("tracking.full", "warning", connections=table.connections, limit=table.limit)
             self._retake()
-        elif self._intake.full and part < ROOMY:
+        elif self._queue_manager.full and part < ROOMY:
             if self._roomy_since is None:
                 self._roomy_since = now
             elif now - self._roomy_since >= AGAIN:
-                self._intake.full = False
+                self._queue_manager.full = False
                 self._tell("tracking.back", "info", connections=table.connections, limit=table.limit)
                 self._retake()
         else:

@@ -18,12 +18,10 @@ from typing import NamedTuple
 from wily_sluice.engine.classify.addresses import AddressSet, Range
 from wily_sluice.engine.tally import ETHERNET_HEADER
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel import diversion, mark_uses, policy_routes
-from wily_sluice.gate.kernel.command import require
-from wily_sluice.gate.kernel.lock import take_lock
+from wily_sluice.gate.kernel import diversion, policy_routes
 from wily_sluice.gate.kernel.packet_queue import PacketQueue
-from wily_sluice.gate.kernel.policy_routes import Hop
-from wily_sluice.gate.kernel.urgency import run_before_others
+from wily_sluice.gate.kernel.policy_routes import Hop, mark_uses
+from wily_sluice.gate.kernel.process import require, run_before_others, take_lock
 from wily_sluice.plan.mark_field import MarkField, MarkUse
 from wily_sluice.units import Size
 
@@ -169,11 +167,11 @@ class Machine:
         policy_routes.lead(numbers, hops, ends, field)
 
     def mark_uses(self) -> tuple[MarkUse, ...]:
-        """As `mark_uses.mark_uses`; none where they cannot be seen."""
+        """As `mark_uses`; none where they cannot be seen."""
         from pyroute2 import NetlinkError
 
         try:
-            return mark_uses.mark_uses()
+            return mark_uses()
         except (OSError, NetlinkError):
             return ()
 
@@ -201,12 +199,12 @@ class Machine:
 
     def hops(self) -> tuple[Hop, ...]:
         """Where the default routes of each interface lead; of several of one interface, the first that is preferred."""
-        found: dict[tuple[str, str], tuple[int, Hop]] = {}
+        hops: dict[tuple[str, str], tuple[int, Hop]] = {}
 
         def add(metric: int, hop: Hop) -> None:
-            before = found.get((hop.family, hop.interface))
+            before = hops.get((hop.family, hop.interface))
             if before is None or metric < before[0]:
-                found[hop.family, hop.interface] = metric, hop
+                hops[hop.family, hop.interface] = metric, hop
 
         with suppress(OSError, ValueError):
             for line in Path("/proc/self/net/route").read_text().splitlines()[1:]:
@@ -220,7 +218,7 @@ class Machine:
                 if not int(target, 16) and length == "00":
                     packed = bytes.fromhex(gateway)
                     add(int(metric, 16), Hop("-6", name, str(IPv6Address(packed)) if any(packed) else ""))
-        return tuple(hop for _, hop in found.values() if hop.interface != "lo")
+        return tuple(hop for _, hop in hops.values() if hop.interface != "lo")
 
     def header(self, interface: str) -> Size:
         """The bytes that an interface counts for each packet beyond IP: an Ethernet header, or none (netdevice(7))."""
@@ -238,43 +236,43 @@ class Machine:
 
     def near(self, interfaces: Set[str]) -> AddressSet:
         """The addresses on the links of these interfaces, by the kernel's routes; none if these cannot be read."""
-        found: list[Range] = []
+        ranges: list[Range] = []
         with suppress(OSError, ValueError):
             for line in Path("/proc/self/net/route").read_text().splitlines()[1:]:
                 name, target, gateway, *_, mask = line.split()[:8]
                 if name in interfaces and int(gateway, 16) == 0:
-                    found.append(_subnet(int(target, 16).to_bytes(4, sys.byteorder), int(mask, 16).bit_count()))
+                    ranges.append(_subnet(int(target, 16).to_bytes(4, sys.byteorder), int(mask, 16).bit_count()))
         with suppress(OSError, ValueError):
             for line in Path("/proc/self/net/ipv6_route").read_text().splitlines():
                 target, length, *_, gateway, _, _, _, flags, name = line.split()
                 direct = not int(gateway, 16) and not int(flags, 16) & RTF_LOCAL
                 if name in interfaces and direct and target[:2] != "ff":
-                    found.append(_subnet(bytes.fromhex(target), int(length, 16)))
-        return AddressSet(found)
+                    ranges.append(_subnet(bytes.fromhex(target), int(length, 16)))
+        return AddressSet(ranges)
 
     def ways_out(self) -> set[str]:
         """The interfaces of default routes."""
-        found = set()
+        names = set()
         with suppress(OSError, ValueError):
             for line in Path("/proc/self/net/route").read_text().splitlines()[1:]:
                 name, target, _, _, _, _, _, mask = line.split()[:8]
                 if not int(target, 16) and not int(mask, 16):
-                    found.add(name)
+                    names.add(name)
         with suppress(OSError, ValueError):
             for line in Path("/proc/self/net/ipv6_route").read_text().splitlines():
                 target, length, *_, name = line.split()
                 if not int(target, 16) and length == "00":
-                    found.add(name)
-        return found - {"lo"}
+                    names.add(name)
+        return names - {"lo"}
 
     def crossed(self) -> dict[str, Crossed]:
         """The counters of each interface since it was created. OSError if they cannot be read."""
-        found = {}
+        interfaces = {}
         for line in Path("/proc/self/net/dev").read_text().splitlines()[2:]:
             name, _, numbers = line.partition(":")
             fields = numbers.split()
-            found[name.strip()] = Crossed(int(fields[9]), int(fields[1]), int(fields[8]), int(fields[0]))
-        return found
+            interfaces[name.strip()] = Crossed(int(fields[9]), int(fields[1]), int(fields[8]), int(fields[0]))
+        return interfaces
 
     def tracking(self) -> Tracking | None:
         """How full the kernel's table of connections is; None where there is none."""

@@ -72,7 +72,7 @@ _LOW: Final = 0 if sys.byteorder == "little" else 1  # where the lower byte of t
 _HIGH: Final = 1 - _LOW
 
 
-class Diverted:
+class QueuedPacket:
     """A packet held by the kernel: its id as in the message, its first bytes, its length if over 64 kB.
 
     `fwmark` is its firewall mark, which routing and other rules may use; `hardware` is the sender's hardware address,
@@ -196,9 +196,9 @@ class PacketQueue:
         if code:
             raise OSError(-code, os.strerror(-code))
 
-    def read(self, limit: int) -> list[Diverted]:
+    def read(self, limit: int) -> list[QueuedPacket]:
         """The packets that the kernel has handed over, up to `limit`; an empty list when there are none."""
-        packets: list[Diverted] = []
+        packets: list[QueuedPacket] = []
         receive, room, inside = self._socket.recv, self._room, self._inside
         try:
             while len(packets) < limit:
@@ -227,7 +227,7 @@ class PacketQueue:
                     elif kind == CAP_LEN:
                         length = int.from_bytes(data[offset + 4 : offset + 8])
                     offset += (size + 3) & ~3
-                packets.append(Diverted(data[24:28], header, length, fwmark, hardware, device, self))
+                packets.append(QueuedPacket(data[24:28], header, length, fwmark, hardware, device, self))
         except BlockingIOError:
             pass
         except OSError as error:

@@ -22,7 +22,7 @@ from typing import Any, Final, NamedTuple
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.header import TCP, UDP
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel.command import run
+from wily_sluice.gate.kernel.process import run
 from wily_sluice.plan.grant import TRANSPORTS
 from wily_sluice.ports.pcp import Filter
 
@@ -66,47 +66,47 @@ class MovedPort(NamedTuple):
 
 def contents(opened: Iterable[OpenPort], steady: AddressSet, uplinks: Iterable[str]) -> dict[str, dict[str, list[str]]]:
     """The rules, by family and table. `steady` are the addresses whose ports are kept on all `uplinks`' interfaces."""
-    found: dict[str, dict[str, list[str]]] = {
+    rules: dict[str, dict[str, list[str]]] = {
         family: {table: [] for table in tables} for family, tables in _JUMPS.items()
     }
-    for one in opened:
-        four = len(one.host) == 4
-        tables = found["iptables" if four else "ip6tables"]
-        host, kind = str(ip_address(one.host)), TRANSPORTS[one.protocol]
-        until = datetime.fromtimestamp(one.until, UTC).strftime("%Y-%m-%dT%H:%M:%S")
+    for port in opened:
+        four = len(port.host) == 4
+        tables = rules["iptables" if four else "ip6tables"]
+        host, kind = str(ip_address(port.host)), TRANSPORTS[port.protocol]
+        until = datetime.fromtimestamp(port.until, UTC).strftime("%Y-%m-%dT%H:%M:%S")
         while_open = f"-m time --datestop {until}"
-        for far in _remotes(one.filters):
+        for far in _remotes(port.filters):
             if four:
                 tables["nat"].append(
-                    f"-A {OPENED} -i {one.interface} -m addrtype --dst-type LOCAL -p {kind} {far} "
-                    f"--dport {one.outside} {while_open} -j DNAT --to-destination {host}:{one.inside}"
+                    f"-A {OPENED} -i {port.interface} -m addrtype --dst-type LOCAL -p {kind} {far} "
+                    f"--dport {port.outside} {while_open} -j DNAT --to-destination {host}:{port.inside}"
                 )
             tables["filter"].append(
-                f"-A {OPENED} -i {one.interface} -d {host} -p {kind} {far} --dport {one.inside} "
+                f"-A {OPENED} -i {port.interface} -d {host} -p {kind} {far} --dport {port.inside} "
                 f"{'-m conntrack --ctstate DNAT ' if four else ''}{while_open} -j ACCEPT"
             )
         if four:
             tables["nat"].append(
-                f"-A {STEADY} -o {one.interface} -s {host} -p {kind} --sport {one.inside} {while_open} "
-                f"-j MASQUERADE --to-ports {one.outside}"
+                f"-A {STEADY} -o {port.interface} -s {host} -p {kind} --sport {port.inside} {while_open} "
+                f"-j MASQUERADE --to-ports {port.outside}"
             )
     for first, last in steady:
         if len(first) == 4:
             for interface in uplinks:
                 span = f"-m iprange --src-range {ip_address(first)}-{ip_address(last)}"
                 mark = f"-j CONNMARK --set-xmark {KEPT_BIT:#x}/{KEPT_BIT:#x}"
-                found["iptables"]["nat"] += [
+                rules["iptables"]["nat"] += [
                     f"-A {STEADY} -o {interface} {span} {mark}",
                     f"-A {STEADY} -o {interface} {span} -j MASQUERADE",
                 ]
-    return found
+    return rules
 
 
 def _remotes(filters: Sequence[Filter]) -> Iterator[str]:
     """The match for permitted remotes."""
-    for one in filters:
-        port = f" --sport {one.port}" if one.port else ""
-        yield f"-s {ip_address(one.address)}/{one.length}{port}"
+    for part in filters:
+        port = f" --sport {part.port}" if part.port else ""
+        yield f"-s {ip_address(part.address)}/{part.length}{port}"
     if not filters:
         yield ""
 
@@ -161,16 +161,16 @@ def forget(opened: Iterable[OpenPort]) -> None:
     from pyroute2.netlink.nfnetlink.nfctsocket import NFCTAttrTuple
 
     try:
-        for one in opened:
-            family = socket.AF_INET if len(one.host) == 4 else socket.AF_INET6
-            host = str(ip_address(one.host))
+        for port in opened:
+            family = socket.AF_INET if len(port.host) == 4 else socket.AF_INET6
+            host = str(ip_address(port.host))
             # An answer of the host's would go from this address and port.
-            answer = NFCTAttrTuple(family, saddr=host, proto=one.protocol, sport=one.inside)
+            answer = NFCTAttrTuple(family, saddr=host, proto=port.protocol, sport=port.inside)
             with NFCTSocket(family) as table:
                 for entry in list(table.dump(tuple_reply=answer)):
                     begun = NFCTAttrTuple.from_netlink(family, entry.get_attr("CTA_TUPLE_ORIG"))
                     back = NFCTAttrTuple.from_netlink(family, entry.get_attr("CTA_TUPLE_REPLY"))
-                    if (back.saddr, back.proto, back.sport) == (host, one.protocol, one.inside):
+                    if (back.saddr, back.proto, back.sport) == (host, port.protocol, port.inside):
                         with suppress(KeyError):  # it ended meanwhile
                             table.entry("del", tuple_orig=begun)
     except Exception as error:  # of many kinds, all of which mean the same
@@ -182,17 +182,19 @@ def moved_ports() -> list[MovedPort]:
     from pyroute2 import NFCTSocket
     from pyroute2.netlink.nfnetlink.nfctsocket import NFCTAttrTuple
 
-    found = []
+    problems = []
     try:
         with NFCTSocket(socket.AF_INET) as table:
             for entry in table.dump(mark=KEPT_BIT, mark_mask=KEPT_BIT):
                 begun = _tuple(NFCTAttrTuple, entry, "CTA_TUPLE_ORIG")
                 back = _tuple(NFCTAttrTuple, entry, "CTA_TUPLE_REPLY")
                 if begun.proto in TRANSPORTS and begun.sport != back.dport:
-                    found.append(MovedPort(begun.saddr, begun.proto, begun.sport, back.dport, begun.daddr, begun.dport))
+                    problems.append(
+                        MovedPort(begun.saddr, begun.proto, begun.sport, back.dport, begun.daddr, begun.dport)
+                    )
     except Exception as error:  # likewise
         raise LiveError(f"the kernel's table of connections cannot be read: {error}") from error
-    return found
+    return problems
 
 
 def _tuple(kind: Any, entry: Any, which: str) -> Any:
@@ -211,15 +213,15 @@ def address_of(interface: str) -> bytes:
 
 def listening() -> set[tuple[int, int]]:
     """The protocols and ports on which this machine itself listens."""
-    found = set()
+    ports = set()
     for protocol, files in ((UDP, ("udp", "udp6")), (TCP, ("tcp", "tcp6"))):
         for file in files:
             with suppress(OSError, ValueError, IndexError):
                 for line in Path(f"/proc/self/net/{file}").read_text().splitlines()[1:]:
                     _, local, _, state, *_ = line.split()
                     if protocol == UDP or state == LISTENING:
-                        found.add((protocol, int(local.rpartition(":")[2], 16)))
-    return found
+                        ports.add((protocol, int(local.rpartition(":")[2], 16)))
+    return ports
 
 
 def hardware_of(host: bytes) -> bytes:
@@ -228,8 +230,8 @@ def hardware_of(host: bytes) -> bytes:
 
     try:
         with IPRoute() as kernel:
-            for found in kernel.get_neighbours(dst=str(ip_address(host))):
-                words = found.get_attr("NDA_LLADDR")
+            for neighbour in kernel.get_neighbours(dst=str(ip_address(host))):
+                words = neighbour.get_attr("NDA_LLADDR")
                 if words:
                     return bytes.fromhex(words.replace(":", ""))
     except Exception:  # of many kinds, all of which mean that it is not known

@@ -52,14 +52,14 @@ def _promises(plan: Plan, lines: list[str], at: Callable[[Location], int | None]
         for queue in tree.walk():
             location = ("trees", tree.name, *(part for name in queue.path.split("/") for part in ("queues", name)))
             number = at(location)
-            if number is not None and all(queue.path in guarantees[one] for one in DIRECTIONS):
+            if number is not None and all(queue.path in guarantees[way] for way in DIRECTIONS):
                 rates = " and ".join(
-                    f"{format_rate(float(f'{guarantees[one][queue.path]:.3g}'))} {one}" for one in ("down", "up")
+                    f"{format_rate(float(f'{guarantees[way][queue.path]:.3g}'))} {way}" for way in ("down", "up")
                 )
-                calls = min(guarantees[one][queue.path] for one in DIRECTIONS) // CALL
+                calls = min(guarantees[way][queue.path] for way in DIRECTIONS) // CALL
                 lines[number] = PROMISED.sub(
-                    lambda found, rates=rates, calls=calls: (  # type: ignore[misc]  # bound now, not when it is called
-                        f"at least {rates}" + (f", {calls} calls" if found[1] else "")
+                    lambda match, rates=rates, calls=calls: (  # type: ignore[misc]  # bound now, not when it is called
+                        f"at least {rates}" + (f", {calls} calls" if match[1] else "")
                     ),
                     lines[number],
                 )

@@ -13,12 +13,16 @@ from wily_sluice.plan.edit.operations import (
     Set,
     UnknownNameError,
     at,
+    location_of,
+    meant,
+    paths_of,
+    said_of,
+    trees_with,
 )
 from wily_sluice.plan.edit.parts import IN_ORDER, LIST_KEY, SECTIONS, some
-from wily_sluice.plan.edit.queues import location_of, meant, paths_of, said_of, trees_with
 from wily_sluice.plan.edit.references import NAMED_IN, Reference, references
 from wily_sluice.plan.file.document import key_text
-from wily_sluice.plan.file.suggestion import suggestion
+from wily_sluice.plan.file.words import suggestion
 from wily_sluice.plan.file.yaml_text import Location
 
 LEAF_KEYS = ("default", "aqm", "fair-by", "ecn", "limit", "delay")  # that a queue with children cannot have
@@ -47,7 +51,7 @@ class Edits:
     ) -> list[Operation]:
         """A new part of a list, such as a rule, at its place or at the end."""
         listed = self._listed(kind)
-        if any(isinstance(one, dict) and one.get("name") == name for one in listed):
+        if any(isinstance(part, dict) and part.get("name") == name for part in listed):
             raise EditError(f"there is {some(kind)} “{name}” already")
         value = {"name": name, **{key: item for key, item in changes.items() if item is not None}}
         return [Insert((SECTIONS[kind],), self._place(kind, where) if where else len(listed), value)]
@@ -86,7 +90,7 @@ class Edits:
         if isinstance(entry, dict):
             location = (*location, LIST_KEY[kind])
             entry = entry.get(LIST_KEY[kind], [])
-        return location, [str(one) for one in entry] if isinstance(entry, list) else [str(entry)]
+        return location, [str(word) for word in entry] if isinstance(entry, list) else [str(entry)]
 
     def split(self, name: str, into: list[str], tree: str | None = None) -> list[Operation]:
         """Children of a leaf; the first takes over its rules, and whatever only a leaf has."""
@@ -103,9 +107,9 @@ class Edits:
             entry = entry if isinstance(entry, dict) else {}
             moved = {key: value for key, value in entry.items() if key in LEAF_KEYS}
             kept = {key: value for key, value in entry.items() if key not in LEAF_KEYS}
-            for one in references(self._data):
-                if one.named == "queue" and said_of(self._data, one, name, [place]).get(place) == name:
-                    done.append(Set(one.location, f"{name}/{into[0]}"))
+            for reference in references(self._data):
+                if reference.named == "queue" and said_of(self._data, reference, name, [place]).get(place) == name:
+                    done.append(Set(reference.location, f"{name}/{into[0]}"))
             children = {child: (moved if child == into[0] else {}) for child in into}
             done.append(Set(location, {**kept, "queues": children}))
         return done
@@ -128,12 +132,16 @@ class Edits:
         places = self._found(kind, name, tree)
         if kind == "queue":
             trees = [str(location[1]) for location in places]
-            found = [one for one in references(self._data) if one.named == "queue"]
-            naming = [one for one in found if said_of(self._data, one, name, trees)]
+            to_queues = [reference for reference in references(self._data) if reference.named == "queue"]
+            naming = [reference for reference in to_queues if said_of(self._data, reference, name, trees)]
         else:
-            naming = [one for one in references(self._data) if one.named in NAMED_IN.get(kind, ()) and one.word == name]
+            naming = [
+                reference
+                for reference in references(self._data)
+                if reference.named in NAMED_IN.get(kind, ()) and reference.word == name
+            ]
         if naming:
-            listed = ", ".join(self._said(one.location) for one in naming[:MOST_NAMED])
+            listed = ", ".join(self._said(reference.location) for reference in naming[:MOST_NAMED])
             more = f" and {len(naming) - MOST_NAMED} more" if len(naming) > MOST_NAMED else ""
             raise EditError(f"{kind} “{name}” is still needed by {listed}{more}: change these first")
         return [Remove(location) for location in reversed(places)]
@@ -148,9 +156,9 @@ class Edits:
         (location,) = self._found(kind, name)
         self._new(kind, new)
         follow: list[Operation] = []
-        for one in references(self._data):
-            if one.named in NAMED_IN.get(kind, ()) and one.word == name:
-                follow.append(Rename(one.location, new) if one.as_key else Set(one.location, new))
+        for reference in references(self._data):
+            if reference.named in NAMED_IN.get(kind, ()) and reference.word == name:
+                follow.append(Rename(reference.location, new) if reference.as_key else Set(reference.location, new))
         return [*follow, Rename(location, new)]
 
     def copy(self, kind: str, name: str, new: str, changes: dict[str, Any], tree: str | None = None) -> list[Operation]:
@@ -193,7 +201,7 @@ class Edits:
         """Of all parts of a kind."""
         if kind in IN_ORDER:
             named = enumerate(self._listed(kind), 1)
-            return [str(one.get("name", n)) if isinstance(one, dict) else str(n) for n, one in named]
+            return [str(part.get("name", n)) if isinstance(part, dict) else str(n) for n, part in named]
         if kind == "queue":
             paths = [path for tree in self._data.get("trees") or {} for path in paths_of(self._data, tree)]
             return list(dict.fromkeys(paths))
@@ -207,17 +215,17 @@ class Edits:
     def _found(self, kind: str, name: str, tree: str | None = None) -> list[Location]:
         """Where a part is; a queue, in each tree that has it."""
         if kind == "queue":
-            return [location_of(one, name) for one in trees_with(self._data, name, tree)]
+            return [location_of(tree, name) for tree in trees_with(self._data, name, tree)]
         if kind in IN_ORDER:
             names = self.names(kind)
-            found = [index for index, one in enumerate(names) if one == name]
-            if not found and name.isascii() and name.isdigit() and 0 < int(name) <= len(names):
-                found = [int(name) - 1]
-            if len(found) > 1:
-                numbers = " and ".join(str(index + 1) for index in found)
+            indices = [index for index, each in enumerate(names) if each == name]
+            if not indices and name.isascii() and name.isdigit() and 0 < int(name) <= len(names):
+                indices = [int(name) - 1]
+            if len(indices) > 1:
+                numbers = " and ".join(str(index + 1) for index in indices)
                 raise EditError(f"several {SECTIONS[kind]} are called “{name}”: give the number, {numbers}")
-            if found:
-                return [(SECTIONS[kind], found[0])]
+            if indices:
+                return [(SECTIONS[kind], indices[0])]
         elif name in self.names(kind):
             return [(SECTIONS[kind], name)]
         raise UnknownNameError(f"there is no {kind} “{name}”: {suggestion(name, self.names(kind)) or 'there are none'}")
@@ -288,16 +296,16 @@ class Edits:
             raise EditError("give the new name alone: a queue stays below its parent")
         above = path.rpartition("/")[0]
         target = f"{above}/{new}" if above else new
-        for one in trees:
-            if target in paths_of(self._data, one):
-                raise EditError(f"there is a queue “{target}” in {one} already")
+        for each in trees:
+            if target in paths_of(self._data, each):
+                raise EditError(f"there is a queue “{target}” in {each} already")
         follow: list[Operation] = []
         for reference in references(self._data):
-            if reference.named == "queue" and (said := said_of(self._data, reference, path, trees)):
-                follow.append(self._follow(reference, said, lambda queue: target + queue[len(path) :]))
-        return [*follow, *(Rename(location_of(one, path), new) for one in trees)]
+            if reference.named == "queue" and (meaning := said_of(self._data, reference, path, trees)):
+                follow.append(self._follow(reference, meaning, lambda queue: target + queue[len(path) :]))
+        return [*follow, *(Rename(location_of(tree, path), new) for tree in trees)]
 
-    def _follow(self, reference: Reference, said: dict[str, str], changed: Callable[[str], str]) -> Operation:
+    def _follow(self, reference: Reference, meaning: dict[str, str], changed: Callable[[str], str]) -> Operation:
         """A rule's word for a queue, after a rename of that queue or of one above it in some trees."""
 
         def word(tree: str, queue: str) -> str:
@@ -306,10 +314,10 @@ class Edits:
                 return target
             name, last = reference.word, queue.rpartition("/")[2]
             name = target.rpartition("/")[2] if name == last else name
-            others = [one for one in paths_of(self._data, tree) if one != queue and one.rpartition("/")[2] == name]
+            others = [path for path in paths_of(self._data, tree) if path != queue and path.rpartition("/")[2] == name]
             return target if others else name
 
-        words = {tree: word(tree, queue) for tree, queue in said.items()}
+        words = {tree: word(tree, queue) for tree, queue in meaning.items()}
         if reference.tree:
             return Set(reference.location, words[reference.tree])
         everywhere = {

@@ -16,11 +16,11 @@ def fixed(content: bytes, source: Callable[[bytes], Source]) -> tuple[bytes, lis
     refused: set[tuple[str, str]] = set()
     for _ in range(MOST_FIXES):
         findings = examine(source(content))[1]
-        one = next((each for each in findings if each.fix and (each.code, each.key) not in refused), None)
-        if one is None:
+        finding = next((each for each in findings if each.fix and (each.code, each.key) not in refused), None)
+        if finding is None:
             break
         try:
-            content = apply(content.decode(), one.fix).encode()
+            content = apply(content.decode(), finding.fix).encode()
         except EditError:  # written in a way that cannot be edited in place
-            refused.add((one.code, one.key))
+            refused.add((finding.code, finding.key))
     return content, findings

@@ -88,7 +88,7 @@ def references(data: dict[str, Any]) -> Iterator[Reference]:
         if isinstance(queue, dict):
             for tree, word in queue.items():
                 yield Reference((*here, tree), tree, "tree", as_key=True)
-                yield from (one._replace(tree=tree) for one in _words((*here, tree), word, "queue"))
+                yield from (word._replace(tree=tree) for word in _words((*here, tree), word, "queue"))
         else:
             yield from _words(here, queue, "queue")
 

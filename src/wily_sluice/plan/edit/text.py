@@ -44,7 +44,9 @@ class YamlText:
         new, first = self.text, _Tree(self.text, self.root)
         for number, together in enumerate(_together(first, operations)):
             tree = _Tree(new, compose(new)) if number else first
-            splices = sorted((tree.splice(one) for one in together), key=lambda one: one.begin, reverse=True)
+            splices = sorted(
+                (tree.splice(operation) for operation in together), key=lambda operation: operation.begin, reverse=True
+            )
             for splice in splices:
                 new = new[: splice.begin] + splice.text + new[splice.end :]
         if "\r\n" in self.text and not re.search(r"(?<!\r)\n", self.text):  # lines all end as on some systems
@@ -52,13 +54,13 @@ class YamlText:
         for operation in operations:
             operation.on(expected)
         try:
-            found = YamlText(new)
-            same = found.data == expected
+            yaml_text = YamlText(new)
+            same = yaml_text.data == expected
         except YamlError:
             same = False
         if not same:
             raise EditError("this part of the file is written in a way that cannot be edited in place: edit it by hand")
-        return found
+        return yaml_text
 
 
 def apply(text: str, operations: Sequence[Operation]) -> str:
@@ -73,13 +75,15 @@ def _together(tree: "_Tree", operations: Sequence[Operation]) -> Iterator[list[O
     """Operations that one parse of the text is enough for: all, if they only change separate single words, as a rename
     does; otherwise one at a time.
     """
-    places = {one.location for one in operations}
-    renamed = {one.location for one in operations if isinstance(one, Rename)}
-    within = any(one.location[:length] in renamed for one in operations for length in range(len(one.location)))
+    places = {operation.location for operation in operations}
+    renamed = {operation.location for operation in operations if isinstance(operation, Rename)}
+    within = any(
+        operation.location[:length] in renamed for operation in operations for length in range(len(operation.location))
+    )
     if len(places) == len(operations) and not within and all(map(tree.is_word, operations)):
         yield list(operations)
     else:
-        yield from ([one] for one in operations)
+        yield from ([operation] for operation in operations)
 
 
 def flow(value: Any, inside: bool = True) -> str:
@@ -191,11 +195,11 @@ class _Tree:
 
     # Replacing.
 
-    def _set(self, one: Set) -> Splice:
-        node = self._node(one.location)
+    def _set(self, operation: Set) -> Splice:
+        node = self._node(operation.location)
         if node is None or (isinstance(node, yaml.ScalarNode) and node.value == "" and not node.style):
-            return self._fill(one.location, one.value)
-        begin, end, words = self._begin(node), self._end(node), flow(one.value, self._in_flow(one.location))
+            return self._fill(operation.location, operation.value)
+        begin, end, words = self._begin(node), self._end(node), flow(operation.value, self._in_flow(operation.location))
         behind = re.match(r" +(?=#)", self.text[end:])
         if behind and "\n" not in self.text[begin:end]:  # a comment keeps its column, where it can
             wanted = len(behind[0]) - len(words) + (end - begin)
@@ -216,13 +220,13 @@ class _Tree:
             return self._fill(location[:-1], rest)
         if not isinstance(owner, yaml.MappingNode):
             raise EditError(f"{location[-2] if len(location) > 1 else 'the file'} has no keys: edit it by hand")
-        found = next((pair for pair in owner.value if pair[0].value == location[-1]), None)
+        place = next((pair for pair in owner.value if pair[0].value == location[-1]), None)
         top = len(location) == 1
-        if found is not None:
-            behind = self._after_colon(found[0])
+        if place is not None:
+            behind = self._after_colon(place[0])
             if self._in_flow(location):
                 return Splice(behind, behind, " " + flow(value))
-            column = int(found[0].start_mark.column)
+            column = int(place[0].start_mark.column)
             return Splice(behind, behind, self._value(value, column, top))
         if owner.flow_style:
             words = f"{flow(location[-1])}: {flow(value)}"
@@ -255,22 +259,22 @@ class _Tree:
         ended = self.text[end - 1 : end] == "\n"
         return Splice(end, end, f"{words}\n" if ended else f"\n{words}")
 
-    def _insert(self, one: Insert) -> Splice:
-        owner = self._node(one.location)
+    def _insert(self, insert: Insert) -> Splice:
+        owner = self._node(insert.location)
         if not isinstance(owner, yaml.SequenceNode) or not owner.value:
             if isinstance(owner, yaml.SequenceNode):
-                return Splice(self._begin(owner), self._end(owner), flow([one.value]))
-            return self._fill(one.location, [one.value])
+                return Splice(self._begin(owner), self._end(owner), flow([insert.value]))
+            return self._fill(insert.location, [insert.value])
         if owner.flow_style:
-            if one.index < len(owner.value):
-                begin = self._begin(owner.value[one.index])
-                return Splice(begin, begin, f"{flow(one.value)}, ")
+            if insert.index < len(owner.value):
+                begin = self._begin(owner.value[insert.index])
+                return Splice(begin, begin, f"{flow(insert.value)}, ")
             end = self._end(owner.value[-1])
-            return Splice(end, end, f", {flow(one.value)}")
+            return Splice(end, end, f", {flow(insert.value)}")
         column = self._dash(owner.value[0]) - self._line_of(self._dash(owner.value[0]))[0]
-        words = f"{' ' * column}- {flow(one.value, False)}"
-        if one.index < len(owner.value):
-            begin, _ = self._stretch(owner.value, one.index, comments=True)
+        words = f"{' ' * column}- {flow(insert.value, False)}"
+        if insert.index < len(owner.value):
+            begin, _ = self._stretch(owner.value, insert.index, comments=True)
             return Splice(begin, begin, f"{words}\n")
         return self._new_line(self._end(owner), words)
 
@@ -289,22 +293,22 @@ class _Tree:
             begin = above
         return begin, end
 
-    def _move(self, one: Move) -> Splice:
-        owner, _ = self._item(one.location, one.index)
-        self._item(one.location, one.to)
-        down = one.to > one.index
+    def _move(self, move: Move) -> Splice:
+        owner, _ = self._item(move.location, move.index)
+        self._item(move.location, move.to)
+        down = move.to > move.index
         if owner.flow_style:
             order = [self.text[self._begin(node) : self._end(node)] for node in owner.value]
-            order.insert(one.to, order.pop(one.index))
-            first, last = sorted((one.index, one.to))
+            order.insert(move.to, order.pop(move.index))
+            first, last = sorted((move.index, move.to))
             parts, behind = [], self._begin(owner.value[first])
             for node, words in zip(owner.value[first : last + 1], order[first : last + 1], strict=True):
                 parts.append(self.text[behind : self._begin(node)] + words)
                 behind = self._end(node)
             return Splice(self._begin(owner.value[first]), behind, "".join(parts))
-        begin, end = self._stretch(owner.value, one.index, comments=True)
+        begin, end = self._stretch(owner.value, move.index, comments=True)
         words = self.text[begin:end]
-        target = self._stretch(owner.value, one.to, comments=True)
+        target = self._stretch(owner.value, move.to, comments=True)
         if down:
             between = self.text[end : target[1]]
             if not between.endswith("\n"):  # the last line of a file that does not end it
@@ -325,7 +329,7 @@ class _Tree:
             pairs = owner.value
             index = next(number for number, pair in enumerate(pairs) if pair[0] is key)
             item = key
-            spans = [(self._begin(one), max(self._end(other), self._after_colon(one))) for one, other in pairs]
+            spans = [(self._begin(key), max(self._end(other), self._after_colon(key))) for key, other in pairs]
         if len(spans) == 1:
             return self._emptied(location[:-1], owner, spans[0])
         if owner.flow_style:

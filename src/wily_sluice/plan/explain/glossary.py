@@ -28,14 +28,14 @@ def _queues(plan: Plan) -> list[tuple[str, Queue]]:
 
 def _said(plan: Plan, key: str) -> list[str]:
     """The queues that have a value for a key in some direction."""
-    found = []
+    terms = []
     for tree, queue in _queues(plan):
         values = getattr(queue, key)
         if values.up == values.down and values.up is not None:
-            found.append(f"{tree}: {queue.path} has {values.up}")
+            terms.append(f"{tree}: {queue.path} has {values.up}")
         else:
-            found += [f"{tree}: {queue.path} has {values.of(way)} {way}" for way in DIRECTIONS if values.of(way)]
-    return found
+            terms += [f"{tree}: {queue.path} has {values.of(way)} {way}" for way in DIRECTIONS if values.of(way)]
+    return terms
 
 
 def _uplinks(plan: Plan) -> list[str]:
@@ -63,19 +63,21 @@ def _delays(plan: Plan) -> list[str]:
 
 
 def _limiters(plan: Plan) -> list[str]:
-    found = []
-    for one in plan.limiters:
-        rates = " and ".join(f"{format_rate(rate)} {way}" for way in DIRECTIONS if (rate := one.rate(way)))
-        found.append(f"{one.name}: {rates}, {'in total' if one.per.whom == 'together' else f'for each {one.per.whom}'}")
-    return found
+    words = []
+    for limiter in plan.limiters:
+        rates = " and ".join(f"{format_rate(rate)} {way}" for way in DIRECTIONS if (rate := limiter.rate(way)))
+        whose = "in total" if limiter.per.whom == "together" else f"for each {limiter.per.whom}"
+        words.append(f"{limiter.name}: {rates}, {whose}")
+    return words
 
 
 def _bursts(plan: Plan) -> list[str]:
-    return [
-        f"{one.name}: {' and '.join(f'{format_size(one.burst_of(r))} {w}' for w in DIRECTIONS if (r := one.rate(w)))}"
-        for one in plan.limiters
-        if any(one.rate(way) for way in DIRECTIONS)
-    ]
+    words = []
+    for limiter in plan.limiters:
+        rates = {way: limiter.rate(way) for way in DIRECTIONS}
+        bursts = [f"{format_size(limiter.burst_of(rate))} {way}" for way, rate in rates.items() if rate]
+        words += [f"{limiter.name}: {' and '.join(bursts)}"] if bursts else []
+    return words
 
 
 def _marks(plan: Plan) -> list[str]:
@@ -154,7 +156,7 @@ GLOSSARY: Final[tuple[Term, ...]] = (
         "A port of a host that is open to the internet. Hosts request one by PCP (RFC 6887) or NAT-PMP (RFC 6886), and "
         "the plan says which to grant.",
         ("opening", "port forwarding", "pcp", "nat-pmp"),
-        lambda p: [f"{one.name}: {' and '.join(one.local.words)}" for one in p.grants],
+        lambda p: [f"{grant.name}: {' and '.join(grant.local.words)}" for grant in p.grants],
     ),
     Term(
         "keep-ports",

@@ -5,13 +5,13 @@ from typing import Annotated
 
 from pydantic import BeforeValidator
 
+from wily_sluice.engine.classify.addresses import NameSet
 from wily_sluice.engine.classify.condition import AnyOf, Condition, LocalIs, RemoteIs, VersionIs
-from wily_sluice.engine.classify.names import NameSet
-from wily_sluice.plan.asking import Party
 from wily_sluice.plan.field import Engine, Field, Names, Space
 from wily_sluice.plan.file.words import Words
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.reach.regions import IPV6_BEGINS, LOCAL, REMOTE, UPLINK, Box, ranges
+from wily_sluice.plan.terms import Party
 from wily_sluice.units import quoted
 
 

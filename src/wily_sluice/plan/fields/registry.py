@@ -3,9 +3,9 @@
 from collections.abc import Iterator
 from typing import Any, Final
 
-from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.field import Field
 from wily_sluice.plan.fields import parties, traffic
+from wily_sluice.plan.terms import Terms
 
 FIELDS: Final[tuple[Field[Any], ...]] = (
     parties.UPLINK_FIELD,

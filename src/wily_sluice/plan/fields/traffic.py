@@ -19,7 +19,6 @@ from wily_sluice.engine.classify.condition import (
     ServiceIs,
     WhenIs,
 )
-from wily_sluice.plan.asking import Services
 from wily_sluice.plan.field import Engine, Field, Names, Needs, Space
 from wily_sluice.plan.file.traffic_words import (
     dscp_text,
@@ -49,6 +48,7 @@ from wily_sluice.plan.reach.regions import (
     Ranges,
     ranges,
 )
+from wily_sluice.plan.terms import Services
 from wily_sluice.units import (
     Nanoseconds,
     Rate,
@@ -86,8 +86,6 @@ class Protocol(Field[tuple[int, ...]]):
 
 
 PROTOCOL_FIELD = Protocol()
-
-
 Ports = tuple[tuple[int, int], ...]  # first and last of each range
 
 
@@ -167,11 +165,7 @@ class Packet(Field[int]):
 
 
 PACKET_FIELD = Packet()
-
-
 Length = tuple[Size, bool]  # and whether it must be over that
-
-
 DIMENSION: Final = ("length", "")
 
 
@@ -309,8 +303,6 @@ class ServiceField(Field[Services]):
 
 
 SERVICE_FIELD = ServiceField()
-
-
 Moved = tuple[Size, bool]  # and whether it must be over
 
 
@@ -342,8 +334,6 @@ class MovedField(Field[Moved]):
 
 
 MOVED_FIELD = MovedField()
-
-
 Fast = tuple[Rate, Nanoseconds]  # and for how long
 
 

@@ -12,9 +12,8 @@ from typing import Any, Generic, TypeVar, get_args, get_origin
 from pydantic import BaseModel, ValidationError
 
 from wily_sluice.plan.edit.operations import Operation
-from wily_sluice.plan.file.allowances import Allowance, allowances
-from wily_sluice.plan.file.source import Missing, Source
-from wily_sluice.plan.file.suggestion import MOST_LISTED, suggestion
+from wily_sluice.plan.file.source import Allowance, Missing, Source, allowances
+from wily_sluice.plan.file.words import MOST_LISTED, suggestion
 from wily_sluice.plan.file.yaml_text import Location, YamlError, parse
 from wily_sluice.plan.findings.finding import FileError, Finding, Severity
 from wily_sluice.units import Size, format_size, quoted
@@ -22,8 +21,6 @@ from wily_sluice.units import Size, format_size, quoted
 Schema = TypeVar("Schema", bound=BaseModel)
 
 LARGEST: Size = 1_000_000  # bytes; some 20,000 lines, far beyond what a person writes
-
-
 NAMED_LISTS = {"rules": "rule", "routes": "route", "mappings": "mapping"}
 
 
@@ -49,8 +46,8 @@ class Document:
 
     def beside(self, name: str) -> Source:
         """A file that this one names."""
-        found = self.others[name] = self.source.beside(name)
-        return found
+        file = self.others[name] = self.source.beside(name)
+        return file
 
     def line(self, location: Location) -> int | None:
         """The line of the place, or of the nearest place around it that is in the file."""
@@ -90,10 +87,12 @@ class Document:
     def allows(self, code: str, location: Location) -> bool:
         """Whether a comment allows a finding at this place, which is then counted as used."""
         lines = {self.lines.get(location[:length]) for length in range(1, len(location) + 1)}
-        found = [one for one in self.allowances if one.code == code and one.covers in lines]
-        for one in found:
-            one.used = True
-        return bool(found)
+        allowances = [
+            allowance for allowance in self.allowances if allowance.code == code and allowance.covers in lines
+        ]
+        for problem in allowances:
+            problem.used = True
+        return bool(allowances)
 
 
 def read_document(source: Source, kind: str) -> Document:
@@ -219,7 +218,7 @@ def _cut_out(data: Any, location: Location) -> None:
 
 
 def _finding(document: Document, schema: type[BaseModel], location: Location, problem: Any) -> Finding:
-    kind, found = problem["type"], problem["input"]
+    kind, value = problem["type"], problem["input"]
     if kind == "extra_forbidden":
         owner = _model_at(schema, location[:-1])
         known = [info.alias or name for name, info in owner.model_fields.items()] if owner else []
@@ -238,41 +237,41 @@ def _finding(document: Document, schema: type[BaseModel], location: Location, pr
         message = str(problem["ctx"]["error"])
         return document.error(location, message, code="bad-value")
     if kind in ("dict_type", "model_type", "model_attributes_type"):
-        return document.error(location, f"{quoted(found)} is not a mapping", "write `key: value`", "bad-value")
+        return document.error(location, f"{quoted(value)} is not a mapping", "write `key: value`", "bad-value")
     if kind == "list_type":
-        meant = _example(schema, location) if found is None else f"[{found if isinstance(found, str) else '…'}]"
-        return document.error(location, f"{quoted(found)} is not a list", f"write {meant or '[…]'}", "bad-value")
+        meant = _example(schema, location) if value is None else f"[{value if isinstance(value, str) else '…'}]"
+        return document.error(location, f"{quoted(value)} is not a list", f"write {meant or '[…]'}", "bad-value")
     return document.error(location, *_unfit(schema, location, problem), "bad-value")
 
 
 def _unfit(schema: type[BaseModel], location: Location, problem: Any) -> tuple[str, str]:
     """The message and the remedy for a value of the wrong type or range."""
-    kind, found = problem["type"], problem["input"]
+    kind, value = problem["type"], problem["input"]
     key, example = location[-1] if location else "", _example(schema, location)
     like = f"write it like {example}" if example else ""
     if kind == "literal_error":
         known = re.findall(r"'([^']+)'", problem["ctx"]["expected"])
-        near = suggestion(str(found), known) if len(known) > MOST_LISTED else ""
-        return f"unknown value {quoted(found)} for {key}", near or f"use {', '.join(known[:-1])} or {known[-1]}"
+        near = suggestion(str(value), known) if len(known) > MOST_LISTED else ""
+        return f"unknown value {quoted(value)} for {key}", near or f"use {', '.join(known[:-1])} or {known[-1]}"
     if kind in ("greater_than_equal", "less_than_equal", "greater_than", "less_than", "finite_number"):
         low, high = _bounds(schema, location)
         if low is None and high is None:  # a value of a mapping with keys of any kind
             low, high = problem["ctx"].get("ge"), problem["ctx"].get("le")
         span = _span(low, high)
-        return f"{key} {quoted(found)[1:-1]} is out of range: {span}", like
+        return f"{key} {quoted(value)[1:-1]} is out of range: {span}", like
     if kind.startswith("int_"):
-        return f"{quoted(found)} is not a whole number", like
+        return f"{quoted(value)} is not a whole number", like
     if kind.startswith("float_"):
-        return f"{quoted(found)} is not a number", like
+        return f"{quoted(value)} is not a number", like
     if kind.startswith("bool_"):
-        return f"{quoted(found)} is neither true nor false", "write true or false"
+        return f"{quoted(value)} is neither true nor false", "write true or false"
     if kind.startswith("date_"):
-        return f"{quoted(found)} is not a date", like
+        return f"{quoted(value)} is not a date", like
     if kind == "too_short":
         return f"{key} is empty", like
     if kind.startswith("string_"):
-        return f"{quoted(found)} is not text", like
-    return f"{quoted(found)} cannot be used here", like
+        return f"{quoted(value)} is not text", like
+    return f"{quoted(value)} cannot be used here", like
 
 
 def _span(low: float | None, high: float | None) -> str:

@@ -1,4 +1,12 @@
-"""Framings in words: layers, from the packet outward, joined by “over”.
+"""Framings of a line, and the encapsulations of tunnels, in words.
+
+Encapsulations of tunnels, in words, and how to recognise their packets.
+
+vxlan    wireguard    esp    esp over udp    gre    gre with key    ipip    24 B over udp
+
+The last is for programs with another format: the bytes they add to each packet, inside UDP.
+
+Framings in words: layers, from the packet outward, joined by “over”.
 
 pppoe over ptm    ethernet over vlan over vlan on the wire    pppoa over atm llc
 
@@ -7,6 +15,7 @@ First the encapsulation of the packet: `ip` (none), `ethernet`, `pppoe` (inside 
 a plain Ethernet frame is counted; `on the wire` adds preamble and gap.
 """
 
+import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -14,8 +23,78 @@ from difflib import SequenceMatcher, get_close_matches
 from itertools import product
 from typing import Final
 
-from wily_sluice.engine.framing import Framing
-from wily_sluice.units import Size, quoted
+from wily_sluice.engine.classify.header import UDP
+from wily_sluice.engine.framing import LARGEST_PACKET, Framing, Wrapping
+from wily_sluice.units import Size, parse_size, quoted
+
+IPV4_HEADER, IPV6_HEADER, UDP_HEADER = 20, 40, 8  # bytes: RFC 791, RFC 8200, RFC 768
+MOST_OWN: Final[Size] = 256
+_OWN: Final = re.compile(r"(.+) over udp", re.IGNORECASE)
+
+
+@dataclass(frozen=True, slots=True)
+class Wrapper:
+    """`inner` bytes around each packet, which is padded as `Wrapping` says; without the outer IP header.
+
+    `protocol` is what IP carries, None where that is the packet itself; `ports` are UDP's, none where the person has to
+    say. `source` is where that stands.
+    """
+
+    words: str
+    inner: Size
+    protocol: int | None
+    ports: tuple[int, ...] = ()
+    multiple: Size = 1
+    trailer: Size = 0
+    source: str = ""
+    mtu: Size | None = None
+
+    def wrapping(self, ipv6: bool, mtu: Size | None = None) -> Wrapping:
+        """The cost over IPv4 or IPv6 for a tunnel with this `mtu`. The default is the tunnel's usual value, or the
+        largest that fits.
+        """
+        around = self.inner + (IPV6_HEADER if ipv6 else IPV4_HEADER)
+        fits = (LARGEST_PACKET - around) // self.multiple * self.multiple - self.trailer
+        return Wrapping(around, self.multiple, self.trailer, mtu or self.mtu or fits, self.mtu is not None)
+
+
+WRAPPERS: Final = {
+    wrapper.words: wrapper
+    for wrapper in (
+        Wrapper("vxlan", UDP_HEADER + 8 + 14, UDP, (4789,), source="8 B and an Ethernet header, in UDP (RFC 7348 §5)"),
+        Wrapper(
+            "wireguard",
+            UDP_HEADER + 16 + 16,
+            UDP,
+            (),
+            16,
+            source="16 B before and 16 behind, padded to 16, in UDP",
+            mtu=1420,
+        ),
+        Wrapper("esp", 8 + 8 + 16, 50, (), 4, 2, "8 B, 8 of vector, padding to 4, 2, 16 of check (RFC 4303, RFC 4106)"),
+        Wrapper("esp over udp", UDP_HEADER + 8 + 8 + 16, UDP, (4500,), 4, 2, "the same, in UDP (RFC 3948 §2.1)"),
+        Wrapper("gre", 4, 47, source="4 B (RFC 2784 §2)"),
+        Wrapper("gre with key", 8, 47, source="8 B (RFC 2890 §2)"),
+        Wrapper("ipip", 0, None, source="the outer header alone (RFC 2003, RFC 2473)"),
+    )
+}
+
+
+def parse_wrapper(value: object) -> Wrapper:
+    """The encapsulation that a word names. ValueError if there is none."""
+    if isinstance(value, Wrapper):
+        return value
+    words = " ".join(str(value).split())
+    if words.lower() in WRAPPERS:
+        return WRAPPERS[words.lower()]
+    own = _OWN.fullmatch(words)
+    if own is None:
+        raise ValueError(f"no tunnel is {quoted(value)}: write one of {', '.join(WRAPPERS)}, or 24 B over udp")
+    size = parse_size(own[1])
+    if size > MOST_OWN:
+        raise ValueError(f"{own[1]} is more than any tunnel adds: write at most {MOST_OWN} B")
+    return Wrapper(f"{size} B over udp", size + UDP_HEADER, UDP)
+
 
 MOST_TAGS: Final = 2  # IEEE 802.1Q clause 9.5: a service tag, then a customer tag
 WIRE: Final = " on the wire"
@@ -97,7 +176,7 @@ def parse_stack(text: str) -> Stack:
     for layer in layers:
         if layer not in WORDS and layer != "atm":
             near = get_close_matches(layer, WORDS, n=1, cutoff=0.6)
-            meant = _nearest([near[0] if one == layer else one for one in layers], wire) if near else None
+            meant = _nearest([near[0] if each == layer else each for each in layers], wire) if near else None
             hint = f"did you mean “{meant}”?" if meant else f"layers are {', '.join(WORDS[:-1])}"
             raise ValueError(f"unknown layer {quoted(layer)}: {hint}")
     if "atm" in layers:
@@ -109,10 +188,10 @@ def parse_stack(text: str) -> Stack:
         first, others = "ethernet", ["vlan"] * (first == "vlan") + others
     medium = others[-1] if others and others[-1] not in ("vlan", "ethernet") else ""
     tags = others.count("vlan")
-    said = Stack(first, tags, medium, wire)
+    stack = Stack(first, tags, medium, wire)
     expected = len(others) - others.count("ethernet") == tags + bool(medium) and others.count("ethernet") <= 1
-    if said in set(stacks()) and expected:
-        return said
+    if stack in set(stacks()) and expected:
+        return stack
     raise ValueError(f"no line has these layers: did you mean “{_nearest(layers, wire)}”?")
 
 

@@ -21,7 +21,7 @@ from wily_sluice.engine.queueing.spec import (
     FairBy,
 )
 from wily_sluice.plan.fields.registry import FIELDS
-from wily_sluice.plan.file.addresses import parse_prefix
+from wily_sluice.plan.file.framings import Wrapper, parse_wrapper
 from wily_sluice.plan.file.traffic_words import (
     parse_host_name,
     parse_protocol,
@@ -60,8 +60,7 @@ from wily_sluice.plan.file.values import (
     parse_timezone,
     parse_tree_names,
 )
-from wily_sluice.plan.file.words import Name, PortWords, Words, flat, listed
-from wily_sluice.plan.file.wrappings import Wrapper, parse_wrapper
+from wily_sluice.plan.file.words import Name, PortWords, Words, flat, listed, parse_prefix
 from wily_sluice.plan.mark_field import LAST_PREFERENCE, RULES, USUAL_MARKS
 from wily_sluice.plan.model import USUAL_HEADROOM, USUAL_ROUND_TRIP, Directional, FramingWords, Quota, RateSpan
 from wily_sluice.units import (

@@ -1,6 +1,15 @@
-"""A file as a plan reads it: a name and bytes, wherever these come from."""
+"""The files of a plan: as they are read, bundled for the history, and with comments that allow findings.
 
+Comments that allow a finding: `# sluice: allow CODE reason`.
+
+A comment at the end of a line refers to that line; a comment on a separate line refers to the next line that is not
+blank or a comment. It silences warnings of that code about the part that begins there, with everything inside. Errors
+cannot be allowed.
+"""
+
+import re
 from collections.abc import Mapping
+from dataclasses import dataclass
 
 from wily_sluice.units import Size
 
@@ -54,3 +63,35 @@ class Missing(Source):
     def beside(self, name: str) -> Source:
         """Nor is any other."""
         return Missing(name)
+
+
+_COMMENT = re.compile(r"(?:^|\s)#\s*sluice:\s*allow\b[ \t]*(?P<code>[\w-]*)[ \t]*(?P<reason>.*)$")
+
+
+@dataclass(slots=True)
+class Allowance:
+    """One such comment: where it stands, the line that it speaks of, and whether it has silenced something."""
+
+    line: int
+    covers: int
+    code: str
+    reason: str
+    used: bool = False
+
+
+def allowances(text: str) -> list[Allowance]:
+    """Those of a file, in its order."""
+    allowances: list[Allowance] = []
+    waiting: list[Allowance] = []
+    for number, line in enumerate(text.splitlines(), 1):
+        alone = line.lstrip().startswith("#")
+        if line.strip() and not alone:
+            for allowance in waiting:
+                allowance.covers = number
+            waiting.clear()
+        if "sluice:" in line and (match := _COMMENT.search(line)):
+            allowance = Allowance(number, number, match["code"], match["reason"].strip())
+            allowances.append(allowance)
+            if alone:
+                waiting.append(allowance)
+    return allowances

@@ -8,8 +8,8 @@ Sources: the IANA registry of protocol numbers; RFC 2474 (class selectors), 2597
 
 import re
 
-from wily_sluice.engine.classify import kind
-from wily_sluice.engine.classify.names import LONGEST, normal
+from wily_sluice.engine.classify.addresses import LONGEST, normal
+from wily_sluice.engine.classify.header import KIND_NAMES
 from wily_sluice.units import Nanoseconds, Rate, Size, parse_rate, parse_size, parse_time, quoted
 
 PROTOCOLS: dict[str, tuple[int, ...]] = {
@@ -31,8 +31,6 @@ DSCPS: dict[str, int] = {
     **{f"CS{selector}": selector * 8 for selector in range(8)},
     **{f"AF{group}{drop}": group * 8 + drop * 2 for group in range(1, 5) for drop in range(1, 4)},
 }
-
-
 _PORTS = re.compile(r"\s*([0-9]{1,5})\s*(?:-\s*([0-9]{1,5})\s*)?")
 
 
@@ -105,9 +103,9 @@ def parse_service_port(word: object) -> tuple[tuple[int, tuple[int, int]], ...]:
 
 def parse_kind(word: object) -> tuple[int]:
     """The bit of a kind of packets."""
-    if not isinstance(word, str) or word not in kind.NAMES:
-        raise ValueError(f"{quoted(word)} is not a kind of packet: use {', '.join(kind.NAMES)}")
-    return (kind.NAMES[word],)
+    if not isinstance(word, str) or word not in KIND_NAMES:
+        raise ValueError(f"{quoted(word)} is not a kind of packet: use {', '.join(KIND_NAMES)}")
+    return (KIND_NAMES[word],)
 
 
 def parse_moved(text: object) -> tuple[Size, bool]:
@@ -131,7 +129,7 @@ def parse_fast(text: object) -> tuple[Rate, Nanoseconds]:
 
 def kinds_text(kinds: int) -> str:
     """`handshake or acknowledgement`."""
-    return " or ".join(name for name, bit in kind.NAMES.items() if bit & kinds)
+    return " or ".join(name for name, bit in KIND_NAMES.items() if bit & kinds)
 
 
 def protocol_text(numbers: tuple[int, ...]) -> str:

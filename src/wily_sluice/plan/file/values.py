@@ -7,18 +7,17 @@ from typing import Any
 from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
-from wily_sluice.engine.classify.known import PROTOCOLS_SEEN
+from wily_sluice.engine.classify.service import PROTOCOLS_SEEN
 from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.limit.limiter import Excess, Per, Whom
 from wily_sluice.engine.queueing.spec import (
     LeafSpec,
 )
-from wily_sluice.plan.file.addresses import parse_hardware
 from wily_sluice.plan.file.framings import parse_stack
-from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import (
     parse_dscp,
 )
+from wily_sluice.plan.file.words import parse_hardware, suggestion
 from wily_sluice.plan.mark_field import BITS
 from wily_sluice.plan.model import USUAL_HEADROOM, Burst, Directional, FramingWords, Period, Quota, RateSpan
 from wily_sluice.units import (

@@ -20,8 +20,6 @@ _NULL = re.compile(r"(?:null|Null|NULL|~)?")
 _TRUE, _FALSE = re.compile(r"true|True|TRUE"), re.compile(r"false|False|FALSE")
 _INTEGER = re.compile(r"[-+]?[0-9]{1,300}|0o[0-7]{1,300}|0x[0-9a-fA-F]{1,300}")
 _FLOAT = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?")
-
-
 SLIPS = 3  # lines in which a slip is looked for
 _UNSPACED = re.compile(r"\s*(?:- )?[A-Za-z][\w-]*:[^\s:/](?!.*:)")  # with another colon it may be an address
 
@@ -115,10 +113,10 @@ class _Reader:
                 raise YamlError("a key must be a word", line)
             key = str(key_node.value)
             if key == "<<" and not key_node.style:
-                for one in item.value if isinstance(item, yaml.SequenceNode) else [item]:
-                    if not isinstance(one, yaml.MappingNode):
+                for part in item.value if isinstance(item, yaml.SequenceNode) else [item]:
+                    if not isinstance(part, yaml.MappingNode):
                         raise YamlError("“<<” needs a set of keys, or a list of such sets", line)
-                    merged = {**self.value(one, here), **merged}
+                    merged = {**self.value(part, here), **merged}
                 continue
             if key in data:
                 raise YamlError(f"“{key}” stands here twice: each key once", line)

@@ -6,10 +6,10 @@ from ipaddress import IPv6Address
 from typing import Any
 
 from wily_sluice.plan.edit.operations import Operation, Set, at
-from wily_sluice.plan.file.addresses import address_set
+from wily_sluice.plan.file.words import address_set
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.kind import Checked, Told, kind
-from wily_sluice.plan.findings.parties import askings
+from wily_sluice.plan.findings.networks import askings
 
 
 @kind(
@@ -72,13 +72,13 @@ MAPPED = address_set("::ffff:0:0/96")
 def _fix(location: Location, written: Any) -> tuple[Operation, ...]:
     """Each such address as the IPv4 address that it maps."""
     places = enumerate(written) if isinstance(written, list) else [(None, written)]
-    found: list[Operation] = []
+    operations: list[Operation] = []
     for index, word in places:
         with suppress(ValueError):
             mapped = IPv6Address(word).ipv4_mapped
             if mapped is not None:
-                found.append(Set(location if index is None else (*location, index), str(mapped)))
-    return tuple(found)
+                operations.append(Set(location if index is None else (*location, index), str(mapped)))
+    return tuple(operations)
 
 
 @kind(

@@ -6,9 +6,9 @@ from wily_sluice.engine.framing import LARGEST_PACKET
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.plan.build import leaf_limit
 from wily_sluice.plan.edit.operations import Remove, at
+from wily_sluice.plan.findings.finding import queue_location
 from wily_sluice.plan.findings.kind import Checked, Told, kind
 from wily_sluice.plan.findings.levels import highest_rate, levels
-from wily_sluice.plan.findings.location import queue_location
 from wily_sluice.plan.findings.uplinks import ACK, EVERY
 from wily_sluice.units import (
     SECOND,
@@ -354,7 +354,7 @@ def default_capped(checked: Checked) -> Iterator[Told]:
     """A cap on the queue for everything else, which holds while the line is idle."""
     for tree, uplink, way, root in checked.uses:
         for leaf in root.leaves():
-            default = any(one.default for one in tree.leaves if one.path == leaf.path)
+            default = any(each.default for each in tree.leaves if each.path == leaf.path)
             if default and leaf.cap < root.cap * LEAST:
                 message = (
                     f"is the default, and has at most {format_rate(leaf.cap)} {way} "

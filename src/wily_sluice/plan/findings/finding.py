@@ -6,6 +6,7 @@ from typing import Literal, TypeAlias
 
 from wily_sluice.errors import SluiceError
 from wily_sluice.plan.edit.operations import Operation
+from wily_sluice.plan.file.yaml_text import Location
 
 Severity: TypeAlias = Literal["error", "warning", "note"]
 
@@ -45,3 +46,9 @@ class FileError(SluiceError):
     def __init__(self, findings: Iterable[Finding]) -> None:
         self.findings = sorted(findings, key=lambda finding: (finding.line or 0, finding.key))
         super().__init__("\n".join(str(finding) for finding in self.findings))
+
+
+def queue_location(tree: str, path: str) -> Location:
+    """The place of a queue of a tree in the file; the tree itself for the empty path."""
+    parts = path.split("/") if path else []
+    return ("trees", tree, *(word for name in parts for word in ("queues", name)))

@@ -1,22 +1,55 @@
-"""A kind of finding, and the plan under check that all kinds examine."""
+"""A kind of finding, its example, and the plan under check that all kinds examine."""
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, Final, NamedTuple
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.queueing.spec import QueueSpec
-from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.edit.operations import Operation
 from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import PlanEntry
-from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.file.yaml_text import Location, parse
 from wily_sluice.plan.findings.finding import Severity
 from wily_sluice.plan.model import Plan, Route, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.reach.covered import OutOfReach, routes_out_of_reach, rules_out_of_reach
+from wily_sluice.plan.terms import Terms
 from wily_sluice.units import DIRECTIONS, Direction
+
+PLAN: Final = """\
+site: Example
+uplinks:
+  line: {interface: wan0, down: 50 Mbit/s, up: 10 Mbit/s, headroom: 8%}
+networks:
+  office: {interface: lan0, subnets: [192.0.2.0/24]}
+  guests: {interface: lan1, subnets: [198.51.100.0/24]}
+trees:
+  main:
+    queues:
+      calls: {guarantee: 20%, priority: 1}
+      rest: {guarantee: 20%, default: true}
+rules:
+  - {service: calls, queue: calls}
+"""
+
+
+def merged(whole: Any, part: Any) -> Any:
+    """A plan with changes: sets of keys are merged, `null` removes a key, anything else is replaced."""
+    if not isinstance(whole, dict) or not isinstance(part, dict):
+        return part
+    result = {key: value for key, value in whole.items() if part.get(key, value) is not None}
+    for key, value in part.items():
+        if value is not None:
+            result[key] = merged(whole.get(key), value)
+    return result
+
+
+def with_part(part: str) -> dict[str, Any]:
+    """The example's data with this part of a plan, in YAML, merged into it."""
+    data: dict[str, Any] = merged(parse(PLAN)[0], parse(part)[0])
+    return data
 
 
 class Told(NamedTuple):

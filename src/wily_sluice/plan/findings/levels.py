@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 from wily_sluice.engine.queueing.spec import Discipline, QueueSpec
 from wily_sluice.plan.file.yaml_text import Location
+from wily_sluice.plan.findings.finding import queue_location
 from wily_sluice.plan.findings.kind import Checked
-from wily_sluice.plan.findings.location import queue_location
 from wily_sluice.plan.model import Queue, Tree
 from wily_sluice.plan.rates import cap_of, guarantee_of
 from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate

@@ -113,7 +113,7 @@ def cap_without_effect(checked: Checked) -> Iterator[Told]:
             if rate >= widest:
                 message = f"{format_rate_both(rate)} has no effect: no uplink has more than {format_rate_both(widest)}"
                 location: Location = ("limiters", limiter.name, way)
-                idle = all(cap >= widest_line(checked.plan, limiter, one) for one, cap in caps.items())
+                idle = all(cap >= widest_line(checked.plan, limiter, way) for way, cap in caps.items())
                 yield Told(
                     location, message, f"lower it or remove “{way}”", (Remove(location[:2] if idle else location),)
                 )
@@ -388,8 +388,8 @@ def _covers(plan: Plan, wide: Limiter, narrow: Limiter) -> bool:
     return always and wide.enabled and wide.uplink in (None, narrow.uplink)
 
 
-def _two(plan: Plan, one: Limiter, other: Limiter) -> Iterator[Told]:
-    for loose, tight in ((one, other), (other, one)):
+def _two(plan: Plan, limiter: Limiter, other: Limiter) -> Iterator[Told]:
+    for loose, tight in ((limiter, other), (other, limiter)):
         caps = caps_of(loose)
         if not caps or not loose.enabled or "mark" in (loose.excess, tight.excess) or not _covers(plan, tight, loose):
             continue

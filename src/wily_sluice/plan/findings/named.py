@@ -3,11 +3,11 @@
 from collections.abc import Iterator
 from contextlib import suppress
 
-from wily_sluice.plan.asking import Party
 from wily_sluice.plan.findings.kind import Checked, Told, kind
-from wily_sluice.plan.findings.parties import askings
+from wily_sluice.plan.findings.networks import askings
 from wily_sluice.plan.reach.regions import TooInvolvedError
 from wily_sluice.plan.reach.space import moments
+from wily_sluice.plan.terms import Party
 
 
 @kind(

@@ -1,11 +1,47 @@
-"""Findings about networks: addresses, interfaces, limits."""
+"""Findings about networks, and about the hosts that rules and limiters name."""
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from ipaddress import ip_network
 
 from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.kind import Checked, Told, kind
-from wily_sluice.plan.findings.parties import askings
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.terms import Party
+
+
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """The criteria of a rule or limiter for both sides, with their place in the file."""
+
+    location: Location
+    local: Party | None
+    remote: Party | None
+    protocols: tuple[int, ...] | None
+    ports: tuple[tuple[int, int], ...] | None
+    local_ports: tuple[tuple[int, int], ...] | None = None
+
+
+def askings(checked: Checked) -> Iterator[Asking]:
+    """Of all limiters that cap something, and of all rules."""
+    for limiter in checked.plan.limiters:
+        if limiter.down is not None or limiter.up is not None:
+            here = ("limiters", limiter.name)
+            yield Asking(here, limiter.local, limiter.remote, limiter.protocols, limiter.ports)
+    for rule, terms in checked.asked:
+        here_ = ("rules", rule.index)
+        yield Asking(here_, terms.local, terms.remote, terms.protocols, terms.ports, terms.local_ports)
+
+
+def network_with_ipv6(plan: Plan, party: Party) -> str | None:
+    """The network of hosts that are named by IPv4 addresses alone, if it also has IPv6."""
+    if party.members.hardware or not party.addresses or any(len(first) == 16 for first, _ in party.addresses):
+        return None
+    for network in plan.networks:
+        if network.addresses & party.addresses and any(len(first) == 16 for first, _ in network.addresses):
+            return network.name
+    return None
 
 
 @kind(
@@ -119,11 +155,11 @@ def network_unlimited(checked: Checked) -> Iterator[Told]:
     """A network that no rule and no limiter is about, where they are about others."""
     networks = checked.plan.networks
     limited = AddressSet(part for lim in checked.plan.limiters if lim.local is not None for part in lim.local.addresses)
-    named = [one.local.addresses for one in askings(checked) if one.local is not None]
+    named = [asking.local.addresses for asking in askings(checked) if asking.local is not None]
     named += [terms.networks.addresses for _, terms in checked.asked if terms.networks is not None]
     everybody = any(lim.local is None and lim.enabled for lim in checked.plan.limiters)
-    touched = {one.name for one in networks if any(one.addresses & addresses for addresses in named)}
-    capped = [one.name for one in networks if one.addresses & limited]
+    touched = {network.name for network in networks if any(network.addresses & addresses for addresses in named)}
+    capped = [network.name for network in networks if network.addresses & limited]
     for network in networks if len(touched) > 1 and capped and not everybody else ():
         if network.name not in touched:
             message = f"no rule or limiter is about it, while {capped[0]} is limited: its hosts can fill the line"

@@ -1,7 +1,10 @@
-"""All kinds of finding beyond the form of the file. Findings at one place are reported in this order."""
+"""All kinds of finding beyond the form of the file, and the check of a plan."""
 
 from typing import Final
 
+from wily_sluice.plan.file.document import Reading
+from wily_sluice.plan.file.schema import PlanEntry
+from wily_sluice.plan.file.words import suggestion
 from wily_sluice.plan.findings import (
     asked,
     capacity,
@@ -19,8 +22,10 @@ from wily_sluice.plan.findings import (
     urgent,
     versions,
 )
+from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.findings.forms import FORMS
-from wily_sluice.plan.findings.kind import Kind
+from wily_sluice.plan.findings.kind import Checked, Kind
+from wily_sluice.plan.model import Plan
 
 KINDS: Final[tuple[Kind, ...]] = (
     uplinks.missing_part,
@@ -120,3 +125,52 @@ KINDS: Final[tuple[Kind, ...]] = (
     named.schedule_unused,
 )
 CODES: Final = {kind.code: kind for kind in (*FORMS, *KINDS)}
+
+
+def check(plan: Plan, reading: Reading[PlanEntry], warnings: bool = True) -> list[Finding]:
+    """All findings beyond those of reading the file; without `warnings`, errors alone."""
+    checked = Checked(plan, reading)
+    findings: list[Finding] = []
+    for kind in KINDS:
+        if (kind.whole and reading.cut) or not (warnings or kind.severity == "error"):
+            continue
+        places = set()
+        for report in kind.find(checked):
+            if not (kind.once and report.location in places) and not (
+                kind.severity != "error" and reading.document.allows(kind.code, report.location)
+            ):
+                findings.append(reading.document.finding(kind.severity, *report[:3], kind.code, report.fix))
+            places.add(report.location)
+    return findings
+
+
+def check_allowances(reading: Reading[PlanEntry], findings: list[Finding]) -> list[Finding]:
+    """Problems of the comments that allow findings. Call it after all other checks."""
+    file = reading.document.file
+    unused = []
+    for allowance in reading.document.allowances:
+
+        def tell(message: str, remedy: str, line: int = allowance.line) -> Finding:
+            return Finding("warning", file, line, "", message, remedy, "allowance")
+
+        if allowance.code not in CODES:
+            known = [code for code in CODES if CODES[code].severity != "error"]
+            remedy = (
+                suggestion(allowance.code, known, "`sluice explain` lists them")
+                if allowance.code
+                else "write a finding's code"
+            )
+            unused.append(
+                tell(f"there is no finding “{allowance.code}” to allow" if allowance.code else "allows nothing", remedy)
+            )
+        elif CODES[allowance.code].severity == "error":
+            unused.append(
+                tell(f"{allowance.code} is an error, which cannot be allowed", "fix it, and remove the comment")
+            )
+        elif not allowance.reason:
+            unused.append(
+                tell(f"allows {allowance.code} without saying why", f"write `# sluice: allow {allowance.code} REASON`")
+            )
+        elif not allowance.used and not any(finding.severity == "error" for finding in findings):
+            unused.append(tell(f"allows {allowance.code}, which is not found here", "remove the comment"))
+    return unused

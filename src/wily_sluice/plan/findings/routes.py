@@ -2,10 +2,10 @@
 
 from collections.abc import Iterator
 
-from wily_sluice.plan.asking import Service, Terms
 from wily_sluice.plan.findings.kind import Checked, Told, kind
 from wily_sluice.plan.findings.rules import listed, unsure
-from wily_sluice.plan.reach.refused import refused
+from wily_sluice.plan.reach.covered import refused
+from wily_sluice.plan.terms import Service, Terms
 
 
 def _early(service: Service) -> bool:
@@ -72,7 +72,7 @@ def route_unreachable(checked: Checked) -> Iterator[Told]:
             yield Told(location, "can never match: its conditions exclude each other", "take a part out")
             continue
         match = "already matches" if len(by) == 1 else "together already match"
-        never = "may never be reached" if any(unsure(one.terms) for one in (route, *by)) else "is never reached"
+        never = "may never be reached" if any(unsure(rule.terms) for rule in (route, *by)) else "is never reached"
         message = f"{never}: {listed(by)} above it {match} everything that it would, whichever lines are up"
         yield Told(location, message, "move it up or remove it")
 
@@ -112,8 +112,8 @@ def route_refused(checked: Checked) -> Iterator[Told]:
         shares = [name for name, _ in route.shares]
         chosen = [name for name in shares if name in lines]
         if chosen:
-            one = len(chosen) == 1
-            message = f"{' and '.join(chosen)} {'refuses' if one else 'refuse'} the queue of all that it matches"
+            single = len(chosen) == 1
+            message = f"{' and '.join(chosen)} {'refuses' if single else 'refuse'} the queue of all that it matches"
             left = [name for name in (*shares, route.otherwise) if name and name not in lines]
             message += f", so it only uses {' and '.join(left)}" if left else ", so it is never used"
             yield Told(("routes", route.index), message, "choose another line, or take the queue out of `refuses`")

@@ -4,11 +4,11 @@ from collections.abc import Callable, Iterator, Sequence
 
 from wily_sluice.engine.classify.classifier import MOST_LENGTHS
 from wily_sluice.engine.conversations.watch import MOST_RATES
-from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.file.traffic_words import dscp_text
 from wily_sluice.plan.findings.kind import Checked, Told, kind
 from wily_sluice.plan.model import Plan, Route, Rule
+from wily_sluice.plan.terms import Terms
 from wily_sluice.units import Nanoseconds, Rate, Size
 
 
@@ -127,7 +127,7 @@ UNTIL: dict[str, Callable[[Terms], bool]] = {
 
 def listed(by: Sequence[Rule | Route]) -> str:
     """The names of some that take all of another."""
-    return ", ".join(one.name for one in by[:MOST_NAMED]) + (" and others" if len(by) > MOST_NAMED else "")
+    return ", ".join(rule.name for rule in by[:MOST_NAMED]) + (" and others" if len(by) > MOST_NAMED else "")
 
 
 def unsure(terms: Terms) -> bool:
@@ -167,8 +167,10 @@ def rule_unreachable(checked: Checked) -> Iterator[Told]:
         if len(by) == 1 and by[0].terms.anyone:
             yield Told(location, f"is never reached: {names} above it matches everything", "move it up")
             continue
-        until = [word for word, asks in UNTIL.items() if any(asks(part) for one in by for part in one.terms.walk())]
-        own = any(unsure(one.terms) for one in (rule, *by))
+        until = [
+            word for word, asks in UNTIL.items() if any(asks(part) for earlier in by for part in earlier.terms.walk())
+        ]
+        own = any(unsure(each.terms) for each in (rule, *by))
         never = "may never be reached" if own else "is never reached"
         takes = "matches everything that it would" if len(by) == 1 else "together match everything that it would"
         when = f", once {' and '.join(until)} {'are' if len(until) > 1 else 'is'} known" if until else ""
@@ -176,8 +178,6 @@ def rule_unreachable(checked: Checked) -> Iterator[Told]:
 
 
 WEB_PORTS = (80, 443)
-
-
 MOST_PORTS = 1000  # of a range that counts as ports of the web
 
 
@@ -251,8 +251,6 @@ def bulk_first(checked: Checked) -> Iterator[Told]:
 
 
 FILMS = "streaming"
-
-
 BEHIND = ("updates", "swarms")
 
 

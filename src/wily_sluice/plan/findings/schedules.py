@@ -8,12 +8,12 @@ from wily_sluice.plan.schedules.schedule import DAY_MINUTES, DAYS, Window
 LONGEST_GAP = 15  # minutes
 
 
-def _gap(one: Window, other: Window) -> int:
+def _gap(window: Window, other: Window) -> int:
     """The minutes from the end of one window to the beginning of another, if these are few; else 0."""
-    dated = one.first is not None or other.first is not None
-    if dated or (one.days is not None and other.days is not None and not one.days & other.days):
+    dated = window.first is not None or other.first is not None
+    if dated or (window.days is not None and other.days is not None and not window.days & other.days):
         return 0
-    gap = (other.begin - one.end) % DAY_MINUTES
+    gap = (other.begin - window.end) % DAY_MINUTES
     return gap if 0 < gap <= LONGEST_GAP else 0
 
 
@@ -40,10 +40,10 @@ limiters:
 def schedule_gap(checked: Checked) -> Iterator[Told]:
     """Two windows of a schedule that leave out a few minutes between them."""
     for schedule in checked.plan.schedules.values():
-        for one in schedule.windows:
+        for window in schedule.windows:
             for other in schedule.windows:
-                if one is not other and (minutes := _gap(one, other)):
-                    message = f"leaves out {minutes} min between “{one.words}” and “{other.words}”"
+                if window is not other and (minutes := _gap(window, other)):
+                    message = f"leaves out {minutes} min between “{window.words}” and “{other.words}”"
                     yield Told(("schedules", schedule.name), message, "let one window end when the other begins")
 
 

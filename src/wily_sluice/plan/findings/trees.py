@@ -5,8 +5,8 @@ from typing import NamedTuple
 
 from wily_sluice.engine.queueing.spec import USUAL_PRIORITY, Discipline
 from wily_sluice.plan.edit.operations import Remove
+from wily_sluice.plan.findings.finding import queue_location
 from wily_sluice.plan.findings.kind import Checked, Told, kind
-from wily_sluice.plan.findings.location import queue_location
 from wily_sluice.plan.model import Queue, Tree
 from wily_sluice.units import DIRECTIONS
 

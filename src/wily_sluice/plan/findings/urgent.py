@@ -2,11 +2,11 @@
 
 from collections.abc import Iterator
 
-from wily_sluice.plan.asking import Terms
 from wily_sluice.plan.findings.capacity import starved_by
+from wily_sluice.plan.findings.finding import queue_location
 from wily_sluice.plan.findings.kind import Checked, Told, kind
-from wily_sluice.plan.findings.location import queue_location
 from wily_sluice.plan.model import Network, Queue, Rule, Tree
+from wily_sluice.plan.terms import Terms
 from wily_sluice.units import DIRECTIONS, Rate, format_rate
 
 
@@ -14,8 +14,8 @@ def urgent(tree: Tree) -> set[str]:
     """The paths of the leaves that go first: below the children of the earliest priority, if the default is not one of
     them; below a curve parent, those with the shortest delay.
     """
-    found = _first(tree.queues, tree.discipline == "curve")
-    return set() if any(leaf.default for leaf in found) else {leaf.path for leaf in found}
+    first = _first(tree.queues, tree.discipline == "curve")
+    return set() if any(leaf.default for leaf in first) else {leaf.path for leaf in first}
 
 
 def _first(queues: tuple[Queue, ...], curve: bool) -> list[Queue]:
@@ -27,11 +27,11 @@ def _first(queues: tuple[Queue, ...], curve: bool) -> list[Queue]:
         chosen = [queue for queue in queues if queue.priority == first]
     if len(chosen) == len(queues):
         return []
-    found: list[Queue] = []
+    leading: list[Queue] = []
     for queue in chosen:
         leaves = [leaf for leaf in queue.walk() if not leaf.children]
-        found += (_first(queue.children, queue.discipline == "curve") or leaves) if queue.children else leaves
-    return found
+        leading += (_first(queue.children, queue.discipline == "curve") or leaves) if queue.children else leaves
+    return leading
 
 
 def urgent_rules(checked: Checked) -> Iterator[tuple[Rule, Terms, str]]:
@@ -148,7 +148,7 @@ MOST = 0.5  # of the line: a queue that is capped at that does little harm
 
 def _takes_the_line(tree: Tree, rule: Rule) -> bool:
     """Whether some direction of the rule's queue is capped at more than a half, or not at all."""
-    queue = next((one for one in tree.walk() if one.path == rule.queues.get(tree.name)), None)
+    queue = next((queue for queue in tree.walk() if queue.path == rule.queues.get(tree.name)), None)
     if queue is None or queue.leaf.delay is not None:
         return False
     caps = [queue.cap.of(way) for way in DIRECTIONS]
@@ -226,13 +226,13 @@ def _small(checked: Checked, tree: Tree) -> Iterator[tuple[str, bool]]:
             yield path, rule.terms.local is not None and rule.terms.services is None
 
 
-def _beside(tree: Tree, path: str) -> tuple[Queue, ...]:
+def _background(tree: Tree, path: str) -> tuple[Queue, ...]:
     """The queues of one parent, a leaf among them."""
-    queues, found = tree.queues, tree.queues
+    queues, level = tree.queues, tree.queues
     for name in path.split("/"):
-        found = queues
+        level = queues
         queues = next(queue.children for queue in queues if queue.name == name)
-    return found
+    return level
 
 
 @kind(
@@ -281,7 +281,7 @@ def guests_first(checked: Checked) -> Iterator[Told]:
         own = {path for path, network in _leaves_of(checked, tree, guests)}
         small = {path for path, services in _small(checked, tree) if services}
         for path, network in _leaves_of(checked, tree, guests):
-            beside = _beside(tree, path)
+            beside = _background(tree, path)
             mine = next(queue for queue in beside if queue.path == path)
             later = [
                 queue.path

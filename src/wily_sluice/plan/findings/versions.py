@@ -6,7 +6,7 @@ from functools import cache
 from wily_sluice.plan.file.traffic_words import protocol_text
 from wily_sluice.plan.findings.kind import Checked, Told, kind
 from wily_sluice.plan.findings.limiters import capping
-from wily_sluice.plan.findings.parties import network_with_ipv6
+from wily_sluice.plan.findings.networks import network_with_ipv6
 from wily_sluice.plan.findings.rules import named_ports
 from wily_sluice.plan.groups.services import shipped_services
 from wily_sluice.plan.model import Plan
@@ -78,15 +78,13 @@ def rule_one_version(checked: Checked) -> Iterator[Told]:
 
 
 TCP, UDP = 6, 17
-
-
 MOST_PORTS = 100  # of a range that counts as ports of one service
 
 
 @cache
 def _both_transports() -> dict[int, str]:
     """Ports that a service uses over both TCP and UDP, and its name."""
-    found: dict[int, str] = {}
+    rules: dict[int, str] = {}
     for service in shipped_services().values():
         if service.shape:
             continue
@@ -95,21 +93,21 @@ def _both_transports() -> dict[int, str]:
             if last - first < MOST_PORTS:
                 by_protocol.setdefault(protocol, set()).update(range(first, last + 1))
         for port in by_protocol.get(TCP, set()) & by_protocol.get(UDP, set()):
-            found.setdefault(port, service.name)
-    return found
+            rules.setdefault(port, service.name)
+    return rules
 
 
 def _named(plan: Plan) -> dict[tuple[str, int], set[int]]:
     """The ports of such services that rules name, by queue and protocol."""
-    found: dict[tuple[str, int], set[int]] = {}
+    lengths: dict[tuple[str, int], set[int]] = {}
     shared = _both_transports()
     for rule in plan.sorting:
         named = {port for first, last in named_ports(rule.terms) for port in shared if first <= port <= last}
         for protocol in (TCP, UDP):
             if rule.terms.protocols is None or protocol in rule.terms.protocols:
                 for queue in rule.queues.values():
-                    found.setdefault((queue, protocol), set()).update(named)
-    return found
+                    lengths.setdefault((queue, protocol), set()).update(named)
+    return lengths
 
 
 @kind(

@@ -1,4 +1,6 @@
-"""Who a group or a word means: addresses, hardware addresses, ports; with groups in groups, files and exceptions.
+"""Groups, with all hosts that they contain, and names of hosts.
+
+Who a group or a word means: addresses, hardware addresses, ports; with groups in groups, files and exceptions.
 
 Everything that is wrong with them is handed to `tell` as a finding.
 """
@@ -6,19 +8,21 @@ Everything that is wrong with them is handed to `tell` as a finding.
 import csv
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
+from ipaddress import ip_address
+from itertools import islice
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.engine.conversations.strangers import GATEWAY
-from wily_sluice.plan.asking import Members, PortWords
+from wily_sluice.engine.classify.neighbours import GATEWAY
 from wily_sluice.plan.edit.operations import Operation, Remove
-from wily_sluice.plan.file.addresses import address_set, hardware_text, looks_like_address, parse_hardware
 from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import GroupEntry, HostEntry, PlanEntry
-from wily_sluice.plan.file.suggestion import suggestion
 from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_host_name, parse_port_word, port_words_text
+from wily_sluice.plan.file.words import address_set, hardware_text, looks_like_address, parse_hardware, suggestion
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.groups.place_file import AS_NUMBER_PATHS, COUNTRY_PATHS, members_where
+from wily_sluice.plan.model import Plan
+from wily_sluice.plan.terms import Members, PortWords
 
 MOST_LINES = 100_000
 MOST_LIST = 50_000_000  # bytes of a list in a file
@@ -49,7 +53,7 @@ class Groups:
         hosts = content.hosts if content is not None else {}
         self._hosts = frozenset(hosts)
         self._entries: Mapping[str, GroupEntry] = {
-            **{name: _as_group(one) for name, one in hosts.items()},
+            **{name: _as_group(host) for name, host in hosts.items()},
             **(content.groups if content is not None else {}),
         }
         self._networks = networks
@@ -100,7 +104,7 @@ class Groups:
         together = Members()
         for index, word in enumerate(words):
             location: Location = next(
-                (one for one in ((*listed, index), (*owner, index)) if one in self._document.lines), listed
+                (place for place in ((*listed, index), (*owner, index)) if place in self._document.lines), listed
             )
             if location not in self._document.lines:
                 location = owner
@@ -213,3 +217,33 @@ class Groups:
         except ValueError as error:
             self._error(location, str(error), "name an MMDB file in the folder of the plan")
             return Members()
+
+
+def host_names(plan: Plan) -> dict[str, str]:
+    """The names by the addresses, as these are written."""
+    names: dict[str, str] = {}
+    for name, members in plan.groups.items():
+        ranges = list(islice(members.addresses, 3))
+        single = all(first == last for first, last in ranges)
+        if single and not members.names and [len(first) for first, _ in ranges] in ([4], [16], [4, 16]):
+            names.update({str(ip_address(first)): name for first, _ in ranges})
+    for name, members in plan.named_hosts.items():
+        names.update({str(ip_address(first)): name for first, _ in members.addresses})
+    return names | {str(ip_address(first)): GATEWAY.name for first, _ in GATEWAY.addresses}
+
+
+def hardware_names(plan: Plan) -> dict[str, str]:
+    """The names by the hardware addresses, as these are written."""
+    return {
+        hardware_text(hardware): name
+        for named in (plan.groups, plan.named_hosts)
+        for name, members in named.items()
+        if len(members.hardware) == 1 or named is plan.named_hosts
+        for hardware in members.hardware
+    }
+
+
+def host_label(address: str, names: Mapping[str, str]) -> str:
+    """A host's name and address; for the gateway, which has many addresses, only the name."""
+    name = names.get(address, "")
+    return name if name == GATEWAY.name else f"{name} {address}".strip()

@@ -10,8 +10,8 @@ from ipaddress import IPv4Network, IPv6Network
 from typing import TYPE_CHECKING, Any
 
 from wily_sluice.engine.classify.addresses import AddressSet, Range
-from wily_sluice.plan.asking import Members
 from wily_sluice.plan.file.source import Source
+from wily_sluice.plan.terms import Members
 from wily_sluice.units import format_size
 
 if TYPE_CHECKING:

@@ -8,13 +8,13 @@ from collections.abc import Callable, Mapping
 from functools import cache
 from importlib.resources import files
 
-from wily_sluice.plan.asking import Members, Service
 from wily_sluice.plan.file.document import Document, Reading, hold_against, read_document
 from wily_sluice.plan.file.schema import CatalogueEntry, PlanEntry, ServiceEntry
-from wily_sluice.plan.file.suggestion import suggestion
+from wily_sluice.plan.file.words import suggestion
 from wily_sluice.plan.file.yaml_text import Location, parse
 from wily_sluice.plan.findings.finding import FileError, Finding
 from wily_sluice.plan.groups.members import Groups
+from wily_sluice.plan.terms import Members, Service
 
 CATALOGUE = files("wily_sluice.plan") / "catalogue"
 
@@ -22,8 +22,8 @@ CATALOGUE = files("wily_sluice.plan") / "catalogue"
 @cache
 def shipped() -> tuple[tuple[str, CatalogueEntry], ...]:
     """The files of the catalogue that comes with the program, by name."""
-    found = sorted((file.name, file.read_text()) for file in CATALOGUE.iterdir() if file.name.endswith(".yaml"))
-    return tuple((name.removesuffix(".yaml"), CatalogueEntry.model_validate(parse(text)[0])) for name, text in found)
+    files = sorted((file.name, file.read_text()) for file in CATALOGUE.iterdir() if file.name.endswith(".yaml"))
+    return tuple((name.removesuffix(".yaml"), CatalogueEntry.model_validate(parse(text)[0])) for name, text in files)
 
 
 def _service(name: str, category: str, entry: ServiceEntry, remote: Members, own: bool) -> Service:
@@ -63,18 +63,18 @@ class Services:
 
     def own(self, entries: Mapping[str, ServiceEntry]) -> dict[str, Service]:
         """The services in the plan itself."""
-        found = {}
+        services = {}
         for name, entry in entries.items():
             remote = Members()
             for word in entry.remote or ():
                 remote |= self._groups.members(("services", name, "remote"), word)
-            found[name] = _service(name, "own", entry, remote, own=True)
-            self._require_sign(found[name], self._document, ("services", name), self._reading.cut)
-        return found
+            services[name] = _service(name, "own", entry, remote, own=True)
+            self._require_sign(services[name], self._document, ("services", name), self._reading.cut)
+        return services
 
     def _require_sign(self, service: Service, document: Document, location: Location, cut: set[Location]) -> None:
         signs = service.ports or service.seen or service.names or service.remote or service.shape
-        if not signs and not any(one[: len(location)] == location for one in cut):
+        if not signs and not any(part[: len(location)] == location for part in cut):
             message = "has nothing to recognise it by"
             self._tell(document.error(location, message, "add ports, seen, names, remote or shape"))
 
@@ -88,7 +88,7 @@ class Services:
             return {}
         for finding in reading.findings:
             self._tell(finding)
-        found = {}
+        services = {}
         if reading.content is not None:
             groups = Groups(Reading(reading.document, None, [], set()), {}, self._tell)
             for word, entry in reading.content.services.items():
@@ -96,9 +96,9 @@ class Services:
                 remote = Members()
                 for text in entry.remote or ():
                     remote |= groups.members((*here, "remote"), text)
-                found[word] = _service(word, reading.content.category, entry, remote, own=True)
-                self._require_sign(found[word], reading.document, here, reading.cut)
-        return found
+                services[word] = _service(word, reading.content.category, entry, remote, own=True)
+                self._require_sign(services[word], reading.document, here, reading.cut)
+        return services
 
     def all(self) -> dict[str, Service]:
         """Every service by its name."""
@@ -113,11 +113,11 @@ class Services:
 
     def named(self, location: Location, words: tuple[str, ...]) -> tuple[Service, ...]:
         """The services that words mean. Unknown words are reported."""
-        found: dict[str, Service] = {}
+        services: dict[str, Service] = {}
         everything = self.all()
         for word in words:
             if word in everything:
-                found[word] = everything[word]
+                services[word] = everything[word]
                 continue
             category = {name: service for name, service in everything.items() if service.category == word}
             if not category and not self._reading.was_cut("services", word):
@@ -128,6 +128,6 @@ class Services:
                         location, message, suggestion(word, known, "`sluice show services` lists them"), "unknown-name"
                     )
                 )
-            found |= category
-        self.used |= found
-        return tuple(found.values())
+            services |= category
+        self.used |= services
+        return tuple(services.values())

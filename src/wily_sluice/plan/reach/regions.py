@@ -1,4 +1,6 @@
-"""Regions of conversations: boxes with a set of values in each dimension, and their differences. Exact, without
+"""Regions of conversations.
+
+Regions of conversations: boxes with a set of values in each dimension, and their differences. Exact, without
 sampling.
 
 A dimension is a line of integers. A set of values is a sorted tuple of inclusive ranges that neither overlap nor touch.
@@ -6,17 +8,26 @@ A box has a set for some dimensions and all values in the others. A region is a 
 
 Taking a box away from another leaves at most as many boxes as the one taken away has dimensions. A region can still
 grow to many boxes, so the caller gives a limit.
+
+Finds the regions that contain a point, to decide quickly whether others cover a region.
+
+A point that no other region contains proves that something is left. If there is one, a few drawn points almost always
+find it. If there is none, each drawn point names a region of the cover. The draws use a fixed seed, and the answer does
+not depend on them.
 """
 
-from collections.abc import Iterable, Mapping
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import accumulate
+from operator import xor
+from random import Random
 from typing import TypeAlias
 
-from wily_sluice.engine.classify.kind import KIND_BITS
+from wily_sluice.engine.classify.header import KIND_BITS
 
 Ranges: TypeAlias = tuple[tuple[int, int], ...]
 Dimension: TypeAlias = tuple[str, str]  # its kind, and which of them
 Box: TypeAlias = Mapping[Dimension, Ranges]
-
 LOCAL, REMOTE, PROTOCOL, LOCAL_PORT, REMOTE_PORT, DSCP, KIND, MOVED, UPLINK, TIME = (
     (name, "")
     for name in (
@@ -34,33 +45,33 @@ class TooInvolvedError(Exception):
 
 def ranges(pairs: Iterable[tuple[int, int]]) -> Ranges:
     """Ranges put in order, those that overlap or touch made one."""
-    found: list[tuple[int, int]] = []
+    ranges_left: list[tuple[int, int]] = []
     for first, last in sorted(pairs):
-        if found and first <= found[-1][1] + 1:
-            found[-1] = (found[-1][0], max(found[-1][1], last))
+        if ranges_left and first <= ranges_left[-1][1] + 1:
+            ranges_left[-1] = (ranges_left[-1][0], max(ranges_left[-1][1], last))
         else:
-            found.append((first, last))
-    return tuple(found)
+            ranges_left.append((first, last))
+    return tuple(ranges_left)
 
 
 def both(one: Ranges, other: Ranges) -> Ranges:
     """The intersection."""
-    found = []
+    ranges = []
     index = 0
     for first, last in one:
         while index < len(other) and other[index][1] < first:
             index += 1
         here = index
         while here < len(other) and other[here][0] <= last:
-            found.append((max(first, other[here][0]), min(last, other[here][1])))
+            ranges.append((max(first, other[here][0]), min(last, other[here][1])))
             here += 1
-    return tuple(found)
+    return tuple(ranges)
 
 
-def without(one: Ranges, other: Ranges) -> Ranges:
+def without(ranges: Ranges, other: Ranges) -> Ranges:
     """The difference."""
-    found = []
-    for begin, last in one:
+    boxes = []
+    for begin, last in ranges:
         first = begin
         for low, high in other:
             if high < first:
@@ -68,16 +79,16 @@ def without(one: Ranges, other: Ranges) -> Ranges:
             if low > last:
                 break
             if low > first:
-                found.append((first, low - 1))
+                boxes.append((first, low - 1))
             first = high + 1
         if first <= last:
-            found.append((first, last))
-    return tuple(found)
+            boxes.append((first, last))
+    return tuple(boxes)
 
 
-def meet(one: Box, other: Box) -> Box | None:
+def meet(box: Box, other: Box) -> Box | None:
     """What two boxes have in common; None for nothing."""
-    common = dict(one)
+    common = dict(box)
     for dimension, values in other.items():
         mine = common.get(dimension)
         shared = values if mine is None else both(mine, values)
@@ -89,16 +100,16 @@ def meet(one: Box, other: Box) -> Box | None:
 
 def meet_all(region: Iterable[Box], other: Iterable[Box], limit: int) -> list[Box]:
     """What two regions have in common. TooInvolvedError for more than `limit` boxes."""
-    found: list[Box] = []
+    boxes: list[Box] = []
     others = list(other)
-    for one in region:
+    for box in region:
         for two in others:
-            common = meet(one, two)
+            common = meet(box, two)
             if common is not None:
-                found.append(common)
-        if len(found) > limit:
+                boxes.append(common)
+        if len(boxes) > limit:
             raise TooInvolvedError
-    return found
+    return boxes
 
 
 def left_of(box: Box, taken: Box, whole: Mapping[Dimension, Ranges]) -> list[Box]:
@@ -120,9 +131,73 @@ def left_of(box: Box, taken: Box, whole: Mapping[Dimension, Ranges]) -> list[Box
 def left(region: list[Box], taken: Iterable[Box], whole: Mapping[Dimension, Ranges], limit: int) -> list[Box]:
     """The rest of a region. TooInvolvedError for more than `limit` boxes."""
     for box in taken:
-        region = [piece for one in region for piece in left_of(one, box, whole)]
+        region = [piece for piece_before in region for piece in left_of(piece_before, box, whole)]
         if len(region) > limit:
             raise TooInvolvedError
         if not region:
             break
     return region
+
+
+Point: TypeAlias = Mapping[Dimension, int]
+
+
+class _Line:
+    """One dimension, cut where a range of any box begins or ends; for each piece the boxes that have it, as bits."""
+
+    def __init__(self, boxes: Sequence[Box], dimension: Dimension) -> None:
+        self._free = sum(1 << index for index, box in enumerate(boxes) if dimension not in box)
+        toggles: dict[int, int] = {}
+        for index, box in enumerate(boxes):
+            for low, high in box.get(dimension, ()):
+                for end in (low, high + 1):
+                    toggles[end] = toggles.get(end, 0) ^ 1 << index
+        self._ends = sorted(toggles)
+        self._having: list[int] = [0, *accumulate((toggles[end] for end in self._ends), xor)]
+
+    def having(self, value: int) -> int:
+        """The boxes that have a value, as bits."""
+        return self._free | self._having[bisect_right(self._ends, value)]
+
+
+class Takers:
+    """Of regions in their order; a region that is None takes nothing."""
+
+    def __init__(self, regions: Sequence[Sequence[Box] | None]) -> None:
+        boxes = [box for region in regions for box in region or ()]
+        self._region = [number for number, region in enumerate(regions) for _ in region or ()]
+        self._before = [0, *accumulate(len(region or ()) for region in regions)]
+        asked = sorted({dimension for box in boxes for dimension in box})
+        self._lines = [(dimension, _Line(boxes, dimension)) for dimension in asked]
+
+    def of(self, point: Point, before: int) -> list[int]:
+        """The regions that contain a point, among those ahead of one."""
+        bits = (1 << self._before[before]) - 1
+        for dimension, line in self._lines:
+            bits &= line.having(point.get(dimension, 0))
+        return list(dict.fromkeys(self._region[box] for box in _bits(bits)))
+
+
+def _bits(number: int) -> Iterator[int]:
+    """The places of the ones, in order."""
+    text = f"{number:b}"[::-1]
+    at = text.find("1")
+    while at >= 0:
+        yield at
+        at = text.find("1", at + 1)
+
+
+def draw(region: Sequence[Box], whole: Mapping[Dimension, Ranges], drawn: Random) -> Point:
+    """Draw a point of a region. Dimensions of two values are 0 unless the region says otherwise."""
+    box = drawn.choice(region)
+    point = {}
+    for dimension, values in whole.items():
+        ranges = box.get(dimension)
+        if ranges is None:
+            if values == ((0, 1),):
+                point[dimension] = 0
+                continue
+            ranges = values
+        low, high = drawn.choice(ranges)
+        point[dimension] = drawn.randint(low, high)
+    return point

@@ -12,10 +12,8 @@ unreachable exactly if it is for every single DSCP.
 from collections.abc import Iterable, Iterator
 from datetime import date, datetime, timedelta
 
-from wily_sluice.engine.classify import kind
-from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.engine.classify.names import covers
-from wily_sluice.plan.asking import Party, Terms
+from wily_sluice.engine.classify.addresses import AddressSet, covers
+from wily_sluice.engine.classify.header import ACKNOWLEDGEMENT, CLOSING, CONTROL, HANDSHAKE
 from wily_sluice.plan.fields.registry import FIELDS, asked
 from wily_sluice.plan.model import Plan, Route, Rule
 from wily_sluice.plan.reach.regions import (
@@ -43,6 +41,7 @@ from wily_sluice.plan.reach.regions import (
     ranges,
 )
 from wily_sluice.plan.schedules.schedule import Schedule
+from wily_sluice.plan.terms import Party, Terms
 
 MOST_BOXES = 2000
 MOST_DAYS = 4000  # over which schedules are looked at
@@ -63,7 +62,7 @@ class Space:
     def __init__(self, plan: Plan, asking: Iterable[Rule | Route]) -> None:
         self._plan = plan
         self.uplinks = tuple(uplink.name for uplink in plan.uplinks)
-        everything = [terms for one in asking for terms in one.terms.walk()]
+        everything = [terms for asked in asking for terms in asked.terms.walk()]
         used = sorted({terms.when for terms in everything if terms.when is not None and terms.when in plan.schedules})
         self._exact = [plan.schedules[name] for name in used if not plan.schedules[name].calendars]
         self._moments = sorted(moments(self._exact)) if self._exact else [()]
@@ -91,12 +90,12 @@ class Space:
 
     def _all_possible(self, end: int) -> Iterator[Box]:
         """What there can be: both addresses of one version; ports, and kinds of packets, by protocol."""
-        more = kind.HANDSHAKE | kind.CLOSING
-        tcp = [k for k in range(KINDS) if not k & kind.CONTROL and not (k & kind.ACKNOWLEDGEMENT and k & more)]
+        more = HANDSHAKE | CLOSING
+        tcp = [k for k in range(KINDS) if not k & CONTROL and not (k & ACKNOWLEDGEMENT and k & more)]
         by_protocol: list[tuple[Ranges, bool, Iterable[int]]] = [
             (((6, 6),), True, tcp),
             (PORTED, True, (0,)),
-            (((1, 1), (58, 58)), False, (kind.CONTROL,)),
+            (((1, 1), (58, 58)), False, (CONTROL,)),
             (((0, 0), (2, 5), (7, 16), (18, 32), (34, 57), (59, 131), (133, 135), (137, 255)), False, (0,)),
         ]
         for addresses in (((0, IPV6_BEGINS - 1),), ((IPV6_BEGINS, end),)):
@@ -124,16 +123,16 @@ class Space:
 
     def _sensible(self, box: Box) -> Box | None:
         """Add the consequences between names; None for impossible boxes."""
-        said = dict(box)
+        words = dict(box)
         for (what, name), values in box.items():
             if what == "name" and values == YES:
                 for wider in self._patterns:
                     if covers(wider, name):
-                        common = meet(said, {("name", wider): YES})
+                        common = meet(words, {("name", wider): YES})
                         if common is None:
                             return None
-                        said = dict(common)
-        return said
+                        words = dict(common)
+        return words
 
     def flag(self, what: str, which: str) -> Box:
         """A yes-or-no property about which nothing else is known."""
@@ -166,7 +165,7 @@ class Space:
 
     def when(self, schedule: str) -> Box:
         """While a schedule holds."""
-        names = [one.name for one in self._exact]
+        names = [name.name for name in self._exact]
         if schedule not in names:
             return self.flag("when", schedule)
         index = names.index(schedule)
@@ -185,10 +184,10 @@ def moments(schedules: list[Schedule]) -> set[tuple[bool, ...]]:
     if (end - begin).days > MOST_DAYS:
         raise TooInvolvedError
     minutes = sorted({0, *(minute % 1440 for w in windows for minute in (w.begin, w.end))})
-    found: set[tuple[bool, ...]] = set()
+    combinations: set[tuple[bool, ...]] = set()
     for day in range(-8, (end - begin).days + 9):  # a week before and after, in which no date is named
         midnight = datetime.combine(begin + timedelta(days=day), datetime.min.time())
         for minute in minutes:
             moment = midnight + timedelta(minutes=minute)
-            found.add(tuple(schedule.holds(moment) for schedule in schedules))
-    return found
+            combinations.add(tuple(schedule.holds(moment) for schedule in schedules))
+    return combinations

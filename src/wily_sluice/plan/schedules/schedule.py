@@ -1,4 +1,6 @@
-"""Schedules in the site's local time.
+"""Schedules of rules and limiters, also from iCalendar files (RFC 5545) with their recurrence.
+
+Schedules in the site's local time.
 
 A schedule is a list of windows, `mon-fri 08:00-18:30`, `sat sun 10:00-12:00`, `22:00-06:00` (past midnight, every day),
 `2027-12-24`, `2027-12-24 to 2028-01-02 18:00-20:00`; exceptions, `not 2027-12-25`; a first and a last day, `from
@@ -12,10 +14,76 @@ begins; an exception excludes its own date, from midnight to midnight.
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from typing import Protocol
+from zoneinfo import ZoneInfo
 
-from wily_sluice.units import quoted
+from wily_sluice.plan.file.source import Source
+from wily_sluice.units import format_size, quoted
+
+MOST_BYTES = 4_000_000
+
+
+def _words(error: Exception) -> str:
+    """A library's description of a problem, but not of its own internals."""
+    return str(error) if isinstance(error, ValueError) else "one of its entries cannot be read"
+
+
+class CalendarFile:
+    """A calendar that has been read. ValueError when the file is none, OSError when it cannot be read.
+
+    What cannot be computed is refused when the file is read; a later day that fails has no events. Days are worked
+    out when they are first asked for. An event of a whole day lasts from midnight to midnight
+    of the site's time zone; one without a time zone is in the site's.
+    """
+
+    def __init__(self, source: Source, zone: ZoneInfo) -> None:
+        # These take a while to load, and most plans have no calendar.
+        import icalendar
+        import recurring_ical_events
+
+        self._zone = zone
+        name = source.last_name
+        content = source.read(MOST_BYTES + 1)
+        if len(content) > MOST_BYTES:
+            raise ValueError(f"{name} is larger than {format_size(MOST_BYTES)}, which no calendar may be")
+        try:
+            calendar = icalendar.Calendar.from_ical(content)
+            self._events = recurring_ical_events.of(calendar)
+        except Exception as error:  # the library raises many kinds for what a file may hold
+            raise ValueError(f"{name} is not an iCalendar file: {_words(error)}") from None
+        self._days: dict[date, list[tuple[datetime, datetime]]] = {}
+        try:
+            self._work_out(date(2027, 1, 1))
+        except Exception as error:
+            raise ValueError(f"{name}: {_words(error)}") from None
+
+    def _moment(self, value: date | datetime) -> datetime:
+        if not isinstance(value, datetime):
+            value = datetime.combine(value, time.min)
+        return value.replace(tzinfo=self._zone) if value.tzinfo is None else value
+
+    def _on(self, day: date) -> list[tuple[datetime, datetime]]:
+        windows = self._days.get(day)
+        if windows is None:
+            if len(self._days) > 400:
+                self._days.clear()
+            try:
+                windows = self._work_out(day)
+            except Exception:  # a gate that shapes must not end for a line of a calendar
+                windows = []
+            self._days[day] = windows
+        return windows
+
+    def _work_out(self, day: date) -> list[tuple[datetime, datetime]]:
+        events = self._events.between(day - timedelta(days=1), day + timedelta(days=2))
+        return [(self._moment(event.start), self._moment(event.end)) for event in events]
+
+    def covers(self, moment: datetime) -> bool:
+        """Whether an event goes on at this moment."""
+        instant = moment.astimezone(UTC)
+        return any(begin.astimezone(UTC) <= instant < end.astimezone(UTC) for begin, end in self._on(moment.date()))
+
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 _DAY_NAMES = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
@@ -212,11 +280,11 @@ def spans(schedule: Schedule, begin: datetime, end: datetime) -> Iterator[tuple[
 def overlaps(schedule: Schedule) -> list[tuple[str, str]]:
     """Pairs of windows, as the plan says them, that both cover some quarter of an hour of a week, or of their dates."""
     pairs = []
-    for index, one in enumerate(schedule.windows):
+    for index, window in enumerate(schedule.windows):
         for other in schedule.windows[:index]:
-            first = one.first or other.first or date(2024, 1, 1)  # a Monday
+            first = window.first or other.first or date(2024, 1, 1)  # a Monday
             begin = datetime(first.year, first.month, first.day)
             quarters = (begin + timedelta(minutes=15 * quarter) for quarter in range(7 * 96))
-            if any(one.covers(moment) and other.covers(moment) for moment in quarters):
-                pairs.append((other.words, one.words))
+            if any(window.covers(moment) and other.covers(moment) for moment in quarters):
+                pairs.append((other.words, window.words))
     return pairs

@@ -11,16 +11,18 @@ from wily_sluice.engine.framing import LARGEST_PACKET, Framing
 from wily_sluice.plan.edit.text import flow
 from wily_sluice.plan.file.framings import parse_stack
 from wily_sluice.plan.model import UNMEASURED
-from wily_sluice.plan.start.answers import AnswersEntry, LineAnswer
-from wily_sluice.plan.start.kinds import LINE_KINDS, LineKind
-from wily_sluice.plan.start.ranking import (
+from wily_sluice.plan.start.answers import (
     ACKS_PRIORITY,
     BASE,
     BASE_CAP,
     GUESTS,
     GUESTS_PRIORITY,
+    LINE_KINDS,
     PURPOSES,
     SHARES,
+    AnswersEntry,
+    LineAnswer,
+    LineKind,
     ranked,
 )
 from wily_sluice.units import DIRECTIONS, Direction, Rate, exact_rate, exact_share, format_rate, format_share
@@ -71,10 +73,10 @@ def shares(answers: AnswersEntry) -> dict[str, int]:
     They do if a queue's share of one direction is less than the acknowledgements of the other direction need when that
     queue fills it. On a full line, they would then slow it down.
     """
-    found = _shares(answers, 0)
-    least = min(GUESTS, *(part for name, part in found.items() if not PURPOSES[name].small))
+    shares = _shares(answers, 0)
+    least = min(GUESTS, *(part for name, part in shares.items() if not PURPOSES[name].small))
     if max(acks(answers, way) for way in DIRECTIONS) <= least:
-        return found
+        return shares
     apart = max(acks(answers, way) for way in DIRECTIONS)
     return _shares(answers, apart) | {"acks": apart}
 
@@ -82,14 +84,14 @@ def shares(answers: AnswersEntry) -> dict[str, int]:
 def _shares(answers: AnswersEntry, apart: int) -> dict[str, int]:
     left = 100 - BASE - GUESTS - apart
     slowest = min(usable(line, way) for line in answers.uplinks.values() for way in DIRECTIONS)
-    found = {}
+    shares = {}
     for name, share in zip(ranked(answers.first), SHARES, strict=True):
         least = ceil(100 * CALLS * CALL / slowest) if name == "calls" else 1
-        found[name] = min(max(least, share * left // sum(SHARES)), left // 2)
-    while sum(found.values()) > left:  # calls took more than their place gives: the others give it
-        largest = max((name for name in found if name != "calls"), key=lambda name: found[name])
-        found[largest] -= 1
-    return found
+        shares[name] = min(max(least, share * left // sum(SHARES)), left // 2)
+    while sum(shares.values()) > left:  # calls took more than their place gives: the others give it
+        largest = max((name for name in shares if name != "calls"), key=lambda name: shares[name])
+        shares[largest] -= 1
+    return shares
 
 
 def write_plan(answers: AnswersEntry) -> str:
@@ -138,8 +140,8 @@ def _lines(answers: AnswersEntry) -> Iterator[str]:
                 words = "sluice: allow measured-as-advertised it was measured"
             yield _noted(f"    {way}: {exact_rate(rate)}", f"{words}; {exact_rate(usable(line, way))} is usable")
         if line.advertised is not None:
-            said = {way: exact_rate(sold) for way in DIRECTIONS if (sold := line.advertised.of(way)) is not None}
-            yield f"    advertised: {flow(said)}"
+            rates = {way: exact_rate(sold) for way in DIRECTIONS if (sold := line.advertised.of(way)) is not None}
+            yield f"    advertised: {flow(rates)}"
         headroom = f"{kind.up}%" if kind.up == kind.down else f"{{up: {kind.up}%, down: {kind.down}%}}"
         yield _noted(f"    headroom: {headroom}", kind.why)
         yield _noted(f"    framing: {kind.framing}", "the per-packet overhead of the line")
@@ -177,9 +179,14 @@ def _hold_back(answers: AnswersEntry) -> Iterator[str]:
     yield "limiters:"
     when = {"when": "held-back"} if answers.when else {}
     if answers.guests is not None:
-        one = answers.guests
-        rates: dict[str, Any] = {way: getattr(one, way) for way in DIRECTIONS}
-        words = {"local": one.network, "per": "host", **{way: exact_rate(rate) for way, rate in rates.items()}, **when}
+        guests = answers.guests
+        rates: dict[str, Any] = {way: getattr(guests, way) for way in DIRECTIONS}
+        words = {
+            "local": guests.network,
+            "per": "host",
+            **{way: exact_rate(rate) for way, rate in rates.items()},
+            **when,
+        }
         filling = min(-(-usable(line, way) // rates[way]) for line in answers.uplinks.values() for way in DIRECTIONS)
         if 1 < filling <= FEW:
             yield "  # A few guests could fill the line, so the limit applies only while others need it."
@@ -229,16 +236,16 @@ def _tree(answers: AnswersEntry) -> Iterator[str]:
         yield "      # Acknowledgements have their own queue, so that uploads do not slow downloads."
         yield f"      acks: {flow(words)}"
     for name in order:
-        one = PURPOSES[name]
+        purpose = PURPOSES[name]
         words = {"guarantee": f"{parts[name]}%"}
-        if one.small:
+        if purpose.small:
             words["priority"] = small.index(name) + 1
-            words["cap"] = one.cap
-        elif one.late != 5:
-            words["priority"] = one.late
+            words["cap"] = purpose.cap
+        elif purpose.late != 5:
+            words["priority"] = purpose.late
         if name == "downloads":
             words["default"] = True
-        if name == "downloads" or (answers.alike and not one.small):
+        if name == "downloads" or (answers.alike and not purpose.small):
             words["fair-by"] = "host"
         text = _promise(answers, parts[name])
         if name == "calls":
@@ -281,8 +288,8 @@ def _rules(answers: AnswersEntry) -> Iterator[str]:
         yield rule({"name": "Guests", "network": answers.guests.network, "queue": "guests"})
     # What a name or a protocol tells comes before what only behaviour tells.
     for name in ("calls", "meetings", "streaming", "swarms", "work", "play", "updates"):
-        one = PURPOSES[name]
-        services = one.services[0] if len(one.services) == 1 else list(one.services)
-        yield rule({"name": one.words.partition(":")[0].capitalize(), "service": services, "queue": name})
+        purpose = PURPOSES[name]
+        services = purpose.services[0] if len(purpose.services) == 1 else list(purpose.services)
+        yield rule({"name": purpose.words.partition(":")[0].capitalize(), "service": services, "queue": name})
     yield rule({"name": "Long downloads", "service": "web", "moved": "over 20 MB", "queue": "downloads"})
     yield rule({"name": "Pages", "service": "web", "queue": "web"})

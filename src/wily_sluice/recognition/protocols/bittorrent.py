@@ -5,8 +5,7 @@ Encrypted peer connections (message stream encryption) look like random bytes an
 
 import re
 
-from wily_sluice.recognition.opening import Datagram, Opening
-from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
+from wily_sluice.recognition.opening import WAIT, Answer, Datagram, Opening, Verdict
 
 HANDSHAKE = b"\x13BitTorrent protocol"
 _QUERY = re.compile(rb"d(2:ip\d{1,2}:.{6,18}?)?1:[arev]", re.DOTALL)

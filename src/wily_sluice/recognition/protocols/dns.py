@@ -5,9 +5,8 @@ Every address in an answer belongs to the name in the question, through any alia
 
 from typing import NamedTuple
 
-from wily_sluice.recognition.opening import Opening
-from wily_sluice.recognition.protocols.client_hello import host_name
-from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
+from wily_sluice.recognition.opening import WAIT, Answer, Opening, Verdict
+from wily_sluice.recognition.protocols.tls import host_name
 from wily_sluice.units import SECOND, Nanoseconds
 
 PORT = 53
@@ -94,13 +93,13 @@ def look_udp(opening: Opening) -> Answer:
     on_port = PORT in (opening.parties.local_port, opening.parties.remote_port)
     asked: dict[bytes, bool] = {}
     for datagram in opening.datagrams:
-        told = parse(datagram.payload)
-        if told is None:
+        answer = parse(datagram.payload)
+        if answer is None:
             return None
         if on_port:
-            return Verdict("dns", f"a question for {told.name}" if told.name else "a question of DNS")
-        if told.answers and asked.get(datagram.payload[:2]) == (not datagram.up):
-            return Verdict("dns", f"a question for {told.name} and its answer")
+            return Verdict("dns", f"a question for {answer.name}" if answer.name else "a question of DNS")
+        if answer.answers and asked.get(datagram.payload[:2]) == (not datagram.up):
+            return Verdict("dns", f"a question for {answer.name} and its answer")
         asked[datagram.payload[:2]] = datagram.up
     return WAIT if len(opening.datagrams) < 4 else None
 
@@ -110,7 +109,7 @@ def look_tcp(opening: Opening) -> Answer:
     and its answer on another.
     """
     on_port = PORT in (opening.parties.local_port, opening.parties.remote_port)
-    told: dict[bytes, bool] = {}
+    seen: dict[bytes, bool] = {}
     waits = False
     for data in opening.streams:
         size = 2 + int.from_bytes(data[:2])
@@ -120,7 +119,7 @@ def look_tcp(opening: Opening) -> Answer:
         message = parse(data[2:size]) if 14 < size <= len(data) else None
         if message is None:
             return None
-        if on_port or told.get(data[2:4]) == (not message.answers):
+        if on_port or seen.get(data[2:4]) == (not message.answers):
             return Verdict("dns", f"a question for {message.name or 'a service'}, over TCP")
-        told[data[2:4]] = message.answers
+        seen[data[2:4]] = message.answers
     return WAIT if waits else None

@@ -11,9 +11,8 @@ from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.hkdf import HKDFExpand
 
-from wily_sluice.recognition.opening import Opening
-from wily_sluice.recognition.protocols.client_hello import parse_hello
-from wily_sluice.recognition.verdict import WAIT, Answer, Verdict
+from wily_sluice.recognition.opening import WAIT, Answer, Opening, Verdict
+from wily_sluice.recognition.protocols.tls import parse_hello
 
 # The version's salt, the bits of an Initial's type, and what the labels of its keys begin with.
 VERSIONS: dict[bytes, tuple[bytes, int, bytes]] = {

@@ -21,10 +21,10 @@ from pathlib import Path
 from typing import Any
 
 from wily_sluice.forecast.prove.bench import part_of
-from wily_sluice.forecast.prove.setting import TREES, Part
-from wily_sluice.gate.counters import CounterRow
+from wily_sluice.forecast.prove.proof import TREES, Part
 from wily_sluice.gate.gate import Gate, time_in
 from wily_sluice.gate.look import look_at
+from wily_sluice.gate.observers import CounterRow
 from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, Nanoseconds
@@ -61,21 +61,21 @@ class Orders:
         gate = self.gate
         assert gate is not None
         if "look" in order:
-            told: dict[str, list[str]] = {"up": [], "down": []}
+            by_direction: dict[str, list[str]] = {"up": [], "down": []}
             for key in order["look"]:
                 look = look_at(gate.engine, bytes.fromhex(key))
                 going = look.going if look is not None else ()
-                queues = {one.direction: one.queue for one in going if one.uplink == order["uplink"]}
+                queues = {step.direction: step.queue for step in going if step.uplink == order["uplink"]}
                 for way in DIRECTIONS:
-                    told[way].append(queues.get(way, ""))
-            _answer(told)
+                    by_direction[way].append(queues.get(way, ""))
+            _answer(by_direction)
             return
         if "lead" in order:
             lines = []
             for key in order["lead"]:
                 look = look_at(gate.engine, bytes.fromhex(key))
                 going = look.going if look is not None else ()
-                lines.append(next((one.uplink for one in going if one.direction == "up"), ""))
+                lines.append(next((step.uplink for step in going if step.direction == "up"), ""))
             _answer({"lines": lines})
             return
         if "down" in order:
@@ -88,7 +88,7 @@ class Orders:
         self._moment = datetime.fromisoformat(order["moment"]) if order["moment"] else None
         plan = part_of(self._plan, Part(*order["part"]))
         if order["spent"]:
-            plan = replace(plan, limiters=tuple(replace(one, quota_from=0.0) for one in plan.limiters))
+            plan = replace(plan, limiters=tuple(replace(limiter, quota_from=0.0) for limiter in plan.limiters))
         gate.offer(lambda: plan, lambda trouble: _answer({"trouble": trouble}))
 
     def ready(self) -> None:
@@ -109,8 +109,8 @@ class Orders:
         print(event, level, about, file=sys.stderr, flush=True)
 
 
-def _answer(told: dict[str, Any]) -> None:
-    print(json.dumps(told), flush=True)
+def _answer(answer: dict[str, Any]) -> None:
+    print(json.dumps(answer), flush=True)
 
 
 def main(plan_file: str) -> None:

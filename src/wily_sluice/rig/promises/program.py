@@ -47,8 +47,8 @@ class Program:
         return self.answer()
 
     def _trouble(self) -> str:
-        said = self._log.read_text(errors="replace").strip().splitlines()
-        return f"a program of the rig ended: {said[-1] if said else 'it said nothing'}"
+        lines = self._log.read_text(errors="replace").strip().splitlines()
+        return f"a program of the rig ended: {lines[-1] if lines else 'it said nothing'}"
 
     def kill(self) -> None:
         """As a crash would."""

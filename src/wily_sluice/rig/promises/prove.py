@@ -1,13 +1,21 @@
-"""All promises of a plan on real packets, with the lab's results."""
+"""All promises of a plan on real packets."""
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
 from wily_sluice.forecast.prove.bench import Bench
-from wily_sluice.forecast.prove.proof import Judged, Promise, Proof, figure, try_in
-from wily_sluice.forecast.prove.setting import TREES, Flood, World
-from wily_sluice.rig.promises.tried import Listener, Tried
+from wily_sluice.forecast.prove.proof import (
+    TREES,
+    Flood,
+    Judged,
+    Promise,
+    Proof,
+    World,
+    figure,
+    try_in,
+)
+from wily_sluice.rig.promises.recorded import Listener, Tried
 from wily_sluice.rig.promises.world import RigWorld, rig_world
 from wily_sluice.units import format_rate
 
@@ -31,8 +39,8 @@ def prove_on_rig(
     flooded = {**listener.asked, _to_fail(bench): None}
     with rig_world(bench, plan_file, flooded, program) as world:
         tried = Tried(world.try_all(listener.asked, tell))
-        found = [_tried(tried, promise, proof) for promise, proof in zip(promises, lab, strict=True)]
-        broken = [number for number, proof in enumerate(found) if proof.verdict == "broken"]
+        proofs = [_tried(tried, promise, proof) for promise, proof in zip(promises, lab, strict=True)]
+        broken = [number for number, proof in enumerate(proofs) if proof.verdict == "broken"]
         if broken:  # by the plan, or by a moment in which this machine did something else
             again = Listener(bench)
             for number in broken:
@@ -40,11 +48,11 @@ def prove_on_rig(
             tell(f"trying {len(broken)} again …")
             tried = Tried(world.try_all(again.asked, tell))
             for number in broken:
-                found[number] = _tried(tried, promises[number], lab[number])
+                proofs[number] = _tried(tried, promises[number], lab[number])
         if failing:
             tell("killing the gate …")
-            found.append(_fails_open(bench, world))
-    return lab, found
+            proofs.append(_fails_open(bench, world))
+    return lab, proofs
 
 
 def _tried(world: World, promise: Promise, lab: Proof) -> Proof:
@@ -52,8 +60,8 @@ def _tried(world: World, promise: Promise, lab: Proof) -> Proof:
     if lab.verdict == "not tried":
         return lab
     known = lab.why if lab.verdict == "proves nothing" else ""
-    found = try_in(world, replace(promise, control=lambda: known))
-    return replace(found, tolerance="2 ms") if promise.proof.kind == "delay" else found
+    proof = try_in(world, replace(promise, control=lambda: known))
+    return replace(proof, tolerance="2 ms") if promise.proof.kind == "delay" else proof
 
 
 def _to_fail(bench: Bench) -> Flood:

@@ -1,4 +1,6 @@
-"""Traffic of one namespace of a rig, on orders: `python -m wily_sluice.rig.promises.traffic_program`.
+"""The program that sends and receives the traffic of tests.
+
+Traffic of one namespace of a rig, on orders: `python -m wily_sluice.rig.promises.traffic_program`.
 
 Orders arrive on standard input, as lines of JSON; each is answered with a line. An *end* is one side of a conversation:
 `[PROTOCOL, ADDRESS, PORT]`, with PROTOCOL `tcp` or `udp`. For the far end:
@@ -26,14 +28,76 @@ import hmac
 import json
 import select
 import socket
+import ssl
+import struct
 import sys
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from threading import Thread
-from typing import Any
+from typing import Any, Final
 
+from wily_sluice.engine.classify.header import TCP, UDP
+from wily_sluice.engine.classify.service import Known
 from wily_sluice.gate.kernel.echo import request
 from wily_sluice.gauge.floods import ECHOES, FLOODS, OPENS, Sending, Span, family, flood_and_count, udp
+
+PACKETS = 12  # of RTP: more than it takes to be certain
+
+
+def client_hello(name: str) -> bytes:
+    """A ClientHello that asks for a server of this name (RFC 8446 §4.1.2, RFC 6066 §3)."""
+    context = ssl.create_default_context()
+    taken, out = ssl.MemoryBIO(), ssl.MemoryBIO()
+    connection = context.wrap_bio(taken, out, server_hostname=name)
+    try:
+        connection.do_handshake()
+    except ssl.SSLWantReadError:
+        return out.read()
+    raise AssertionError("a handshake that needs no answer")
+
+
+def _rtp() -> list[bytes]:
+    """20 ms of sound in each (RFC 3550 §5.1), of payload type 0."""
+    heads = (struct.pack(">BBHII", 0x80, 0, 1000 + n, 160 * n, 0x53616C74) for n in range(PACKETS))
+    return [head + bytes(160) for head in heads]
+
+
+_SIP = (
+    b"OPTIONS sip:desk@saltmarsh.example SIP/2.0\r\nVia: SIP/2.0/UDP 192.0.2.1;branch=z9hG4bK1\r\n"
+    b"From: <sip:a@saltmarsh.example>;tag=1\r\nTo: <sip:desk@saltmarsh.example>\r\nCall-ID: 1@192.0.2.1\r\n"
+    b"CSeq: 1 OPTIONS\r\nContent-Length: 0\r\n\r\n"
+)
+_STUN = bytes.fromhex("00010000 2112a442") + bytes(range(12))
+OPENINGS: Final[dict[tuple[str, int], Callable[[], list[bytes]]]] = {
+    ("tls", TCP): lambda: [client_hello("saltmarsh.example")],
+    ("http", TCP): lambda: [b"GET / HTTP/1.1\r\nHost: saltmarsh.example\r\n\r\n"],
+    ("sip", TCP): lambda: [_SIP],
+    ("sip", UDP): lambda: [_SIP],
+    ("rtp", UDP): _rtp,
+    ("stun", UDP): lambda: [_STUN],
+    ("stun", TCP): lambda: [_STUN],
+    ("ssh", TCP): lambda: [b"SSH-2.0-saltmarsh\r\n"],
+    ("rfb", TCP): lambda: [b"RFB 003.008\n"],
+    ("rtsp", TCP): lambda: [b"OPTIONS rtsp://saltmarsh.example/door RTSP/1.0\r\nCSeq: 1\r\n\r\n"],
+    ("smtp", TCP): lambda: [b"EHLO saltmarsh.example\r\n"],
+    ("imap", TCP): lambda: [b"a1 CAPABILITY\r\n"],
+    ("pop3", TCP): lambda: [b"CAPA\r\n"],
+    ("bittorrent", TCP): lambda: [b"\x13BitTorrent protocol" + bytes(48)],
+    ("bittorrent", UDP): lambda: [bytes.fromhex("0000041727101980000000000000abcd")],
+}
+
+
+def opening(known: Known, protocol: int) -> list[bytes] | None:
+    """What to send for so much to become known; None where there is no way for it here."""
+    if known.names:
+        plain = "*" not in known.names[0] and known.seen in ("", "tls") and protocol == TCP
+        return [client_hello(known.names[0])] if plain else None
+    if not known.seen:
+        return [b"." * 64]
+    made = OPENINGS.get((known.seen, protocol))
+    return made() if made is not None else None
+
 
 WISH = b"\x01so many bytes\x00"
 PATIENCE = 6.0  # seconds for one conversation
@@ -105,42 +169,42 @@ def _serve(connection: socket.socket) -> None:
                 give -= connection.send(block[:give])
 
 
-def converse(one: dict[str, Any], held: list[socket.socket]) -> None:
+def converse(order: dict[str, Any], held: list[socket.socket]) -> None:
     """Hold one conversation, so that a gate knows it: send its first data, and receive the answers.
 
     `protocol` is an IP protocol number; `local`, `port`, `remote`, `remote_port`, `dscp`, `opening` (in hex), `take`:
     bytes to receive from the far end; `steady`: seconds of small packets in both directions.
     """
-    kind = {6: socket.SOCK_STREAM, 17: socket.SOCK_DGRAM}.get(one["protocol"], socket.SOCK_RAW)
-    end = socket.socket(family(one["local"]), kind, one["protocol"])
+    kind = {6: socket.SOCK_STREAM, 17: socket.SOCK_DGRAM}.get(order["protocol"], socket.SOCK_RAW)
+    end = socket.socket(family(order["local"]), kind, order["protocol"])
     held.append(end)
     end.settimeout(PATIENCE)
     end.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     if end.family == socket.AF_INET:
-        end.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, one["dscp"] << 2)
+        end.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, order["dscp"] << 2)
     else:
-        end.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, one["dscp"] << 2)
+        end.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, order["dscp"] << 2)
     raw = kind == socket.SOCK_RAW
-    end.bind((one["local"], 0 if raw else one["port"]))
-    end.connect((one["remote"], 0 if raw else one["remote_port"]))
+    end.bind((order["local"], 0 if raw else order["port"]))
+    end.connect((order["remote"], 0 if raw else order["remote_port"]))
     begun = time.monotonic()
     packets = (
-        [request(socket.AddressFamily(end.family), one["identifier"], 1)]
-        if one["protocol"] in (1, 58)
-        else [bytes.fromhex(text) for text in one["opening"]]
+        [request(socket.AddressFamily(end.family), order["identifier"], 1)]
+        if order["protocol"] in (1, 58)
+        else [bytes.fromhex(text) for text in order["opening"]]
     )
     for packet in packets:
         end.send(packet)
         time.sleep(0.02)
-    if kind != socket.SOCK_RAW or one["protocol"] in (1, 58):
+    if kind != socket.SOCK_RAW or order["protocol"] in (1, 58):
         end.settimeout(1.0)
         end.recv(CHUNK)
-    if one["take"]:
-        end.send(WISH + one["take"].to_bytes(8))
+    if order["take"]:
+        end.send(WISH + order["take"].to_bytes(8))
     taken = 0
-    while taken < one["take"] and time.monotonic() - begun < PATIENCE:
+    while taken < order["take"] and time.monotonic() - begun < PATIENCE:
         taken += len(end.recv(CHUNK))
-    while time.monotonic() - begun < one["steady"]:
+    while time.monotonic() - begun < order["steady"]:
         end.send(ECHOES + bytes(120))
         time.sleep(0.02)
 
@@ -150,9 +214,9 @@ def hold(conversations: list[dict[str, Any]]) -> list[str]:
     held: list[socket.socket] = []
     troubles = [""] * len(conversations)
 
-    def attempt(index: int, one: dict[str, Any]) -> None:
+    def attempt(index: int, order: dict[str, Any]) -> None:
         try:
-            converse(one, held)
+            converse(order, held)
         except OSError as error:
             troubles[index] = str(error)
 
@@ -190,15 +254,15 @@ def main() -> None:
                 calls[index] = end, (remote, remote_port)
             answer = len(calls)
         elif "converse" in order:
-            for one in _HELD:
-                one.close()
+            for held in _HELD:
+                held.close()
             _HELD.clear()
             answer = hold(order["converse"])
         else:
             to, asked = far.callers or calls, order["flood"]
             span = Span(asked["begin"], asked["from"], asked["until"], asked.get("stamped", True))
             ends = far.datagrams or [end for end, _ in calls.values()]
-            answer = flood_and_count(ends, [Sending(*one) for one in asked["send"]], to, span)
+            answer = flood_and_count(ends, [Sending(*sending) for sending in asked["send"]], to, span)
         print(json.dumps({"answer": answer}), flush=True)
 
 

@@ -10,18 +10,18 @@ from pathlib import Path
 from typing import Any
 
 from wily_sluice.engine.classify.header import TCP, UDP, Parties, key_of
-from wily_sluice.engine.conversations.behaviour import BULK
-from wily_sluice.engine.conversations.strangers import GATEWAY
+from wily_sluice.engine.classify.neighbours import GATEWAY
+from wily_sluice.engine.conversations.watch import BULK
 from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import LOCAL_PORT
-from wily_sluice.forecast.prove.setting import RULES, Came, CannotTry, Flood, Led, Part, Where
-from wily_sluice.gate.kernel.command import run
+from wily_sluice.forecast.prove.proof import RULES, Came, CannotTry, Flood, Led, Part, Where
+from wily_sluice.gate.kernel.process import run
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.layout import Layout
-from wily_sluice.rig.promises.openings import opening
 from wily_sluice.rig.promises.program import PATIENCE, Program
-from wily_sluice.rig.promises.tried import Asked
+from wily_sluice.rig.promises.recorded import Asked
+from wily_sluice.rig.promises.traffic_program import opening
 from wily_sluice.rig.rig import Rig
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate
 
@@ -56,22 +56,24 @@ class RigWorld:
 
     def try_all(self, asked: Iterable[Asked], tell: Callable[[str], None]) -> dict[Asked, Any]:
         """The result of each."""
-        found: dict[Asked, Any] = {}
+        answers: dict[Asked, Any] = {}
         asked = list(asked)
-        led = [one for one in asked if isinstance(one, Led)]
-        for (part, moment, spent, uplink), group in _grouped(one for one in asked if not isinstance(one, Led)).items():
+        led = [question for question in asked if isinstance(question, Led)]
+        for (part, moment, spent, uplink), group in _grouped(
+            question for question in asked if not isinstance(question, Led)
+        ).items():
             self._change(part, moment, spent)
             self._route(uplink)
-            wheres = [one for one in group if isinstance(one, Where)]
+            wheres = [question for question in group if isinstance(question, Where)]
             if wheres:
                 tell(f"{uplink}: {len(wheres)} conversations …")
-                found.update(self._held(wheres))
-            for pair in _paired([one for one in group if isinstance(one, Flood)]):
-                tell(f"{uplink}: {part.name or part.kind}, {' and '.join(one.way for one in pair)} …")
-                found.update(self._flooded(pair))
-        for down in sorted({one.down for one in led}, key=sorted):
-            found.update(self._led(down, [one for one in led if one.down == down], tell))
-        return found
+                answers.update(self._held(wheres))
+            for pair in _paired([question for question in group if isinstance(question, Flood)]):
+                tell(f"{uplink}: {part.name or part.kind}, {' and '.join(flood.way for flood in pair)} …")
+                answers.update(self._flooded(pair))
+        for down in sorted({led_there.down for led_there in led}, key=sorted):
+            answers.update(self._led(down, [led_there for led_there in led if led_there.down == down], tell))
+        return answers
 
     def bypassed(self, flood: Flood, rate: Rate) -> float:
         """The rate in bit/s of a flood's one stream after the gate is killed; the last that can be tried."""
@@ -99,7 +101,7 @@ class RigWorld:
         """Send everything over this uplink."""
         if uplink == self._uplink:
             return
-        index = next(index for index, one in enumerate(self._layout.plan.uplinks) if one.name == uplink)
+        index = next(index for index, each in enumerate(self._layout.plan.uplinks) if each.name == uplink)
         via4, via6 = self._layout.line_addresses(index)
         lines = [f"route replace {half} via {via4}" for half in ("0.0.0.0/1", "128.0.0.0/1")]
         lines.append(f"route replace 2000::/3 via {via6}")
@@ -135,10 +137,10 @@ class RigWorld:
         parties = [
             self._with_port(self._placed(stream.example.parties._replace(protocol=UDP))) for _, stream, _ in streams
         ]
-        nodes = [self._node(one.local) for one in parties]
+        nodes = [self._node(party.local) for party in parties]
         far = self._ends["far"]
-        listens = {(_text(one.remote), one.remote_port): None for one in parties}
-        far.ask({"listen": [["udp", *one] for one in listens]})
+        listens = {(_text(party.remote), party.remote_port): None for party in parties}
+        far.ask({"listen": [["udp", *address] for address in listens]})
         mine: dict[str, list[int]] = {node: [i for i, other in enumerate(nodes) if other == node] for node in nodes}
         for node, indices in mine.items():
             calls = [
@@ -161,13 +163,13 @@ class RigWorld:
         span = {"begin": begin, "from": begin + WARMUP, "until": begin + WARMUP + counted}
 
         def sent(way: Direction, indices: Sequence[int]) -> list[list[int]]:
-            found = []
+            results = []
             for i in indices:
                 asked, stream, rate = streams[i]
                 if asked.way == way:
                     cost = self._bench.uplinks[asked.uplink].framing.cost(stream.length)
-                    found.append([i, cost * BYTE_TIME // rate, stream.length])
-            return found
+                    results.append([i, cost * BYTE_TIME // rate, stream.length])
+            return results
 
         far.order({"flood": {"send": sent("down", range(len(streams))), **span}})
         for node, indices in mine.items():
@@ -183,7 +185,7 @@ class RigWorld:
             cost = self._bench.uplinks[asked.uplink].framing.cost(stream.length)
             packets, p95, p99 = came.get(i, (0, 0, 0))
             results[order[i]].append(Came(packets * cost * BYTE_TIME / counted, p95, p99))
-        return [tuple(one) for one in results]
+        return [tuple(result) for result in results]
 
     def _settle(self) -> None:
         """Wait until all earlier packets have arrived."""
@@ -207,7 +209,7 @@ class RigWorld:
         """With the gateway's address on the uplink in use, if the host is the gateway itself."""
         if parties.local not in GATEWAY.addresses:
             return parties
-        names = [one.name for one in self._layout.plan.uplinks]
+        names = [uplink.name for uplink in self._layout.plan.uplinks]
         index = names.index(self._uplink) if self._uplink else 0
         own = self._layout.own_addresses(index)[len(parties.local) == 16]
         return parties._replace(local=ip_address(own).packed)
@@ -234,9 +236,9 @@ class RigWorld:
         for name in down:
             self._rig.cut(name)
         self._wait_for(down, BACK_WITHIN if self._cut else FAILED_WITHIN)
-        for one in asked:
-            self._change(RULES, one.moment, False)
-            yield one, self._lines(one)
+        for question in asked:
+            self._change(RULES, question.moment, False)
+            yield question, self._lines(question)
         for name in down:
             self._rig.repair(name)
         for name in down:
@@ -247,14 +249,14 @@ class RigWorld:
         if {tunnel.name for tunnel in self._layout.plan.tunnels} & set(self._bench.lines(asked)):
             return CannotTry("it goes into a tunnel, and a rig has none")
         wheres = [Where(self._layout.plan.uplinks[0].name, asked.example.nth(number)) for number in range(asked.many)]
-        made = [self._made(one) for one in wheres]
+        made = [self._made(where) for where in wheres]
         keys = []
-        for one, order in zip(wheres, made, strict=True):
+        for where, order in zip(wheres, made, strict=True):
             if isinstance(order, CannotTry):
                 return order
             if order["protocol"] in KINDS:
                 self._ends["far"].ask({"listen": [[KINDS[order["protocol"]], order["remote"], order["remote_port"]]]})
-            parties = self._placed(one.example.parties)._replace(local_port=order["port"])
+            parties = self._placed(where.example.parties)._replace(local_port=order["port"])
             self._ends[self._node(parties.local)].ask({"converse": [order]})
             keys.append(key_of(parties).hex())
         return tuple(self._gate.ask({"lead": keys})["lines"])
@@ -331,8 +333,8 @@ class RigWorld:
             return CannotTry("it takes more bytes, or more time, than a rig gives to one conversation")
         self._ports += 1
         parties = self._with_port(self._placed(parties))
-        said = opening(example.known, parties.protocol)
-        if said is None:
+        data = opening(example.known, parties.protocol)
+        if data is None:
             return CannotTry(f"a rig has no way to speak {example.known.seen or example.known.names[0]}")
         if example.moved and parties.protocol != TCP:
             return CannotTry("a rig moves so much over TCP only")
@@ -345,7 +347,7 @@ class RigWorld:
             "remote_port": parties.remote_port,
             "identifier": self._ports,
             "dscp": example.dscps.bit_length() - 1,
-            "opening": [packet.hex() for packet in said],
+            "opening": [packet.hex() for packet in data],
             "take": max(example.moved, bulk),
             "steady": STEADY if example.shape == "interactive" else 0.0,
         }
@@ -358,17 +360,17 @@ def _text(packed: bytes) -> str:
 def _grouped(asked: Iterable[Flood | Where]) -> dict[tuple[Part, datetime | None, bool, str], list[Flood | Where]]:
     """Grouped by the orders to the gate, so that there are as few as possible."""
     groups: dict[tuple[Part, datetime | None, bool, str], list[Flood | Where]] = {}
-    for one in asked:
-        part, spent = (one.part, one.spent) if isinstance(one, Flood) else (RULES, False)
-        groups.setdefault((part, one.moment, spent, one.uplink), []).append(one)
+    for question in asked:
+        part, spent = (question.part, question.spent) if isinstance(question, Flood) else (RULES, False)
+        groups.setdefault((part, question.moment, spent, question.uplink), []).append(question)
     return groups
 
 
 def _paired(floods: Sequence[Flood]) -> Iterator[tuple[Flood, ...]]:
     """One of each direction at a time."""
-    ways = [[one for one in floods if one.way == way] for way in DIRECTIONS]
+    ways = [[flood for flood in floods if flood.way == way] for way in DIRECTIONS]
     for number in range(max(map(len, ways), default=0)):
-        yield tuple(one[number] for one in ways if number < len(one))
+        yield tuple(column[number] for column in ways if number < len(column))
 
 
 @contextmanager
@@ -401,8 +403,10 @@ def _add_addresses(layout: Layout, asked: Iterable[Asked]) -> None:
     """Give every host and remote that is needed its address."""
     examples = [
         example
-        for one in asked
-        for example in ([stream.example for stream in one.streams] if isinstance(one, Flood) else [one.example])
+        for question in asked
+        for example in (
+            [stream.example for stream in question.streams] if isinstance(question, Flood) else [question.example]
+        )
     ]
     far: dict[str, None] = {}
     lines: dict[str, dict[str, None]] = {}

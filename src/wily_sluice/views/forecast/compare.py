@@ -1,18 +1,16 @@
 """Two results side by side: a table, data, and a picture."""
 
 from collections.abc import Sequence
-from dataclasses import asdict
 from pathlib import Path
 from textwrap import fill
 from typing import Any
 
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
-from wily_sluice.comparing.differences import Difference
-from wily_sluice.comparing.quantities import Unit
+from wily_sluice.comparing import Difference, Unit
 from wily_sluice.units import format_rate, format_share, format_time
+from wily_sluice.views.text.columns import Column, cells_of, records_of, table_of
 from wily_sluice.views.text.console import fits, print_line
 
 MISSING = "–"
@@ -31,70 +29,64 @@ def figure(value: float | None, unit: Unit) -> str:
     return format_share(round(value, 4)) if unit == "share" else f"{value:,.0f} a minute"
 
 
-def _change(one: Difference) -> str:
-    if one.a is None or one.b is None:
-        return "only in B" if one.a is None else "only in A"
-    if one.quantity.unit == "share":
-        return f"{(one.b - one.a) * 100:+.1f} points" if one.b != one.a else ""
-    if not one.a:
-        return "" if one.b == one.a else "from nothing"
-    return f"{one.b / one.a - 1:+.1%}" if abs(one.b / one.a - 1) >= 0.0005 else ""
+def _change(difference: Difference) -> str:
+    if difference.a is None or difference.b is None:
+        return "only in B" if difference.a is None else "only in A"
+    if difference.quantity.unit == "share":
+        return f"{(difference.b - difference.a) * 100:+.1f} points" if difference.b != difference.a else ""
+    if not difference.a:
+        return "" if difference.b == difference.a else "from nothing"
+    return f"{difference.b / difference.a - 1:+.1%}" if abs(difference.b / difference.a - 1) >= 0.0005 else ""
 
 
-def _verdict(one: Difference) -> Text:
-    if one.a is None or one.b is None:
+def _verdict(difference: Difference) -> Text:
+    if difference.a is None or difference.b is None:
         return Text("")
-    if not one.beyond:
-        return Text("the same" if one.low is None else "within the noise", "dim")
-    if one.better is None:
-        return Text("more" if one.b > one.a else "less", "bold")
-    return Text("better", "green") if one.better else Text("worse", "yellow")
+    if not difference.beyond:
+        return Text("the same" if difference.low is None else "within the noise", "dim")
+    if difference.better is None:
+        return Text("more" if difference.b > difference.a else "less", "bold")
+    return Text("better", "green") if difference.better else Text("worse", "yellow")
 
 
-def print_differences(screen: Console, names: tuple[str, str], found: Sequence[Difference], every: bool) -> None:
+COLUMNS: tuple[Column[Difference], ...] = (
+    Column(lambda difference: difference.quantity.name, "name", ""),
+    Column(lambda difference: difference.quantity.unit, "unit"),
+    Column(lambda difference: difference.a, "a", "A", lambda own: figure(own.a, own.quantity.unit), right=True),
+    Column(lambda difference: difference.b, "b", "B", lambda own: figure(own.b, own.quantity.unit), right=True),
+    Column(lambda difference: difference.low, "low"),
+    Column(lambda difference: difference.high, "high"),
+    Column(lambda difference: difference.beyond, "beyond", "B beside A", _change, right=True),
+    Column(lambda difference: difference.better, "better", "", _verdict),
+)
+
+
+def print_differences(screen: Console, names: tuple[str, str], differences: Sequence[Difference], every: bool) -> None:
     """One row per figure; equal figures only on request."""
-    shown = [one for one in found if every or one.beyond]
+    rows = [difference for difference in differences if every or difference.beyond]
     print_line(screen, f"A: {names[0]}")
     print_line(screen, f"B: {names[1]}")
     screen.print()
-    rows = [
-        (
-            one.quantity.name,
-            figure(one.a, one.quantity.unit),
-            figure(one.b, one.quantity.unit),
-            _change(one),
-            _verdict(one),
-        )
-        for one in shown
-    ]
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
-    for name in ("", "A", "B", "B beside A", ""):
-        table.add_column(name, no_wrap=True, justify="left" if not name else "right")
-    for row in rows:
-        table.add_row(*row)
+    table = table_of(COLUMNS, rows)
     if rows and fits(screen, table):
         screen.print(table)
     else:
-        for name, one, other, change, verdict in rows:
-            print_line(screen, f"{name}: {one} → {other} {change} {verdict.plain}".rstrip())
+        for row in rows:
+            name, before, other, change, verdict = map(str, cells_of(COLUMNS, row))
+            print_line(screen, f"{name}: {before} → {other} {change} {verdict}".rstrip())
     if rows:
         screen.print()
-    same = len(found) - sum(one.beyond for one in found)
-    changed = "1 figure differs" if len(found) - same == 1 else f"{len(found) - same} figures differ"
+    same = len(differences) - sum(difference.beyond for difference in differences)
+    changed = "1 figure differs" if len(differences) - same == 1 else f"{len(differences) - same} figures differ"
     print_line(screen, f"{changed}, {same} {'is' if same == 1 else 'are'} the same or within the noise")
 
 
-def differences_data(names: tuple[str, str], found: Sequence[Difference]) -> dict[str, Any]:
+def differences_data(names: tuple[str, str], differences: Sequence[Difference]) -> dict[str, Any]:
     """For JSON, without the samples."""
-    rows = []
-    for one in found:
-        data = asdict(one)
-        quantity = data.pop("quantity")
-        rows.append({"name": quantity["name"], "unit": quantity["unit"], **data})
-    return {"a": names[0], "b": names[1], "differences": rows}
+    return {"a": names[0], "b": names[1], "differences": records_of(COLUMNS, differences)}
 
 
-def draw_differences(names: tuple[str, str], found: Sequence[Difference], samples: Any, file: Path) -> None:
+def draw_differences(names: tuple[str, str], differences: Sequence[Difference], samples: Any, file: Path) -> None:
     """Rates side by side, and the distributions of delays; PNG or SVG by the suffix. OSError."""
     import numpy as np
     from matplotlib import rc_context
@@ -102,7 +94,11 @@ def draw_differences(names: tuple[str, str], found: Sequence[Difference], sample
     from matplotlib.figure import Figure
 
     style: Any = {"svg.fonttype": "none", "svg.hashsalt": "wily-sluice", "font.family": "DejaVu Sans", "font.size": 10}
-    rates = [one for one in found if one.quantity.unit == "bit/s" and (one.a or one.b)]
+    rates = [
+        difference
+        for difference in differences
+        if difference.quantity.unit == "bit/s" and (difference.a or difference.b)
+    ]
     spread = list(samples.items())[:MOST_PANELS]
     with rc_context(style):
         canvas = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="white", layout="constrained")
@@ -112,12 +108,12 @@ def draw_differences(names: tuple[str, str], found: Sequence[Difference], sample
         if rates:
             panel = canvas.add_subplot(grid[0, :])
             if len(rates) > MOST_BARS:
-                rates = [one for one in rates if one.beyond][:MOST_BARS]
+                rates = [rate for rate in rates if rate.beyond][:MOST_BARS]
             places = np.arange(len(rates))
             for side, (name, colour) in enumerate(zip("AB", COLOURS, strict=True)):
-                values = [(one.a if name == "A" else one.b) or 0.0 for one in rates]
+                values = [(rate.a if name == "A" else rate.b) or 0.0 for rate in rates]
                 panel.barh(places + (side - 0.5) * 0.4, [v / 1e6 for v in values], 0.38, color=colour, label=name)
-            panel.set_yticks(places, [one.quantity.name.removesuffix(": data") for one in rates], fontsize=9)
+            panel.set_yticks(places, [rate.quantity.name.removesuffix(": data") for rate in rates], fontsize=9)
             panel.invert_yaxis()
             panel.set_xlabel("Mbit/s")
             panel.legend(frameon=False)

@@ -7,12 +7,12 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from wily_sluice.forecast.lab.applications import Measured
 from wily_sluice.forecast.lab.flows import Outcome
-from wily_sluice.forecast.lab.measure import Measured
 from wily_sluice.forecast.lab.notes import Crowded, HeldBack, Note, Outranked, Unreached
 from wily_sluice.forecast.lab.run import Comparison
 from wily_sluice.units import MILLISECOND, SECOND, format_byte_rate, format_rate
-from wily_sluice.views.text.records import records_csv
+from wily_sluice.views.text.console import records_csv
 
 NARROW = 126  # columns; below this, only the figures that matter most
 LONG = SECOND  # of a silence that is told
@@ -107,7 +107,7 @@ def lab_sentences(comparison: Comparison) -> list[str]:
                 f"{silent.name} {WAYS[silent.way]}: silent for up to {silent.after / SECOND:.1f} s; "
                 f"without the plan for up to {silent.before / SECOND:.1f} s."
             )
-    sentences += [_note_words(one, comparison) for one in comparison.notes]
+    sentences += [_note_words(note, comparison) for note in comparison.notes]
     for uplink in comparison.unseen:
         sentences.append(
             f"{uplink}: the gate does not notice that it fails, since its link stays up and it has no `probe`."

@@ -12,16 +12,14 @@ from rich.table import Table
 from rich.text import Text
 
 from wily_sluice.engine.classify.header import Parties
-from wily_sluice.engine.conversations.strangers import GATEWAY
+from wily_sluice.engine.classify.neighbours import GATEWAY
 from wily_sluice.plan.file.traffic_words import PROTOCOLS, dscp_text, kinds_text
+from wily_sluice.plan.groups.members import host_names
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.named import host_names
-from wily_sluice.sorting.explain import UNKNOWN, Tried, Way
+from wily_sluice.sorting.explain import UNKNOWN, Answer, Tried, Way
 from wily_sluice.sorting.follow import CaptureSorting, Count, Decision, Followed
-from wily_sluice.sorting.single import Answer
 from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_share, format_size
-from wily_sluice.views.text.arrows import ARROWS
-from wily_sluice.views.text.console import print_line
+from wily_sluice.views.text.console import ARROWS, print_line
 from wily_sluice.views.text.sentences import asked_text, route_words
 
 _NAMES = {number: name for name, numbers in PROTOCOLS.items() for number in numbers}
@@ -61,16 +59,16 @@ def way_words(way: Way) -> str:
 def _tried(screen: Console, way: Way) -> None:
     rows = list(way.tried)
     if not rows:
-        told = "It is the first rule." if way.rule is not None else "The plan has no rules."
-        print_line(screen, Text(f"  {told}", "dim"))
+        words = "It is the first rule." if way.rule is not None else "The plan has no rules."
+        print_line(screen, Text(f"  {words}", "dim"))
         return
     table = Table(box=None, padding=(0, 2, 0, 2), show_header=True, header_style="dim")
     table.add_column("earlier rule", no_wrap=True)
     table.add_column("mismatch", no_wrap=True)
     table.add_column("wanted")
-    for one in rows:
-        why = Text(f"{one.field}: not known", "cyan") if one.unknown else Text(one.field, "yellow")
-        table.add_row(one.rule, why, Text(asked_text(one.terms, one.field), "dim"))
+    for row in rows:
+        why = Text(f"{row.field}: not known", "cyan") if row.unknown else Text(row.field, "yellow")
+        table.add_row(row.rule, why, Text(asked_text(row.terms, row.field), "dim"))
     screen.print(table)
 
 
@@ -100,14 +98,14 @@ def print_answer(screen: Console, plan: Plan, parties: Parties, names: tuple[str
         print_line(screen, f"It also matches {others}; the first rule for one decides.")
     if answer.route is not None:
         print_line(screen, f"Route {answer.route.name}: over {route_words(answer.route)}.")
-    told: tuple[Tried, ...] | None = None
+    tried: tuple[Tried, ...] | None = None
     for uplink, ways in answer.ways.items():
         up, down = ways["up"], ways["down"]
         for arrow, way in (("↑", up), ("↓", down)):
             print_line(screen, Text.assemble((f"{uplink} {arrow} ", "bold"), way_words(way)))
-        if up.tried != told or down.tried != told:  # the same table is printed once
+        if up.tried != tried or down.tried != tried:  # the same table is printed once
             _tried(screen, up)
-            told = up.tried
+            tried = up.tried
         if down.tried != up.tried:
             print_line(screen, Text("  and down:", "dim"))
             _tried(screen, down)
@@ -125,16 +123,16 @@ def print_running(screen: Console, parties: Parties, known: Mapping[str, Any], a
         print_line(screen, f"It has moved {format_size(known['moved'])}.")
     for line in known_lines(followed):
         print_line(screen, line)
-    told: tuple[Tried, ...] | None = None
+    tried: tuple[Tried, ...] | None = None
     for going in known["going"]:
         way = answer.ways[going["uplink"]][going["direction"]]
         rule = going["rule"] or None
         arrow = ARROWS[going["direction"]][0]
         own = replace(way, rule=rule, queue=going["queue"], limiters=tuple(going["limiters"]))
         print_line(screen, Text.assemble((f"{going['uplink']} {arrow} ", "bold"), way_words(own)))
-        if rule == way.rule and way.tried != told:
+        if rule == way.rule and way.tried != tried:
             _tried(screen, way)
-            told = way.tried
+            tried = way.tried
 
 
 def print_followed(screen: Console, number: int, followed: Followed) -> None:
@@ -203,17 +201,24 @@ def print_capture(screen: Console, file: str, sorting: CaptureSorting, rows: int
     table.add_column("queue", no_wrap=True, min_width=10)
     table.add_column("↑", justify="right", no_wrap=True, min_width=8)
     table.add_column("↓", justify="right", no_wrap=True, min_width=8)
-    for number, one in largest[:rows]:
-        way = one.way("up") or one.way("down") or one.decisions[-1].way
-        moved = len({decision.way.queue for decision in one.decisions if not decision.apart}) > 1
-        seen = Text(one.seen or (f"{one.likely}?" if one.likely else "–"), "" if one.seen else "dim")
-        service = Text(one.service if one.sign else "–", "" if one.sign else "dim")
+    for number, conversation in largest[:rows]:
+        way = conversation.way("up") or conversation.way("down") or conversation.decisions[-1].way
+        moved = len({decision.way.queue for decision in conversation.decisions if not decision.apart}) > 1
+        seen = Text(
+            conversation.seen or (f"{conversation.likely}?" if conversation.likely else "–"),
+            "" if conversation.seen else "dim",
+        )
+        service = Text(conversation.service if conversation.sign else "–", "" if conversation.sign else "dim")
         rule = Text(way.rule) if way.rule is not None else Text("default", "yellow")
-        cells: list[str | Text] = [endpoint(one.parties.local, 0), _far(one)]
-        cells += [protocol_name(one.parties.protocol), seen, service, rule] if wide else [seen]
-        table.add_row(str(number), *cells, Text(way.queue + (" ↪" if moved else ""), "cyan"), *_sizes(one.count))
+        cells: list[str | Text] = [endpoint(conversation.parties.local, 0), _far(conversation)]
+        cells += [protocol_name(conversation.parties.protocol), seen, service, rule] if wide else [seen]
+        table.add_row(
+            str(number), *cells, Text(way.queue + (" ↪" if moved else ""), "cyan"), *_sizes(conversation.count)
+        )
     screen.print(table)
-    if any(len({d.way.queue for d in one.decisions if not d.apart}) > 1 for one in sorting.conversations):
+    if any(
+        len({d.way.queue for d in conversation.decisions if not d.apart}) > 1 for conversation in sorting.conversations
+    ):
         print_line(screen, Text("↪ moved to this queue later: --conversation N says why", "dim"))
     tables = [
         _totals(title, totals, sorting, rows)
@@ -263,7 +268,7 @@ def way_data(way: Way) -> dict[str, Any]:
         "mark": way.mark,
         "refused": way.refused,
         "idle": dict(way.idle),
-        "tried": [{"rule": one.rule, "field": one.field, "unknown": one.unknown} for one in way.tried],
+        "tried": [{"rule": tried.rule, "field": tried.field, "unknown": tried.unknown} for tried in way.tried],
     }
 
 
@@ -326,7 +331,9 @@ def capture_data(sorting: CaptureSorting) -> dict[str, Any]:
     """A capture for JSON; sizes in bytes."""
     return {
         "bytes": sorting.bytes,
-        "conversations": [followed_data(number, one) for number, one in enumerate(sorting.conversations, 1)],
+        "conversations": [
+            followed_data(number, conversation) for number, conversation in enumerate(sorting.conversations, 1)
+        ],
         "rules": {name: _count_data(count) for name, count in sorting.rules.items()},
         "queues": {name: _count_data(count) for name, count in sorting.queues.items()},
         "services": {name: _count_data(count) for name, count in sorting.services.items()},
@@ -344,21 +351,21 @@ def capture_csv(sorting: CaptureSorting) -> str:
         ("number", *parties, "name", "seen", "shape", "service", "rule", "queue-up", "queue-down", "limiters",
          "packets", "up", "down")
     )  # fmt: skip
-    for number, one in enumerate(sorting.conversations, 1):
-        ways = {direction: one.way(direction) for direction in DIRECTIONS}
+    for number, conversation in enumerate(sorting.conversations, 1):
+        ways = {direction: conversation.way(direction) for direction in DIRECTIONS}
         either = ways["up"] or ways["down"]
         writer.writerow((
             number,
-            *_parties_data(one.parties).values(),
-            one.names[0] if one.names else "",
-            one.seen,
-            one.shape,
-            one.service,
+            *_parties_data(conversation.parties).values(),
+            conversation.names[0] if conversation.names else "",
+            conversation.seen,
+            conversation.shape,
+            conversation.service,
             (either.rule or "") if either else "",
             *(way.queue if way else "" for way in ways.values()),
             " ".join(dict.fromkeys(name for way in ways.values() if way for name in way.limiters)),
-            one.count.packets,
-            one.count.up,
-            one.count.down,
+            conversation.count.packets,
+            conversation.count.up,
+            conversation.count.down,
         ))  # fmt: skip
     return text.getvalue()

@@ -5,7 +5,7 @@ from typing import Any
 from rich.console import Console
 from rich.table import Table
 
-from wily_sluice.outside.form import COST as FORM_COST
+from wily_sluice.outside.machine import COST_UNCOMPILED
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.cost import Carried, Cost, needed
 from wily_sluice.units import format_rate
@@ -57,7 +57,7 @@ def print_cost(console: Console, plan: Plan, cost: Cost, slow: str) -> None:
     if not slow:
         console.print("engine: compiled", style="dim")
     else:
-        console.print(f"[yellow]The engine is not compiled: {slow}; {FORM_COST}.[/]", highlight=False)
+        console.print(f"[yellow]The engine is not compiled: {slow}; {COST_UNCOMPILED}.[/]", highlight=False)
     if cost.stolen > DISTURBED:
         taken = f"{cost.stolen:.0%} of the processor time was taken by the host"
         console.print(f"[yellow]{taken}: measure again when the host is quiet.[/]")

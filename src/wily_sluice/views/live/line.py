@@ -12,18 +12,18 @@ from rich.table import Table
 from wily_sluice.gauge.advice import Advice
 from wily_sluice.gauge.estimates import STEP, Estimate
 from wily_sluice.gauge.line import Measured
-from wily_sluice.units import DIRECTIONS, SECOND, Direction, format_rate, format_share, format_time
+from wily_sluice.units import DIRECTIONS, SECOND, Direction, format_rate, format_share, format_time, iso_time
 from wily_sluice.views.text.console import print_line
 
 COLOURS = {"down": "#3b6ea5", "up": "#c9743c"}
 MISSING = "–"
 
 
-def _rate(one: Estimate | None) -> str:
-    if one is None:
+def _rate(estimate: Estimate | None) -> str:
+    if estimate is None:
         return MISSING
-    half = (one.high - one.low) / 2
-    return f"{format_rate(round(one.rate))} ± {half / one.rate:.1%}" if one.rate else format_rate(0)
+    half = (estimate.high - estimate.low) / 2
+    return f"{format_rate(round(estimate.rate))} ± {half / estimate.rate:.1%}" if estimate.rate else format_rate(0)
 
 
 def _time(value: float | None) -> str:
@@ -46,10 +46,12 @@ def print_measured(screen: Console, measured: Measured, advised: Advice | None, 
     trips = [f"{way.responsiveness:,.0f}" if way.responsiveness is not None else MISSING for way in ways]
     table.add_row("round trips a minute under load", *trips)
     lost = []
-    for one, name in zip(ways, DIRECTIONS, strict=True):
-        found = one.loaded
-        count = None if found is None else found.lost_down if name == "down" else found.lost_up
-        lost.append(format_share(round(count / found.sent, 4)) if found is not None and count is not None else MISSING)
+    for figures, name in zip(ways, DIRECTIONS, strict=True):
+        delays = figures.loaded
+        count = None if delays is None else delays.lost_down if name == "down" else delays.lost_up
+        lost.append(
+            format_share(round(count / delays.sent, 4)) if delays is not None and count is not None else MISSING
+        )
     table.add_row("test packets lost under load", *lost)
     screen.print(table)
     if measured.idle is not None:
@@ -78,10 +80,10 @@ def print_day(screen: Console, measurements: Sequence[Measured]) -> None:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
     for name in ("at", "down", "up", "idle", "buffer down", "buffer up"):
         table.add_column(name, no_wrap=True)
-    for one in measurements:
-        at = datetime.fromtimestamp(one.at / SECOND, UTC).astimezone()
-        down, up = one.ways["down"], one.ways["up"]
-        idle = _time(one.idle.p50) if one.idle is not None else MISSING
+    for measurement in measurements:
+        at = datetime.fromtimestamp(measurement.at / SECOND, UTC).astimezone()
+        down, up = measurement.ways["down"], measurement.ways["up"]
+        idle = _time(measurement.idle.p50) if measurement.idle is not None else MISSING
         table.add_row(f"{at:%a %H:%M}", _rate(down.data), _rate(up.data), idle, _time(down.buffer), _time(up.buffer))
     screen.print(table)
 
@@ -94,7 +96,9 @@ def measured_data(measured: Measured) -> dict[str, Any]:
             "data": asdict(way.data) if way.data is not None else None,
             "both": asdict(way.both) if way.both is not None else None,
             "buffer": way.buffer,
-            "delays": [one[2 if name == "down" else 1] for one in measured.waits if _within(measured, name, one[0])],
+            "delays": [
+                sample[2 if name == "down" else 1] for sample in measured.waits if _within(measured, name, sample[0])
+            ],
             "round_trips_a_minute": way.responsiveness,
             "loaded": asdict(way.loaded) if way.loaded is not None else None,
         }
@@ -106,7 +110,7 @@ def measured_data(measured: Measured) -> dict[str, Any]:
         **ways,
         "segment": measured.segment,
         "headers": measured.headers,
-        "sizes": [list(one) for one in measured.sizes],
+        "sizes": [list(size) for size in measured.sizes],
         "largest_packet": measured.largest,
         "framings": [asdict(fit) for fit in measured.framings],
         "missing": measured.troubles,
@@ -179,7 +183,7 @@ def _draw_delays(panel: Any, measured: Measured, way: Direction) -> None:
     column = 2 if way == "down" else 1
     shown = [(name, first, last) for name, first, last in measured.phases if name in PHASES]
     for place, (_, first, last) in enumerate(shown):
-        delays = [max(0.0, one[column] / 1e6) for one in measured.waits if first <= one[0] < last]
+        delays = [max(0.0, sample[column] / 1e6) for sample in measured.waits if first <= sample[0] < last]
         if delays:
             low, quarter, half, most, high = np.percentile(delays, (5, 25, 50, 75, 95))
             panel.hlines(place, low, high, color=COLOURS[way], linewidth=1.4)
@@ -208,14 +212,14 @@ def _rates(measured: Measured) -> Iterator[tuple[Direction, list[float], list[fl
         yield way, (begun + edges - times[0]).tolist(), rates.tolist()
 
 
-def line_records(found: Iterable[Measured]) -> Iterator[dict[str, Any]]:
+def line_records(measurements: Iterable[Measured]) -> Iterator[dict[str, Any]]:
     """Figures of measurements over time, for CSV: data in bit/s for each half second, and delays in ns."""
-    for one in found:
+    for measured in measurements:
         seen: list[tuple[float, str, Direction, float, str]] = []
-        for way, edges, rates in _rates(one):
+        for way, edges, rates in _rates(measured):
             seen += [(at, "data", way, round(rate), "bit/s") for at, rate in zip(edges, rates, strict=False)]
-        for moment_ns, up, down in one.waits:
+        for moment_ns, up, down in measured.waits:
             seen += [(moment_ns, "delay", "up", up, "ns"), (moment_ns, "delay", "down", down, "ns")]
         for at, what, way, value, unit in sorted(seen):
-            moment = datetime.fromtimestamp(at / SECOND, UTC).isoformat().replace("+00:00", "Z")
+            moment = iso_time(at / SECOND)
             yield {"at": moment, "what": what, "direction": way, "value": value, "unit": unit}

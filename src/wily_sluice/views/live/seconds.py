@@ -12,8 +12,7 @@ from wily_sluice.control.api.snapshot import Snapshot
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, SECOND, format_byte_rate, format_rate
-from wily_sluice.views.text.arrows import ARROWS
-from wily_sluice.views.text.console import console, print_line
+from wily_sluice.views.text.console import ARROWS, console, print_line
 
 IDLE = Counts()
 
@@ -28,8 +27,8 @@ def _goodput(snapshot: Snapshot, counts: Counts) -> float:
 
 
 def _told(counts: Counts) -> str:
-    told = [f"{n} {what}" for n, what in ((counts.drops, "dropped"), (counts.marks, "marked")) if n]
-    return f" ({', '.join(told)})" if told else ""
+    words = [f"{n} {what}" for n, what in ((counts.drops, "dropped"), (counts.marks, "marked")) if n]
+    return f" ({', '.join(words)})" if words else ""
 
 
 def second_lines(plan: Plan, snapshot: Snapshot) -> list[Text]:

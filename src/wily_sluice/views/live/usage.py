@@ -1,8 +1,8 @@
-"""Use over a period, as a table, as CSV and as data."""
+"""Use over a period, as a table, as CSV, as data, and as a drawing."""
 
 import csv
 from collections.abc import Sequence
-from datetime import UTC, datetime, tzinfo
+from datetime import UTC, tzinfo
 from io import StringIO
 from itertools import pairwise
 from typing import Any
@@ -11,10 +11,17 @@ from rich.console import Console
 from rich.table import Table
 
 from wily_sluice.history.usage import Usage, Use
-from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds, format_rate, format_size, format_time
-from wily_sluice.views.text.arrows import ARROWS
-from wily_sluice.views.text.bars import sparkline
-from wily_sluice.views.text.console import fits
+from wily_sluice.units import (
+    DIRECTIONS,
+    MILLISECOND,
+    SECOND,
+    Nanoseconds,
+    format_rate,
+    format_size,
+    format_time,
+    iso_time,
+)
+from wily_sluice.views.text.console import ARROWS, fits, sparkline
 
 SHAPES = ((24, 2), (12, 2), (0, 2), (0, 1))  # columns of a sparkline, and between columns: the first that fits
 STEP_NAMES = {1: "second", 60: "minute", 3600: "hour"}
@@ -31,8 +38,8 @@ def usage_table(screen: Console, usage: Usage, uses: Sequence[Use]) -> Table:
 def _table(usage: Usage, uses: Sequence[Use], columns: int, gap: int) -> Table:
     table = Table(box=None, padding=(0, gap, 0, 0), header_style="dim", pad_edge=False)
     trips = _trips(uses)
-    places = [place for place in ("beyond", "inside") if any(one[place] for one in trips.values())]
-    told = {"beyond": "round trip", "inside": "in house"}
+    places = [place for place in ("beyond", "inside") if any(trip[place] for trip in trips.values())]
+    words = {"beyond": "round trip", "inside": "in house"}
     names = (
         "",
         "",
@@ -41,7 +48,7 @@ def _table(usage: Usage, uses: Sequence[Use], columns: int, gap: int) -> Table:
         f"busiest {STEP_NAMES[usage.step]}",
         "drops",
         "delay p99",
-        *(told[place] for place in places),
+        *(words[place] for place in places),
         "history",
     )
     for name in names if columns else names[:-1]:
@@ -70,11 +77,11 @@ def _table(usage: Usage, uses: Sequence[Use], columns: int, gap: int) -> Table:
 
 def _trips(uses: Sequence[Use]) -> dict[tuple[str, str], dict[str, Nanoseconds]]:
     """Round trips of each subject: seen in the packets of one direction, and true of both."""
-    found: dict[tuple[str, str], dict[str, Nanoseconds]] = {}
+    trips: dict[tuple[str, str], dict[str, Nanoseconds]] = {}
     for use in uses:
-        one = found.setdefault((use.key.uplink, use.key.name), {"beyond": 0, "inside": 0})
-        one["beyond"], one["inside"] = use.whole.beyond or one["beyond"], use.whole.inside or one["inside"]
-    return found
+        trip = trips.setdefault((use.key.uplink, use.key.name), {"beyond": 0, "inside": 0})
+        trip["beyond"], trip["inside"] = use.whole.beyond or trip["beyond"], use.whole.inside or trip["inside"]
+    return trips
 
 
 def _time(took: Nanoseconds) -> str:
@@ -101,8 +108,8 @@ def usage_data(usage: Usage, uses: Sequence[Use], zone: tzinfo = UTC) -> dict[st
     """For JSON: bytes, bit/s, seconds; `course` is bit/s in each step. Moments are of the zone, with its offset."""
     trips = _trips(uses)
     return {
-        "from": _moment(usage.begin, zone),
-        "until": _moment(usage.begin + usage.step * usage.steps, zone),
+        "from": iso_time(usage.begin, zone),
+        "until": iso_time(usage.begin + usage.step * usage.steps, zone),
         "step": usage.step,
         "uses": [
             {
@@ -134,10 +141,6 @@ def usage_csv(usage: Usage, uses: Sequence[Use], zone: tzinfo = UTC) -> str:
         for use in uses:
             if use.course[index]:
                 key, size = use.key, use.course[index]
-                at = _moment(usage.begin + index * usage.step, zone)
+                at = iso_time(usage.begin + index * usage.step, zone)
                 writer.writerow((at, key.uplink, key.subject, key.name, key.direction, size, round(usage.rate(size))))
     return text.getvalue()
-
-
-def _moment(at: int, zone: tzinfo) -> str:
-    return datetime.fromtimestamp(at, zone).isoformat().replace("+00:00", "Z")

@@ -12,7 +12,10 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
 from wily_sluice.history.usage import Usage, Use
-from wily_sluice.units import DIRECTIONS, Direction
+from wily_sluice.units import (
+    DIRECTIONS,
+    Direction,
+)
 
 dates: Any = matplotlib.dates  # its functions have no types
 MOST_BANDS = 8  # the rest is one band
@@ -29,8 +32,8 @@ def draw_usage(title: str, usage: Usage, uses: Sequence[Use], file: Path) -> Non
         FigureCanvasAgg(figure)
         figure.suptitle(title, x=0.01, ha="left", fontsize=13, weight="bold")
         panels: Sequence[Axes] = figure.subplots(2, 1, sharex=True)
-        times = [_time(usage.begin + index * usage.step) for index in range(usage.steps + 1)]
-        names = list(dict.fromkeys(_name(use) for use in uses))
+        times = [_tick(usage.begin + index * usage.step) for index in range(usage.steps + 1)]
+        names = list(dict.fromkeys(_label(use) for use in uses))
         for panel, direction in zip(panels, DIRECTIONS, strict=True):
             _draw(panel, times, usage, [use for use in uses if use.key.direction == direction], names, direction)
         zone = datetime.now().astimezone().tzinfo
@@ -45,10 +48,10 @@ def _draw(
 ) -> None:
     bands: dict[str, list[float]] = {}
     for use in uses:
-        name = _name(use)
+        name = _label(use)
         band = name if names.index(name) < MOST_BANDS else REST
         rates = [usage.rate(size) / 1e6 for size in use.course]
-        bands[band] = [one + other for one, other in zip(bands[band], rates, strict=True)] if band in bands else rates
+        bands[band] = [band + other for band, other in zip(bands[band], rates, strict=True)] if band in bands else rates
     colours = [COLOURS[min(names.index(band), MOST_BANDS)] if band in names else COLOURS[-1] for band in bands]
     if bands:
         courses = [[*rates, rates[-1]] for rates in bands.values()]  # the last step has an end, too
@@ -66,10 +69,10 @@ def _draw(
         panel.spines[side].set_visible(False)
 
 
-def _time(at: int) -> float:
+def _tick(at: int) -> float:
     """As Matplotlib has it: days since 1970."""
     return at / 86_400
 
 
-def _name(use: Use) -> str:
+def _label(use: Use) -> str:
     return f"{use.key.uplink}: {use.key.name}" if use.key.uplink else use.key.name

@@ -11,6 +11,7 @@ from rich.text import Text
 
 from wily_sluice.plan.compare import Change
 from wily_sluice.plan.file.bundle import Bundle
+from wily_sluice.views.text.columns import Column, table_of
 from wily_sluice.views.text.console import print_line
 
 STYLES = {"new": "green", "gone": "red", "changed": "yellow", "moved": "cyan"}
@@ -65,21 +66,18 @@ def print_diff(console: Console, lines: Sequence[str]) -> None:
 
 def history_table(history: dict[str, Any]) -> Table:
     """The revisions, the newest first."""
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    for name in ("", "revision", "at", "who", "state", "digest", "note"):
-        table.add_column(name, justify="right" if name == "revision" else "left", no_wrap=name != "note")
-    for one in history["revisions"]:
-        running = one["revision"] == history.get("revision")
-        sign = "▶" if running else "•" if one["revision"] == history["kept"] else ""
-        said = "; ".join(part for part in (one["note"], one["why"]) if part)
-        state = Text(one["state"], STATES[one["state"]])
-        table.add_row(
-            sign,
-            str(one["revision"]),
-            one["at"].replace("T", " ").rstrip("Z"),
-            one["who"],
-            state,
-            one["digest"][:12],
-            said,
-        )
-    return table
+
+    def sign(revision: dict[str, Any]) -> str:
+        number = revision["revision"]
+        return "▶" if number == history.get("revision") else "•" if number == history["kept"] else ""
+
+    columns: tuple[Column[dict[str, Any]], ...] = (
+        Column(sign, None, ""),
+        Column(lambda revision: revision["revision"], None, "revision", right=True),
+        Column(lambda revision: revision["at"].replace("T", " ").rstrip("Z"), None, "at"),
+        Column(lambda revision: revision["who"], None, "who"),
+        Column(lambda revision: Text(revision["state"], STATES[revision["state"]]), None, "state"),
+        Column(lambda revision: revision["digest"][:12], None, "digest"),
+        Column(lambda revision: "; ".join(filter(None, (revision["note"], revision["why"]))), None, "note", folds=True),
+    )
+    return table_of(columns, history["revisions"])

@@ -31,7 +31,7 @@ from wily_sluice.views.text.sentences import (
 MOST_LINES = 12  # of a plan, as an example
 
 
-def print_finding_kind(screen: Console, kind: Kind, found: Sequence[Finding]) -> None:
+def print_finding_kind(screen: Console, kind: Kind, findings: Sequence[Finding]) -> None:
     """The story of a finding, an example with and without it, and its places in the user's plan."""
     heading = Text(f"{kind.code}  ", "bold")
     heading.append(kind.severity, STYLES[kind.severity])
@@ -41,9 +41,9 @@ def print_finding_kind(screen: Console, kind: Kind, found: Sequence[Finding]) ->
     _code(screen, "This does not:", kind.lacks)
     if kind.severity != "error" and kind.code != "allowance":
         print_line(screen, f"\nTo accept it, end the line with:  # sluice: allow {kind.code} REASON")
-    if found:
+    if findings:
         screen.print()
-        print_findings(screen, found)
+        print_findings(screen, findings)
 
 
 def _paragraph(screen: Console, text: str) -> None:
@@ -57,7 +57,7 @@ def _code(screen: Console, title: str, text: str) -> None:
         print_line(screen, f"    {line}")
 
 
-def kind_data(kind: Kind, found: Sequence[Finding]) -> dict[str, Any]:
+def kind_data(kind: Kind, findings: Sequence[Finding]) -> dict[str, Any]:
     """For JSON."""
     return {
         "finding": kind.code,
@@ -65,7 +65,7 @@ def kind_data(kind: Kind, found: Sequence[Finding]) -> dict[str, Any]:
         "story": " ".join(kind.story.split()),
         "has": kind.has,
         "lacks": kind.lacks,
-        "found": findings_data(found),
+        "found": findings_data(findings),
     }
 
 
@@ -99,7 +99,7 @@ def print_choice(screen: Console, choice: Choice, plan: Plan | None) -> None:
     print_line(screen, Text(f"{choice.name}: {choice.question}", "bold"))
     screen.print()
     columns = ("", "needs", "protects", "can starve")
-    rows = [(one.name, one.needs, one.protects, one.starves) for one in choice.options]
+    rows = [(option.name, option.needs, option.protects, option.starves) for option in choice.options]
     kept = [index for index in range(4) if any(row[index] != "–" for row in rows)]
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for index in kept:
@@ -118,8 +118,8 @@ def print_choice(screen: Console, choice: Choice, plan: Plan | None) -> None:
 def choice_data(choice: Choice, plan: Plan | None) -> dict[str, Any]:
     """For JSON."""
     options = [
-        {"name": one.name, "needs": one.needs, "protects": one.protects, "starves": one.starves}
-        for one in choice.options
+        {"name": option.name, "needs": option.needs, "protects": option.protects, "starves": option.starves}
+        for option in choice.options
     ]
     advice = choice.advise(plan) if plan is not None else ""
     return {"choice": choice.name, "question": choice.question, "options": options, "advice": advice}
@@ -156,13 +156,20 @@ def _sentence(plan: Plan, location: Location) -> str:
     if section == "rules" and isinstance(rest[0], int):
         return next((f"{r.name}: {rule_sentence(r)}" for r in plan.rules if r.index == rest[0]), "")
     if section == "limiters":
-        return next((f"{one.name}: {limiter_sentences(plan, one)}" for one in plan.limiters if one.name == rest[0]), "")
+        return next(
+            (
+                f"{limiter.name}: {limiter_sentences(plan, limiter)}"
+                for limiter in plan.limiters
+                if limiter.name == rest[0]
+            ),
+            "",
+        )
     if section == "uplinks":
         return next((f"{u.name}: {uplink_sentence(u)}" for u in plan.uplinks if u.name == rest[0]), "")
     if section == "routes":
         return next((f"{r.name}: {route_sentence(r)}" for r in plan.routes if r.index == rest[0]), "")
     if section == "mappings":
-        return next((f"{one.name}: {grant_sentence(one)}" for one in plan.grants if one.index == rest[0]), "")
+        return next((f"{grant.name}: {grant_sentence(grant)}" for grant in plan.grants if grant.index == rest[0]), "")
     if section == "tunnels":
         return next((f"{t.name}: {tunnel_sentence(t)}" for t in plan.tunnels if t.name == rest[0]), "")
     if section == "networks":

@@ -109,7 +109,7 @@ def _together(plan: Plan, limiter: Limiter) -> list[str]:
     """The effect on all hosts together: how many fill a line; or how small their total share is."""
     if limiter.per.whom == "together":
         return []
-    one = {"host": "hosts", "address": "addresses"}.get(limiter.per.whom, f"{limiter.per.whom}s")
+    whose = {"host": "hosts", "address": "addresses"}.get(limiter.per.whom, f"{limiter.per.whom}s")
     sentences = []
     named = hosts_named(limiter) if limiter.per.whom in ("host", "address") else None
     for uplink in plan.uplinks:
@@ -122,7 +122,7 @@ def _together(plan: Plan, limiter: Limiter) -> list[str]:
             sentences.append(f"{both} at full rate{' together' if named > 1 else ''} on {uplink.name}.")
             continue
         fills = [
-            f"{count} {one} fill {uplink.name} {way}" if count > 1 else f"One alone fills {uplink.name} {way}"
+            f"{count} {whose} fill {uplink.name} {way}" if count > 1 else f"One alone fills {uplink.name} {way}"
             for way in DIRECTIONS
             if (rate := limiter.rate(way)) is not None and (count := hosts_that_fill(uplink, way, rate))
         ]

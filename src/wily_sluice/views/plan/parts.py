@@ -13,11 +13,10 @@ from wily_sluice.plan.grant import TRANSPORTS
 from wily_sluice.plan.groups.members import member_words
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, SECOND
-from wily_sluice.views.plan.framings import framing_data, framing_table, layer_table
 from wily_sluice.views.plan.limiters import limiter_data, limiter_sentences
 from wily_sluice.views.plan.schedules import schedule_data, schedule_parts
-from wily_sluice.views.plan.services import service_data, service_table
 from wily_sluice.views.plan.tree import tree_caption, tree_data, tree_tables
+from wily_sluice.views.plan.words import framing_data, framing_table, layer_table, service_data, service_table
 from wily_sluice.views.text.sentences import (
     default_sentence,
     grant_sentence,

@@ -8,13 +8,11 @@ from rich.table import Table
 from rich.text import Text
 
 from wily_sluice.engine.queueing.spec import QueueSpec
-from wily_sluice.forecast.wait import Wait, waits
+from wily_sluice.forecast.why import Wait, waits
 from wily_sluice.plan.model import Plan, Queue, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, Direction, format_rate, format_size, format_time
-from wily_sluice.views.text.arrows import ARROWS
-from wily_sluice.views.text.bars import range_bar
-from wily_sluice.views.text.console import fits
+from wily_sluice.views.text.console import ARROWS, fits, range_bar
 
 BAR = 10
 BARS = "█ guarantee, ─ up to the cap, as parts of the line. "

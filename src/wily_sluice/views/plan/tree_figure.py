@@ -11,7 +11,7 @@ from matplotlib.patches import Patch
 
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.forecast.split import split
-from wily_sluice.forecast.wait import waits
+from wily_sluice.forecast.why import waits
 from wily_sluice.plan.model import Plan, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import Direction, format_rate

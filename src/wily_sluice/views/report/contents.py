@@ -3,7 +3,7 @@
 import csv
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import astuple, dataclass, fields
-from datetime import UTC, datetime
+from datetime import datetime
 from ipaddress import ip_address
 from pathlib import Path
 from statistics import median
@@ -12,15 +12,15 @@ from zoneinfo import ZoneInfo
 
 from wily_sluice.forecast.split import split
 from wily_sluice.history.counts import Key, Subject
-from wily_sluice.history.measurement_store import LineMeasurement
-from wily_sluice.history.period import Period, Series
 from wily_sluice.history.revisions import Revision
+from wily_sluice.history.stores import LineMeasurement
+from wily_sluice.history.usage import Period, Series
 from wily_sluice.plan.findings.finding import Finding
+from wily_sluice.plan.groups.members import host_names
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.named import host_names
 from wily_sluice.plan.rates import resolve
-from wily_sluice.plan.schedules.periods import period_start
-from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Rate, Size
+from wily_sluice.plan.schedules.moment import period_start
+from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Rate, Size, iso_time
 
 Used: TypeAlias = Callable[[str, str], dict[bytes, Size]]
 SUBJECTS: tuple[Subject, ...] = ("uplink", "queue", "limiter", "host", "service", "rule")
@@ -163,12 +163,12 @@ def _queues(plan: Plan, period: Period) -> Iterable[QueueRow]:
 def _uses(period: Period, subject: Subject, names: dict[str, str]) -> Iterable[UseRow]:
     totals: dict[str, dict[Direction, list[Size]]] = {}
     trips: dict[str, list[Nanoseconds]] = {}
-    for one in period.of(subject):
-        name = names.get(one.key.name, one.key.name)
+    for use in period.of(subject):
+        name = names.get(use.key.name, use.key.name)
         courses = totals.setdefault(name, {way: [0] * period.steps for way in DIRECTIONS})
-        trips.setdefault(name, []).extend(filter(None, one.beyond))
-        course = courses[one.key.direction]
-        courses[one.key.direction] = [a + b for a, b in zip(course, one.bytes, strict=True)]
+        trips.setdefault(name, []).extend(filter(None, use.beyond))
+        course = courses[use.key.direction]
+        courses[use.key.direction] = [a + b for a, b in zip(course, use.bytes, strict=True)]
     rows = [
         UseRow(
             name,
@@ -186,15 +186,15 @@ def _limiters(plan: Plan, period: Period) -> Iterable[LimiterRow]:
     for limiter in plan.limiters:
         for way in DIRECTIONS:
             rate = limiter.rate(way)
-            found = [one for one in period.of("limiter") if (one.key.name, one.key.direction) == (limiter.name, way)]
-            if rate is None or not found:
+            uses = [use for use in period.of("limiter") if (use.key.name, use.key.direction) == (limiter.name, way)]
+            if rate is None or not uses:
                 continue
             bit = sum(
-                any(one.drops[step] or period.rate(one.bytes[step]) >= BITES * rate for one in found)
+                any(use.drops[step] or period.rate(use.bytes[step]) >= BITES * rate for use in uses)
                 for step in range(period.steps)
             )
-            drops = sum(sum(one.drops) for one in found)
-            yield LimiterRow(limiter.name, way, rate, sum(one.whole.bytes for one in found), drops, bit)
+            drops = sum(sum(use.drops) for use in uses)
+            yield LimiterRow(limiter.name, way, rate, sum(use.whole.bytes for use in uses), drops, bit)
 
 
 def _quotas(plan: Plan, period: Period, used: Used) -> Iterable[QuotaRow]:
@@ -205,16 +205,16 @@ def _quotas(plan: Plan, period: Period, used: Used) -> Iterable[QuotaRow]:
             continue
         since = period_start(limiter.quota.period, limiter.starts, moment).isoformat()
         accounts = used(limiter.name, since)
-        account = max(accounts, key=lambda one: accounts[one], default=b"")
+        account = max(accounts, key=lambda account: accounts[account], default=b"")
         who = str(ip_address(account)) if len(account) in (4, 16) else "all together"
         yield QuotaRow(limiter.name, since, limiter.quota.size, names.get(who, who), accounts.get(account, 0))
 
 
 def _marks(period: Period, revisions: Iterable[Revision]) -> Iterable[Mark]:
-    for one in revisions:
-        at = int(datetime.fromisoformat(one.at.replace("Z", "+00:00")).timestamp())
-        if period.begin <= at < period.end and one.state in ("kept", "undone", "trial"):
-            yield Mark(one.number, at, f"{one.state}{f': {one.note}' if one.note else ''}")
+    for revision in revisions:
+        at = int(datetime.fromisoformat(revision.at.replace("Z", "+00:00")).timestamp())
+        if period.begin <= at < period.end and revision.state in ("kept", "undone", "trial"):
+            yield Mark(revision.number, at, f"{revision.state}{f': {revision.note}' if revision.note else ''}")
 
 
 def busy_hours(report: Report, uplink: str, way: Direction) -> list[list[float]]:
@@ -222,10 +222,10 @@ def busy_hours(report: Report, uplink: str, way: Direction) -> list[list[float]]
     zone, period = ZoneInfo(report.plan.timezone), report.period
     sums = [[0.0] * 24 for _ in range(7)]
     counts = [[0] * 24 for _ in range(7)]
-    own = [one for one in report.queues if (one.uplink, one.direction) == (uplink, way)]
+    own = [queue for queue in report.queues if (queue.uplink, queue.direction) == (uplink, way)]
     for step in range(period.steps):
         at = datetime.fromtimestamp(period.begin + step * period.step, zone)
-        sums[at.weekday()][at.hour] += sum(period.rate(one.series.bytes[step]) for one in own)
+        sums[at.weekday()][at.hour] += sum(period.rate(use.series.bytes[step]) for use in own)
         counts[at.weekday()][at.hour] += 1
     return [
         [total / count if count else 0.0 for total, count in zip(*day, strict=True)]
@@ -240,29 +240,28 @@ def write_csv(report: Report, folder: Path) -> list[Path]:
         subject: (columns, _steps(report.period, subject)) for subject in SUBJECTS
     }
     if report.measurements:
-        named = tuple(one.name for one in fields(LineMeasurement))
-        rows = [(one.uplink, _utc(one.at), *astuple(one)[2:]) for one in report.measurements]
+        named = tuple(field.name for field in fields(LineMeasurement))
+        rows = [
+            (measurement.uplink, iso_time(measurement.at), *astuple(measurement)[2:])
+            for measurement in report.measurements
+        ]
         tables["measurements"] = named, rows
     if report.quotas:
-        tables["quotas"] = tuple(one.name for one in fields(QuotaRow)), map(astuple, report.quotas)
+        tables["quotas"] = tuple(field.name for field in fields(QuotaRow)), map(astuple, report.quotas)
     folder.mkdir(parents=True, exist_ok=True)
-    for name, (heading, found) in tables.items():
+    for name, (heading, uses) in tables.items():
         with (folder / f"{name}.csv").open("w", newline="") as file:
             writer = csv.writer(file)
             writer.writerow(heading)
-            writer.writerows(found)
+            writer.writerows(uses)
     return [folder / f"{name}.csv" for name in tables]
 
 
 def _steps(period: Period, subject: Subject) -> Iterable[Sequence[object]]:
-    for one in period.of(subject):
-        key = one.key
-        for step, size in enumerate(one.bytes):
-            if size or one.drops[step]:
-                at = _utc(period.begin + step * period.step)
-                counts = (size, one.p99[step], one.drops[step], one.beyond[step])
+    for use in period.of(subject):
+        key = use.key
+        for step, size in enumerate(use.bytes):
+            if size or use.drops[step]:
+                at = iso_time(period.begin + step * period.step)
+                counts = (size, use.p99[step], use.drops[step], use.beyond[step])
                 yield at, period.step, key.uplink, key.name, key.direction, *counts
-
-
-def _utc(at: int) -> str:
-    return datetime.fromtimestamp(at, UTC).isoformat().replace("+00:00", "Z")

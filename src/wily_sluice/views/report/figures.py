@@ -39,7 +39,7 @@ def _style(name: str) -> Any:
     }
 
 
-def _svg(figure: Figure, told: str) -> str:
+def _svg(figure: Figure, title: str) -> str:
     """The picture alone, with a description for screen readers."""
     text = StringIO()
     figure.savefig(text, format="svg", metadata={"Date": None, "Creator": None, "Format": None, "Type": None})
@@ -51,7 +51,7 @@ def _svg(figure: Figure, told: str) -> str:
         start = head.find(f' {length}="')
         if start >= 0:
             head = head[:start] + head[head.index('"', start + len(length) + 3) + 1 :]
-    return f'{head} role="img" aria-label="{told}"{svg[first:]}'
+    return f'{head} role="img" aria-label="{title}"{svg[first:]}'
 
 
 def queue_figure(report: Report, row: QueueRow) -> str:

@@ -6,7 +6,7 @@ from zoneinfo import ZoneInfo
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
-from wily_sluice.history.measurement_store import SLOWER, LineMeasurement
+from wily_sluice.history.stores import SLOWER, LineMeasurement
 from wily_sluice.units import DIRECTIONS, Rate, format_rate, format_size, format_time
 from wily_sluice.views.report.contents import QueueRow, Report, UseRow, busy_hours
 from wily_sluice.views.report.figures import heat_map, line_figure, queue_figure
@@ -24,7 +24,11 @@ def page(report: Report) -> str:
     blocks, heats = [], []
     for uplink in report.plan.uplinks:
         for way in DIRECTIONS:
-            rows = [one for one in report.queues if (one.uplink, one.direction) == (uplink.name, way) and one.bytes]
+            rows = [
+                queue
+                for queue in report.queues
+                if (queue.uplink, queue.direction) == (uplink.name, way) and queue.bytes
+            ]
             if not rows:
                 continue
             figures = [
@@ -71,7 +75,7 @@ def page(report: Report) -> str:
             }
             for row in report.limiters
         ],
-        measurements=[_measurement(report, one) for one in report.measurements],
+        measurements=[_measurement(report, measurement) for measurement in report.measurements],
         quotas=[
             {
                 "name": row.name,
@@ -94,13 +98,13 @@ def page(report: Report) -> str:
 def _lines(report: Report) -> Any:
     for uplink in report.plan.uplinks:
         for way in DIRECTIONS:
-            own = [one for one in report.queues if (one.uplink, one.direction) == (uplink.name, way)]
+            own = [queue for queue in report.queues if (queue.uplink, queue.direction) == (uplink.name, way)]
             if own:
-                course = [sum(one.series.bytes[step] for one in own) for step in range(report.period.steps)]
+                course = [sum(use.series.bytes[step] for use in own) for step in range(report.period.steps)]
                 yield {
                     "name": f"{uplink.name} {way}",
                     "moved": _size(sum(course)),
-                    "mean": _rate(sum(one.mean for one in own)),
+                    "mean": _rate(sum(use.mean for use in own)),
                     "busiest": _rate(report.period.rate(max(course))),
                     "usable": _rate(uplink.usable(way)),
                     "svg": line_figure(
@@ -149,22 +153,22 @@ def _time(span: float | None) -> str:
     return format_time(span) if span else "–"
 
 
-def _measurement(report: Report, one: LineMeasurement) -> dict[str, str | bool]:
-    uplink = next((uplink for uplink in report.plan.uplinks if uplink.name == one.uplink), None)
-    rates = {"down": one.down, "up": one.up}
+def _measurement(report: Report, measurement: LineMeasurement) -> dict[str, str | bool]:
+    uplink = next((uplink for uplink in report.plan.uplinks if uplink.name == measurement.uplink), None)
+    rates = {"down": measurement.down, "up": measurement.up}
     slower = uplink is not None and any(
         rate is not None and rate < SLOWER * uplink.usable(way)
         for way in DIRECTIONS
         if (rate := rates[way]) is not None
     )
     return {
-        "name": one.uplink,
-        "at": f"{_moment(report, one.at):%a %d %b %H:%M}",
-        "down": _rate(one.down or 0),
-        "up": _rate(one.up or 0),
-        "idle": _time(one.idle),
-        "buffer_down": _time(one.buffer_down),
-        "buffer_up": _time(one.buffer_up),
-        "responsiveness": f"{one.responsiveness:,.0f}" if one.responsiveness else "–",
+        "name": measurement.uplink,
+        "at": f"{_moment(report, measurement.at):%a %d %b %H:%M}",
+        "down": _rate(measurement.down or 0),
+        "up": _rate(measurement.up or 0),
+        "idle": _time(measurement.idle),
+        "buffer_down": _time(measurement.buffer_down),
+        "buffer_up": _time(measurement.buffer_up),
+        "responsiveness": f"{measurement.responsiveness:,.0f}" if measurement.responsiveness else "–",
         "slower": slower,
     }

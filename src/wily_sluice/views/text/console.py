@@ -1,11 +1,16 @@
-"""The terminal that results are printed on: colour only where it is one, and plain lines into a pipe or a file.
+"""The terminal that results are printed on, with bars and arrows; and records as CSV (RFC 4180).
+
+The terminal that results are printed on: colour only where it is one, and plain lines into a pipe or a file.
 
 A table that is wider than the terminal is folded, so that no name is cut; into a pipe it is as wide as it needs to be.
 """
 
+import csv
 import json
 import sys
-from typing import Any
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from io import StringIO
+from typing import Any, Final
 
 import click
 from rich.console import Console, RenderableType
@@ -13,6 +18,57 @@ from rich.measure import Measurement
 from rich.padding import Padding
 from rich.table import Column, Table
 from rich.text import Text
+
+ARROWS: Final = {"down": "↓ down", "up": "↑ up"}
+BAR = 16  # columns
+EIGHTHS = " ▏▎▍▌▋▊▉█"
+SPARKS = "▁▂▃▄▅▆▇█"
+
+
+def bar(part: float, width: int = BAR) -> str:
+    """A bar of `width` columns, filled to `part` (0 to 1) with a resolution of an eighth of a column."""
+    eighths = round(part * width * 8)
+    full, rest = divmod(eighths, 8)
+    return ("█" * full + (EIGHTHS[rest] if rest else "")).ljust(width)
+
+
+def range_bar(guaranteed: float, reachable: float, width: int = BAR) -> str:
+    """A bar of `width` columns: full up to `guaranteed`, then thin up to `reachable`; both from 0 to 1.
+
+    Values above 0 fill at least one column.
+    """
+    full = max(round(guaranteed * width), 1 if guaranteed > 0 else 0)
+    reach = max(round(reachable * width), full, 1)
+    return ("█" * full + "─" * (reach - full)).ljust(width)
+
+
+def sparkline(values: Sequence[float], highest: float) -> str:
+    """A character each: its height is the value's part of `highest`, and nothing is blank."""
+    return "".join(" " if value <= 0 else SPARKS[min(7, int(value / highest * 8))] for value in values)
+
+
+def records_csv(records: Iterable[Mapping[str, Any]]) -> str:
+    """One row for each record, below a heading with all columns. `delay.p50` is the value `p50` in `delay`; a list is
+    joined by blanks, and an unknown value is empty.
+    """
+    rows = [dict(_flat(record)) for record in records]
+    heading = list(dict.fromkeys(name for row in rows for name in row))
+    text = StringIO()
+    writer = csv.DictWriter(text, heading, restval="")
+    writer.writeheader()
+    writer.writerows(rows)
+    return text.getvalue()
+
+
+def _flat(record: Mapping[str, Any], above: str = "") -> Iterator[tuple[str, Any]]:
+    for name, value in record.items():
+        if isinstance(value, Mapping):
+            yield from _flat(value, f"{above}{name}.")
+        elif isinstance(value, (list, tuple)):
+            yield f"{above}{name}", " ".join(map(str, value))
+        else:
+            yield f"{above}{name}", "" if value is None else value
+
 
 PIPE_WIDTH = 140  # columns, where no window sets a width
 FOLDED_WIDTH = 12  # columns that a folded one needs at least
@@ -23,7 +79,7 @@ class Screen(Console):
 
     def print(self, *objects: Any, **options: Any) -> None:
         """Print, with tables made to fit."""
-        for table in (one for one in objects if isinstance(one, Table)):
+        for table in (part for part in objects if isinstance(part, Table)):
             needed = needed_width(self, table)
             if needed <= self.width:
                 continue
@@ -31,7 +87,7 @@ class Screen(Console):
                 options.setdefault("width", needed)
                 continue
             for justify in ("left", "right"):  # names are folded before figures
-                for column in (one for one in table.columns if one.justify == justify):
+                for column in (column for column in table.columns if column.justify == justify):
                     column.no_wrap, column.overflow = False, "fold"
                 if needed_width(self, table) <= self.width:
                     break

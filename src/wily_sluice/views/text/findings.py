@@ -1,4 +1,4 @@
-"""Findings in a file, one per line."""
+"""Findings in a file, and problems of a machine."""
 
 from collections.abc import Sequence
 from typing import Any
@@ -6,6 +6,8 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from wily_sluice.doctor.check import Change
+from wily_sluice.doctor.examine import Complaint
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.views.text.console import print_line
 
@@ -39,4 +41,55 @@ def count_findings(findings: Sequence[Finding]) -> str:
 def findings_data(findings: Sequence[Finding]) -> list[dict[str, Any]]:
     """The findings for JSON."""
     keys = ("severity", "file", "line", "key", "message", "remedy", "code")
-    return [{**{key: getattr(one, key) for key in keys}, "fixable": bool(one.fix)} for one in findings]
+    return [{**{key: getattr(finding, key) for key in keys}, "fixable": bool(finding.fix)} for finding in findings]
+
+
+KEEP = "/etc/sysctl.d/90-sluice.conf"
+
+
+def print_complaints(screen: Console, complaints: Sequence[Complaint]) -> None:
+    """One per line: subject, problem and remedy; then the story of each kind, once."""
+    shown: set[str] = set()
+    for complaint in complaints:
+        ailment, problem = complaint.ailment, complaint.found
+        text = Text(f"{problem.where}: ", style="bold")
+        text.append(f"{ailment.severity}: ", style=STYLES[ailment.severity])
+        text.append(problem.message, style="not bold")
+        text.append(f" → {problem.remedy}", style="not bold green")
+        text.append(f" [{ailment.code}]", style="not bold dim")
+        print_line(screen, text)
+        if ailment.code not in shown:
+            shown.add(ailment.code)
+            print_line(screen, Text(f"  {ailment.story}", "dim"))
+
+
+def print_changes(screen: Console, changes: Sequence[Change], undone: bool = False) -> None:
+    """The changes, and how to make them permanent."""
+    for change in changes:
+        print_line(screen, Text(f"{'restored' if undone else 'changed'} {change.path} to {change.value}", "green"))
+    lasting = [f"{change.setting} = {change.value}" for change in changes if change.setting]
+    if lasting and not undone:
+        print_line(screen, f"These changes last until a reboot. To keep them, add to {KEEP}:")
+        for line in lasting:
+            print_line(screen, f"  {line}")
+        print_line(screen, "`sluice doctor --undo` undoes this.")
+
+
+def complaints_data(complaints: Sequence[Complaint]) -> list[dict[str, Any]]:
+    """For JSON."""
+    return [
+        {
+            "code": complaint.ailment.code,
+            "severity": complaint.ailment.severity,
+            "where": complaint.found.where,
+            "message": complaint.found.message,
+            "remedy": complaint.found.remedy,
+            "changes": changes_data(complaint.found.changes),
+        }
+        for complaint in complaints
+    ]
+
+
+def changes_data(changes: Sequence[Change]) -> list[dict[str, str]]:
+    """Likewise."""
+    return [{"path": change.path, "value": change.value} for change in changes]

@@ -49,17 +49,17 @@ class Layout:
             columns.insert(1, "backlog")
             if page in ("hosts", "services", "rules"):
                 columns += ["trip", "inside"]
-        room = width - sum(WIDTHS[one] for one in columns)
+        room = width - sum(WIDTHS[column] for column in columns)
         least = LEAST_NAME if page == "queues" else max(LEAST_NAME, min(LONG_NAME, room - LEAST_HISTORY))
         name = min(MOST_NAME, room, max(least, room * 2 // 5, longest + 2))  # an address is never cut for a bar
         room -= name
         if room < LEAST_HISTORY:
-            return cls({"name": max(1, name + max(0, room)), **{one: WIDTHS[one] for one in columns}})
+            return cls({"name": max(1, name + max(0, room)), **{column: WIDTHS[column] for column in columns}})
         bar = min(MOST_BAR, max(LEAST_BAR, room // 2)) if room >= LEAST_BAR + LEAST_HISTORY else 0
         widths: dict[Column, int] = {"name": name, "rate": WIDTHS["rate"]}
         if bar:
             widths["bar"] = bar
-        widths |= {one: WIDTHS[one] for one in columns if one != "rate"}
+        widths |= {column: WIDTHS[column] for column in columns if column != "rate"}
         widths["history"] = room - bar
         return cls(widths)
 
@@ -73,14 +73,14 @@ class Layout:
 
     def headings(self, page: Page, sort: Sort) -> dict[Column, Text]:
         """What stands above each column; the one that rows are sorted by is marked."""
-        told = {**HEADINGS, "name": page.removesuffix("s"), "bar": "of the line", "history": "last minute"}
-        found = {}
+        headings = {**HEADINGS, "name": page.removesuffix("s"), "bar": "of the line", "history": "last minute"}
+        cells = {}
         for column, width in self.widths.items():
             left = column in ("name", "bar")
             mark = "▾" if page != "queues" and SORTED[sort] == column else ""
-            text = f" {told[column]}{mark}".ljust(width) if left else f"{told[column]}{mark}".rjust(width)
-            found[column] = Text(text[:width] if left else text[-width:], "dim")
-        return found
+            text = f" {headings[column]}{mark}".ljust(width) if left else f"{headings[column]}{mark}".rjust(width)
+            cells[column] = Text(text[:width] if left else text[-width:], "dim")
+        return cells
 
     def cells(self, row: Row, history: Sequence[float]) -> list[Text]:
         """A row."""
@@ -158,7 +158,7 @@ def spark(row: Row, history: Sequence[float], columns: int) -> str:
     shown = list(history)[-min(columns, KEPT) :]
     against = row.cap or (row.whole if row.key[0] == "queues" else 0)
     highest = max(against, *shown, 1.0) if shown else 1.0
-    return "".join(" " if one <= 0 else SPARKS[min(6, int(one / highest * 7))] for one in shown)
+    return "".join(" " if value <= 0 else SPARKS[min(6, int(value / highest * 7))] for value in shown)
 
 
 def cut(name: str, columns: int) -> str:
@@ -171,11 +171,11 @@ def longest_name(rows: Sequence[Row]) -> int:
     return max((len(row.name) + 2 * row.depth for row in rows), default=0)
 
 
-def title(told: dict[str, object], passed: int, frozen: bool, width: int) -> Text:
+def title(status: dict[str, object], passed: int, frozen: bool, width: int) -> Text:
     """The site, its revision, a trial, and problems; the time at the right."""
-    from wily_sluice.views.live.status import span_words
+    from wily_sluice.views.live.gate import span_words
 
-    trial, missing, down = told["trial"], told["missing"], told.get("down")
+    trial, missing, down = status["trial"], status["missing"], status.get("down")
     parts: list[tuple[str, str, str]] = []  # what is said, in short, and its style
     if isinstance(trial, dict):
         left = span_words(trial["left"])
@@ -186,12 +186,12 @@ def title(told: dict[str, object], passed: int, frozen: bool, width: int) -> Tex
         parts.append((f"{name} is down", f"{name} down", f"bold {RED}"))
     if passed:
         parts.append((f"too slow: {passed:,} packets bypassed the gate", "too slow", f"bold {RED}"))
-    elif told["strained"]:
+    elif status["strained"]:
         parts.append(("shaping uses a whole core", "core full", f"bold {ORANGE}"))
     state = "frozen  " if frozen else ""
-    right = Text(f"{state}{told['clock']} ", f"bold {ORANGE}" if frozen else "dim")
-    site = (f"{told['site']}", "bold")
-    revision = [(f"revision {told['revision']}", "not bold dim")] if told["revision"] else []
+    right = Text(f"{state}{status['clock']} ", f"bold {ORANGE}" if frozen else "dim")
+    site = (f"{status['site']}", "bold")
+    revision = [(f"revision {status['revision']}", "not bold dim")] if status["revision"] else []
     full, short = [(long, style) for long, _, style in parts], [(few, style) for _, few, style in parts]
     # What is wrong is said whole; where there is no room, the revision goes first, then words, then the site's name.
     for pieces in ([site, *full, *revision], [site, *full], [site, *short], short or [site], [site, *short]):

@@ -12,54 +12,54 @@ def _rate(rate: float) -> str:
 
 
 def _waits(data: dict[str, Any]) -> list[str]:
-    said = []
+    words = []
     if data["backlog_packets"]:
         packets = f"{data['backlog_packets']} packet{'s wait' if data['backlog_packets'] > 1 else ' waits'}"
-        said.append(f"{packets} ({format_size(data['backlog'])}).")
+        words.append(f"{packets} ({format_size(data['backlog'])}).")
     delay = data["delay"]
     if delay["p99"]:
         half, longest = (format_time(round(float(f"{delay[part]:.2g}"))) for part in ("p50", "p99"))
-        said.append(f"Half of its packets waited less than {half}, 99% less than {longest}.")
+        words.append(f"Half of its packets waited less than {half}, 99% less than {longest}.")
     trips = data.get("round_trip", {})
     places = {"beyond": "beyond the line", "inside": "inside the house"}
     told = [f"{format_time(trips[side])} {place}" for side, place in places.items() if trips.get(side)]
     if told:
-        said.append(f"Round trips take {' and '.join(told)}.")
+        words.append(f"Round trips take {' and '.join(told)}.")
     if data["drops"] or data["marks"]:
         parts = [f"{data[what]} {word}" for what, word in (("drops", "dropped"), ("marks", "marked")) if data[what]]
-        said.append(f"{' and '.join(parts)} in this tick, so that senders slow down.")
-    return said
+        words.append(f"{' and '.join(parts)} in this tick, so that senders slow down.")
+    return words
 
 
-def explain_queue(key: tuple[str, ...], data: dict[str, Any], told: dict[str, Any]) -> list[str]:
+def explain_queue(key: tuple[str, ...], data: dict[str, Any], tick: dict[str, Any]) -> list[str]:
     """A queue, or an uplink in one direction: what holds it, or that nothing does."""
     _, uplink, direction, *path = key
     rate = data["line_rate"]
     if not path:
         usable = data["usable"]
         if rate >= NEAR * usable:
-            said = [f"The line is full: {_rate(rate)} of {_rate(usable)} usable."]
+            sentences = [f"The line is full: {_rate(rate)} of {_rate(usable)} usable."]
         else:
-            said = [f"The line has room: {_rate(rate)} of {_rate(usable)} used."]
-        return [f"{uplink} {direction}.", *said, *_waits(data)]
-    whole = told["uplinks"][uplink][direction]
+            sentences = [f"The line has room: {_rate(rate)} of {_rate(usable)} used."]
+        return [f"{uplink} {direction}.", *sentences, *_waits(data)]
+    whole = tick["uplinks"][uplink][direction]
     full = whole["line_rate"] >= NEAR * whole["usable"]
-    said = [f"{path[0]} on {uplink}, {direction}."]
+    sentences = [f"{path[0]} on {uplink}, {direction}."]
     if not rate and not data["backlog_packets"]:
-        said.append("It is idle, so others can use its guarantee.")
+        sentences.append("It is idle, so others can use its guarantee.")
     elif rate >= NEAR * data["cap"]:
-        said.append(f"Its cap limits it: {_rate(rate)} of at most {_rate(data['cap'])}.")
+        sentences.append(f"Its cap limits it: {_rate(rate)} of at most {_rate(data['cap'])}.")
     elif data["guarantee"] and rate > data["guarantee"]:
-        said.append(f"It gets its guarantee of {_rate(data['guarantee'])}, and more that others leave.")
+        sentences.append(f"It gets its guarantee of {_rate(data['guarantee'])}, and more that others leave.")
     elif full and data["backlog_packets"]:
         part = (
             f"It is below its guarantee of {_rate(data['guarantee'])}" if data["guarantee"] else "It has no guarantee"
         )
-        said.append(f"The line is full. {part} and gets {_rate(rate)} by priority and weight.")
+        sentences.append(f"The line is full. {part} and gets {_rate(rate)} by priority and weight.")
     elif data["backlog_packets"]:
-        said.append(f"It sends {_rate(rate)}; a parent or a limiter limits it.")
+        sentences.append(f"It sends {_rate(rate)}; a parent or a limiter limits it.")
     else:
-        said.append(f"Nothing limits it: it sends everything that comes, {_rate(rate)}.")
+        sentences.append(f"Nothing limits it: it sends everything that comes, {_rate(rate)}.")
     busy = sorted(
         (
             (other["line_rate"], name)
@@ -69,41 +69,43 @@ def explain_queue(key: tuple[str, ...], data: dict[str, Any], told: dict[str, An
         reverse=True,
     )
     if full and busy:
-        said.append("Busy siblings: " + ", ".join(f"{name} {_rate(own)}" for own, name in busy[:4]) + ".")
-    return [*said, *_waits(data)]
+        sentences.append("Busy siblings: " + ", ".join(f"{name} {_rate(own)}" for own, name in busy[:4]) + ".")
+    return [*sentences, *_waits(data)]
 
 
-def explain_host(key: tuple[str, ...], data: dict[str, Any], told: dict[str, Any]) -> list[str]:
+def explain_host(key: tuple[str, ...], data: dict[str, Any], tick: dict[str, Any]) -> list[str]:
     """A host: its rate, and its fraction of the total."""
     _, name, direction = key
-    whole = sum(uplink[direction]["rate"] for uplink in told["uplinks"].values())
-    said = [f"Host {data.get('label', name)}, {direction}."]
+    whole = sum(uplink[direction]["rate"] for uplink in tick["uplinks"].values())
+    sentences = [f"Host {data.get('label', name)}, {direction}."]
     if whole:
-        said.append(f"{_rate(data['rate'])}, {data['rate'] / whole:.0%} of the traffic {direction} now.")
-    return [*said, *_waits(data)]
+        sentences.append(f"{_rate(data['rate'])}, {data['rate'] / whole:.0%} of the traffic {direction} now.")
+    return [*sentences, *_waits(data)]
 
 
 def explain_limiter(key: tuple[str, ...], data: dict[str, Any], _told: dict[str, Any]) -> list[str]:
     """A limiter: whether it holds packets back."""
     _page, name, direction = key
-    said = [f"Limiter {name}, {direction}."]
+    sentences = [f"Limiter {name}, {direction}."]
     if data.get("cap"):
-        said.append(f"It caps {data.get('per', 'all matching traffic together')} at {_rate(data['cap'])}.")
+        sentences.append(f"It caps {data.get('per', 'all matching traffic together')} at {_rate(data['cap'])}.")
     if data.get("idle"):
-        said.append(f"It does not apply now: {data['idle']}.")
+        sentences.append(f"It does not apply now: {data['idle']}.")
     elif data["backlog_packets"]:
-        said.append("It is holding back packets now.")
+        sentences.append("It is holding back packets now.")
     elif data["drops"]:
-        said.append("It drops excess packets.")
+        sentences.append("It drops excess packets.")
     else:
-        said.append("Nobody exceeds it now.")
-    return [*said, *_waits(data)]
+        sentences.append("Nobody exceeds it now.")
+    return [*sentences, *_waits(data)]
 
 
 def explain_other(key: tuple[str, ...], data: dict[str, Any], _: dict[str, Any]) -> list[str]:
     """A rule, a service or a conversation."""
     page, name, direction = key
-    said = [f"{page.removesuffix('s').capitalize()} {data.get('label', name)}, {direction}: {_rate(data['rate'])}."]
+    sentences = [
+        f"{page.removesuffix('s').capitalize()} {data.get('label', name)}, {direction}: {_rate(data['rate'])}."
+    ]
     if data.get("about"):
-        said.append(data["about"])
-    return [*said, *_waits(data)]
+        sentences.append(data["about"])
+    return [*sentences, *_waits(data)]

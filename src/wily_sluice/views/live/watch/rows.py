@@ -1,4 +1,4 @@
-"""A terminal table whose rows change twice a second: only changed rows are redrawn."""
+"""Tables of the live view."""
 
 from typing import ClassVar
 

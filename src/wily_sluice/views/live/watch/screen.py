@@ -151,9 +151,9 @@ class WatchScreen(App[None]):
         """Other columns may fit."""
         self._lay_out()
 
-    def feed(self, told: dict[str, Any]) -> None:
+    def feed(self, tick: dict[str, Any]) -> None:
         """Take in a tick, and show it."""
-        self.state.feed(told)
+        self.state.feed(tick)
         if not self.state.frozen:
             self.show()
 
@@ -164,8 +164,8 @@ class WatchScreen(App[None]):
         """The columns of this page, on a screen of this width."""
         self._longest = 0
         self._columns = Layout.of(self.state.page, self.size.width - 1)
-        for one in (self._lines, self._legend):
-            one.display = self.size.height >= LOW
+        for line in (self._lines, self._legend):
+            line.display = self.size.height >= LOW
         self._legend.update(self._what_it_means())
         self.show()
 
@@ -181,10 +181,10 @@ class WatchScreen(App[None]):
     def show(self) -> None:
         """Draw the present state."""
         watch, width = self.state, self.size.width
-        told = watch.told
-        if told is not None:
-            self._title.update(title(told, watch.passed, watch.frozen, width), layout=False)
-            lines = self._uplinks(told, width)
+        tick = watch.told
+        if tick is not None:
+            self._title.update(title(tick, watch.passed, watch.frozen, width), layout=False)
+            lines = self._uplinks(tick, width)
             height = len(lines)
             self._lines.update(Text("\n").join(lines), layout=height != self._height)
             self._height = height
@@ -205,10 +205,10 @@ class WatchScreen(App[None]):
             self._nothing.update(f" {watch.nothing()}")
         self._explain()
 
-    def _uplinks(self, told: dict[str, Any], width: int) -> list[Text]:
+    def _uplinks(self, tick: dict[str, Any], width: int) -> list[Text]:
         """Each uplink's use, with both directions side by side on a wide screen; only the busiest if there are many."""
         lines = []
-        for name, uplink in told["uplinks"].items():
+        for name, uplink in tick["uplinks"].items():
             ways = [
                 Row(
                     ("queues", name, way),
@@ -221,10 +221,10 @@ class WatchScreen(App[None]):
             ]
             if width >= TWO_BESIDE:
                 lines.append(
-                    (sum(one.rate for one in ways), Text("   ").join(use_of(one, width // 2 - 2) for one in ways))
+                    (sum(row.rate for row in ways), Text("   ").join(use_of(row, width // 2 - 2) for row in ways))
                 )
             else:
-                lines += [(one.rate, use_of(one, width)) for one in ways if one.rate or not lines]
+                lines += [(row.rate, use_of(row, width)) for row in ways if row.rate or not lines]
         if len(lines) > MOST_LINES:
             kept = sorted(lines, key=lambda line: -line[0])[:MOST_LINES]
             lines = [line for line in lines if line in kept]
@@ -247,7 +247,7 @@ class WatchScreen(App[None]):
 
     def on_tabs_tab_activated(self, event: Tabs.TabActivated) -> None:
         """A page was chosen, by a key or the mouse."""
-        page: Page = next(one for one in PAGES if one == event.tab.id)
+        page: Page = next(page for page in PAGES if page == event.tab.id)
         if page != self.state.page:
             self.state.turn(page)
             self.explaining = False

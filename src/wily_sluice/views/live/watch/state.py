@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal, TypeAlias, get_args
 
 from wily_sluice.units import DIRECTIONS
-from wily_sluice.views.text.arrows import ARROWS
+from wily_sluice.views.text.console import ARROWS
 
 Page: TypeAlias = Literal["queues", "hosts", "services", "conversations", "limiters", "rules"]
 Sort: TypeAlias = Literal["rate", "name", "drops", "delay", "backlog"]
@@ -76,14 +76,14 @@ class Watch:
         """Packets that bypassed the gate since this view started."""
         return self.told["bypassed"] - self._bypassed if self.told is not None else 0
 
-    def feed(self, told: dict[str, Any]) -> None:
+    def feed(self, tick: dict[str, Any]) -> None:
         """Take in a tick."""
         if self.latest is None:
-            self._bypassed = told["bypassed"]
-        self.latest = told
+            self._bypassed = tick["bypassed"]
+        self.latest = tick
         seen = set()
         for page in PAGES:
-            for row in _rows(page, told):
+            for row in _rows(page, tick):
                 seen.add(row.key)
                 self.histories.setdefault(row.key, deque(maxlen=KEPT)).append(row.rate)
         for key, history in list(self.histories.items()):
@@ -91,15 +91,15 @@ class Watch:
                 history.append(0.0)
                 if not any(history):
                     del self.histories[key]
-        self._remember_trips(told)
+        self._remember_trips(tick)
         if not self.frozen:
-            self.told = told
+            self.told = tick
 
-    def _remember_trips(self, told: dict[str, Any]) -> None:
+    def _remember_trips(self, latest: dict[str, Any]) -> None:
         """Not every tick has all round trips, so the last ones stay for a while."""
         self._ticks += 1
         for page in PAGES[1:]:
-            for name, ways in told.get(page, {}).items():
+            for name, ways in latest.get(page, {}).items():
                 for way, data in ways.items():
                     if "round_trip" in data:
                         self._trips[page, name, way] = self._ticks, data["round_trip"]
@@ -107,7 +107,7 @@ class Watch:
             of, name, way = key
             if tick < self._ticks - STANDS:
                 del self._trips[key]
-            elif data := told.get(of, {}).get(name, {}).get(way):
+            elif data := latest.get(of, {}).get(name, {}).get(way):
                 data.setdefault("round_trip", trip)
 
     def turn(self, page: Page) -> None:
@@ -162,13 +162,13 @@ class Watch:
         return f"no {self.page} with traffic now; a shows all"
 
 
-def _rows(page: Page, told: dict[str, Any]) -> Iterator[Row]:
+def _rows(page: Page, tick: dict[str, Any]) -> Iterator[Row]:
     """The rows of a page, in the gate's order."""
     if page == "queues":
-        yield from _queue_rows(told)
+        yield from _queue_rows(tick)
         return
-    whole = {way: sum(uplink[way]["usable"] for uplink in told["uplinks"].values()) for way in DIRECTIONS}
-    for name, ways in told.get(page, {}).items():
+    whole = {way: sum(uplink[way]["usable"] for uplink in tick["uplinks"].values()) for way in DIRECTIONS}
+    for name, ways in tick.get(page, {}).items():
         for way, data in ways.items():
             label = f"{ARROWS[way][0]} {data.get('label', name)}"
             together = data.get("per", "").startswith("all")
@@ -177,8 +177,8 @@ def _rows(page: Page, told: dict[str, Any]) -> Iterator[Row]:
             )
 
 
-def _queue_rows(told: dict[str, Any]) -> Iterator[Row]:
-    for name, uplink in told["uplinks"].items():
+def _queue_rows(tick: dict[str, Any]) -> Iterator[Row]:
+    for name, uplink in tick["uplinks"].items():
         for way in DIRECTIONS:
             whole = uplink[way]
             key = ("queues", name, way)

@@ -1,1 +1,0 @@
-"""Commands that measure: whether the plan keeps its promises."""

@@ -1,1 +1,0 @@
-"""Commands that show the gate's present and past state."""

@@ -1,1 +1,0 @@
-"""Commands that help to set up: completion of shells, schemas for editors."""

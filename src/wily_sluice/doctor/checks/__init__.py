@@ -1,1 +1,0 @@
-"""Problems of a machine, by subject."""

@@ -1,0 +1,128 @@
+"""What a flood may take: a budget of time for recognition, and a bounded queue of packets that open conversations.
+
+A time budget for recognition, so that a flood of costly packets does not delay others.
+
+A bucket of nanoseconds that fills at SHARE of the time, up to MOST, and is charged the time of each examination. While
+it is empty, conversations stay unknown; they are examined once there is time again.
+
+A bounded queue of packets that open conversations faster than they can be processed.
+
+Reading a packet costs little; opening a conversation, or sorting its stand-in, costs several times as much. So all
+packets are read, and some are processed in each turn. The others wait in one of SLOTS queues, chosen by the last bytes
+of the local address, which take turns, so that a flooding host delays no other host. At most MOST_WAITING packets wait,
+A_SHARE in one queue. The excess is dropped: if it bypassed the gate, it would break its caps.
+"""
+
+from collections import deque
+from typing import Final
+
+from wily_sluice.gate.kernel.packet_queue import QueuedPacket
+from wily_sluice.units import MILLISECOND, Nanoseconds
+
+SHARE: Final = 5  # one part of so many
+MOST: Final[Nanoseconds] = 20 * MILLISECOND
+
+
+class Budget:
+    """Of one gate. `refused` counts packets that were not looked at."""
+
+    __slots__ = ("_at", "_left", "refused")
+
+    def __init__(self) -> None:
+        self._left: Nanoseconds = MOST
+        self._at: Nanoseconds = 0
+        self.refused = 0
+
+    def allows(self, now: Nanoseconds) -> bool:
+        """Whether anything is left."""
+        left = self._left + (now - self._at) // SHARE
+        self._left = left if left < MOST else MOST
+        self._at = now
+        if self._left > 0:
+            return True
+        self.refused += 1
+        return False
+
+    def spend(self, lasted: Nanoseconds) -> None:
+        """Charge the time of an examination."""
+        self._left -= lasted
+
+
+MOST_WAITING: Final = 2048  # packets, of one way
+A_SHARE: Final = 512
+SLOTS: Final = 256
+
+
+class NewFlows:
+    """For one way; `up` says that the sender is the local party. `shed` counts the dropped packets."""
+
+    __slots__ = ("_entered", "_keys", "_queues", "_taken", "_turns", "_up", "shed", "waiting")
+
+    def __init__(self, up: bool) -> None:
+        self._up = up
+        self._queues: list[deque[tuple[QueuedPacket, bytes]]] = [deque() for _ in range(SLOTS)]
+        self._turns: deque[int] = deque()  # of queues that are not empty
+        self._keys: dict[bytes, int] = {}
+        self._entered = [0] * SLOTS
+        self._taken = [0] * SLOTS
+        self.waiting = 0
+        self.shed = 0
+
+    def __contains__(self, key: object) -> bool:
+        """Whether packets of this conversation wait here."""
+        return key in self._keys
+
+    def slot(self, diverted: QueuedPacket) -> int:
+        """The queue for a packet."""
+        header = diverted.header
+        end = (16 if self._up else 20) if not header or header[0] >> 4 == 4 else (24 if self._up else 40)
+        return header[end - 1] ^ header[end - 2] if len(header) >= end else 0
+
+    def entered(self, slot: int) -> int:
+        """How many packets have ever come into a queue."""
+        return self._entered[slot]
+
+    def taken(self, slot: int) -> int:
+        """The number of packets already taken from this slot, in order."""
+        return self._taken[slot]
+
+    def put(self, diverted: QueuedPacket, key: bytes) -> bool:
+        """Queue a packet, or drop it and return False. `key` is its conversation's, or empty if not needed."""
+        slot = self.slot(diverted)
+        queue = self._queues[slot]
+        if self.waiting >= MOST_WAITING or len(queue) >= A_SHARE:
+            self.shed += 1
+            diverted.queue.drop(diverted.token)
+            return False
+        if not queue:
+            self._turns.append(slot)
+        if key:
+            self._keys[key] = self._keys.get(key, 0) + 1
+        queue.append((diverted, key))
+        self._entered[slot] += 1
+        self.waiting += 1
+        return True
+
+    def take(self) -> QueuedPacket:
+        """The first packet of the queue whose turn it is. IndexError when nothing waits."""
+        slot = self._turns.popleft()
+        queue = self._queues[slot]
+        diverted, key = queue.popleft()
+        if queue:
+            self._turns.append(slot)
+        self._taken[slot] += 1
+        self.waiting -= 1
+        if key:
+            left = self._keys[key] - 1
+            if left:
+                self._keys[key] = left
+            else:
+                del self._keys[key]
+        return diverted
+
+    def drop_all(self) -> None:
+        """Drop all waiting packets."""
+        while self.waiting:
+            diverted = self.take()
+            diverted.queue.drop(diverted.token)
+            self.shed += 1

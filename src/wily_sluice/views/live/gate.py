@@ -1,0 +1,172 @@
+"""A gate that runs: its state, events, mappings and contacts, as tables and as data."""
+
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+
+from wily_sluice.history.stores import HOUR, Contact, Happened
+from wily_sluice.outside.machine import COST_UNCOMPILED
+from wily_sluice.units import format_rate, format_size, iso_time
+from wily_sluice.views.text.columns import Column, table_of
+
+WORTH_TELLING = 1000  # packets
+MUCH, FEW = 0.005, 1_000_000  # of what crossed an uplink; bytes of which nothing is concluded
+
+
+def span_words(seconds: float) -> str:
+    """`3 min 20 s`, `2 d 4 h`: the two largest units."""
+    words: list[str] = []
+    left = round(seconds)
+    for unit, size in (("d", 86_400), ("h", 3600), ("min", 60), ("s", 1)):
+        if left >= size or (unit == "s" and not words):
+            words.append(f"{left // size} {unit}")
+            left %= size
+    return " ".join(words[:2])
+
+
+def print_status(console: Console, status: dict[str, Any], now: datetime) -> None:
+    """What runs, since when; each uplink; a trial, and who holds the plan."""
+    since = datetime.fromtimestamp(status["since"], UTC)
+    digest = (status["digest"] or "")[:12]
+    kept = f"revision {status['revision']}" + (f" ({digest})" if digest else "") if status["revision"] else "a plan"
+    console.print(f"[bold]{status['site']}[/]: {kept}, shaping for {span_words((now - since).total_seconds())}")
+    for name, uplink in status["uplinks"].items():
+        rates = f"{format_rate(uplink['down'])} down and {format_rate(uplink['up'])} up"
+        here = "" if uplink["here"] else "  [yellow]interface missing[/]"
+        carried = status["condition"]["carried"].get(name)
+        routed = f", {carried:,} conversations routed" if carried else ""
+        if name in status["condition"]["down"]:
+            here = "  [bold yellow]down: routes avoid it[/]"
+        why = status["condition"]["why"].get(name, "")
+        console.print(f"  {name} on {uplink['interface']}: {rates}{routed}{here}")
+        if why:
+            console.print(f"    {why}")
+        for direction, rate in status["condition"]["found"].get(name, {}).items():
+            console.print(f"    {direction}: the line varies, and carries {format_rate(rate)} now")
+        _print_crossed(console, status["condition"]["crossed"].get(name, {}))
+    for name in status["condition"]["down"]:
+        if name not in status["uplinks"]:
+            console.print(
+                f"  {name}: [bold yellow]down: routes avoid it[/]\n    {status['condition']['why'].get(name, '')}"
+            )
+    trial = status["trial"]
+    if trial is not None:
+        left = span_words(trial["left"])
+        console.print(f"[yellow]on trial: revision {trial['revision']}, undone in {left}; `sluice keep` keeps it[/]")
+    if status["held_by"] is not None:
+        held = status["held_by"]
+        console.print(f"held by {held['who']} since {held['since']}: {held['what']}")
+    if status["bypassed"]:
+        words = f"{status['bypassed']:,} packets came faster than the gate takes them and bypassed it"
+        console.print(f"[bold yellow]{words}[/]: see `sluice gate cost`")
+    if status.get("slow"):
+        console.print(f"[yellow]the engine is not compiled: {status['slow']}; {COST_UNCOMPILED}[/]", highlight=False)
+    if status["strained"]:
+        words = "shaping uses a whole core, so rates may not be reached"
+        console.print(f"[bold yellow]{words}[/]: see `sluice gate cost`")
+    condition = status["condition"]
+    if condition["crowd"]:
+        words = "packets were shaped by host, as conversations opened faster than they can be followed"
+        console.print(f"{condition['crowd']:,} {words}")
+    if condition["shed"]:
+        words = "packets that open conversations were dropped, as too many came at once"
+        console.print(f"[yellow]{condition['shed']:,} {words}[/]")
+    for name, packets in condition["unseen"].items():
+        if packets >= WORTH_TELLING:
+            console.print(f"[yellow]{packets:,} packets crossed {name}, which is no uplink of the plan[/]")
+    if condition["unreadable"]:
+        console.print(f"{condition['unreadable']:,} packets could not be parsed and used the default queue")
+    for notice in status.get("notices", []):
+        at = datetime.fromtimestamp(notice["at"], UTC).astimezone()
+        console.print(f"[yellow]{at:%a %H:%M}[/] {notice['words']}")
+    form = "; engine compiled" if status.get("slow") == "" else ""
+    console.print(f"state folder {status['state']}; clients connected: {status['clients']}{form}", style="dim")
+
+
+def _print_crossed(console: Console, ways: dict[str, list[int]]) -> None:
+    """Bytes on an uplink since the gate started, by its interface and by the gate."""
+    for direction, (line, ours) in ways.items():
+        past = max(0.0, 1 - ours / line) if line else 0.0
+        words = f"    {direction}: {format_size(line)} crossed the interface, {format_size(ours)} by the gate"
+        if past > MUCH and line - ours >= FEW:
+            console.print(f"{words}  [bold yellow]{past:.1%} bypassed it[/]")
+        else:
+            console.print(words, style="dim")
+
+
+WORDS = {
+    "uplink.down": "{uplink} is down: {why}",
+    "uplink.back": "{uplink} is used again",
+    "probe.astray": "{remotes} never answered over {uplink}, while others do: only its link counts",
+    "probe.unheard": "{remote} does not answer over {uplink}: the rate is found by other means",
+    "probes.unusable": "no probes can be sent, so a silent uplink is not noticed: {why}",
+    "routes.unusable": "the kernel refuses a route: {why}",
+    "routes.shared": "{why}, as the gate does: use firewall-mark-bits {bits} and routing-preference {preference}",
+    "uplink.unnamed": "traffic crosses {interface}, which is no uplink of the plan, and bypasses the gate",
+    "strangers.seen": "{network} has hosts outside its subnets, such as {address}",
+    "uplink.bypassed": "{part:.1%} of {uplink} bypassed the gate",
+    "interface.missing": "interface {interface} is missing",
+    "interface.back": "interface {interface} is back",
+    "route.spent": "route {route} has used its part of the quota",
+    "route.again": "route {route} is used again",
+    "mapping.made": "{host} had {port} opened, outside {outside}, on {uplink} ({grant}, by {by})",
+    "mapping.ended": "{port} of {host} is closed",
+    "mapping.refused": "{host} asked for {port} by {by} and was refused: {why}",
+    "mapping.revoked": "{who} closed port {port} of {host}",
+    "port.moved": "{host} could not keep {port} toward {remote}: it became {became}",
+    "chain.repaired": "the gate’s chain was removed, and repaired",
+    "chain.bypassed": "a rule of another program is ahead of the gate’s chain",
+    "chain.unrepaired": "the gate’s chain cannot be repaired: {why}",
+    "tracking.full": "the kernel’s connection table is nearly full: {connections:,} of {limit:,}",
+    "tracking.back": "the kernel’s connection table has room again: {connections:,} connections",
+    "quotas.unreadable": "use of the quota of {limiter} cannot be read: {why}",
+    "mappings.unusable": "ports cannot be opened: {why}",
+}
+
+
+def sentence(event: Happened) -> str:
+    """The sentence for an event; its name and details if there is none."""
+    try:
+        return WORDS[event.event].format(**event.about)
+    except (KeyError, ValueError):
+        return " ".join((event.event, *(f"{key}={value}" for key, value in event.about.items())))
+
+
+EVENT_COLUMNS: tuple[Column[Happened], ...] = (
+    Column(lambda event: round(event.at, 3), "at", "When", lambda event: _when(event.at, "%Y-%m-%d %H:%M:%S")),
+    Column(lambda event: event.event, "event", "What happened", sentence, folds=True),
+    Column(lambda event: event.about, "about"),
+)
+CONTACT_COLUMNS: tuple[Column[Contact], ...] = (
+    Column(lambda contact: contact.host, "host", "host"),
+    Column(lambda contact: contact.name, "name", "spoke with", folds=True),
+    Column(lambda contact: iso_time(contact.first), "from", "from", lambda contact: _when(contact.first)),
+    Column(lambda contact: iso_time(contact.last + HOUR), "until", "until", lambda contact: _when(contact.last + HOUR)),
+    Column(lambda contact: contact.hours, "hours", "in hours", right=True),
+)
+MAPPING_COLUMNS: tuple[Column[dict[str, Any]], ...] = (
+    Column(lambda row: f"{row['name']} ({row['host']})" if row["name"] else row["host"], None, "Host", folds=True),
+    Column(lambda row: f"{row['inside']}/{row['protocol']}", None, "Port", right=True, folds=True),
+    Column(lambda row: _outside(row), None, "Outside", right=True, folds=True),
+    Column(lambda row: row["uplink"], None, "Uplink", folds=True),
+    Column(lambda row: row["service"] or row["grant"], None, "For", folds=True),
+    Column(lambda row: row["by"], None, "Asked by", folds=True),
+    Column(lambda row: span_words(row["left"]), None, "Left", right=True),
+)
+
+
+def mappings_table(rows: Sequence[dict[str, Any]]) -> Table:
+    """One row for each, the same host's together."""
+    return table_of(MAPPING_COLUMNS, sorted(rows, key=lambda row: (row["host"], row["protocol"], row["inside"])))
+
+
+def _outside(row: dict[str, Any]) -> str:
+    return str(row["outside"]) if row["address"] == row["host"] else f"{row['address']}:{row['outside']}"
+
+
+def _when(at: float, form: str = "%Y-%m-%d %H:%M") -> str:
+    """In this machine's time."""
+    return datetime.fromtimestamp(at, UTC).astimezone().strftime(form)

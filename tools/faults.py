@@ -1,0 +1,172 @@
+"""Plants faults in the engine, the plan and the gate, one at a time, and tells which the tests find.
+
+`python -m tools.faults [--count N] [--seed N] [--only FAULT…] [--tests EXPRESSION] [--jobs N]`. A fault is a small change of
+one expression: a comparison that includes or excludes its bound, a sum for a difference, a number one larger, a condition
+turned round, a statement left out. They are drawn by the seed, as many from each of the three parts, from lines that run;
+so the list is the same on every machine. Each is planted in a copy of `src`, in front of which Python finds nothing else;
+then the tests run until one fails, those of the same part first. `--tests` takes a marker expression of pytest.
+"""
+
+import ast
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from random import Random
+from typing import NamedTuple
+
+import click
+
+ROOT = Path(__file__).parent.parent
+PARTS = ("engine", "plan", "gate")
+QUICK = "not slow and not live"
+LONGEST = 1500  # seconds, after which tests that do not end count as a fault that was found
+COMPARED: dict[type[ast.cmpop], tuple[type[ast.cmpop], str]] = {
+    ast.Lt: (ast.LtE, "<="), ast.LtE: (ast.Lt, "<"), ast.Gt: (ast.GtE, ">="), ast.GtE: (ast.Gt, ">"),
+    ast.Eq: (ast.NotEq, "!="), ast.NotEq: (ast.Eq, "=="), ast.In: (ast.NotIn, "not in"), ast.Is: (ast.IsNot, "is not"),
+}  # fmt: skip
+CALCULATED: dict[type[ast.operator], type[ast.operator]] = {
+    ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.FloorDiv, ast.FloorDiv: ast.Mult, ast.BitAnd: ast.BitOr,
+    ast.RShift: ast.LShift, ast.LShift: ast.RShift,
+}  # fmt: skip
+
+
+class Fault(NamedTuple):
+    """A line of a file below `src/wily_sluice`, and what stands there instead, from `begin` to `end` in characters."""
+
+    file: str
+    line: int
+    begin: int
+    end: int
+    was: str
+    becomes: str
+
+    @property
+    def name(self) -> str:
+        """As `--only` takes it."""
+        return f"{self.file}:{self.line}:{self.begin}"
+
+
+def _changed(node: ast.AST) -> ast.AST | None:
+    """The same with a fault; None where nothing is to change."""
+    match node:
+        case ast.Compare(left=left, ops=[op], comparators=others) if type(op) in COMPARED:
+            return ast.Compare(left, [COMPARED[type(op)][0]()], others)
+        case ast.BinOp(left=left, op=op, right=right) if type(op) in CALCULATED and not isinstance(left, ast.Constant):
+            return ast.BinOp(left, CALCULATED[type(op)](), right)
+        case ast.BoolOp(op=op, values=values):
+            return ast.BoolOp(ast.Or() if isinstance(op, ast.And) else ast.And(), values)
+        case ast.UnaryOp(op=ast.Not(), operand=operand):
+            return operand
+        case ast.Constant(value=bool(value)):
+            return ast.Constant(not value)
+        case ast.Constant(value=int(value)):
+            return ast.Constant(value + 1)
+        case ast.AugAssign() | ast.Expr(value=ast.Call()):
+            return ast.Pass()
+    return None
+
+
+def faults_of(file: Path) -> Iterator[Fault]:
+    """All faults of a file that are on one line, within its functions, and not in what a decorator or an f-string says."""
+    text = file.read_text(encoding="utf-8")
+    lines = text.splitlines()
+    name = str(file.relative_to(ROOT / "src" / "wily_sluice"))
+
+    def walk(node: ast.AST, inside: bool) -> Iterator[ast.AST]:
+        if isinstance(node, ast.JoinedStr | ast.Raise | ast.AnnAssign | ast.arguments | ast.ImportFrom | ast.Import):
+            return
+        if inside and isinstance(node, ast.expr | ast.stmt):
+            yield node
+        inside = inside or isinstance(node, ast.FunctionDef)
+        for child in node.body if isinstance(node, ast.FunctionDef) else ast.iter_child_nodes(node):
+            yield from walk(child, inside)
+
+    for node in walk(ast.parse(text), False):
+        assert isinstance(node, ast.expr | ast.stmt)
+        changed = _changed(node)
+        if changed is not None and node.lineno == node.end_lineno and node.end_col_offset is not None:
+            line = lines[node.lineno - 1].encode()
+            was = line[node.col_offset : node.end_col_offset].decode()
+            becomes = ast.unparse(ast.fix_missing_locations(changed))
+            if isinstance(node, ast.expr) and not isinstance(node, ast.Constant):
+                becomes = f"({becomes})"
+            yield Fault(name, node.lineno, node.col_offset, node.end_col_offset, was, becomes)
+
+
+def drawn(count: int, seed: int) -> list[Fault]:
+    """So many, a third from each part, no two on one line."""
+    random, faults = Random(seed), []
+    for part in PARTS:
+        files = sorted((ROOT / "src" / "wily_sluice" / part).rglob("*.py"))
+        own = list({(fault.file, fault.line): fault for file in files for fault in faults_of(file)}.values())
+        faults += random.sample(own, count // len(PARTS))
+    return faults
+
+
+def found(fault: Fault, tests: str) -> str:
+    """The first test that fails with it; empty if none does."""
+    with tempfile.TemporaryDirectory() as folder:
+        copy = Path(folder) / "wily_sluice"
+        shutil.copytree(ROOT / "src" / "wily_sluice", copy, ignore=shutil.ignore_patterns("__pycache__"))
+        file = copy / fault.file
+        lines = file.read_text(encoding="utf-8").split("\n")
+        line = lines[fault.line - 1].encode()
+        lines[fault.line - 1] = (line[: fault.begin] + fault.becomes.encode() + line[fault.end :]).decode()
+        file.write_text("\n".join(lines), encoding="utf-8")
+        first = ROOT / "tests" / fault.file.partition("/")[0]
+        for where in (str(first), "tests"):
+            command = [
+                sys.executable,
+                "-m",
+                "pytest",
+                "-x",
+                "-q",
+                "-m",
+                tests,
+                "-p",
+                "no:cacheprovider",
+                "--no-header",
+                where,
+            ]
+            environment = {**os.environ, "PYTHONPATH": folder, "PYTHONDONTWRITEBYTECODE": "1", "SLUICE_FORM": "source"}
+            try:
+                run = subprocess.run(
+                    command, cwd=ROOT, env=environment, capture_output=True, text=True, timeout=LONGEST, check=False
+                )
+            except subprocess.TimeoutExpired:
+                return "the tests did not end"
+            if run.returncode not in (0, 5):
+                failed = [line for line in run.stdout.splitlines() if line.startswith(("FAILED", "ERROR"))]
+                return failed[0].partition(" - ")[0] if failed else "the tests did not start"
+    return ""
+
+
+@click.command(help=__doc__)
+@click.option("--count", default=75, help="How many are drawn.")
+@click.option("--seed", default=31, help="What they are drawn by.")
+@click.option("--only", multiple=True, help="Only this fault, by its name.")
+@click.option("--tests", default=QUICK, help="Which tests, as a marker expression.")
+@click.option("--jobs", default=2, help="How many at a time.")
+def main(count: int, seed: int, only: tuple[str, ...], tests: str, jobs: int) -> None:
+    """Plant and look."""
+    faults = [fault for fault in drawn(count, seed) if not only or fault.name in only]
+    results: dict[str, str] = {}
+
+    def one(fault: Fault) -> None:
+        results[fault.name] = found(fault, tests)
+        click.echo(f"{fault.name}: {fault.was!r} → {fault.becomes!r}: {results[fault.name] or 'NOT FOUND'}")
+
+    with ThreadPoolExecutor(jobs) as pool:
+        list(pool.map(one, faults))
+    missed = sorted(name for name, test in results.items() if not test)
+    click.echo(json.dumps({"planted": len(faults), "found": len(faults) - len(missed), "not found": missed}, indent=1))
+
+
+if __name__ == "__main__":
+    main()
