@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 
 import wily_sluice
-from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.limit.limiter import Limiter, LimiterSpec, Per
+from wily_sluice.engine.packet import Framing
 from wily_sluice.engine.queueing.spec import LeafSpec
 
 ROOT = Path(wily_sluice.__file__).parent

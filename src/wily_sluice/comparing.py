@@ -1,7 +1,5 @@
 """The comparable quantities of results, and the differences of two results.
 
-The differences between two results, and whether they exceed chance.
-
 Successive samples are similar: a full buffer stays full for a while. So both results are resampled in blocks, many
 times (the block bootstrap: Künsch 1989); a difference is beyond the noise if 95% of the resamples agree on its sign.
 Proportions are compared by the interval of their difference (Newcombe 1998, method 10). Quantities without samples are

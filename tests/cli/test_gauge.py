@@ -11,7 +11,7 @@ import pytest
 from tests.cli.conftest import PROGRAM, Sluice
 from tests.conftest import SMALL_PLAN
 from wily_sluice.cli.options import Refusal
-from wily_sluice.cli.trying.gauge import write_measured
+from wily_sluice.cli.trying.gauge_line import write_measured
 from wily_sluice.gauge.advice import Advice
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.yaml_text import parse

@@ -14,8 +14,7 @@ import pytest
 
 from tests.conftest import SMALL_PLAN
 from wily_sluice.doctor.check import Change, Facts, Interface
-from wily_sluice.doctor.examine import CHECKS, examine
-from wily_sluice.doctor.fix import FixError, Journal
+from wily_sluice.doctor.examine import CHECKS, FixError, Journal, examine
 from wily_sluice.plan.mark_field import MarkUse
 from wily_sluice.plan.model import Plan
 
@@ -225,7 +224,7 @@ import sys
 from pathlib import Path
 from wily_sluice.doctor import features
 from wily_sluice.doctor.check import Change
-from wily_sluice.doctor.fix import Journal, FixError
+from wily_sluice.doctor.examine import Journal, FixError
 journal = Journal(Path(sys.argv[1]), lambda file, text: file.write_text(text) and None)
 path = features.path_of("v0", "rx-gro")
 print(features.read(path), end=" ")

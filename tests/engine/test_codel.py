@@ -3,8 +3,7 @@ from math import sqrt
 import pytest
 
 from tests.engine.driving import conversation
-from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.packet import ECT_0, ECT_1, NOT_ECT, Packet
+from wily_sluice.engine.packet import ECT_0, ECT_1, LONGEST_FRAME, NOT_ECT, Packet
 from wily_sluice.engine.queueing.codel import INTERVAL, TARGET, CodelQueue, control_law
 from wily_sluice.plan.file.framings import parse_stack
 from wily_sluice.units import MILLISECOND, SECOND

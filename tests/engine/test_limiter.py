@@ -8,8 +8,7 @@ from tests.engine.driving import Bench, conversation
 from wily_sluice.engine.classify.condition import PortIs
 from wily_sluice.engine.classify.header import key_of
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.limit.limiter import Excess, Limiter, LimiterSpec, Per
-from wily_sluice.engine.limit.quota import Ledger
+from wily_sluice.engine.limit.limiter import Excess, Ledger, Limiter, LimiterSpec, Per
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.units import MILLISECOND, SECOND
 

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from tests.engine.drawing import promises, trees
 from tests.engine.driving import Bench, conversation
-from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.packet import LONGEST_FRAME
 from wily_sluice.engine.queueing.service_curve import Promise
 from wily_sluice.engine.queueing.spec import LeafSpec, QueueSpec
 from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Nanoseconds, transmission_time

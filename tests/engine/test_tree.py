@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from tests.engine.drawing import promises, trees
 from tests.engine.driving import Bench, conversation, flood
-from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.packet import LONGEST_FRAME
 from wily_sluice.engine.queueing.node import CAP_BURST_FRAMES, CAP_BURST_TIME
 from wily_sluice.engine.queueing.spec import Aqm, LeafSpec, QueueSpec
 from wily_sluice.forecast.split import split

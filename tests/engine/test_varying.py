@@ -9,7 +9,7 @@ import pytest
 from tests.engine.driving import Bench, conversation, flood
 from wily_sluice.engine.line import Line, RateSchedule, VaryingLine, steady
 from wily_sluice.engine.queueing.spec import LeafSpec, QueueSpec
-from wily_sluice.engine.varying import GIVEN_UP, TICK, RateFinder
+from wily_sluice.engine.uplinks import GIVEN_UP, TICK, RateFinder
 from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Rate
 
 STEPS = RateSchedule(((0, 8_000_000), (SECOND, 800_000), (3 * SECOND, 80_000_000)))

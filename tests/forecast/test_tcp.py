@@ -7,8 +7,7 @@ from random import Random
 import pytest
 
 from tests.engine.driving import conversation
-from wily_sluice.engine.framing import ETHERNET
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import ETHERNET, Packet
 from wily_sluice.forecast.lab.applications import Course, Meter
 from wily_sluice.forecast.lab.congestion import Cubic, HyStart, NewReno
 from wily_sluice.forecast.lab.events import Events

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.packet import ETHERNET
 from wily_sluice.forecast.lab.run import Lab
 from wily_sluice.forecast.why import waits
 from wily_sluice.outside.files import load_traffic

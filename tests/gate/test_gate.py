@@ -8,9 +8,10 @@ import pytest
 from tests.gate.fakes import FakeMachine, Listening, Queue, live, udp
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.gate import A_CHORE, Gate
+from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.kernel.machine import Crossed
 from wily_sluice.gate.loop import MOST_HELD
+from wily_sluice.gate.observers import A_CHORE
 from wily_sluice.gate.queue_manager import FIRST_OPENING, FIRST_QUEUE
 from wily_sluice.plan.model import Plan
 

@@ -15,7 +15,7 @@ import pytest
 from tests.conftest import SMALL_PLAN
 from tests.gate.running import Running
 from tests.gate.stillness import hold
-from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.packet import ETHERNET
 from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.outside.files import load
 from wily_sluice.rig.rig import Rig

@@ -17,7 +17,7 @@ from pathlib import Path
 import pytest
 
 from tests.gate.stillness import hold
-from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.packet import ETHERNET
 from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.outside.files import load
 from wily_sluice.rig.endpoint import FLOOD_PAYLOAD

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from wily_sluice import examples
-from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.packet import ETHERNET
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.promises import promises
 from wily_sluice.outside.files import load

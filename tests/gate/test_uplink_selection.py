@@ -17,8 +17,7 @@ from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.engine.uplink_health import HOLD_DOWN
-from wily_sluice.engine.varying import GIVEN_UP, TICK
+from wily_sluice.engine.uplinks import GIVEN_UP, HOLD_DOWN, TICK
 from wily_sluice.gate import rate_search
 from wily_sluice.gate.kernel.echo import Answer, checksum, parse_answer, request
 from wily_sluice.gate.kernel.machine import Survey

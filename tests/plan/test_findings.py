@@ -8,7 +8,7 @@ from tools.make_findings_page import PAGE, page
 from wily_sluice.outside.files import examine
 from wily_sluice.outside.plan_edits import TextFile
 from wily_sluice.plan import read
-from wily_sluice.plan.edit.fixes import fixed
+from wily_sluice.plan.edit.edits import fixed
 from wily_sluice.plan.file.yaml_text import YamlError, parse
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.findings.kind import PLAN, Kind, with_part

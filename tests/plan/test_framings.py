@@ -1,6 +1,6 @@
 import pytest
 
-from wily_sluice.engine.framing import ETHERNET, Framing
+from wily_sluice.engine.packet import ETHERNET, Framing
 from wily_sluice.plan.file.framings import parse_stack, stacks
 
 

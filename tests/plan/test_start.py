@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from wily_sluice.engine.classify.header import TCP, UDP, Parties
-from wily_sluice.engine.framing import LARGEST_PACKET
+from wily_sluice.engine.packet import LARGEST_PACKET
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.outside.plan_edits import TextFile
 from wily_sluice.plan import read

@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import SMALL_PLAN, told
-from wily_sluice.engine.framing import ETHERNET, Framing
+from wily_sluice.engine.packet import ETHERNET, Framing
 from wily_sluice.gate.kernel import diversion
 from wily_sluice.plan.file.framings import parse_wrapper
 from wily_sluice.plan.model import Plan

@@ -13,12 +13,11 @@ from wily_sluice.engine.classify.service import PROTOCOLS_SEEN, Known
 from wily_sluice.engine.conversations.conversation import Conversation, ConversationTable
 from wily_sluice.plan.build_rules import build_service
 from wily_sluice.plan.groups.services import shipped_services
-from wily_sluice.recognition.learnt import LearntNames
 from wily_sluice.recognition.opening import DATAGRAMS, STREAM_BYTES, TAIL, Datagram, Opening, Stream, Verdict
 from wily_sluice.recognition.protocols import sip
 from wily_sluice.recognition.protocols.quic import look as look_quic
 from wily_sluice.recognition.protocols.tls import host_name, parse_hello
-from wily_sluice.recognition.recognition import MOST_OPEN, RECOGNISERS, Recognition
+from wily_sluice.recognition.recognition import MOST_OPEN, RECOGNISERS, LearntNames, Recognition
 from wily_sluice.units import SECOND
 
 HOST, FAR, RESOLVER = bytes([10, 61, 0, 41]), bytes([203, 0, 113, 9]), bytes([198, 51, 100, 20])

@@ -1,6 +1,4 @@
-"""JSON-RPC 2.0 (https://www.jsonrpc.org/specification): errors, answers, and the parameters of the gate's methods.
-
-JSON-RPC 2.0 (https://www.jsonrpc.org/specification), one message per line: single calls, notifications and batches.
+"""JSON-RPC 2.0 (https://www.jsonrpc.org/specification), a message per line; and the parameters of the gate's methods.
 
 The answer to any line is a line of JSON or none; client input never raises an exception here.
 """

@@ -1,6 +1,4 @@
-"""Lines: how a rate changes over time, and a line that is not shaped.
-
-A line that is not shaped: one deep first-in-first-out buffer, a rate, and a delay.
+"""Lines: how a rate changes over time, and a line that is not shaped: one deep first-in-first-out buffer, and a delay.
 
 This is the modem and the provider as they are without us: the lab and the rig put it at the end of the wire. A packet
 that does not fit into the buffer is dropped at its tail.

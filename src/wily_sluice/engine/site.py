@@ -9,8 +9,8 @@ from wily_sluice.engine.classify.neighbours import Neighbours
 from wily_sluice.engine.conversations.aggregate import AggregateFlow
 from wily_sluice.engine.conversations.conversation import ConversationTable
 from wily_sluice.engine.conversations.watch import WatchSpec
+from wily_sluice.engine.limit.limiter import Ledger
 from wily_sluice.engine.limit.limiter_bank import LimiterBank
-from wily_sluice.engine.limit.quota import Ledger
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.units import SECOND, Direction, Nanoseconds

@@ -1,4 +1,4 @@
-"""Drr packets diverted by the kernel into the engine's packets."""
+"""Turns packets diverted by the kernel into the engine's packets."""
 
 import time
 from typing import Final
@@ -7,8 +7,7 @@ from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UNREADABLE, Pa
 from wily_sluice.engine.classify.neighbours import GATEWAY, Home
 from wily_sluice.engine.conversations.conversation import Conversation, Fragments
 from wily_sluice.engine.conversations.round_trips import RoundTrips, Spin
-from wily_sluice.engine.framing import Framing
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import Framing, Packet
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.tally import ETHERNET_HEADER
 from wily_sluice.gate.kernel.packet_queue import QueuedPacket

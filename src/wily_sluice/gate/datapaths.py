@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import replace
+from ipaddress import ip_address
 
 from wily_sluice.engine.classify.neighbours import Home
 from wily_sluice.engine.site import SiteEngine
@@ -20,6 +21,7 @@ class Datapaths:
 
     def __init__(self, homes: dict[int, Home]) -> None:
         self._homes = homes
+        self._with_strangers: set[str] = set()  # networks whose strangers were reported
         self._budget = Budget()
         self._open: dict[Way, tuple[Admission, Datapath]] = {}
         self._unreadable = 0  # of ways that are no more
@@ -77,8 +79,11 @@ class Datapaths:
             moved[key] = Moved(before.bytes + size, before.packets + packets)
         return moved
 
-    def strangers(self) -> Iterator[tuple[str, bytes]]:
-        """Networks with a packet from an address outside them, with that address, since the last call."""
+    def strangers(self) -> Iterator[tuple[str, str]]:
+        """Networks with a packet from an address outside them, and that address; each network once."""
         for admission, _ in self._open.values():
-            yield from admission.strangers.items()
+            for network, address in admission.strangers.items():
+                if network not in self._with_strangers:
+                    self._with_strangers.add(network)
+                    yield network, str(ip_address(address))
             admission.strangers.clear()

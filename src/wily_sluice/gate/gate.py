@@ -3,7 +3,7 @@
 Whenever the gate exits, it first removes the chain that diverts packets, then releases the packets still held. If it is
 killed, the kernel drops the packets held, and later ones bypass the gate; the next gate removes the chain.
 
-Slow work is done in a thread (`beside`), by the worker, or in small parts of each turn.
+Slow work is done in a thread (`BackgroundTasks`), by the worker, or in small parts of each turn.
 """
 
 import gc
@@ -14,8 +14,6 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
-from ipaddress import ip_address
-from itertools import islice
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -23,17 +21,17 @@ from wily_sluice.engine.classify.header import parse, parties
 from wily_sluice.engine.classify.neighbours import GATEWAY, Home
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.engine.varying import TICK
+from wily_sluice.engine.uplinks import TICK
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.background import THREAD_TURN, BackgroundTasks
 from wily_sluice.gate.bypass_audit import BypassAudit
 from wily_sluice.gate.datapaths import Datapaths
 from wily_sluice.gate.kernel.guard import Guard
 from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews
 from wily_sluice.gate.kernel.packet_queue import QueuedPacket
+from wily_sluice.gate.kernel.process import THREAD_TURN, BackgroundTasks
 from wily_sluice.gate.look import Visits
 from wily_sluice.gate.loop import Listener, Loop
-from wily_sluice.gate.observers import GateState, Keeper, Talk, Watcher, copy_counters, copy_talks
+from wily_sluice.gate.observers import GateState, Keeper, Talk, Watcher, copy_counters, copy_talks, copying
 from wily_sluice.gate.probes import PACE, Probes
 from wily_sluice.gate.queue_manager import QueueManager, Taken
 from wily_sluice.gate.quotas import Quotas
@@ -44,7 +42,6 @@ from wily_sluice.plan.model import Plan
 from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
-A_CHORE = 64  # rows that are copied in a turn
 HERE = 0  # in place of an interface's index: this machine itself sends or receives
 
 
@@ -90,7 +87,6 @@ class Gate:
         self.visits = Visits()
         self._homes: dict[int, Home] = {}
         self._datapaths = Datapaths(self._homes)
-        self._told_of: set[str] = set()  # networks whose strangers were reported
         self._queue_manager = QueueManager(self._machine)
         self._probes = Probes()
         self._rate_search = Finding(self._happened)
@@ -110,11 +106,6 @@ class Gate:
         self._ticked: Nanoseconds = 0
         self._worked: Nanoseconds = 0
         self._looked: Nanoseconds = 0
-
-    @property
-    def unreadable(self) -> int:
-        """Packets that are not valid IP; they use the default."""
-        return self._datapaths.unreadable
 
     @property
     def bypassed(self) -> int:
@@ -146,7 +137,7 @@ class Gate:
         self._worked = worked
         aggregate = self.engine.conversations.aggregate
         return GateState(
-            self.unreadable,
+            self._datapaths.unreadable,
             self.bypassed,
             aggregate.packets if aggregate is not None else 0,
             self._datapaths.unrecognised,
@@ -383,7 +374,8 @@ class Gate:
         if now - self._looked >= SECOND - 100 * MILLISECOND:
             self._looked = now
             self._look()
-            self._tell_of_strangers()
+            for network, address in self._datapaths.strangers():
+                self._happened("strangers.seen", "warning", network=network, address=address)
         self._quotas.tick(now)
 
     def _look(self) -> None:
@@ -403,19 +395,8 @@ class Gate:
         watcher = self._watcher
         if watcher is None or self._loop.chore is not None:
             return
-        rows, lasted = copy_counters(self.engine, now), now - self._ticked
+        self._loop.chore = copying(copy_counters(self.engine, now), watcher, now - self._ticked)
         self._ticked = now
-
-        def chore() -> bool:
-            some = list(islice(rows, A_CHORE))
-            if some:
-                watcher.count(some)
-            if len(some) == A_CHORE:
-                return False
-            watcher.tick(lasted)
-            return True
-
-        self._loop.chore = chore
 
     def _survey(self, plan: Plan) -> Survey:
         networks = {network.interface for network in plan.networks}
@@ -435,13 +416,6 @@ class Gate:
             for name in sorted(missing ^ self._missing):
                 self._watcher.told(name, name not in missing)
         self._missing = missing
-
-    def _tell_of_strangers(self) -> None:
-        """Report once for each network that packets come from addresses outside the plan."""
-        for network, address in self._datapaths.strangers():
-            if network not in self._told_of:
-                self._told_of.add(network)
-                self._happened("strangers.seen", "warning", network=network, address=str(ip_address(address)))
 
     def _moment(self) -> datetime:
         return self._clock(self.plan.timezone)

@@ -134,7 +134,7 @@ class Reader(Protocol):
 
 
 class Loop:
-    """Drr until `stop` is called, which a signal handler may do; `wake` is a readable end that signals write to.
+    """Turns until `stop` is called, which a signal handler may do; `wake` is a readable end that signals write to.
 
     Datapaths and listeners may be replaced between turns, or by a callback during one: then call `changed`. `tick` is
     called every `pace` nanoseconds, `woken` when something was written to the other end of `wake`. `chore`, if there

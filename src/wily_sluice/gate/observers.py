@@ -1,13 +1,12 @@
 """What the gate tells others: the interfaces of its observers, and the counters that changed since the last copy.
 
-The counters that the gate copies for observers: what changed since the last copy.
-
 A `CounterRow` is for a queue, a limiter, or one host's conversations of one rule and service. Its counts are the
 increase since the row before it; its backlog is the present one. Readers never hold the gate up.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from heapq import nlargest
+from itertools import islice
 from typing import Literal, NamedTuple, Protocol, TypeAlias
 
 from wily_sluice.engine.site import SiteEngine
@@ -16,6 +15,8 @@ from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds, Size
 
 Kind: TypeAlias = Literal["queue", "limiter", "flow"]
 FlowName: TypeAlias = tuple[bytes, str, str]  # host, rule, service
+
+A_CHORE = 64  # rows that are copied in a turn
 
 
 class CounterRow(NamedTuple):
@@ -91,6 +92,21 @@ def copy_counters(engine: SiteEngine, now: Nanoseconds) -> Iterator[CounterRow]:
     yield from _queues(engine, now)
     yield from _limiters(engine, now)
     yield from _flows(engine, now)
+
+
+def copying(rows: Iterator[CounterRow], watcher: "Watcher", lasted: Nanoseconds) -> Callable[[], bool]:
+    """Tells a watcher some of the rows at each call, and in the end the time that they are about; then it is done."""
+
+    def chore() -> bool:
+        some = list(islice(rows, A_CHORE))
+        if some:
+            watcher.count(some)
+        if len(some) == A_CHORE:
+            return False
+        watcher.tick(lasted)
+        return True
+
+    return chore
 
 
 def _queues(engine: SiteEngine, now: Nanoseconds) -> Iterator[CounterRow]:

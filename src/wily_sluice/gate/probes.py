@@ -14,7 +14,7 @@ from contextlib import suppress
 from typing import Final
 
 from wily_sluice.engine.shaper import Shaper
-from wily_sluice.engine.uplink_health import Echoes
+from wily_sluice.engine.uplinks import Echoes
 from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
 from wily_sluice.plan.model import Plan, Probing
 from wily_sluice.units import MILLISECOND, SECOND, Direction, Nanoseconds

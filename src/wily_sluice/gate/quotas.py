@@ -7,7 +7,7 @@ from typing import Any
 
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.background import BackgroundTasks
+from wily_sluice.gate.kernel.process import BackgroundTasks
 from wily_sluice.gate.observers import Keeper
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schedules.moment import period_start

@@ -14,7 +14,7 @@ from contextlib import suppress
 from typing import Final
 
 from wily_sluice.engine.shaper import Shaper
-from wily_sluice.engine.varying import RateFinder
+from wily_sluice.engine.uplinks import RateFinder
 from wily_sluice.gate.bypass_audit import Line, Moved
 from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
 from wily_sluice.plan.model import Plan, Uplink

@@ -15,13 +15,13 @@ from wily_sluice.engine.classify.service import Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.queueing.leaf_queue import Refusing
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.engine.uplink_health import UplinkHealth
+from wily_sluice.engine.uplinks import UplinkHealth
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.machine import Machine, Survey
 from wily_sluice.gate.kernel.packet_queue import QueuedPacket
 from wily_sluice.gate.kernel.policy_routes import FAMILIES, Hop
 from wily_sluice.gate.probes import Probes
-from wily_sluice.plan.line_choice import line_of, spent_routes
+from wily_sluice.plan.lines import line_of, spent_routes
 from wily_sluice.plan.mark_field import MarkField, clashes, free_field
 from wily_sluice.plan.model import Plan, Tunnel, Uplink
 from wily_sluice.recognition.recognition import Recognition

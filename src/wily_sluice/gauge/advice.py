@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wily_sluice.engine.framing import Framing
+from wily_sluice.engine.packet import Framing
 from wily_sluice.gauge.estimates import Estimate, Sized
 from wily_sluice.gauge.line import Measured
 from wily_sluice.plan.file.framings import parse_stack

@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from wily_sluice.bootstrap import bootstrap
-from wily_sluice.engine.framing import Framing
+from wily_sluice.engine.packet import Framing
 from wily_sluice.units import SECOND, Nanoseconds, Rate, Size
 
 STEP: Nanoseconds = SECOND // 2  # in which bytes are counted

@@ -13,11 +13,15 @@ A schema is a list of steps; the table `schema_version` has the number of steps 
 refused, and left unchanged.
 """
 
+import fcntl
 import os
 import sqlite3
-from collections.abc import Sequence
-from contextlib import closing
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
+
+from wily_sluice.errors import LiveError
 
 FOLDER_MODE, FILE_MODE = 0o700, 0o600
 PLANS, COUNTERS, QUOTAS, CONTACTS = "plans.sqlite", "counters.sqlite", "quotas.sqlite", "contacts.sqlite"
@@ -122,3 +126,38 @@ def _move(old: Path, new: Path) -> None:
         database.execute("pragma wal_checkpoint(truncate)")  # what was written ahead belongs into the file
         database.execute("pragma journal_mode = delete")
     old.rename(new)
+
+
+PATIENCE = 3.0  # seconds: what belonged to a killed gate ends soon, and may have the folder open until then
+
+
+@contextmanager
+def occupied(state: Path) -> Iterator[None]:
+    """Hold the folder while the context lasts. LiveError when another gate has it.
+
+    A folder that cannot be made or opened is not held; writing to it will fail later.
+    """
+    folder = -1
+    with suppress(OSError):
+        private_folder(state)
+        folder = os.open(state, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        if folder >= 0:
+            _wait_for(folder, state)
+        yield
+    finally:
+        if folder >= 0:
+            os.close(folder)
+
+
+def _wait_for(folder: int, state: Path) -> None:
+    deadline = time.monotonic() + PATIENCE
+    while True:
+        try:
+            fcntl.flock(folder, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            return
+        except BlockingIOError:
+            if time.monotonic() >= deadline:
+                problem = f"another gate, here or in another network namespace, already keeps its history in {state}"
+                raise LiveError(f"{problem}: stop it, or give this one its own folder with --state") from None
+            time.sleep(0.1)

@@ -2,7 +2,7 @@
 
 What happened around a gate, in SQLite: uplinks that went and came back, routes, mappings, chains that were removed.
 
-The last MOST are kept, each with its moment in seconds since 1970, and its details as JSON.
+The last MOST_EVENTS are kept, each with its moment in seconds since 1970, and its details as JSON.
 
 Measurements of lines, stored in SQLite: the report shows them, and the gate sends a notice when a line has become
 slower.

@@ -8,11 +8,9 @@ from functools import partial
 from wily_sluice.engine.classify.condition import Clock
 from wily_sluice.engine.classify.neighbours import Home, Neighbours
 from wily_sluice.engine.conversations.aggregate import AggregateFlow
-from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.limit.limiter import Limiter, LimiterSpec, Per
+from wily_sluice.engine.limit.limiter import Ledger, Limiter, LimiterSpec, Per
 from wily_sluice.engine.limit.limiter_bank import LimiterBank
-from wily_sluice.engine.limit.quota import Ledger
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import LONGEST_FRAME, Packet
 from wily_sluice.engine.queueing.codel import TARGET, Codel
 from wily_sluice.engine.queueing.fq_codel import MOST_PACKETS, FqCodel
 from wily_sluice.engine.queueing.leaf_queue import Fifo, LeafQueue, Refusing

@@ -6,14 +6,13 @@ from typing import Any, Generic, Literal, TypeAlias, TypeVar
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.neighbours import GATEWAY
-from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET, LONGEST_FRAME, Framing, Wrapping
 from wily_sluice.engine.limit.limiter import Excess, LimiterSpec, Per, waiting_burst
+from wily_sluice.engine.packet import ETHERNET, LARGEST_PACKET, LONGEST_FRAME, Framing, Wrapping
 from wily_sluice.engine.queueing.spec import Discipline, LeafSpec
 from wily_sluice.plan.file.document import Document
-from wily_sluice.plan.grant import Grant
 from wily_sluice.plan.mark_field import USUAL_MARKS, MarkField
 from wily_sluice.plan.schedules.schedule import Schedule
-from wily_sluice.plan.terms import Members, Party, Service, Services, Terms
+from wily_sluice.plan.terms import Grant, Members, Party, Service, Services, Terms
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Amount, Direction, Nanoseconds, Rate, Size
 
 T = TypeVar("T")

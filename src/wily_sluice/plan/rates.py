@@ -7,7 +7,7 @@ that is the meaning of `strict`. A delay holds only below a curve parent.
 
 from dataclasses import replace
 
-from wily_sluice.engine.framing import LARGEST_PACKET
+from wily_sluice.engine.packet import LARGEST_PACKET
 from wily_sluice.engine.queueing.spec import Discipline, QueueSpec
 from wily_sluice.plan.model import Plan, Queue, Uplink
 from wily_sluice.units import Direction, Rate, Size

@@ -109,7 +109,7 @@ def load(source: Source) -> Plan:
 
 
 class _Builder:
-    """Drr the file's entries into the model, resolving names."""
+    """Turns the file's entries into the model, resolving names."""
 
     def __init__(self, reading: Reading[PlanEntry], findings: list[Finding]) -> None:
         self.reading = reading

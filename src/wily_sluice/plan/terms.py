@@ -1,10 +1,11 @@
-"""The match criteria of rules, routes and limiters: parties, services, and terms."""
+"""What rules, limiters and grants ask for."""
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple, TypeAlias
 
 from wily_sluice.engine.classify.addresses import AddressSet
+from wily_sluice.engine.classify.header import TCP, UDP
 from wily_sluice.units import Nanoseconds, Rate, Size
 
 NOBODY = AddressSet()
@@ -182,3 +183,26 @@ class Terms:
         yield self
         for part in (*self.any, *self.all, *self.none):
             yield from part.walk()
+
+
+TRANSPORTS = {TCP: "tcp", UDP: "udp"}  # those whose ports can be opened
+
+
+@dataclass(frozen=True, slots=True)
+class Grant:
+    """Permission for hosts to open ports in these ranges, inside and outside: a number per host, and a lifetime.
+
+    `ports` has ranges by protocol number. `uplink` is the uplink whose ports are opened; `service` the service of their
+    traffic, or empty.
+    """
+
+    name: str
+    index: int
+    local: Party
+    ports: dict[int, tuple[tuple[int, int], ...]]
+    count: int
+    lifetime: Nanoseconds
+    uplink: str
+    service: str = ""
+    enabled: bool = True
+    note: str = ""

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Final
 
-from wily_sluice.plan.grant import TRANSPORTS
+from wily_sluice.plan.terms import TRANSPORTS
 from wily_sluice.ports import nat_pmp, pcp
 from wily_sluice.ports.mapping_table import Book, PortMapping, Refused, Wish
 from wily_sluice.units import SECOND, Nanoseconds

@@ -10,7 +10,7 @@ from enum import Enum
 from hashlib import blake2s
 from typing import Final
 
-from wily_sluice.plan.grant import TRANSPORTS, Grant
+from wily_sluice.plan.terms import TRANSPORTS, Grant
 from wily_sluice.ports.pcp import Filter
 from wily_sluice.units import SECOND, Nanoseconds
 

@@ -27,7 +27,7 @@ from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Uplink
 from wily_sluice.plan.terms import Terms
 from wily_sluice.proving.far_side import FarSide
-from wily_sluice.rig.promises.program import Program
+from wily_sluice.rig.promises.gate_program import Program
 from wily_sluice.rig.promises.traffic_program import opening, token
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate
 

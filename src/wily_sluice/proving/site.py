@@ -20,7 +20,7 @@ from wily_sluice.gate.kernel.process import PYTHON, require, run
 from wily_sluice.plan.terms import Terms
 from wily_sluice.proving.far_side import FarSide
 from wily_sluice.proving.live import LiveWorld
-from wily_sluice.rig.promises.program import Program
+from wily_sluice.rig.promises.gate_program import Program
 
 NAMESPACE, OUTSIDE, INSIDE = "sluice-probe", "sluice-probe0", "eth0"
 RESOLVED_WITHIN = 2.5  # seconds: a host that is there has answered by then (RFC 4861 §10, RFC 1122 §2.3.2.1)

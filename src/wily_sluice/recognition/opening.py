@@ -1,7 +1,5 @@
 """The first packets of a conversation, as recognisers see them, and a recogniser's verdict.
 
-The first packets of a conversation, as recognisers see them.
-
 For TCP, the first bytes of both streams, ordered by sequence numbers (RFC 9293 §3.4); for UDP, the first datagrams.
 Both are bounded: a stream to STREAM_BYTES, datagrams to DATAGRAMS; beyond DATAGRAM_BYTES in total, only the first TAIL
 bytes of each are kept. A conversation in which peers first find each other and agree on keys, before it carries their

@@ -13,7 +13,7 @@ from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 from itertools import chain
 from typing import NamedTuple
 
-from wily_sluice.engine.framing import Framing
+from wily_sluice.engine.packet import Framing
 from wily_sluice.errors import LiveError
 from wily_sluice.plan.model import Network, Plan
 from wily_sluice.units import Direction, Nanoseconds, Rate

@@ -18,9 +18,8 @@ from typing import TypeAlias
 
 from wily_sluice.engine.classify.header import is_ipv6, parse
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.framing import LARGEST_PACKET, Cells, Framing
 from wily_sluice.engine.line import Line, RateSchedule, VaryingLine, steady
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import LARGEST_PACKET, Cells, Framing, Packet
 from wily_sluice.gate.admission import TCP_HEADERS
 from wily_sluice.gate.kernel.packet_queue import PacketQueue, QueuedPacket
 from wily_sluice.gate.kernel.process import run, run_before_others

@@ -1,1 +1,1 @@
-"""Drr results into tables, trees and JSON. Decides nothing."""
+"""Turns results into tables, trees and JSON. Decides nothing."""

@@ -62,7 +62,7 @@ def check(context: click.Context, plan_file: Path, strict: bool, fix: bool, dry_
 def _fixed(plan_file: Path, dry_run: bool, as_json: bool) -> list[Finding]:
     """The remaining findings after all safe fixes. The difference is shown."""
     from wily_sluice.outside.plan_edits import TextFile, held
-    from wily_sluice.plan.edit.fixes import fixed
+    from wily_sluice.plan.edit.edits import fixed
     from wily_sluice.views.plan.changes import edit_lines, print_diff
     from wily_sluice.views.text.console import console
 

@@ -10,8 +10,7 @@ import click
 
 from wily_sluice.cli.options import CLEAN, COST, ERRORS, Refusal, json_option, plan_from, state_option
 from wily_sluice.doctor.check import Change, Facts
-from wily_sluice.doctor.examine import Complaint, examine
-from wily_sluice.doctor.fix import FixError, Journal
+from wily_sluice.doctor.examine import Complaint, FixError, Journal, examine
 from wily_sluice.doctor.look import facts
 from wily_sluice.gate.kernel.machine import Machine
 from wily_sluice.gate.kernel.packet_queue import PacketQueue

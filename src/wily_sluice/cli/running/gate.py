@@ -16,13 +16,12 @@ from wily_sluice.control import unit
 from wily_sluice.control.api.life import moment
 from wily_sluice.control.api.server import user_name
 from wily_sluice.control.client import Client
-from wily_sluice.control.folders import occupied
 from wily_sluice.control.link.supervisor import Supervisor
 from wily_sluice.control.log import note
 from wily_sluice.control.worker import Worker
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.kernel.process import PYTHON
-from wily_sluice.history.database import private_file, private_folder
+from wily_sluice.history.database import occupied, private_file, private_folder
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.history.stores import QuotaStore
 from wily_sluice.outside.files import load
@@ -72,7 +71,7 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
     """
     if os.geteuid() != 0:
         raise Refusal("shaping packets needs root: use sudo")
-    show = "" if quiet else f"wily_sluice.views.live.seconds:print_{'data' if as_json else 'lines'}"
+    show = "" if quiet else f"wily_sluice.views.live.gate:print_{'data' if as_json else 'lines'}"
     command = [*PYTHON, "wily_sluice.control.api", str(state.absolute()), show]
     with ExitStack() as stack:
         stack.enter_context(occupied(state))

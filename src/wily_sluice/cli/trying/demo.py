@@ -10,7 +10,7 @@ from rich.rule import Rule
 from wily_sluice import examples
 from wily_sluice.cli.options import Refusal
 from wily_sluice.cli.trying.lab import compare_with_progress
-from wily_sluice.engine.framing import LARGEST_PACKET
+from wily_sluice.engine.packet import LARGEST_PACKET
 from wily_sluice.forecast.lab.applications import CALL_PACKET, CALL_PERIOD
 from wily_sluice.forecast.lab.tcp import HEADERS, SEGMENT
 from wily_sluice.forecast.split import split
@@ -20,7 +20,7 @@ from wily_sluice.rig.trial import Host, live_trial
 from wily_sluice.units import SECOND
 from wily_sluice.views.forecast.lab import print_lab
 from wily_sluice.views.forecast.split import CAPTION, split_tables
-from wily_sluice.views.live.measurements import print_trial
+from wily_sluice.views.live.line import print_trial
 from wily_sluice.views.plan.parts import print_parts
 from wily_sluice.views.text.console import console
 from wily_sluice.views.text.findings import count_findings, print_findings

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wily_sluice.cli.options import WARNINGS, Refusal, csv_option, json_option, plan_from, renamed
-from wily_sluice.cli.trying.gauge import http_port_option, key_option, read_key
+from wily_sluice.cli.trying.gauge_options import http_port_option, key_option, read_key
 
 if TYPE_CHECKING:
     from collections.abc import Callable

@@ -8,8 +8,6 @@ Reads the leases of a DHCP server, in three common forms:
 
 Names come from the hosts themselves, so only valid host names are accepted (RFC 1123 §2.1).
 
-Names of hosts: from the plan, from DHCP leases, and from DNS if the plan says so.
-
 Files and DNS are read in a separate thread from time to time, so that no answer waits for them.
 """
 

@@ -6,8 +6,6 @@ The elements are those of IANA's registry. IPv4 conversations, IPv6 conversation
 template each; names have a variable length (§7). Every message contains the templates, because UDP may lose any message
 (§8.4), and fits into a packet of 1,280 bytes.
 
-Sends flow records to a collector, by IPFIX over UDP.
-
 A conversation has a record each minute, and one after it has been silent for a while. Nothing waits for the collector,
 and lost records stay lost (RFC 7011 §10.3).
 """

@@ -22,8 +22,8 @@ from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel import port_chains
 from wily_sluice.gate.kernel.port_chains import OpenPort
-from wily_sluice.plan.grant import TRANSPORTS
 from wily_sluice.plan.model import Plan
+from wily_sluice.plan.terms import TRANSPORTS
 from wily_sluice.ports import nat_pmp, pcp
 from wily_sluice.ports.answers import Answer, Answers
 from wily_sluice.ports.mapping_table import Book, PortMapping

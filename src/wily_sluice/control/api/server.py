@@ -15,10 +15,10 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from wily_sluice.control.folders import CONTROL, WATCH
 from wily_sluice.control.json_rpc import Method, Subscription, notification, respond
 from wily_sluice.control.log import note
 from wily_sluice.control.rpc_error import INVALID_REQUEST, RpcError
+from wily_sluice.gate.kernel.process import CONTROL, WATCH
 from wily_sluice.units import Size
 
 LONGEST_ORDER: Size = 64 << 20  # bytes of a line: a plan with the files that it names

@@ -21,15 +21,13 @@ import msgspec
 from wily_sluice import __version__
 from wily_sluice.control.api.hosts import HostNames, NameBook
 from wily_sluice.control.api.ipfix import FlowExport
-from wily_sluice.control.api.life import Life
+from wily_sluice.control.api.life import Life, PlanMethods
 from wily_sluice.control.api.metrics import Endpoint, Gathered, Totals
 from wily_sluice.control.api.notices import Notices, Strain
-from wily_sluice.control.api.plan_methods import PlanMethods
 from wily_sluice.control.api.port_mapper import PortMapper
 from wily_sluice.control.api.pulse import Pulse
 from wily_sluice.control.api.server import Caller, Server, methods_data
 from wily_sluice.control.api.snapshot import Snapshot, add_up, conversations_data, look_data, snapshot_data
-from wily_sluice.control.folders import runtime_folder
 from wily_sluice.control.json_rpc import HostPortParams, LookParams, Method, NoParams, SubscribeParams, notification
 from wily_sluice.control.link.link import Link, Orders
 from wily_sluice.control.link.messages import (
@@ -49,6 +47,7 @@ from wily_sluice.control.link.messages import (
 from wily_sluice.control.log import Level, note
 from wily_sluice.control.rpc_error import INVALID_PARAMS, REFUSED, RpcError
 from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.gate.kernel.process import runtime_folder
 from wily_sluice.gate.observers import CounterRow
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key

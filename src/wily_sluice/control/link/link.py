@@ -1,6 +1,4 @@
-"""The link between the gate and each of its processes.
-
-The transport of messages between the gate and each of its processes: a stream socket.
+"""The link between the gate and each of its processes: a stream socket.
 
 Each message is its length, 4 bytes in network byte order, then that many bytes of MessagePack. The gate and the desk
 never block: data that the socket does not accept is kept. The first message of each side announces its protocol. From a

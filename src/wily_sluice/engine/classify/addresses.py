@@ -1,6 +1,4 @@
-"""Sets of addresses, and sets of host names.
-
-Host names (RFC 1123), and sets of them.
+"""Sets of addresses, and sets of host names (RFC 1123).
 
 A pattern is a name, or `*.` and a name: every name below it, at any depth, but not itself. Names are compared in lower
 case and without a final dot. A look-up takes one step per label of the name, for sets of any size.

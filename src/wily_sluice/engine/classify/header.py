@@ -1,7 +1,5 @@
 """What a packet's header says, and its kind.
 
-Kinds of single packets for rules, as bits. A packet may have several kinds.
-
 A TCP segment with SYN belongs to the handshake (RFC 9293 §3.5). FIN or RST closes the connection (§3.6, §3.5.2). A pure
 acknowledgement carries no data. Control messages are those of ICMP (RFC 792, RFC 4443).
 

@@ -6,7 +6,7 @@ and protocol, or for a network if there are too many hosts too. A stand-in has n
 recognised. Rules and limiters for the host or the network apply to it. A conversation that keeps sending is opened
 soon, because each of its packets asks again.
 
-The local address of a network's stand-in is its stranger's (`strangers`).
+The local address of a network's stand-in is its stranger's (`neighbours.Home`).
 """
 
 from typing import Final

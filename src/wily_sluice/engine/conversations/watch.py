@@ -11,8 +11,6 @@ Judged after 24 packets, and again whenever their number since the last judgemen
 512. Each judgement covers the packets since the previous one, so the result can change. Time and memory per packet are
 constant.
 
-Observes a conversation over time, for rules that need it.
-
 - Volume, both directions together: the conversation is sorted again when it passes a size in the rules.
 - Rate: above R for a time T, in one direction. A virtual queue drained at R must not run empty for T. A burst that
   takes R longer than T counts, and a pause that empties the queue ends it. This is the generic cell rate algorithm

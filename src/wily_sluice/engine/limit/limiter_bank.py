@@ -8,15 +8,15 @@ from collections.abc import Callable
 from heapq import heapify, heappop, heappush
 from typing import TYPE_CHECKING, Final, cast
 
-from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.limit.limiter import Bucket, Limiter, bucket_of
 from wily_sluice.engine.limit.meters import Allowance
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import LONGEST_FRAME, Packet
 from wily_sluice.engine.queueing.fq_codel import FqCodel
 from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size, transmission_time
 
 if TYPE_CHECKING:
     from wily_sluice.engine.queueing.flow_path import FlowPath
+
 
 LONGEST_WAIT: Final[Nanoseconds] = 500 * MILLISECOND  # of backlog, at the limiter's rate
 FEWEST_BYTES: Final[Size] = 64 * LONGEST_FRAME

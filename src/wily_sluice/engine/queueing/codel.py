@@ -12,8 +12,7 @@ from collections.abc import Callable
 from math import isqrt
 from typing import TYPE_CHECKING, Final
 
-from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import LONGEST_FRAME, Packet
 from wily_sluice.engine.queueing.drr import Contender
 from wily_sluice.engine.queueing.leaf_queue import LeafQueue
 from wily_sluice.units import MILLISECOND, Nanoseconds, Size

@@ -14,8 +14,7 @@ number.
 from collections.abc import Callable
 from typing import Final
 
-from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import LONGEST_FRAME, Packet
 from wily_sluice.units import Nanoseconds, Size
 
 QUANTUM: Final[Size] = LONGEST_FRAME

@@ -1,7 +1,5 @@
 """A conversation's path through one shaper: its limiters' buckets, then its leaf; and the interface of the shaper.
 
-A conversation's path through one shaper: its limiters' buckets, then its leaf.
-
 The object stays the same while the path changes, so that queued packets can be found and moved.
 """
 

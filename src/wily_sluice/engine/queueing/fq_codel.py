@@ -14,8 +14,7 @@ from collections.abc import Callable
 from operator import attrgetter
 from typing import TYPE_CHECKING, Final
 
-from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import LONGEST_FRAME, Packet
 from wily_sluice.engine.queueing.codel import INTERVAL, TARGET, CodelQueue
 from wily_sluice.engine.queueing.drr import Drr
 from wily_sluice.engine.queueing.leaf_queue import LeafQueue

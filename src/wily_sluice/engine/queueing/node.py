@@ -8,8 +8,7 @@ Heap entries are plain integers, the clock or tag above the child's index, which
 from heapq import heappop, heapreplace
 from typing import Final, NamedTuple
 
-from wily_sluice.engine.framing import LONGEST_FRAME
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import LONGEST_FRAME, Packet
 from wily_sluice.engine.queueing.flow_path import Station
 from wily_sluice.engine.queueing.leaf_queue import LeafQueue
 from wily_sluice.engine.queueing.service_curve import BUSY_CREDIT, Promise, at_rate, sending_time

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Final, Literal, TypeAlias
 
-from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.packet import LONGEST_FRAME
 from wily_sluice.units import Nanoseconds, Rate, Size
 
 Aqm: TypeAlias = Literal["fq-codel", "codel", "fifo"]

@@ -1,4 +1,4 @@
-"""A tree of queues: which packet is next.
+"""The tree of queues of one line in one direction: which leaf is next.
 
 Leaves with a promised delay are first, by deadline, under any parent (`service_curve`). Otherwise every parent from the
 root down makes the same choice as the exact split, packet by packet:
@@ -29,12 +29,73 @@ from typing import TYPE_CHECKING
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.leaf_queue import LeafQueue
 from wily_sluice.engine.queueing.node import Leaf, Node, Parent, charge
-from wily_sluice.engine.queueing.real_time import RealTime
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.units import Nanoseconds
 
 if TYPE_CHECKING:
     from wily_sluice.engine.queueing.flow_path import FlowPath
+
+
+class RealTime:
+    """The leaves with a promise and a packet: by eligible time, and eligible ones by deadline.
+
+    `due_key` of a leaf is its time in one of the two heaps, None if it has no packet. An entry with another time is
+    outdated and is discarded at the top.
+    """
+
+    __slots__ = ("_due", "_waiting")
+
+    def __init__(self) -> None:
+        self._waiting: list[tuple[Nanoseconds, int, Leaf]] = []
+        self._due: list[tuple[Nanoseconds, int, Leaf]] = []
+
+    def place(self, leaf: Leaf) -> None:
+        """Put a leaf where it belongs, after it became busy, or a packet was sent for its promise, or it ran empty."""
+        promise = leaf.promise
+        assert promise is not None
+        if leaf.head is None:
+            leaf.due_key = None
+        else:
+            leaf.is_due = False
+            leaf.due_key = promise.eligible
+            heappush(self._waiting, (leaf.due_key, leaf.order, leaf))
+
+    def head_changed(self, leaf: Leaf) -> None:
+        """Put a leaf right after a packet was sent that was not for its promise."""
+        if leaf.head is None:
+            leaf.due_key = None
+        elif leaf.is_due:
+            promise = leaf.promise
+            assert promise is not None
+            deadline = promise.deadline(leaf.head.size)
+            if deadline != leaf.due_key:
+                leaf.due_key = deadline
+                heappush(self._due, (deadline, leaf.order, leaf))
+
+    def next_leaf(self, now: Nanoseconds) -> Leaf | None:
+        """The leaf with the earliest deadline among those that are eligible now."""
+        waiting, due = self._waiting, self._due
+        while waiting and waiting[0][0] <= now:
+            key, _, leaf = heappop(waiting)
+            if key == leaf.due_key and not leaf.is_due:
+                promise, head = leaf.promise, leaf.head
+                assert promise is not None
+                assert head is not None
+                leaf.is_due = True
+                leaf.due_key = promise.deadline(head.size)
+                heappush(due, (leaf.due_key, leaf.order, leaf))
+        while due:
+            key, _, leaf = due[0]
+            if key == leaf.due_key and leaf.is_due:
+                return leaf
+            heappop(due)
+        return None
+
+    def next_eligible(self) -> Nanoseconds | None:
+        """When the next leaf is eligible, at the latest; a leaf that is eligible now counts as long past."""
+        if self._due:
+            return 0
+        return self._waiting[0][0] if self._waiting else None
 
 
 class Tree:

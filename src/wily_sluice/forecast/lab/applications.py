@@ -13,8 +13,7 @@ import numpy as np
 
 from wily_sluice.engine.classify.header import CONTROL
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.framing import Framing
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import Framing, Packet
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.path import Path
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size

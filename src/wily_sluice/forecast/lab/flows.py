@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from wily_sluice.engine.classify.header import ACKNOWLEDGEMENT, CONTROL, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.framing import LARGEST_PACKET, Framing
+from wily_sluice.engine.packet import LARGEST_PACKET, Framing
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.forecast.lab.applications import (
@@ -30,7 +30,7 @@ from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.path import Path
 from wily_sluice.forecast.lab.tcp import HEADERS, Transfer
 from wily_sluice.forecast.lab.traffic import Application, Traffic
-from wily_sluice.plan.line_choice import line_of
+from wily_sluice.plan.lines import line_of
 from wily_sluice.plan.model import Plan, Tunnel
 from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds
 

@@ -1,4 +1,6 @@
-"""The ways between the hosts and the far side: the bare line, one that fails, and either with the plan's shaper before.
+"""Simulated time, and the ways between the hosts and the far side.
+
+The ways between the hosts and the far side: the bare line, one that fails, and either with the plan's shaper before.
 
 Toward the internet a packet passes the shaper and then the line; toward the hosts the line and then the shaper, as on
 a real gateway. The local network between shaper and hosts takes no time here.

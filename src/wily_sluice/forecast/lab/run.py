@@ -15,7 +15,7 @@ from wily_sluice.forecast.lab.path import Path, ShapedBy, deliver, shaped_down, 
 from wily_sluice.forecast.lab.traffic import RealLine, Traffic
 from wily_sluice.forecast.lab.uplinks import Failover, LineWatch, Outage
 from wily_sluice.plan.build import build_site
-from wily_sluice.plan.line_choice import spent_routes
+from wily_sluice.plan.lines import spent_routes
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, SECOND, Direction, Nanoseconds
 

@@ -14,8 +14,7 @@ from collections import deque
 from math import ceil
 
 from wily_sluice.engine.classify.header import ACKNOWLEDGEMENT
-from wily_sluice.engine.framing import LARGEST_PACKET
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import LARGEST_PACKET, Packet
 from wily_sluice.forecast.lab.applications import Course, Source
 from wily_sluice.forecast.lab.congestion import CONTROLS, Congestion
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds

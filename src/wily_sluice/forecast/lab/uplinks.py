@@ -1,7 +1,5 @@
 """Uplinks that vary or fail, in simulated time, and the gate's reaction.
 
-Lines that fail, and the gate's reaction, in simulated time.
-
 A failed line carries nothing, and packets on the way are lost. The gate notices it as on real lines: at its next look
 if the link has gone, and by unanswered pings if the link is still there.
 """
@@ -14,10 +12,9 @@ from typing import Final
 from wily_sluice.engine.line import Line
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.engine.uplink_health import Echoes, UplinkHealth
-from wily_sluice.engine.varying import TICK, RateFinder
+from wily_sluice.engine.uplinks import TICK, Echoes, RateFinder, UplinkHealth
 from wily_sluice.forecast.lab.events import Events
-from wily_sluice.plan.line_choice import spent_routes
+from wily_sluice.plan.lines import spent_routes
 from wily_sluice.plan.model import Plan, Tunnel, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Size

@@ -4,8 +4,8 @@ from collections.abc import Iterator
 
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.service import NOTHING, Known
-from wily_sluice.engine.framing import LONGEST_FRAME
 from wily_sluice.engine.line import steady
+from wily_sluice.engine.packet import LONGEST_FRAME
 from wily_sluice.forecast.lab.traffic import Application, Kind, RealLine, Traffic
 from wily_sluice.plan.model import Network, Plan
 from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds, transmission_time

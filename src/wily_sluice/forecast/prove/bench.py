@@ -10,16 +10,15 @@ from zoneinfo import ZoneInfo
 from wily_sluice.engine.classify.condition import LONGEST_PACKET
 from wily_sluice.engine.classify.header import UDP, Parties, parse
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.limit.limiter import bucket_of
-from wily_sluice.engine.packet import Packet
+from wily_sluice.engine.packet import Framing, Packet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.prove.example import LOCAL_PORT, Example, first_host, remote_for
 from wily_sluice.forecast.prove.proof import FULL, RULES, Came, CannotTry, Flood, Led, Part, Stream, Where
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.plan.line_choice import line_of, refusing
+from wily_sluice.plan.lines import line_of, refusing
 from wily_sluice.plan.model import Directional, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.terms import Terms

@@ -11,9 +11,9 @@
 from collections.abc import Callable
 from typing import Any, Final
 
-from wily_sluice.gate.background import BackgroundTasks
 from wily_sluice.gate.kernel.diversion import ChainState
 from wily_sluice.gate.kernel.machine import Crossed, Machine, Survey, TableNews, Tracking
+from wily_sluice.gate.kernel.process import BackgroundTasks
 from wily_sluice.gate.queue_manager import QueueManager
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import SECOND, Nanoseconds

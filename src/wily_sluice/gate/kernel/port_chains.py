@@ -23,7 +23,7 @@ from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.header import TCP, UDP
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.process import run
-from wily_sluice.plan.grant import TRANSPORTS
+from wily_sluice.plan.terms import TRANSPORTS
 from wily_sluice.ports.pcp import Filter
 
 OPENED, STEADY = "SLUICE-OPENED", "SLUICE-STEADY"

@@ -1,8 +1,14 @@
-"""This process and others: commands of the operating system, priority, and one gate per network namespace.
+"""This process: threads for slow work, commands of the operating system, priority, and one gate per network namespace.
 
 One gate per network namespace, by a lock on a file in a folder that only root can write to.
 
 The lock belongs to the process (fcntl(2), F_SETLK): it ends with the process, and its forks do not have it.
+
+Runs slow tasks outside the gate's loop, in one thread for each kind, and returns the results.
+
+A thread alternates with the loop at the interpreter, for at most THREAD_TURN. It has the loop's priority, because a
+thread that is preempted while it holds the interpreter would block the loop too. Threads wait for the next task of
+their kind, because starting one may be slow.
 """
 
 import contextlib
@@ -11,8 +17,12 @@ import os
 import shutil
 import subprocess
 import sys
-from collections.abc import Sequence
+from collections import deque
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from queue import SimpleQueue
+from threading import Thread
+from typing import Any, NamedTuple
 
 from wily_sluice.errors import LiveError
 
@@ -82,3 +92,70 @@ def run_before_others() -> None:
 def run_when_idle() -> None:
     """Run only where a processor would have nothing else to do."""
     os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+
+
+THREAD_TURN = 0.0005  # seconds that a thread may hold the loop up
+
+
+class _Thing(NamedTuple):
+    work: Callable[[], Any]
+    then: Callable[[Any], None]
+
+
+class BackgroundTasks:
+    """`waker` is written to when `done` should be called. One task of each kind runs at a time."""
+
+    def __init__(self, waker: int) -> None:
+        self._waker = waker
+        self._busy: set[str] = set()
+        self._waiting: dict[str, SimpleQueue[_Thing]] = {}
+        self._over: deque[tuple[str, Callable[[Any], None], Any]] = deque()
+
+    def do(self, kind: str, work: Callable[[], Any], then: Callable[[Any], None]) -> bool:
+        """Begin a task; `then` is called later, between two turns, with its result or its exception.
+
+        Returns False, with nothing done, while a task of this kind is running.
+        """
+        if kind in self._busy:
+            return False
+        self._busy.add(kind)
+        if kind not in self._waiting:
+            self._waiting[kind] = SimpleQueue()
+            Thread(target=self._run, args=(kind, self._waiting[kind]), daemon=True).start()
+        self._waiting[kind].put(_Thing(work, then))
+        return True
+
+    def __contains__(self, kind: str) -> bool:
+        return kind in self._busy
+
+    def _run(self, kind: str, waiting: "SimpleQueue[_Thing]") -> None:
+        run_before_others()
+        while True:
+            thing = waiting.get()
+            result: Any = None
+            try:
+                result = thing.work()
+            except Exception as error:  # whatever it is, the gate continues, and the caller gets the error
+                result = error
+            self._over.append((kind, thing.then, result))
+            try:
+                os.write(self._waker, b".")
+            except BlockingIOError:  # full, so it is read in any case
+                continue
+            except OSError:  # the gate has ended
+                return
+
+    def done(self) -> None:
+        """Call `done` for the tasks that have ended."""
+        while self._over:
+            kind, then, result = self._over.popleft()
+            self._busy.discard(kind)
+            then(result)
+
+
+CONTROL, WATCH = "control.sock", "watch.sock"
+
+
+def runtime_folder() -> Path:
+    """The folder of the gate in the network namespace that this process is in."""
+    return RUN / f"net-{network_namespace()}"

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Final
 
-from wily_sluice.engine.framing import ETHERNET
+from wily_sluice.engine.packet import ETHERNET
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import (
     BYTE_TIME,

@@ -1,4 +1,4 @@
-"""The fields of a rule, one per file: reading, condition, reach and wording.
+"""The fields of a rule: reading, condition, reach and wording.
 
-New here: a file with a `Field`, which `registry.FIELDS` then lists.
+New here: a `Field`, which `registry.FIELDS` then lists.
 """

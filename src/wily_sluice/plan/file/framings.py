@@ -24,7 +24,7 @@ from itertools import product
 from typing import Final
 
 from wily_sluice.engine.classify.header import UDP
-from wily_sluice.engine.framing import LARGEST_PACKET, Framing, Wrapping
+from wily_sluice.engine.packet import LARGEST_PACKET, Framing, Wrapping
 from wily_sluice.units import Size, parse_size, quoted
 
 IPV4_HEADER, IPV6_HEADER, UDP_HEADER = 20, 40, 8  # bytes: RFC 791, RFC 8200, RFC 768

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Annotated, Any, Final, Literal
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, create_model
 
-from wily_sluice.engine.framing import ETHERNET, LARGEST_PACKET
 from wily_sluice.engine.limit.limiter import Excess, Per
+from wily_sluice.engine.packet import ETHERNET, LARGEST_PACKET
 from wily_sluice.engine.queueing.spec import (
     FIRST_PRIORITY,
     LAST_PRIORITY,

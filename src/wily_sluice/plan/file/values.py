@@ -8,8 +8,8 @@ from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
 from wily_sluice.engine.classify.service import PROTOCOLS_SEEN
-from wily_sluice.engine.framing import Framing
 from wily_sluice.engine.limit.limiter import Excess, Per, Whom
+from wily_sluice.engine.packet import Framing
 from wily_sluice.engine.queueing.spec import (
     LeafSpec,
 )

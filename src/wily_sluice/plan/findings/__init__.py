@@ -1,4 +1,4 @@
-"""Errors and risks in a readable plan: one kind of finding per file, in rooms by subject.
+"""Errors and risks in a readable plan: one module per subject.
 
-New here: a file with a `Kind`, which `registry.KINDS` then lists.
+New here: a `Kind`, which `registry.KINDS` then lists.
 """

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from wily_sluice.engine.framing import LARGEST_PACKET
+from wily_sluice.engine.packet import LARGEST_PACKET
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.plan.build import leaf_limit
 from wily_sluice.plan.edit.operations import Remove, at

@@ -2,17 +2,13 @@
 
 from collections.abc import Iterator
 
-from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.packet import LONGEST_FRAME
 from wily_sluice.plan.findings.kind import Checked, Told, kind
 from wily_sluice.plan.findings.limiters import capping, widest_line
 from wily_sluice.units import MILLISECOND, Rate, format_rate, format_share, format_time, transmission_time
 
 MANY = 16  # addresses
-
-
 EACH: Rate = 200_000  # bit/s, if ten of them are there
-
-
 SMALL = 0.1  # of the line
 
 

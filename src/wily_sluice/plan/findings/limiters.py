@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from itertools import pairwise
 
-from wily_sluice.engine.framing import LONGEST_FRAME
+from wily_sluice.engine.packet import LONGEST_FRAME
 from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.kind import Checked, Told, kind

@@ -6,7 +6,6 @@ from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import PlanEntry
 from wily_sluice.plan.file.words import suggestion
 from wily_sluice.plan.findings import (
-    asked,
     capacity,
     caps,
     guarantees,
@@ -20,8 +19,9 @@ from wily_sluice.plan.findings import (
     trees,
     uplinks,
     urgent,
-    versions,
 )
+from wily_sluice.plan.findings import named as asked
+from wily_sluice.plan.findings import networks as versions
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.findings.forms import FORMS
 from wily_sluice.plan.findings.kind import Checked, Kind

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from ipaddress import ip_address
 
-from wily_sluice.engine.framing import LARGEST_PACKET
+from wily_sluice.engine.packet import LARGEST_PACKET
 from wily_sluice.plan.file.schema import PlanEntry
 from wily_sluice.plan.findings.kind import Checked, Told, kind
 from wily_sluice.plan.model import UNMEASURED
@@ -343,11 +343,7 @@ def measured_above_advertised(checked: Checked) -> Iterator[Told]:
 
 
 ACK = 52  # bytes of an IP packet: TCP with timestamps, and no data
-
-
 EVERY = 2  # full packets are acknowledged together (RFC 9293 §3.8.6.3)
-
-
 MUCH = 0.25  # of the way up
 
 

@@ -1,4 +1,4 @@
-"""Regions of conversations.
+"""Regions of conversations: boxes with a set of values in each dimension.
 
 Regions of conversations: boxes with a set of values in each dimension, and their differences. Exact, without
 sampling.

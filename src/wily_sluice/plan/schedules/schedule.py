@@ -1,6 +1,4 @@
-"""Schedules of rules and limiters, also from iCalendar files (RFC 5545) with their recurrence.
-
-Schedules in the site's local time.
+"""Schedules in the site's local time, also from iCalendar files (RFC 5545) with their recurrence.
 
 A schedule is a list of windows, `mon-fri 08:00-18:30`, `sat sun 10:00-12:00`, `22:00-06:00` (past midnight, every day),
 `2027-12-24`, `2027-12-24 to 2028-01-02 18:00-20:00`; exceptions, `not 2027-12-25`; a first and a last day, `from

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from math import ceil
 from typing import Any, Final
 
-from wily_sluice.engine.framing import LARGEST_PACKET, Framing
+from wily_sluice.engine.packet import LARGEST_PACKET, Framing
 from wily_sluice.plan.edit.text import flow
 from wily_sluice.plan.file.framings import parse_stack
 from wily_sluice.plan.model import UNMEASURED

@@ -1,4 +1,4 @@
-"""Recognisers of everything else.
+"""Recognisers of protocols.
 
-New here: one file for a protocol, which `recognition.RECOGNISERS` then lists.
+New here: a recogniser, which `recognition.RECOGNISERS` then lists.
 """

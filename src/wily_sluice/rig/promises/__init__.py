@@ -1,4 +1,4 @@
 """Tries the promises of a plan on real packets: a gate in a rig's gateway, and traffic that goes through it.
 
-New here: how something is sent that a rule asks for (`openings`, `traffic_program`).
+New here: how something is sent that a rule asks for (`traffic_program`).
 """

@@ -1,4 +1,6 @@
-"""A gate for testing parts of a plan: `python -m wily_sluice.rig.promises.gate_program PLAN`.
+"""A gate for testing parts of a plan, and what all programs that follow orders have in common.
+
+A gate for testing parts of a plan: `python -m wily_sluice.rig.promises.gate_program PLAN`.
 
 Takes orders on standard input, as lines of JSON, and answers each with a line:
 
@@ -14,12 +16,16 @@ Takes orders on standard input, as lines of JSON, and answers each with a line:
 import json
 import os
 import signal
+import subprocess
 import sys
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
+from subprocess import PIPE
 from typing import Any
 
+from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import part_of
 from wily_sluice.forecast.prove.proof import TREES, Part
 from wily_sluice.gate.gate import Gate, time_in
@@ -28,6 +34,60 @@ from wily_sluice.gate.observers import CounterRow
 from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, Nanoseconds
+
+PATIENCE = 15.0  # seconds
+
+
+class Program:
+    """A program of the rig that follows orders."""
+
+    def __init__(self, command: Sequence[str], log: Path) -> None:
+        self._log = log
+        with log.open("wb") as errors:
+            self._process = subprocess.Popen(
+                command, stdin=PIPE, stdout=PIPE, stderr=errors, text=True, start_new_session=True
+            )
+        self.answer()
+
+    def order(self, what: dict[str, Any]) -> None:
+        """Give an order."""
+        assert self._process.stdin is not None
+        try:
+            self._process.stdin.write(json.dumps(what) + "\n")
+            self._process.stdin.flush()
+        except BrokenPipeError:
+            raise LiveError(self._trouble()) from None
+
+    def answer(self) -> Any:
+        """Wait for the answer to the last one."""
+        assert self._process.stdout is not None
+        line = self._process.stdout.readline()
+        if not line:
+            raise LiveError(self._trouble())
+        return json.loads(line)
+
+    def ask(self, what: dict[str, Any]) -> Any:
+        """Give an order, and wait for its answer."""
+        self.order(what)
+        return self.answer()
+
+    def _trouble(self) -> str:
+        lines = self._log.read_text(errors="replace").strip().splitlines()
+        return f"a program of the rig ended: {lines[-1] if lines else 'it said nothing'}"
+
+    def kill(self) -> None:
+        """As a crash would."""
+        self._process.kill()
+        self._process.wait()
+
+    def close(self) -> None:
+        """End it."""
+        if self._process.poll() is None:
+            self._process.send_signal(signal.SIGTERM)
+        try:
+            self._process.communicate(timeout=PATIENCE)
+        except subprocess.TimeoutExpired:
+            self.kill()
 
 
 class Orders:

@@ -19,7 +19,7 @@ from wily_sluice.forecast.prove.proof import RULES, Came, CannotTry, Flood, Led,
 from wily_sluice.gate.kernel.process import run
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.layout import Layout
-from wily_sluice.rig.promises.program import PATIENCE, Program
+from wily_sluice.rig.promises.gate_program import PATIENCE, Program
 from wily_sluice.rig.promises.recorded import Asked
 from wily_sluice.rig.promises.traffic_program import opening
 from wily_sluice.rig.rig import Rig

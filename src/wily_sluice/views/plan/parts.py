@@ -9,9 +9,9 @@ from rich.console import Console, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from wily_sluice.plan.grant import TRANSPORTS
 from wily_sluice.plan.groups.members import member_words
 from wily_sluice.plan.model import Plan
+from wily_sluice.plan.terms import TRANSPORTS
 from wily_sluice.units import DIRECTIONS, SECOND
 from wily_sluice.views.plan.limiters import limiter_data, limiter_sentences
 from wily_sluice.views.plan.schedules import schedule_data, schedule_parts

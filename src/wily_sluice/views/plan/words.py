@@ -7,7 +7,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from wily_sluice.engine.framing import Framing
+from wily_sluice.engine.packet import Framing
 from wily_sluice.plan.file.framings import COMMON, LAYERS
 from wily_sluice.plan.file.traffic_words import PROTOCOLS
 from wily_sluice.plan.groups.services import shipped_services

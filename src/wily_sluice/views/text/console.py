@@ -1,6 +1,4 @@
-"""The terminal that results are printed on, with bars and arrows; and records as CSV (RFC 4180).
-
-The terminal that results are printed on: colour only where it is one, and plain lines into a pipe or a file.
+"""The terminal that results are printed on, plain in a pipe or a file; bars and arrows; records as CSV (RFC 4180).
 
 A table that is wider than the terminal is folded, so that no name is cut; into a pipe it is as wide as it needs to be.
 """

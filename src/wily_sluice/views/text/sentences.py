@@ -4,9 +4,8 @@ from collections.abc import Iterator
 
 from wily_sluice.plan.fields.registry import IN_A_SENTENCE, asked
 from wily_sluice.plan.file.traffic_words import dscp_text
-from wily_sluice.plan.grant import TRANSPORTS, Grant
 from wily_sluice.plan.model import Network, Plan, Route, Rule, Tunnel, Uplink
-from wily_sluice.plan.terms import Party, Terms
+from wily_sluice.plan.terms import TRANSPORTS, Grant, Party, Terms
 from wily_sluice.units import (
     DIRECTIONS,
     SECOND,
