@@ -220,3 +220,14 @@ def parse_amount(text: object) -> Amount:
 def iso_time(at: float, zone: tzinfo = UTC, precision: str = "auto") -> str:
     """A moment in seconds since 1970 as RFC 3339 has it, to a `precision` of `datetime.isoformat`."""
     return datetime.fromtimestamp(at, zone).isoformat(timespec=precision).replace("+00:00", "Z")
+
+
+def span_words(seconds: float) -> str:
+    """`3 min 20 s`, `2 d 4 h`: the two largest units."""
+    words: list[str] = []
+    left = round(seconds)
+    for unit, size in (("d", 86_400), ("h", 3600), ("min", 60), ("s", 1)):
+        if left >= size or (unit == "s" and not words):
+            words.append(f"{left // size} {unit}")
+            left %= size
+    return " ".join(words[:2])

@@ -170,7 +170,8 @@ class _Steps:
             )
             self._measured.troubles.append(f"delays: {why}")
             return
-        self._measured.idle = delays(round((ended - begun) * PACE / SECOND), answered)
+        sent = max(round((ended - begun) * PACE / SECOND), len(answered))  # a span may begin and end with a packet
+        self._measured.idle = delays(sent, answered)
         self._base = (begun + ended) // 2, _base(answered)
 
     def loaded(self, way: Direction) -> None:

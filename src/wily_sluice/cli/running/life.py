@@ -24,9 +24,9 @@ from wily_sluice.plan.file.bundle import Bundle, bundle_from, bundle_of
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
 from wily_sluice.rig.cost import MIX, needed
-from wily_sluice.units import SECOND, Nanoseconds
+from wily_sluice.units import SECOND, Nanoseconds, span_words
 from wily_sluice.views.live.cost import ENOUGH
-from wily_sluice.views.live.gate import EVENT_COLUMNS, span_words
+from wily_sluice.views.live.gate import EVENT_COLUMNS
 from wily_sluice.views.plan.changes import changes_data, diff_lines, history_table, print_changes, print_diff
 from wily_sluice.views.text.columns import records_of, table_of
 from wily_sluice.views.text.console import console, print_json, records_csv

@@ -22,8 +22,8 @@ from wily_sluice.history.stores import ContactStore
 from wily_sluice.history.usage import Usage, named, resolution_for, usage_of
 from wily_sluice.outside.machine import timezone
 from wily_sluice.plan.schedules.moment import read_past_moment
-from wily_sluice.units import SECOND, Nanoseconds
-from wily_sluice.views.live.gate import CONTACT_COLUMNS, span_words
+from wily_sluice.units import SECOND, Nanoseconds, span_words
+from wily_sluice.views.live.gate import CONTACT_COLUMNS
 from wily_sluice.views.live.usage import usage_csv, usage_data, usage_table
 from wily_sluice.views.text.columns import records_of, table_of
 from wily_sluice.views.text.console import console, print_json, records_csv

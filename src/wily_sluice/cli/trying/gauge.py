@@ -34,9 +34,6 @@ def gauge() -> None:
     """
 
 
-gauge.add_command(line)
-
-
 @gauge.command()
 @click.option("--listen", metavar="ADDRESS", default="::", show_default=True, help="The address to listen on.")
 @port_option
@@ -111,6 +108,9 @@ async def _serve_http(far: FarEnd, listen: str, port: int, http_port: int) -> No
         await asyncio.Event().wait()
     finally:
         await runner.cleanup()
+
+
+gauge.add_command(line)
 
 
 @gauge.command()

@@ -17,23 +17,12 @@ from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.stores import HOUR, Contact, Happened
 from wily_sluice.outside.machine import COST_UNCOMPILED
 from wily_sluice.plan.model import Plan
-from wily_sluice.units import DIRECTIONS, SECOND, format_byte_rate, format_rate, format_size, iso_time
+from wily_sluice.units import DIRECTIONS, SECOND, format_byte_rate, format_rate, format_size, iso_time, span_words
 from wily_sluice.views.text.columns import Column, table_of
 from wily_sluice.views.text.console import ARROWS, console, print_line
 
 WORTH_TELLING = 1000  # packets
 MUCH, FEW = 0.005, 1_000_000  # of what crossed an uplink; bytes of which nothing is concluded
-
-
-def span_words(seconds: float) -> str:
-    """`3 min 20 s`, `2 d 4 h`: the two largest units."""
-    words: list[str] = []
-    left = round(seconds)
-    for unit, size in (("d", 86_400), ("h", 3600), ("min", 60), ("s", 1)):
-        if left >= size or (unit == "s" and not words):
-            words.append(f"{left // size} {unit}")
-            left %= size
-    return " ".join(words[:2])
 
 
 def print_status(console: Console, status: dict[str, Any], now: datetime) -> None:

@@ -9,7 +9,7 @@ from typing import Literal, TypeAlias
 
 from rich.text import Text
 
-from wily_sluice.units import MILLISECOND, Nanoseconds, format_rate, format_size, format_time
+from wily_sluice.units import MILLISECOND, Nanoseconds, format_rate, format_size, format_time, span_words
 from wily_sluice.views.live.watch.state import KEPT, Page, Row, Sort
 
 Column: TypeAlias = Literal["name", "rate", "bar", "backlog", "delay", "drops", "trip", "inside", "history"]
@@ -173,7 +173,6 @@ def longest_name(rows: Sequence[Row]) -> int:
 
 def title(status: dict[str, object], passed: int, frozen: bool, width: int) -> Text:
     """The site, its revision, a trial, and problems; the time at the right."""
-    from wily_sluice.views.live.gate import span_words
 
     trial, missing, down = status["trial"], status["missing"], status.get("down")
     parts: list[tuple[str, str, str]] = []  # what is said, in short, and its style
