@@ -17,7 +17,7 @@ demo: $(RUNS)
 # without real packets, and those of the compiled modules as source; at last one test on real packets for each room of the
 # gate, with the machine to themselves.
 TESTED := SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest
-QUICK := --numprocesses=2 --dist=worksteal --durations=10
+QUICK := --numprocesses=3 --dist=worksteal --durations=10
 
 test: $(READY) system
 	$(MAKE) --jobs=2 --output-sync=target lint shipped
@@ -30,10 +30,10 @@ test: $(READY) system
 live: system shipped
 	$(TESTED) -m "live and not slow"
 
-# What takes its time: the long tests on real packets, and examples that are drawn anew each time.
+# What takes its time: the long tests on real packets, and examples that are drawn anew each time, more of them.
 slow: system shipped
 	seed=$${SEED:-$$(date +%s)}; echo "examples are drawn by SEED=$$seed"; \
-	SLUICE_DRAW=anew $(TESTED) -m slow --hypothesis-seed=$$seed
+	SLUICE_DRAW=anew $(TESTED) -m "slow or thorough" --hypothesis-seed=$$seed
 
 # The compiled wheel, built as `pip install .` builds it where nothing of ours is, in an environment of its own.
 # An editable installation runs the files as they are.

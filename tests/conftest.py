@@ -20,8 +20,17 @@ from wily_sluice.plan.model import Plan
 # A loaded machine is slow, which is no failure; and every run draws the same examples, unless it is to draw anew.
 settings.register_profile("steady", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow])
 settings.register_profile("anew", deadline=None, print_blob=True, suppress_health_check=[HealthCheck.too_slow])
-settings.load_profile(os.environ.get("SLUICE_DRAW", "steady"))
+DRAW = os.environ.get("SLUICE_DRAW", "steady")
+settings.load_profile(DRAW)
 
+
+def drawings(number: int) -> int:
+    """How many examples are drawn: so many where time is no matter, and two fifths of them before a commit."""
+    return number if DRAW == "anew" else number * 2 // 5
+
+
+WORKER = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))  # of those that run tests at a time
+MOST_SKIPPED = 3  # tests of a run that a disturbed machine kept from being measured
 STOLEN = 0.005  # of the time of a test: more than this, and the machine was disturbed
 
 SMALL_PLAN = """\
@@ -129,7 +138,16 @@ def _disturbed(reporter: pytest.TerminalReporter) -> tuple[int, int]:
     return len(reporter.stats.get("rerun", [])), skipped
 
 
+@pytest.hookimpl(trylast=True)
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    """A run of which too much was not measured fails."""
+    reporter = session.config.pluginmanager.get_plugin("terminalreporter")
+    if reporter is not None and _disturbed(reporter)[1] > MOST_SKIPPED:
+        session.exitstatus = pytest.ExitCode.TESTS_FAILED
+
+
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
     repeated, skipped = _disturbed(terminalreporter)
     if repeated or skipped:
-        terminalreporter.write_line(f"{repeated} repeated and {skipped} skipped, as the machine was disturbed")
+        few = f", which is too many: {MOST_SKIPPED} may be" if skipped > MOST_SKIPPED else ""
+        terminalreporter.write_line(f"{repeated} repeated and {skipped} skipped, as the machine was disturbed{few}")

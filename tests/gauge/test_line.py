@@ -12,6 +12,7 @@ import aiohttp
 import pytest
 from aiohttp import web
 
+from tests.conftest import WORKER
 from wily_sluice.errors import LiveError
 from wily_sluice.gauge import line, loads
 from wily_sluice.gauge.delays import Answered
@@ -23,7 +24,7 @@ from wily_sluice.units import MILLISECOND, SECOND
 from wily_sluice.views.live.line import line_records
 
 KEY = b"a key of the two machines"
-PORT = 18_863
+PORT = 18_863 + 10 * WORKER
 
 
 @asynccontextmanager

@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.conftest import drawings
 from wily_sluice import examples
 from wily_sluice.outside.plan_edits import CannotEditError, TextFile, held
 from wily_sluice.plan.edit.edits import Edits
@@ -88,7 +89,7 @@ def drawn_edit(draw: st.DataObject, text: str, number: int) -> list[Operation]:
     return edits.set(kind, name, values)
 
 
-@settings(max_examples=230, deadline=None)
+@settings(max_examples=drawings(230), deadline=None)
 @given(st.data())
 def test_edits_keep_every_comment_leave_no_reference_behind(draw: st.DataObject) -> None:
     text = with_more()

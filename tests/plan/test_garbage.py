@@ -14,6 +14,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.conftest import drawings
 from wily_sluice import examples
 from wily_sluice.outside.files import DiskFile, examine
 from wily_sluice.plan.file.document import Document, Location, read_document
@@ -64,7 +65,7 @@ def places(data: Any, here: Location = ()) -> Iterator[Location]:
 
 
 @pytest.mark.parametrize("good", [DEMO, WIDE], ids=["demo", "wide"])
-@settings(max_examples=400)
+@settings(max_examples=drawings(400))
 @given(st.data())
 def test_garbage_at_any_key_is_told_in_sentences(good: Document, drawn: st.DataObject) -> None:
     data = copy.deepcopy(good.data)

@@ -125,6 +125,7 @@ def test_a_browser_shows_it_without_overflow_or_error(month: Path, width: int, h
 
 
 @pytest.mark.skipif(BROWSER is None, reason="needs a browser: chromium")
+@pytest.mark.slow
 def test_it_is_printed(month: Path) -> None:
     words = [
         "report",

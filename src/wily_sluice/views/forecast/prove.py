@@ -23,10 +23,11 @@ ORDER: tuple[Verdict, ...] = ("kept", "broken", "proves nothing", "not tried")
 def _columns(plan: Plan) -> tuple[Column[Proof], ...]:
     """Rates in bit/s, waits in seconds."""
     return (
-        Column(lambda proof: plan.document.line(proof.location), "line", "line", right=True),
+        Column(lambda proof: _line(plan, proof), None, "line", right=True),
         Column(lambda proof: proof.kind, "promise", "promise"),
         Column(lambda proof: proof.name, "name", ""),
         Column(lambda proof: proof.where, "where", "where"),
+        Column(lambda proof: plan.document.line(proof.location), "line"),
         Column(lambda proof: proof.expected, "expected", "expected"),
         Column(lambda proof: proof.tolerance, "within", "within"),
         Column(lambda proof: proof.measured, "measured", "measured"),
