@@ -6,6 +6,8 @@ READY := $(VENV)/.ready
 BIN := $(VENV)/bin
 # The program as it ships: a wheel, compiled ahead of time, installed where nothing else is.
 SHIPPED := build/shipped
+NEEDS := build/needs
+FROM_NEEDS := --no-index --find-links $(NEEDS) --no-compile
 VERSIONS ?= 3.12 3.13
 
 .PHONY: demo test slow lint clean benchmark versions
@@ -19,7 +21,7 @@ demo: $(RUNS)
 TESTED := SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest
 QUICK := --numprocesses=3 --dist=worksteal --durations=10
 
-test: $(READY) system
+test: system
 	$(MAKE) --jobs=2 --output-sync=target lint shipped
 	$(TESTED) -m "not slow and not live" $(QUICK)
 	SLUICE_FORM=source $(BIN)/python -m pytest -m "not slow and not thorough" $(QUICK) tests/engine tests/recognition
@@ -37,13 +39,15 @@ slow: system shipped
 
 # The compiled wheel, built as `pip install .` builds it where nothing of ours is, in an environment of its own.
 # An editable installation runs the files as they are.
-.PHONY: shipped
-shipped: system
+.PHONY: shipped wheel
+shipped: system wheel $(NEEDS)/.ready
+	test -x $(SHIPPED)/bin/python || $(PYTHON) -m venv $(SHIPPED)
+	$(SHIPPED)/bin/pip install --quiet $(FROM_NEEDS) "$$(ls build/wheel/*.whl)[test]"
+	$(SHIPPED)/bin/pip install --quiet --no-deps --force-reinstall build/wheel/*.whl
+
+wheel: system
 	rm -rf build/wheel build/empty
 	$(PYTHON) -m venv build/empty && build/empty/bin/pip wheel --quiet --no-deps --wheel-dir build/wheel .
-	test -x $(SHIPPED)/bin/python || $(PYTHON) -m venv $(SHIPPED)
-	$(SHIPPED)/bin/pip install --quiet "$$(ls build/wheel/*.whl)[test]"
-	$(SHIPPED)/bin/pip install --quiet --no-deps --force-reinstall build/wheel/*.whl
 
 # The wheel and its tests with other versions of Python, those of VERSIONS that are on this machine.
 versions: system
@@ -75,15 +79,28 @@ system:
 	    iptables iproute2 nftables gcc libc6-dev python3-dev chromium; fi
 
 # Debian keeps `venv` in a package of its own.
-$(RUNS): pyproject.toml
-	$(PYTHON) -m venv $(VENV) || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && apt-get update -qq && \
+VENV_MADE = $(PYTHON) -m venv $(VENV) || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && apt-get update -qq && \
 	  apt-get install -y -qq python3-venv && $(PYTHON) -m venv $(VENV); }
+
+$(RUNS): pyproject.toml
+	$(VENV_MADE)
 	$(BIN)/pip install --quiet --editable .
 	touch $(RUNS)
 
-$(READY): $(RUNS)
-	$(BIN)/pip install --quiet --editable '.[dev]'
-	touch $(READY)
+$(READY): $(NEEDS)/.ready
+	$(VENV_MADE)
+	$(BIN)/pip install --quiet $(FROM_NEEDS) --editable '.[dev]'
+	touch $(RUNS) $(READY)
+
+# What the project and its tests need, found and fetched once; the environments are filled from there.
+$(NEEDS)/.ready: pyproject.toml
+	$(VENV_MADE)
+	rm -rf $(NEEDS) && mkdir -p $(NEEDS)
+	$(BIN)/python -c 'import tomllib; file = tomllib.load(open("pyproject.toml", "rb")); project = file["project"]; \
+	  extra = project["optional-dependencies"]; needs = (file["build-system"]["requires"] + ["editables"] + extra["test"] \
+	  + project["dependencies"] + extra["dev"][1:]); print(*needs, sep="\n")' > $(NEEDS)/needs.txt
+	$(BIN)/pip wheel --quiet --wheel-dir $(NEEDS) --requirement $(NEEDS)/needs.txt
+	touch $(NEEDS)/.ready
 
 clean:
 	rm -rf $(VENV) build .mypy_cache .pytest_cache .ruff_cache .hypothesis
