@@ -33,7 +33,7 @@ live: system shipped
 	$(TESTED) -m "live and not slow"
 
 # What takes its time: the long tests on real packets, and examples that are drawn anew each time, more of them.
-slow: system shipped
+slow: system shipped dist
 	seed=$${SEED:-$$(date +%s)}; echo "examples are drawn by SEED=$$seed"; \
 	SLUICE_DRAW=anew $(TESTED) -m "slow or thorough" --hypothesis-seed=$$seed
 
@@ -48,6 +48,14 @@ shipped: system wheel $(NEEDS)/.ready
 wheel: system
 	rm -rf build/wheel build/empty
 	$(PYTHON) -m venv build/empty && build/empty/bin/pip wheel --quiet --no-deps --wheel-dir build/wheel .
+
+# For gateways without a compiler: a compiled wheel for machines like this one, and the sources, in dist/.
+.PHONY: dist
+dist: system
+	rm -rf dist build/dist
+	$(PYTHON) -m venv build/dist && build/dist/bin/pip install --quiet build
+	build/dist/bin/python -m build --outdir dist
+	ls dist
 
 # The wheel and its tests with other versions of Python, those of VERSIONS that are on this machine.
 versions: system
