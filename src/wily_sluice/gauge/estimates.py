@@ -120,10 +120,10 @@ def fits(measured: Sequence[Sized], framings: Iterable[tuple[str, Framing]]) -> 
     well, as far as such rates can tell, follow.
     """
     alike = ALIKE + math.hypot(*(sized.doubt for sized in measured))
-    fits_found = []
+    candidates = []
     for words, framing in framings:
         rates = [sized.line(framing) for sized in measured]
         mean = sum(rates) / len(rates)
-        fits_found.append(Fit(words, round(mean), (max(rates) - min(rates)) / mean))
-    fits_found.sort(key=lambda fit: fit.spread)
-    return [fit for fit in fits_found if fit.spread <= fits_found[0].spread + alike] if fits_found else []
+        candidates.append(Fit(words, round(mean), (max(rates) - min(rates)) / mean))
+    candidates.sort(key=lambda fit: fit.spread)
+    return [fit for fit in candidates if fit.spread <= candidates[0].spread + alike] if candidates else []

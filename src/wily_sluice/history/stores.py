@@ -1,4 +1,4 @@
-"""What is kept beside the counters, in SQLite: events, measurements, use of quotas, and contacts.
+"""Stored in SQLite apart from the counters: events, measurements, use of quotas, and contacts.
 
 What happened around a gate, in SQLite: uplinks that went and came back, routes, mappings, chains that were removed.
 

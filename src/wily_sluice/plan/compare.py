@@ -98,8 +98,8 @@ def _queues(before: Plan, after: Plan) -> Iterable[Change]:
                     lines.setdefault(("gone" if other is None else "new", path), [])
                 elif words := _queue_words(former, other):
                     lines.setdefault(("changed", path), []).append(f"{direction}: {words}")
-        for (how, path), words_of in lines.items():
-            yield Change(how, f"queue on {uplink.name}", path, "; ".join(words_of), _whom(after, before, path))
+        for (how, path), sentences in lines.items():
+            yield Change(how, f"queue on {uplink.name}", path, "; ".join(sentences), _whom(after, before, path))
 
 
 def _queue_words(queue_spec: QueueSpec, other: QueueSpec) -> str:

@@ -129,7 +129,7 @@ def addresses(bench: Bench, width: int) -> list[bytes]:
     """
     plan = bench.plan
     asked = [Terms(), *(rule.terms for rule in plan.sorting), *(limiter.terms for limiter in plan.limiters)]
-    locals_ = dict.fromkeys(example.parties.local for terms in asked for example in examples(plan, terms))
+    local_hosts = dict.fromkeys(example.parties.local for terms in asked for example in examples(plan, terms))
     for network in plan.networks:
         middle = first_of(network.addresses, width)
         if middle is not None:
@@ -137,5 +137,5 @@ def addresses(bench: Bench, width: int) -> list[bytes]:
             for step in range(MORE_OF_A_NETWORK):
                 more = (number + 7 * step).to_bytes(width)
                 if more in network.addresses:
-                    locals_[more] = None
-    return [address for address in locals_ if len(address) == width][:MOST_ADDRESSES]
+                    local_hosts[more] = None
+    return [address for address in local_hosts if len(address) == width][:MOST_ADDRESSES]

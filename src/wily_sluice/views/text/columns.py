@@ -1,4 +1,4 @@
-"""The columns of a table, declared once: what each shows on a terminal, and what it is as data."""
+"""The columns of a table, each declared once for the terminal, JSON and CSV."""
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
@@ -14,8 +14,8 @@ T = TypeVar("T")
 class Column(Generic[T]):
     """A column of rows of one kind: `value` of a row, as data under `key`, and on a terminal under `heading`.
 
-    Without a key it is not in the data, without a heading not in the table. `cell` is what the table shows, if not the
-    value itself.
+    Without a key it is not in the data, without a heading not in the table. `cell` makes the text in the table from a
+    row; without it the table shows the value.
     """
 
     value: Callable[[T], Any]
@@ -33,7 +33,7 @@ def records_of(columns: Iterable[Column[T]], rows: Iterable[T]) -> list[dict[str
 
 
 def cells_of(columns: Iterable[Column[T]], row: T) -> list[str | Text]:
-    """A row as it is shown; what is unknown is empty."""
+    """The texts of a row in the table; an unknown value is empty."""
     cells: list[str | Text] = []
     for column in columns:
         if column.heading is not None:
