@@ -1,12 +1,15 @@
 import time
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from random import Random
 from zoneinfo import ZoneInfo
 
 import pytest
 
+from tests.conftest import drawings
 from wily_sluice.outside.files import DiskFile
 from wily_sluice.plan.model import Period
+from wily_sluice.plan.reach.space import moments
 from wily_sluice.plan.schedules.moment import period_start, read_past_moment
 from wily_sluice.plan.schedules.schedule import CalendarFile, Entries, Schedule, overlaps, parse_window, spans
 
@@ -221,3 +224,43 @@ def test_a_past_moment_is_the_last_that_the_words_mean(text: str, found: str) ->
 def test_what_is_no_moment_is_told_with_what_would_be(text: str) -> None:
     with pytest.raises(ValueError, match="yesterday 15:00"):
         read_past_moment(text, DUBLIN, moment("2027-03-25 17:30"))
+
+
+DRAWN = (
+    *("mon-fri 08:10-08:25", "sat sun 10:00-12:00", "22:00-06:00", "fri 23:30-00:30", "2026-12-24 to 2026-12-31"),
+    *("2032-02-29", "2027-03-28 01:15-03:45", "not 2026-12-25", "not wed", "not 2027-01-01 to 2030-01-01"),
+    *("from 2026-12-20", "from 2029-05-05", "until 2099-12-31", "until 2026-12-26", "wed 00:00-24:00"),
+)
+
+
+def test_the_next_change_is_the_first_minute_that_differs() -> None:
+    drawn = Random(1)
+    for _ in range(drawings(60)):
+        some = schedule(*drawn.sample(DRAWN, drawn.randint(1, 4)))
+        now = moment(f"2026-12-{drawn.randint(18, 31)} {drawn.randint(0, 23):02}:{drawn.randint(0, 59):02}")
+        change = some.next_change(now)
+        minutes = (now.astimezone(UTC) + timedelta(minutes=number) for number in range(1, 6 * 1440))
+        walls = (instant.astimezone(DUBLIN) for instant in minutes)
+        first = next((wall for wall in walls if some.holds(wall) != some.holds(now)), None)
+        assert change == first if first is not None else change is None or change > now + timedelta(days=5)
+
+
+@pytest.mark.parametrize(
+    ("lines", "now", "changes"),
+    [
+        (("2099-12-31 18:00-20:00",), "2026-12-01 12:00", "2099-12-31 18:00"),
+        (("mon-fri 08:00-18:00", "from 2040-01-01"), "2026-12-01 12:00", "2040-01-02 08:00"),
+        (("mon-fri 08:00-18:00", "until 2026-11-30"), "2026-12-01 12:00", None),
+        (("sun 01:30-04:00",), "2027-03-28 00:00", "2027-03-28 02:00"),  # half past one does not occur
+    ],
+)
+def test_a_change_is_found_however_far_away(lines: tuple[str, ...], now: str, changes: str | None) -> None:
+    assert schedule(*lines).next_change(moment(now)) == (moment(changes) if changes else None)
+
+
+def test_schedules_hold_together_as_they_do_minute_by_minute() -> None:
+    drawn = Random(2)
+    for _ in range(drawings(12)):
+        some = [schedule(*drawn.sample(DRAWN, drawn.randint(1, 3))) for _ in range(2)]
+        naive = [datetime(2026, 12, 10) + timedelta(minutes=5 * number) for number in range(24 * 288)]
+        assert {tuple(one.holds(minute) for one in some) for minute in naive} <= moments(some)

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from datetime import date, datetime, timedelta
+from datetime import datetime, timedelta
 from functools import cache
 from heapq import heapify, heapreplace
 from zoneinfo import ZoneInfo
@@ -21,6 +21,7 @@ from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.lines import line_of, refusing
 from wily_sluice.plan.model import Directional, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
+from wily_sluice.plan.schedules.schedule import telling_days
 from wily_sluice.plan.terms import Terms
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Direction, Nanoseconds, Rate, Size
 
@@ -104,7 +105,8 @@ def time_for(rate: Rate, packets: int = 5_000, least: Nanoseconds = 400 * MILLIS
     return max(least, packets * FULL * BYTE_TIME // rate)
 
 
-DAYS, STEP = 370, 30  # how far ahead a schedule is searched, and in steps of how many minutes
+MOST_CHANGES = 3  # of a schedule, until it has opened and closed
+SECOND_LONG = timedelta(seconds=1)
 FLOOD = 1.1  # times the line, of each stream
 FIRST_STEERED = 41_000  # the remote port that leads to the first leaf when leaves are tried
 NOTHING: Directional[object] = Directional(None, None)
@@ -207,24 +209,24 @@ class Bench:
         return next((route.index for route, compiled in met if compiled.condition.holds(subject)), -1), refused
 
     def _moments(self, when: str) -> tuple[tuple[datetime, ...], tuple[datetime, ...]]:
-        """Times at which a schedule is open, just after it opens and just before it closes, and times just outside at
-        which it is closed. Empty if it never changes within a year.
+        """The first second and the last at which a schedule is open, and the seconds before and after, at which it is
+        closed. Empty if it never opens, or never closes.
         """
         zone, schedule = ZoneInfo(self.plan.timezone), self.plan.schedules[when]
-        begin = schedule.first or date(2027, 1, 4)  # a Monday
-        midnight = datetime(begin.year, begin.month, begin.day, tzinfo=zone)
-        held: list[datetime] = []
-        free: list[datetime] = []
-        before, held_before = midnight, schedule.holds(midnight)
-        for step in range(STEP, DAYS * 24 * 60, STEP):
-            moment = midnight + timedelta(minutes=step)
-            holds = schedule.holds(moment)
-            if holds and not held_before:
-                held, free = [moment], [before]
-            elif held_before and not holds and held:
-                return (held[0], before), (free[0], moment)
-            before, held_before = moment, holds
-        return tuple(held), tuple(free)
+        begin = telling_days([schedule])[0]
+        moment: datetime | None = datetime(begin.year, begin.month, begin.day, tzinfo=zone)
+        opens = None
+        for _ in range(MOST_CHANGES):
+            moment = schedule.next_change(moment) if moment is not None else None
+            if moment is None:
+                break
+            if schedule.holds(moment):
+                opens = moment
+            elif opens is not None:
+                return (opens, moment - SECOND_LONG), (opens - SECOND_LONG, moment)
+        if opens is not None:
+            return (opens,), (opens - SECOND_LONG,)
+        return (), ()
 
     def within(self, when: str | None) -> datetime | None:
         """A time well inside an open window of a schedule; None if there is none."""

@@ -66,7 +66,7 @@ def _scheduled(bench: Bench, name: str, when: str, at: Location, uplink: str, ap
     expected = f"holds {_said(held)}, not {_said(free, held)}"
     proof = Proof("schedule", name, when, at, expected, uplink=uplink)
     if not held or not free:
-        return Promise(replace(proof, expected="applies at times", why="within a year it never changes"))
+        return Promise(replace(proof, expected="applies at times", why="it never changes"))
 
     def judge(world: World) -> Judged:
         while_held = [applies(world, moment) for moment in held]
@@ -75,8 +75,8 @@ def _scheduled(bench: Bench, name: str, when: str, at: Location, uplink: str, ap
             return Judged(True, "it does")
         if all(while_held) == all(otherwise):
             return Judged(False, "always applies" if all(otherwise) else "applies at other times")
-        wrong = [f"{moment:%a %H:%M}" for moment, does in zip(held, while_held, strict=True) if not does]
-        wrong += [f"not {moment:%a %H:%M}" for moment, does in zip(free, otherwise, strict=True) if does]
+        wrong = [f"{moment:%a %H:%M:%S}" for moment, does in zip(held, while_held, strict=True) if not does]
+        wrong += [f"not {moment:%a %H:%M:%S}" for moment, does in zip(free, otherwise, strict=True) if does]
         return Judged(False, "never applies" if not any((*while_held, *otherwise)) else f"wrong on {', '.join(wrong)}")
 
     return Promise(proof, judge)
@@ -86,6 +86,7 @@ def _said(moments: tuple[datetime, ...], before: tuple[datetime, ...] = ()) -> s
     """Moments, each with its day unless it is the day of the one before."""
     words, day = [], before[-1].date() if before else None
     for moment in moments:
-        words.append(f"{moment:%H:%M}" if moment.date() == day else f"{moment:%a %d %b %H:%M}")
+        clock = "%H:%M:%S" if moment.second else "%H:%M"
+        words.append(format(moment, clock if moment.date() == day else f"%a %d %b {clock}"))
         day = moment.date()
     return ", ".join(words)

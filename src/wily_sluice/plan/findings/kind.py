@@ -100,9 +100,14 @@ class Checked:
         ]
 
     @cached_property
+    def rules_reach(self) -> tuple[list[OutOfReach[Rule]], list[Rule]]:
+        """Rules that no conversation reaches, and those of which that cannot be told."""
+        return rules_out_of_reach(self.plan)
+
+    @property
     def out_of_reach(self) -> list[OutOfReach[Rule]]:
         """Rules that no conversation reaches."""
-        return rules_out_of_reach(self.plan)
+        return self.rules_reach[0]
 
     @cached_property
     def routes_out_of_reach(self) -> list[OutOfReach[Route]]:

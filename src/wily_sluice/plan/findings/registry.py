@@ -98,6 +98,7 @@ KINDS: Final[tuple[Kind, ...]] = (
     routes.route_unreachable,
     routes.route_refused,
     routes.refused_midway,
+    rules.reach_unknown,
     rules.rule_contradictory,
     rules.rule_repeated,
     rules.rule_unreachable,

@@ -78,6 +78,35 @@ def rule_contradictory(checked: Checked) -> Iterator[Told]:
             yield Told(location, "can never match: its conditions exclude each other", "take a part out")
 
 
+@kind(
+    "reach-unknown",
+    "note",
+    whole=True,
+    story="""\
+Whether a rule can match is worked out from all combinations of its conditions. This rule has too many of them, so it
+is taken to match anything: nothing is said about it, nor about later rules that it may make superfluous.
+""",
+    has="""\
+rules:
+  - all:
+      - service: [calls, meetings, files, mail, remote-desks, management]
+      - service: [calls, meetings, files, mail, remote-desks, management]
+      - service: [calls, meetings, files, mail, remote-desks, management]
+    queue: calls
+""",
+    lacks="""\
+rules:
+  - service: [calls, meetings, files, mail, remote-desks, management]
+    queue: calls
+""",
+)
+def reach_unknown(checked: Checked) -> Iterator[Told]:
+    """A rule with too many combinations of conditions to tell whether it can match."""
+    for rule in checked.rules_reach[1]:
+        message = "has too many combinations of conditions to tell whether it can match"
+        yield Told(("rules", rule.index), message, "write it as several rules")
+
+
 def repeats(rule: Rule, by: list[Rule]) -> bool:
     """Whether the one rule that takes all of another asks for the very same."""
     return len(by) == 1 and by[0].terms == rule.terms

@@ -88,17 +88,18 @@ class OutOfReach(NamedTuple, Generic[Asking]):
     by: list[Asking]
 
 
-def rules_out_of_reach(plan: Plan) -> list[OutOfReach[Rule]]:
-    """The rules that no conversation can reach."""
+def rules_out_of_reach(plan: Plan) -> tuple[list[OutOfReach[Rule]], list[Rule]]:
+    """The rules that no conversation can reach; and those with too many combinations of conditions to say so."""
     space = Space(plan, plan.sorting)
     asked = [_unless_too_involved(space.region, rule.terms) for rule in plan.sorting]
     takers = Takers(asked)
     covered = (_covered(space, index, asked, takers) for index in range(len(asked)))
-    return [
+    out_of_reach = [
         OutOfReach(rule, [plan.sorting[index] for index in by])
         for rule, by in zip(plan.sorting, covered, strict=True)
         if by is not None
     ]
+    return out_of_reach, [rule for rule, region in zip(plan.sorting, asked, strict=True) if region is None]
 
 
 def routes_out_of_reach(plan: Plan) -> list[OutOfReach[Route]]:

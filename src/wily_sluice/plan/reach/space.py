@@ -10,7 +10,7 @@ unreachable exactly if it is for every single DSCP.
 """
 
 from collections.abc import Iterable, Iterator
-from datetime import date, datetime, timedelta
+from datetime import datetime, time
 
 from wily_sluice.engine.classify.addresses import AddressSet, covers
 from wily_sluice.engine.classify.header import ACKNOWLEDGEMENT, CLOSING, CONTROL, HANDSHAKE
@@ -40,7 +40,7 @@ from wily_sluice.plan.reach.regions import (
     meet_all,
     ranges,
 )
-from wily_sluice.plan.schedules.schedule import Schedule
+from wily_sluice.plan.schedules.schedule import Schedule, boundaries, telling_days
 from wily_sluice.plan.terms import Party, Terms
 
 MOST_BOXES = 2000
@@ -65,7 +65,11 @@ class Space:
         everything = [terms for asked in asking for terms in asked.terms.walk()]
         used = sorted({terms.when for terms in everything if terms.when is not None and terms.when in plan.schedules})
         self._exact = [plan.schedules[name] for name in used if not plan.schedules[name].calendars]
-        self._moments = sorted(moments(self._exact)) if self._exact else [()]
+        self._moments: list[tuple[bool, ...]] = [()]
+        try:
+            self._moments = sorted(moments(self._exact))
+        except TooInvolvedError:
+            self._exact = []  # each may hold or not, whatever the others do
         names = [name for terms in everything if terms.remote is not None for name in terms.remote.members.names]
         self._patterns = sorted(set(names))
         end = IPV6_BEGINS + (1 << 128) - 1
@@ -175,19 +179,15 @@ class Space:
 def moments(schedules: list[Schedule]) -> set[tuple[bool, ...]]:
     """The combinations of schedules that can be open together, for those without a calendar.
 
-    TooInvolvedError if their dates are many years apart.
+    TooInvolvedError if they name very many dates.
     """
-    windows = [w for schedule in schedules for w in (*schedule.windows, *schedule.exceptions)]
-    named = [day for w in windows for day in (w.first, w.last) if day is not None]
-    named += [day for schedule in schedules for day in (schedule.first, schedule.last) if day is not None]
-    begin, end = (min(named), max(named)) if named else (date(2024, 1, 1), date(2024, 1, 1))
-    if (end - begin).days > MOST_DAYS:
+    days = telling_days(schedules)
+    if len(days) > MOST_DAYS:
         raise TooInvolvedError
-    minutes = sorted({0, *(minute % 1440 for w in windows for minute in (w.begin, w.end))})
-    combinations: set[tuple[bool, ...]] = set()
-    for day in range(-8, (end - begin).days + 9):  # a week before and after, in which no date is named
-        midnight = datetime.combine(begin + timedelta(days=day), datetime.min.time())
-        for minute in minutes:
-            moment = midnight + timedelta(minutes=minute)
-            combinations.add(tuple(schedule.holds(moment) for schedule in schedules))
-    return combinations
+    minutes = boundaries(schedules)
+    return {
+        tuple(schedule.holds(moment) for schedule in schedules)
+        for day in days
+        for minute in minutes
+        for moment in (datetime.combine(day, time(minute // 60, minute % 60)),)
+    }

@@ -10,7 +10,7 @@ begins; an exception excludes its own date, from midnight to midnight.
 """
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
 from typing import Protocol
@@ -82,11 +82,19 @@ class CalendarFile:
         instant = moment.astimezone(UTC)
         return any(begin.astimezone(UTC) <= instant < end.astimezone(UTC) for begin, end in self._on(moment.date()))
 
+    def edges(self, day: date) -> list[datetime]:
+        """When events of a day begin and end, in the site's time zone."""
+        return [edge.astimezone(self._zone) for event in self._on(day) for edge in event]
+
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 _DAY_NAMES = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 DAY_MINUTES = 24 * 60
-AHEAD, COARSE = 8, 5  # days that are searched for the next beginning, and minutes from one look to the next
+MONDAY = date(2027, 1, 4)  # around which schedules are looked at that name no date
+AHEAD = 8  # days within which the next beginning is told
+AROUND = 9  # days before and after a date that a schedule names: a week, and the nights at both ends
+CALENDAR_DAYS = 370  # for which events of calendars are looked through
+MINUTE = timedelta(minutes=1)
 _TIME = r"(?:[01]?\d|2[0-4]):[0-5]\d"
 _DATE = r"\d{4}-\d{2}-\d{2}"
 _ENTRY = re.compile(
@@ -132,6 +140,9 @@ class Calendar(Protocol):
     def covers(self, moment: datetime) -> bool:
         """Whether an event goes on at this moment, which knows its time zone."""
 
+    def edges(self, day: date) -> list[datetime]:
+        """When events of a day begin and end, in the site's time zone."""
+
 
 @dataclass(frozen=True, slots=True)
 class Schedule:
@@ -144,19 +155,29 @@ class Schedule:
     last: date | None = None
     calendars: tuple[Calendar, ...] = ()
 
-    def next_begin(self, moment: datetime) -> datetime | None:
-        """When it next begins to hold, to the minute, within the next AHEAD days; None if it does not, or holds now."""
-        moment = moment.replace(second=0, microsecond=0)
-        if self.holds(moment):
-            return None
-        step = timedelta(minutes=COARSE)
-        for _ in range(AHEAD * DAY_MINUTES // COARSE):
-            moment += step
-            if self.holds(moment):
-                while self.holds(moment - timedelta(minutes=1)):
-                    moment -= timedelta(minutes=1)
-                return moment
+    def next_change(self, moment: datetime, ahead: int = CALENDAR_DAYS) -> datetime | None:
+        """The next moment, to the minute, at which it begins or ceases to hold; None if there is none. Events of
+        calendars are looked for in so many days ahead.
+        """
+        holds, today = self.holds(moment), moment.date()
+        soon = max(ahead, AROUND) if self.calendars else AROUND
+        days = {today + timedelta(days=number) for number in range(soon + 1)}
+        days |= {day for day in telling_days([self]) if day > today}
+        for day in sorted(days):
+            edges = [datetime.combine(day, time(m // 60, m % 60), moment.tzinfo) for m in boundaries([self])]
+            edges += [edge for calendar in self.calendars for edge in calendar.edges(day)]
+            # A time that the clocks skip is told as the one that they show instead.
+            for edge in sorted(e.astimezone(UTC).astimezone(moment.tzinfo) if e.tzinfo else e for e in edges):
+                if edge > moment and self.holds(edge) != holds:
+                    while (before := _later(edge, -MINUTE)) > moment and self.holds(before) != holds:
+                        edge = before
+                    return edge
         return None
+
+    def next_begin(self, moment: datetime) -> datetime | None:
+        """When it next begins to hold, within the next AHEAD days; None if it does not, or holds now."""
+        begin = None if self.holds(moment) else self.next_change(moment, AHEAD)
+        return begin if begin is not None and begin - moment <= timedelta(days=AHEAD) else None
 
     def holds(self, moment: datetime) -> bool:
         """Whether it holds at a moment, given in the site's time zone."""
@@ -168,6 +189,11 @@ class Schedule:
         return any(window.covers(moment) for window in self.windows) or any(
             calendar.covers(moment) for calendar in self.calendars
         )
+
+
+def _later(moment: datetime, span: timedelta) -> datetime:
+    """A moment later, of hours that last an hour even when the clocks skip or repeat one."""
+    return (moment.astimezone(UTC) + span).astimezone(moment.tzinfo) if moment.tzinfo else moment + span
 
 
 @dataclass(slots=True)
@@ -261,8 +287,6 @@ def _day(word: str) -> int:
 
 def spans(schedule: Schedule, begin: datetime, end: datetime) -> Iterator[tuple[datetime, datetime]]:
     """When a schedule holds between two moments of the site's time zone, to the minute; each from, and until."""
-    # Moments are added to in universal time, so that an hour that the clocks skip or repeat is what it is.
-    zone = begin.tzinfo
     now, since = begin, None
     while now < end:
         if schedule.holds(now):
@@ -270,19 +294,46 @@ def spans(schedule: Schedule, begin: datetime, end: datetime) -> Iterator[tuple[
         elif since is not None:
             yield since, now
             since = None
-        now = (now.astimezone(UTC) + timedelta(minutes=1)).astimezone(zone)
+        now = _later(now, MINUTE)
     if since is not None:
         yield since, end
 
 
+def boundaries(schedules: Sequence[Schedule]) -> list[int]:
+    """The minutes of a day at which some window or exception begins or ends, and midnight."""
+    windows = [window for schedule in schedules for window in (*schedule.windows, *schedule.exceptions)]
+    return sorted({0, *(minute % DAY_MINUTES for window in windows for minute in (window.begin, window.end))})
+
+
+def telling_days(schedules: Sequence[Schedule]) -> list[date]:
+    """Days that show everything that schedules ever do together, but for calendars. Around a date that one names, days
+    differ; between such dates, weeks repeat.
+    """
+    windows = [window for schedule in schedules for window in (*schedule.windows, *schedule.exceptions)]
+    named = {day for window in windows for day in (window.first, window.last) if day is not None}
+    named |= {day for schedule in schedules for day in (schedule.first, schedule.last) if day is not None}
+    around = range(-AROUND, AROUND + 1)
+    return sorted(
+        {day + timedelta(days=number) for day in named or {MONDAY} for number in around if _there(day, number)}
+    )
+
+
+def _there(day: date, number: int) -> bool:
+    """Whether the calendar has a day so many after another."""
+    return date.min.toordinal() <= day.toordinal() + number <= date.max.toordinal()
+
+
 def overlaps(schedule: Schedule) -> list[tuple[str, str]]:
-    """Pairs of windows, as the plan says them, that both cover some quarter of an hour of a week, or of their dates."""
+    """Pairs of windows, as the plan says them, that both cover some minute."""
     pairs = []
     for index, window in enumerate(schedule.windows):
         for other in schedule.windows[:index]:
-            first = window.first or other.first or date(2024, 1, 1)  # a Monday
-            begin = datetime(first.year, first.month, first.day)
-            quarters = (begin + timedelta(minutes=15 * quarter) for quarter in range(7 * 96))
-            if any(window.covers(moment) and other.covers(moment) for moment in quarters):
+            two = [Schedule("", (window, other))]
+            moments = (
+                datetime.combine(day, time(minute // 60, minute % 60))
+                for day in telling_days(two)
+                for minute in boundaries(two)
+            )
+            if any(window.covers(moment) and other.covers(moment) for moment in moments):
                 pairs.append((other.words, window.words))
     return pairs
