@@ -1,10 +1,13 @@
 """Plants faults in the engine, the plan and the gate, one at a time, and tells which the tests find.
 
-`python -m tools.faults [--count N] [--seed N] [--only FAULT…] [--tests EXPRESSION] [--jobs N]`. A fault is a small change of
-one expression: a comparison that includes or excludes its bound, a sum for a difference, a number one larger, a condition
-turned round, a statement left out. They are drawn by the seed, as many from each of the three parts, from lines that run;
-so the list is the same on every machine. Each is planted in a copy of `src`, in front of which Python finds nothing else;
-then the tests run until one fails, those of the same part first. `--tests` takes a marker expression of pytest.
+    python -m pytest -n 2 -m "not slow and not live" --cov=wily_sluice --cov-context=test --cov-report= tests
+    python -m tools.faults --coverage .coverage [--count N] [--seed N] [--only FAULT…]
+
+A fault is a small change of one expression: a comparison that includes or excludes its bound, a sum for a difference, a
+number one larger, a condition turned round, a statement left out. They are drawn by the seed, as many from each of the
+three parts, from lines within functions; so the list is the same on every machine. Each is planted in a copy of `src`, in
+front of which Python finds nothing else; then the tests run that ran its line, by the coverage (those of the same part, and some of the others), until one fails. `--tests`
+takes a marker expression of pytest instead, for tests on real packets.
 """
 
 import ast
@@ -16,16 +19,16 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from random import Random
 from typing import NamedTuple
 
 import click
+from coverage import CoverageData
 
 ROOT = Path(__file__).parent.parent
 PARTS = ("engine", "plan", "gate")
-QUICK = "not slow and not live"
+MOST_OTHERS = 80  # tests of other parts, among all that ran a line
 LONGEST = 600  # seconds, after which tests that do not end count as a fault that was found
 COMPARED: dict[type[ast.cmpop], tuple[type[ast.cmpop], str]] = {
     ast.Lt: (ast.LtE, "<="), ast.LtE: (ast.Lt, "<"), ast.Gt: (ast.GtE, ">="), ast.GtE: (ast.Gt, ">"),
@@ -110,7 +113,17 @@ def drawn(count: int, seed: int) -> list[Fault]:
     return faults
 
 
-def found(fault: Fault, tests: str) -> str:
+def tests_of(fault: Fault, covered: CoverageData) -> list[str]:
+    """The tests that ran its line."""
+    files = [name for name in covered.measured_files() if name.endswith(f"/wily_sluice/{fault.file}")]
+    lines = (covered.contexts_by_lineno(name).get(fault.line, []) for name in files)
+    tests = sorted({context.rpartition("|")[0] for contexts in lines for context in contexts} - {""})
+    near = [name for name in tests if name.startswith(f"tests/{fault.file.partition('/')[0]}/")]
+    others = [name for name in tests if name not in near]
+    return near + others[:: max(1, len(others) // MOST_OTHERS)]
+
+
+def found(fault: Fault, where: list[str], tests: str) -> str:
     """The first test that fails with it; empty if none does."""
     with tempfile.TemporaryDirectory() as folder:
         copy = Path(folder) / "wily_sluice"
@@ -120,25 +133,22 @@ def found(fault: Fault, tests: str) -> str:
         line = lines[fault.line - 1].encode()
         lines[fault.line - 1] = (line[: fault.begin] + fault.becomes.encode() + line[fault.end :]).decode()
         file.write_text("\n".join(lines), encoding="utf-8")
-        first = ROOT / "tests" / fault.file.partition("/")[0]
         environment = {**os.environ, "PYTHONPATH": folder, "PYTHONDONTWRITEBYTECODE": "1", "SLUICE_FORM": "source"}
         ignored: list[str] = []
-        for where in (str(first), "tests"):
-            while failed := _first_failure(where, tests, ignored, environment):
-                if failed.startswith(("FAILED ", "ERROR ")):
-                    name = failed.partition(" ")[2]
-                    # A busy machine fails tests too: only what fails again, alone, has found something.
-                    if not _first_failure(name, tests, [], environment):
-                        ignored.append(name)
-                        continue
-                return failed
+        while failed := _first_failure(where, tests, ignored, environment):
+            if failed.startswith(("FAILED ", "ERROR ")):
+                name = failed.partition(" ")[2]
+                # A busy machine fails tests too: only what fails again, alone, has found something.
+                if not _first_failure([name], tests, [], environment):
+                    ignored.append(name)
+                    continue
+            return failed
     return ""
 
 
-def _first_failure(where: str, tests: str, ignored: list[str], environment: dict[str, str]) -> str:
-    command = [sys.executable, "-m", "pytest", "-x", "-q", "-m", tests, "-p", "no:cacheprovider", "--no-header", where]
-    command += [f"--deselect={name}" for name in ignored]
-    command += ["-n", "2", "--dist=worksteal"] if where == "tests" else []
+def _first_failure(where: list[str], tests: str, ignored: list[str], environment: dict[str, str]) -> str:
+    command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "--no-header"]
+    command += [f"--deselect={name}" for name in ignored] + (["-m", tests] if tests else []) + where
     try:
         run = subprocess.run(
             command, cwd=ROOT, env=environment, capture_output=True, text=True, timeout=LONGEST, check=False
@@ -155,20 +165,20 @@ def _first_failure(where: str, tests: str, ignored: list[str], environment: dict
 @click.option("--count", default=75, help="How many are drawn.")
 @click.option("--seed", default=31, help="What they are drawn by.")
 @click.option("--only", multiple=True, help="Only this fault, by its name.")
-@click.option("--tests", default=QUICK, help="Which tests, as a marker expression.")
-@click.option("--jobs", default=1, help="How many at a time.")
-def main(count: int, seed: int, only: tuple[str, ...], tests: str, jobs: int) -> None:
+@click.option("--coverage", type=click.Path(exists=True, dir_okay=False), help="Which tests ran which lines.")
+@click.option("--tests", default="", help="Which tests, as a marker expression; without coverage, all that fit.")
+def main(count: int, seed: int, only: tuple[str, ...], coverage: str | None, tests: str) -> None:
     """Plant and look."""
     signal.signal(signal.SIGINT, signal.default_int_handler)  # who began this may have it ignored, and so by the tests
     faults = [fault for fault in drawn(count, seed) if not only or fault.name in only]
+    covered = CoverageData(coverage)
+    covered.read()
     results: dict[str, str] = {}
-
-    def one(fault: Fault) -> None:
-        results[fault.name] = found(fault, tests)
-        click.echo(f"{fault.name}: {fault.was!r} → {fault.becomes!r}: {results[fault.name] or 'NOT FOUND'}")
-
-    with ThreadPoolExecutor(jobs) as pool:
-        list(pool.map(one, faults))
+    for fault in faults:
+        where = tests_of(fault, covered) if coverage is not None else ["tests"]
+        results[fault.name] = found(fault, where, tests) if where else ""
+        said = results[fault.name] or f"NOT FOUND by {len(where)} tests"
+        click.echo(f"{fault.name}: {fault.was!r} → {fault.becomes!r}: {said}")
     missed = sorted(name for name, test in results.items() if not test)
     click.echo(json.dumps({"planted": len(faults), "found": len(faults) - len(missed), "not found": missed}, indent=1))
 

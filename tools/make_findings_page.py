@@ -19,13 +19,14 @@ To accept a warning or a note, add a comment with your reason at the end of the 
 
     headroom: 1%    # sluice: allow little-headroom the modem has no queue of its own
 
-`sluice check --fix` fixes findings with ✎ if the effect of the plan stays the same.
+`sluice check --fix` fixes findings with ✎ where the plan then does the same as before; `sluice check --improve` also those
+with ✎?, since the plan does something else afterwards: it shows what, and asks.
 """
-FIXABLE = {
-    "priority-below-curve", "second-burst-unused", "cap-above-parent", "burst-below-packet", "burst-below-window",
-    "limiter-redundant", "cap-without-effect", "rule-repeated", "guarantee-below-strict", "mapped-remote",
-    "member-twice",
+FIXED = {
+    "cap-above-parent", "guarantee-below-strict", "member-twice", "priority-below-curve", "rule-repeated",
+    "second-burst-unused",
 }  # fmt: skip
+IMPROVED = {"burst-below-packet", "burst-below-window", "cap-without-effect", "limiter-redundant", "mapped-remote"}
 
 
 def page() -> str:
@@ -35,7 +36,7 @@ def page() -> str:
         parts.append(f"\n## {severity.capitalize()}s\n\n| code | |\n|---|---|\n")
         for kind in CODES.values():
             if kind.severity == severity:
-                mark = " ✎" if kind.code in FIXABLE else ""
+                mark = " ✎" if kind.code in FIXED else " ✎?" if kind.code in IMPROVED else ""
                 parts.append(f"| `{kind.code}`{mark} | {' '.join(kind.story.split())} |\n")
     return "".join(parts)
 

@@ -109,18 +109,25 @@ def test_two_programs_at_once_lose_no_edit(tmp_path: Path) -> None:
     assert all(f"\n  g{n}: [10.7.0.9]\n" in text for n in range(6))
 
 
-def test_what_has_no_effect_is_mended_and_nothing_else_changes(sluice: Sluice, tmp_path: Path) -> None:
+def test_a_fix_leaves_what_a_plan_does_and_an_improvement_asks(sluice: Sluice, tmp_path: Path) -> None:
     file = tmp_path / "sluice.yaml"
-    text = SMALL_PLAN.replace("rules:", "  tight: {local: 10.7.1.9, per: host, down: 3 Mbit/s}   # no use\nrules:")
+    tight = SMALL_PLAN.replace("rules:", "  tight: {local: 10.7.1.9, per: host, down: 3 Mbit/s}   # no use\nrules:")
+    text = tight + "  - {local: house, protocol: udp, port: 5004-5005, queue: calls}\n"
     file.write_text(text)
     found = sluice("check")
-    assert "[limiter-redundant]" in found.stdout and "`sluice check --fix` fixes 1" in found.stdout
+    assert "[limiter-redundant]" in found.stdout and "`sluice check --fix` may fix 2" in found.stdout
     assert sluice("check", "--fix", "--dry-run").returncode == 0
     assert file.read_text() == text
-    assert "-  tight:" in sluice("check", "--fix").stdout
+    fixed = sluice("check", "--fix").stdout
+    assert "tight: it would remove limiter tight (3 Mbit/s down) [limiter-redundant]" in fixed
+    assert file.read_text() == tight and "`sluice check --improve` makes this fix" in fixed
+    assert "no terminal to confirm on" in sluice("check", "--improve").stderr
+    assert file.read_text() == tight
+    improved = sluice("check", "--improve", "--yes").stdout
+    assert "gone    limiter tight: 3 Mbit/s down" in improved and "-  tight:" in improved
     assert file.read_text() == SMALL_PLAN
     assert sluice("edit", "undo").returncode == 0
-    assert file.read_text() == text
+    assert file.read_text() == tight
 
 
 def test_a_comment_allows_a_warning_and_must_say_why(sluice: Sluice, tmp_path: Path) -> None:

@@ -3,12 +3,11 @@ from pathlib import Path
 
 import pytest
 
-from tools.make_findings_page import FIXABLE as MARKED
-from tools.make_findings_page import PAGE, page
+from tools.make_findings_page import FIXED, IMPROVED, PAGE, page
 from wily_sluice.outside.files import examine
 from wily_sluice.outside.plan_edits import TextFile
 from wily_sluice.plan import read
-from wily_sluice.plan.edit.edits import fixed
+from wily_sluice.plan.edit.fixes import fixed
 from wily_sluice.plan.file.yaml_text import YamlError, parse
 from wily_sluice.plan.findings.finding import Finding
 from wily_sluice.plan.findings.kind import PLAN, Kind, with_part
@@ -53,16 +52,20 @@ FIXABLE = {code: kind for code, kind in CODES.items() if any(one.fix for one in 
 def test_a_fix_leaves_a_plan_that_no_longer_has_the_finding(kind: Kind, tmp_path: Path) -> None:
     file = tmp_path / "sluice.yaml"
     content = json.dumps(with_part(kind.has)).encode()
-    after, left = fixed(content, lambda text: TextFile(file, text))
-    assert kind.code not in {finding.code for finding in left}
+    result = fixed(content, lambda text: TextFile(file, text), improve=True)
+    assert kind.code not in {finding.code for finding in result.findings}
     errors = {(one.code, one.key) for one in findings_with(kind.has, tmp_path) if one.severity == "error"}
-    assert {(one.code, one.key) for one in left if one.severity == "error"} <= errors
+    assert {(one.code, one.key) for one in result.findings if one.severity == "error"} <= errors
     expected = with_part(kind.has)
     for operation in dict.fromkeys(operation for one in found_in_example(kind) for operation in one.fix):
         operation.on(expected)
-    assert parse(after.decode())[0] == expected
+    assert parse(result.content.decode())[0] == expected
+    # Without consent, it is either made and changes nothing, or it is skipped with the reason.
+    cautious = fixed(content, lambda text: TextFile(file, text))
+    assert (kind.code in FIXED) == (cautious.content == result.content)
+    assert (kind.code in FIXED) != any(finding.code == kind.code and why for finding, why in cautious.skipped)
 
 
 def test_the_page_of_findings_is_what_the_program_knows() -> None:
     assert PAGE.read_text() == page()
-    assert set(FIXABLE) <= MARKED
+    assert set(FIXABLE) <= FIXED | IMPROVED

@@ -1,23 +1,25 @@
 """The differences between two plans, in words: uplinks, networks, queues, limiters, rules, and everything else.
 
-Queues are compared by their resulting rates for each uplink and direction, so that a changed guarantee of a parent
-shows at every queue it affects.
+Something is said exactly if the plans differ in their effect (`plan.effect`). Queues are compared by their resulting
+rates for each uplink and direction, so that a changed guarantee of a parent shows at every queue it affects.
 """
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from difflib import SequenceMatcher
 from typing import Literal, TypeAlias, TypeVar
 
 from wily_sluice.engine.queueing.spec import QueueSpec
+from wily_sluice.plan import effect
+from wily_sluice.plan.effect import Values, plain
 from wily_sluice.plan.file.traffic_words import dscp_text
-from wily_sluice.plan.model import GateSettings, HostNaming, Limiter, Plan, Rule, Uplink
-from wily_sluice.plan.rates import resolve
+from wily_sluice.plan.model import GateSettings, HostNaming, Limiter, Plan, Route, Rule, Uplink
 from wily_sluice.plan.schedules.schedule import Schedule
-from wily_sluice.plan.terms import Terms
+from wily_sluice.plan.terms import TRANSPORTS, Grant, Terms
 from wily_sluice.units import (
     DIRECTIONS,
     SECOND,
+    Direction,
     Nanoseconds,
     Rate,
     exact_rate,
@@ -46,13 +48,38 @@ def compare(before: Plan, after: Plan) -> list[Change]:
     """What becomes of `before` when `after` takes its place."""
     changes = [*_uplinks(before, after), *_queues(before, after)]
     changes += _limiters(before, after)
-    changes += _rules(before, after)
+    changes += _listed("rule", before, after, before.rules, after.rules)
+    changes += _listed("route", before, after, before.routes, after.routes)
+    changes += _listed("mapping", before, after, before.grants, after.grants)
     changes += _others(before, after)
     return changes
 
 
+def _more(was: Values, now: Values, said: Iterable[str]) -> Iterable[str]:
+    """The differing fields of a part of which nothing has been said."""
+    for field in dict.fromkeys((*was, *now)):
+        old, new = was.get(field), now.get(field)
+        if old == new or field in said:
+            continue
+        words = field.replace("-", " ")
+        if field == "note":
+            yield "its note"
+        elif field == "terms":
+            yield "matches other conversations"
+        elif field == "enabled":
+            yield "switched on" if new else "switched off"
+        elif isinstance(old, (str, int, float)) and isinstance(new, (str, int, float)) and not isinstance(old, bool):
+            yield f"{words} {old or 'none'} → {new or 'none'}"
+        else:
+            yield f"other {words}"
+
+
+_UPLINK_SAID = ("usable up", "usable down", "lowest", "next-hops", "probing", "interface", "framed")
+
+
 def _uplinks(before: Plan, after: Plan) -> Iterable[Change]:
     old, new = ({u.name: u for u in plan.uplinks} for plan in (before, after))
+    values_old, values_new = effect.uplinks(before), effect.uplinks(after)
     for name, was, now in _pairs(old, new):
         if was is None or now is None:
             yield Change("gone" if now is None else "new", "uplink", name, _uplink_words(now or was), ("everybody",))
@@ -69,9 +96,7 @@ def _uplinks(before: Plan, after: Plan) -> Iterable[Change]:
         changes += ["another probe"] if was.probing != now.probing else []
         changes += [f"{was.interface} → {now.interface}"] if was.interface != now.interface else []
         changes += [f"framing {was.framed.words} → {now.framed.words}"] if was.framing != now.framing else []
-        changes += [
-            f"tree {was.tree.of(d)} → {now.tree.of(d)} {d}" for d in DIRECTIONS if was.tree.of(d) != now.tree.of(d)
-        ]
+        changes += _more(values_old[name], values_new[name], _UPLINK_SAID)
         if changes:
             yield Change("changed", "uplink", name, ", ".join(changes), ("everybody",))
 
@@ -88,37 +113,56 @@ def _queues(before: Plan, after: Plan) -> Iterable[Change]:
         if was is None:
             continue
         lines: dict[tuple[How, str], list[str]] = {}
+        values_old, values_new = effect.queues(before, was), effect.queues(after, uplink)
         for direction in DIRECTIONS:
-            old, new = (
-                {spec.path: spec for spec in resolve(plan, line, direction).walk() if spec.path}
-                for plan, line in ((before, was), (after, uplink))
-            )
+            old, new = (effect.queue_specs(plan, line, direction) for plan, line in ((before, was), (after, uplink)))
             for path, former, other in _pairs(old, new):
                 if former is None or other is None:
                     lines.setdefault(("gone" if other is None else "new", path), [])
-                elif words := _queue_words(former, other):
-                    lines.setdefault(("changed", path), []).append(f"{direction}: {words}")
+                    continue
+                words = _queue_words(former, other) if path else _root_words(former, other)
+                defaults = [_is_default(plan, line, direction, path) for plan, line in ((before, was), (after, uplink))]
+                if defaults[0] != defaults[1]:
+                    words.append("the default now" if defaults[1] else "no longer the default")
+                at_lowest = f"{direction} at the lowest rate"
+                if not words and values_old[path].get(at_lowest) != values_new[path].get(at_lowest) and path:
+                    words.append("another rate when the line is at its lowest")
+                if words:
+                    lines.setdefault(("changed", path), []).append(f"{direction}: {', '.join(words)}")
         for (how, path), sentences in lines.items():
-            yield Change(how, f"queue on {uplink.name}", path, "; ".join(sentences), _whom(after, before, path))
+            whom = _whom(after, before, path) if path else ("everybody",)
+            yield Change(how, f"queue on {uplink.name}", path or ROOT, "; ".join(sentences), whom)
 
 
-def _queue_words(queue_spec: QueueSpec, other: QueueSpec) -> str:
-    if queue_spec.leaf.refused != other.leaf.refused:
-        return "refused" if other.leaf.refused else "no longer refused"
+ROOT = "(root)"
+
+
+def _is_default(plan: Plan, uplink: Uplink, way: Direction, path: str) -> bool:
+    return any(leaf.default and leaf.path == path for leaf in plan.tree(uplink, way).leaves)
+
+
+def _root_words(spec: QueueSpec, other: QueueSpec) -> list[str]:
+    """Its rate is the uplink's, of which enough is said."""
+    return [f"{spec.discipline} → {other.discipline}"] if spec.discipline != other.discipline else []
+
+
+def _queue_words(queue_spec: QueueSpec, other: QueueSpec) -> list[str]:
     words = [
         f"{what} {_from_to(was, now)}"
         for what, was, now in (("guarantee", queue_spec.guarantee, other.guarantee), ("cap", queue_spec.cap, other.cap))
         if was != now
     ]
+    if queue_spec.leaf.refused != other.leaf.refused:
+        words = ["refused" if other.leaf.refused else "no longer refused"]
     words += [f"priority {queue_spec.priority} → {other.priority}"] if queue_spec.priority != other.priority else []
     words += [f"weight {queue_spec.weight:g} → {other.weight:g}"] if queue_spec.weight != other.weight else []
-    if bool(queue_spec.children) == bool(other.children) and queue_spec.discipline != other.discipline:
-        words.append(f"{queue_spec.discipline} → {other.discipline}")
     if bool(queue_spec.children) != bool(other.children):
         words.append("a parent now" if other.children else "a leaf now")
-    elif queue_spec.leaf != other.leaf:
+    elif other.children and queue_spec.discipline != other.discipline:
+        words.append(f"{queue_spec.discipline} → {other.discipline}")
+    elif not other.children and replace(queue_spec.leaf, refused=False) != replace(other.leaf, refused=False):
         words.append("another queue discipline")
-    return ", ".join(words)
+    return words
 
 
 def _from_to(was: Rate, now: Rate) -> str:
@@ -154,23 +198,28 @@ def _limiters(before: Plan, after: Plan) -> Iterable[Change]:
             limiter = now or was
             assert limiter is not None
             yield Change("gone" if now is None else "new", "limiter", name, _caps(limiter), _locals(limiter.terms))
-        elif was != now:
-            words = [
-                f"{_from_to(was.rate(d) or 0, now.rate(d) or 0)} {d}" for d in DIRECTIONS if was.rate(d) != now.rate(d)
-            ]
-            words += _limiter_words(was, now)
+        elif effect.limiter(was) != effect.limiter(now):
+            words = list(_limiter_words(was, now)) or list(_more(effect.limiter(was), effect.limiter(now), ()))
             whom = dict.fromkeys((*_locals(was.terms), *_locals(now.terms)))
             yield Change("changed", "limiter", name, ", ".join(words), tuple(whom))
 
 
+_LIMITER_SAID = (
+    *("per", "excess", "dscp", "excess-burst", "peak", "quota", "quota-from", "starts", "threshold", "when", "uplink"),
+    *("up", "down", "burst up", "burst down", "excess burst up", "excess burst down"),
+)
+
+
 def _limiter_words(was: Limiter, now: Limiter) -> Iterable[str]:
-    """What else differs."""
-    if was.enabled != now.enabled:
-        yield "switched on" if now.enabled else "switched off"
+    """What differs."""
+    for d in DIRECTIONS:
+        if was.rate(d) != now.rate(d):
+            yield f"{_from_to(was.rate(d) or 0, now.rate(d) or 0)} {d}"
     for what, old, new in (
         ("per", _per_words(was), _per_words(now)),
         ("excess", _excess_words(was), _excess_words(now)),
         ("burst", _burst_words(was), _burst_words(now)),
+        ("excess burst", _second_words(was), _second_words(now)),
         ("peak", _peak_words(was), _peak_words(now)),
         ("quota", _quota_words(was), _quota_words(now)),
         ("engage", _share_words(was.threshold), _share_words(now.threshold)),
@@ -179,10 +228,7 @@ def _limiter_words(was: Limiter, now: Limiter) -> Iterable[str]:
     ):
         if old != new:
             yield f"{what} {old} → {new}"
-    if was.terms != now.terms or (was.protocols, was.ports) != (now.protocols, now.ports):
-        yield "matches other conversations"
-    if was.note != now.note:
-        yield "its note"
+    yield from _more(effect.limiter(was), effect.limiter(now), _LIMITER_SAID)
 
 
 def _per_words(limiter: Limiter) -> str:
@@ -199,7 +245,16 @@ def _burst_words(limiter: Limiter) -> str:
     return " and ".join(dict.fromkeys(sizes)) + ("" if limiter.burst is not None else " (default)")
 
 
+def _second_words(limiter: Limiter) -> str:
+    """The excess burst, where it decides something."""
+    values = effect.limiter(limiter)
+    sizes = [size for way in DIRECTIONS if isinstance(size := values[f"excess burst {way}"], int) and size]
+    return " and ".join(dict.fromkeys(exact_size(size) for size in sizes)) or "none"
+
+
 def _peak_words(limiter: Limiter) -> str:
+    if limiter.excess == "wait":
+        return "none"
     peaks = [f"{exact_rate(peak)} {d}" for d in DIRECTIONS if (peak := limiter.peak.of(d)) is not None]
     return " and ".join(peaks) or "none"
 
@@ -220,56 +275,105 @@ def _caps(limiter: Limiter) -> str:
     return " and ".join(f"{exact_rate(rate)} {d}" for d in DIRECTIONS if (rate := limiter.rate(d)) is not None)
 
 
-def _rules(before: Plan, after: Plan) -> Iterable[Change]:
-    old, new = ({rule.name: rule for rule in plan.rules} for plan in (before, after))
-    for name, was, now in _pairs(old, new):
-        if was is None or now is None:
-            route = now or was
-            assert route is not None
-            position = f"position {route.index + 1}, " if now is not None else ""
-            yield Change(
-                "gone" if now is None else "new", "rule", name, f"{position}{_goes(route)}", _locals(route.terms)
-            )
-        elif replace(was, index=0) != replace(now, index=0):
-            words = [f"{_goes(was)} → {_goes(now)}"] if _goes(was) != _goes(now) else []
-            words += ["matches other conversations"] if was.terms != now.terms else []
-            words += ["switched on" if now.enabled else "switched off"] if was.enabled != now.enabled else []
-            whom = dict.fromkeys((*_locals(was.terms), *_locals(now.terms)))
-            yield Change("changed", "rule", name, ", ".join(words) or "its note", tuple(whom))
-    stayed_old, stayed_new = ([n for n in names if n in other] for names, other in ((old, new), (new, old)))
-    for word, _, _, first, last in SequenceMatcher(None, stayed_old, stayed_new, autojunk=False).get_opcodes():
-        for name in stayed_new[first:last] if word in ("insert", "replace") else ():
-            moved = new[name]
-            yield Change(
-                "moved", "rule", name, f"position {old[name].index + 1} → {moved.index + 1}", _locals(moved.terms)
-            )
+Listed: TypeAlias = Rule | Route | Grant
 
 
-def _goes(rule: Rule) -> str:
-    queues = " and ".join(dict.fromkeys(rule.queues.values()))
-    mark = f"marked {rule.mark}" if rule.mark is not None else ""
-    return ", ".join(part for part in (f"to {queues}" if queues else "", mark) if part)
+def _listed(kind: str, before: Plan, after: Plan, old: tuple[Listed, ...], new: tuple[Listed, ...]) -> Iterable[Change]:
+    """The parts of a list, of which the first that matches decides: each with the one that it was before."""
+    values_old, values_new = effect.in_order(before, old), effect.in_order(after, new)
+    pairs = _aligned(values_old, values_new)
+    was_at = {there: here for here, there in pairs}
+    for here, part in enumerate(new):
+        if here not in was_at:
+            yield Change("new", kind, part.name, f"position {here + 1}{_goes(part, ', ')}", _whom_of(part))
+            continue
+        was, values = old[was_at[here]], (values_old[was_at[here]][1], values_new[here][1])
+        if values[0] != values[1]:
+            goes = [_goes(was), _goes(part)]
+            words = [f"{goes[0]} → {goes[1]}"] if goes[0] != goes[1] else []
+            words += _more(*values, _SAID[kind] if words else ())  # the queues of a tree may not differ in words
+            whom = dict.fromkeys((*_whom_of(was), *_whom_of(part)))
+            yield Change("changed", kind, part.name, ", ".join(words), tuple(whom))
+    for here in sorted(set(range(len(old))) - set(was_at.values())):
+        yield Change("gone", kind, old[here].name, _goes(old[here]), _whom_of(old[here]))
+    stayed = sorted(was_at.values()), [was_at[here] for here in sorted(was_at)]
+    at = {there: here for here, there in was_at.items()}
+    for word, _, _, first, last in SequenceMatcher(None, *stayed, autojunk=False).get_opcodes():
+        for there in stayed[1][first:last] if word in ("insert", "replace") else ():
+            part = new[at[there]]
+            yield Change("moved", kind, part.name, f"position {there + 1} → {at[there] + 1}", _whom_of(part))
+
+
+_SAID = {"rule": ("leads", "mark"), "route": ("shares", "otherwise"), "mapping": ("ports", "uplink")}
+
+
+def _aligned(old: Sequence[tuple[str, Values]], new: Sequence[tuple[str, Values]]) -> list[tuple[int, int]]:
+    """The indices of parts that are the same before and after: those that are equal, then those of one name."""
+    keys: list[list[Hashable]] = [[(name, plain(values)) for name, values in parts] for parts in (old, new)]
+    names: list[list[Hashable]] = [[name for name, _ in parts] for parts in (old, new)]
+    matcher = SequenceMatcher(None, keys[0], keys[1], autojunk=False)
+    pairs = [(a + n, b + n) for a, b, size in matcher.get_matching_blocks() for n in range(size)]
+    for same in (keys, names):
+        rest: dict[Hashable, list[int]] = {}
+        taken_old, taken_new = ({pair[side] for pair in pairs} for side in (0, 1))
+        for here, key in enumerate(same[0]):
+            if here not in taken_old:
+                rest.setdefault(key, []).append(here)
+        for there, key in enumerate(same[1]):
+            if there not in taken_new and rest.get(key):
+                pairs.append((rest[key].pop(0), there))
+    return pairs
+
+
+def _whom_of(part: Listed) -> tuple[str, ...]:
+    return part.local.words if isinstance(part, Grant) else _locals(part.terms)
+
+
+def _goes(part: Listed, lead: str = "") -> str:
+    """Where a rule or a route leads; what a mapping opens."""
+    if isinstance(part, Rule):
+        queues = " and ".join(dict.fromkeys(part.queues.values()))
+        mark = f"marked {dscp_text((part.mark,))}" if part.mark is not None else ""
+        words = [f"to {queues}" if queues else "", mark]
+    elif isinstance(part, Route):
+        many = len(part.shares) > 1
+        lines = " and ".join(f"{name} ×{weight:g}" if many else name for name, weight in part.shares)
+        words = [f"over {lines}", f"else {part.otherwise}" if part.otherwise is not None else ""]
+    else:
+        spans = (f"{a}-{b}/{TRANSPORTS[protocol]}" if a != b else f"{a}/{TRANSPORTS[protocol]}"
+                 for protocol, ranges in part.ports.items() for a, b in ranges)  # fmt: skip
+        words = [f"ports {', '.join(spans)} on {part.uplink}"]
+    said = ", ".join(word for word in words if word)
+    return f"{lead}{said}" if said else ""
 
 
 def _others(before: Plan, after: Plan) -> Iterable[Change]:
     """Networks, groups, schedules and services by name, and settings without a name."""
-    for part, of in _NAMED.items():
-        for name, was, now in _pairs(of(before), of(after)):
+    new = effect.named(after)
+    for part, old in effect.named(before).items():
+        for name, was, now in _pairs(old, new[part]):
             if was is None or now is None:
                 yield Change("gone" if now is None else "new", part, name)
-            elif isinstance(was, Schedule) and isinstance(now, Schedule):
-                if was != now:
-                    yield Change("changed", part, name, _schedule_words(was, now, name, after), _governed(name, after))
+            elif was != now and part == "schedule":
+                words = _schedule_words(before.schedules[name], after.schedules[name], name, after)
+                yield Change("changed", part, name, words, _governed(name, after))
             elif was != now:
-                yield Change("changed", part, name)
-    if before.timezone != after.timezone:
-        yield Change("changed", "plan", "timezone", f"{before.timezone} → {after.timezone}")
-    if before.steady != after.steady:
-        was, now = (" and ".join(plan.steady.words) if plan.steady else "nobody" for plan in (before, after))
-        yield Change("changed", "plan", "keep-ports", f"{was} → {now}")
-    if before.gate != after.gate:
-        whom = ("everybody",) if before.gate.keep_contacts != after.gate.keep_contacts else ()
-        yield Change("changed", "plan", "gate", "; ".join(_gate_words(before.gate, after.gate)), whom)
+                yield Change("changed", part, name, ", ".join(_more(was, now, ())))
+    settings = effect.settings(after)
+    for name, setting in effect.settings(before).items():
+        if setting == settings[name]:
+            continue
+        if name == "gate":
+            whom = ("everybody",) if before.gate.keep_contacts != after.gate.keep_contacts else ()
+            yield Change("changed", "plan", name, "; ".join(_gate_words(before.gate, after.gate)), whom)
+        elif name == "keep-ports":
+            old_words, words = (
+                " and ".join(plan.steady.words) if plan.steady else "nobody" for plan in (before, after)
+            )
+            what = f"{old_words} → {words}" if old_words != words else "means other hosts"
+            yield Change("changed", "plan", name, what)
+        else:
+            yield Change("changed", "plan", name, f"{setting['']} → {settings[name]['']}")
 
 
 def _schedule_words(was: Schedule, now: Schedule, name: str, plan: Plan) -> str:
@@ -279,11 +383,13 @@ def _schedule_words(was: Schedule, now: Schedule, name: str, plan: Plan) -> str:
             [
                 *(window.words for window in schedule.windows),
                 *(f"not {exception.words}" for exception in schedule.exceptions),
+                *([f"from {schedule.first}"] if schedule.first is not None else []),
+                *([f"until {schedule.last}"] if schedule.last is not None else []),
             ]
         )
         for schedule in (was, now)
     ]
-    parts = [f"{lines[0]} → {lines[1]}"] if lines[0] != lines[1] else []
+    parts = [f"{lines[0]} → {lines[1]}" if lines[0] != lines[1] else "other events in its calendar"]
     governed = [f"limiter {limiter.name}" for limiter in plan.limiters if limiter.when == name]
     governed += [f"rule {rule.name}" for rule in plan.sorting if _asks_when(rule.terms, name)]
     governed += [f"route {route.name}" for route in plan.routes if _asks_when(route.terms, name)]
@@ -330,18 +436,6 @@ def _naming(names: HostNaming) -> str:
 
 def _kept(span: Nanoseconds | None) -> str:
     return f"kept for {span / (86_400 * SECOND):.4g} days" if span is not None else "not kept"
-
-
-_NAMED: dict[str, Callable[[Plan], Mapping[str, object]]] = {
-    "route": lambda plan: {route.name: route for route in plan.routes},
-    "mapping": lambda plan: {grant.name: grant for grant in plan.grants},
-    "tunnel": lambda plan: {tunnel.name: tunnel for tunnel in plan.tunnels},
-    "network": lambda plan: {network.name: network for network in plan.networks},
-    "host": lambda plan: plan.named_hosts,
-    "group": lambda plan: plan.groups,
-    "schedule": lambda plan: plan.schedules,
-    "service": lambda plan: plan.services,
-}
 
 
 def _pairs(old: Mapping[str, T], new: Mapping[str, T]) -> Iterable[tuple[str, T | None, T | None]]:

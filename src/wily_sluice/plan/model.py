@@ -232,12 +232,24 @@ class Limiter:
     services: tuple[Service, ...] | None = None
     service_words: tuple[str, ...] = ()
     transports: tuple[Terms, ...] = ()  # blocks for ports with several transports
+    network: Party | None = None
+
+    @property
+    def hosts(self) -> Party | None:
+        """The hosts that it names, those in its networks alone; None if it names none. Whether a host with a hardware
+        address is in one of them is not known here.
+        """
+        if self.local is None or self.network is None:
+            return self.local or self.network
+        members = replace(self.local.members, addresses=self.local.addresses & self.network.addresses)
+        return Party((*self.local.words, f"in {' or '.join(self.network.words)}"), members)
 
     @property
     def terms(self) -> Terms:
         """The traffic it names, apart from the uplink and the schedule."""
         asked: dict[str, Any] = {
             "local": self.local,
+            "network": self.network,
             "remote": self.remote,
             "protocol": self.protocols,
             "port": self.ports,

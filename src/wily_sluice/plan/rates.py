@@ -2,13 +2,13 @@
 
 A guarantee in percent refers to the parent's guarantee, a cap in percent to the parent's cap; both are the usable rate
 at the root. The default guarantee is none, the default cap the parent's. Below a strict parent there are no guarantees;
-that is the meaning of `strict`. A delay holds only below a curve parent.
+that is the meaning of `strict`. A delay holds only below a curve parent, where there are no priorities.
 """
 
 from dataclasses import replace
 
 from wily_sluice.engine.packet import LARGEST_PACKET
-from wily_sluice.engine.queueing.spec import Discipline, QueueSpec
+from wily_sluice.engine.queueing.spec import USUAL_PRIORITY, Discipline, QueueSpec
 from wily_sluice.plan.model import Plan, Queue, Uplink
 from wily_sluice.units import Direction, Rate, Size
 
@@ -61,7 +61,7 @@ def _resolved(
         queue.path,
         own_guarantee,
         own_cap,
-        queue.priority,
+        queue.priority if parent != "curve" else USUAL_PRIORITY,
         queue.weight,
         children,
         leaf,

@@ -55,6 +55,12 @@ def examine(source: Source) -> tuple[Plan | None, list[Finding]]:
 
 def examine_document(document: Document, warnings: bool = True) -> tuple[Plan | None, list[Finding]]:
     """Check a plan that was parsed as YAML. Without `warnings`, only errors are reported."""
+    plan, findings = read_with_errors(document, warnings)
+    return (None if any(finding.severity == "error" for finding in findings) else plan), findings
+
+
+def read_with_errors(document: Document, warnings: bool = True) -> tuple[Plan | None, list[Finding]]:
+    """The same, with as much of a plan with errors as can be read; None if that is nothing."""
     reading = hold_against(document, PlanEntry)
     findings = list(reading.findings)
     plan = None
@@ -67,7 +73,7 @@ def examine_document(document: Document, warnings: bool = True) -> tuple[Plan | 
         ]
         findings += check_allowances(reading, findings) if warnings else []
     findings.sort(key=lambda finding: (finding.line or 0, finding.key))
-    return (None if any(finding.severity == "error" for finding in findings) else plan), findings
+    return plan, findings
 
 
 def _part(key: str) -> str:
@@ -253,8 +259,7 @@ class _Builder:
     def _limiter(self, name: str, e: LimiterEntry, entry: PlanEntry) -> Limiter:
         here = ("limiters", name)
         local = self.resolve.party((*here, "local"), e.local) if e.local is not None else None
-        if e.network is not None:
-            local = self.resolve.within_networks((*here, "network"), e.network, local)
+        network = self.resolve.in_networks((*here, "network"), e.network) if e.network is not None else None
         self.resolve.require((*here, "uplink"), "uplink", e.uplink, list(entry.uplinks))
         self.resolve.require((*here, "when"), "schedule", e.when, list(entry.schedules))
         starts = 1 if e.quota is None or e.quota.period == "month" else 0
@@ -292,6 +297,7 @@ class _Builder:
             self.resolve.services.named((*here, "service"), e.service) if e.service is not None else None,
             e.service or (),
             transports,
+            network,
         )
 
     def _tree(self, name: str, entry: TreeEntry) -> Tree:

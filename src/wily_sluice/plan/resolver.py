@@ -148,11 +148,3 @@ class Resolver:
             else:
                 self.require(location, "network", word, list(self._networks))
         return Party(words, Members(inside))
-
-    def within_networks(self, location: Location, words: tuple[str, ...], local: Party | None) -> Party:
-        """The hosts of some networks, or those of `local` that are in them."""
-        networks = self.in_networks(location, words)
-        if local is None:
-            return networks
-        members = Members(local.addresses & networks.addresses, local.members.hardware)
-        return Party((*local.words, f"in {' or '.join(words)}"), members)

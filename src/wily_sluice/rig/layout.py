@@ -124,7 +124,7 @@ class Layout:
 
     def _named(self, subnet: IPv4Network | IPv6Network) -> Iterator[str]:
         """Addresses that the plan names one by one, or in ranges short enough to be hosts rather than subnets."""
-        parties = [limiter.local.addresses for limiter in self.plan.limiters if limiter.local is not None]
+        parties = [limiter.hosts.addresses for limiter in self.plan.limiters if limiter.hosts is not None]
         parties += [rule.terms.local.addresses for rule in self.plan.rules if rule.terms.local is not None]
         for addresses in (*(group.addresses for group in self.plan.groups.values()), *parties):
             for first, last in addresses:

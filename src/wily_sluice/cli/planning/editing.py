@@ -89,6 +89,7 @@ def _edited(plan_file: Path, text: str, makes: list[Make], measured: str) -> tup
     """The text after edits, and the warnings that they bring. FileError with the errors that they would bring."""
     from wily_sluice.plan.edit.comments import refreshed
     from wily_sluice.plan.edit.edits import Edits
+    from wily_sluice.plan.edit.fixes import new_findings
     from wily_sluice.plan.edit.operations import EditError, UnknownNameError
     from wily_sluice.plan.edit.text import YamlText
     from wily_sluice.plan.file.yaml_text import YamlError
@@ -107,8 +108,7 @@ def _edited(plan_file: Path, text: str, makes: list[Make], measured: str) -> tup
         raise Refusal(str(error)) from None
     plan, findings = _examined(plan_file, after)
     if findings:
-        known = {(finding.code, finding.message) for finding in _examined(plan_file, YamlText(text))[1]}
-        findings = [finding for finding in findings if (finding.code, finding.message) not in known]
+        findings = new_findings(_examined(plan_file, YamlText(text))[1], findings)
     if any(finding.severity == "error" for finding in findings):
         raise FileError(finding for finding in findings if finding.severity == "error")
     return (refreshed(after, plan, measured) if plan is not None else after.text), findings

@@ -138,6 +138,6 @@ def _unreached(plan: Plan, rows: Sequence[Outcome]) -> Iterator[Unreached]:
         least = tight.rate(way) if tight is not None and tight.per.whom in ("host", "address") else None
         for loose in (limiters[name] for name in row.limiters[1:]):
             rate = loose.rate(way)
-            alone = loose.per.whom != "together" or (loose.local is not None and loose.local.is_one_host)
+            alone = loose.per.whom != "together" or (loose.hosts is not None and loose.hosts.is_one_host)
             if tight is not None and least is not None and rate is not None and least < rate and alone:
                 yield Unreached(row.name, row.way, loose.name, rate, tight.name, least)

@@ -21,17 +21,19 @@ from wily_sluice.plan.edit.operations import (
 )
 from wily_sluice.plan.edit.parts import IN_ORDER, LIST_KEY, SECTIONS, some
 from wily_sluice.plan.edit.references import NAMED_IN, Reference, references
-from wily_sluice.plan.edit.text import apply
 from wily_sluice.plan.file.document import key_text
-from wily_sluice.plan.file.source import Source
 from wily_sluice.plan.file.words import suggestion
 from wily_sluice.plan.file.yaml_text import Location
-from wily_sluice.plan.findings.finding import Finding
-from wily_sluice.plan.read import examine
 
 LEAF_KEYS = ("default", "aqm", "fair-by", "ecn", "limit", "delay")  # that a queue with children cannot have
 TOP_KEYS = {"name": "site"}  # keys of `sluice edit site` that are called otherwise in the file
 MOST_NAMED = 8  # references in a message
+
+
+def _renamed(reference: Reference, new: str) -> Operation:
+    if reference.as_key:
+        return Rename(reference.location, new)
+    return Set(reference.location, f"{reference.before}{new}")
 
 
 class Edits:
@@ -162,7 +164,7 @@ class Edits:
         follow: list[Operation] = []
         for reference in references(self._data):
             if reference.named in NAMED_IN.get(kind, ()) and reference.word == name:
-                follow.append(Rename(reference.location, new) if reference.as_key else Set(reference.location, new))
+                follow.append(_renamed(reference, new))
         return [*follow, Rename(location, new)]
 
     def copy(self, kind: str, name: str, new: str, changes: dict[str, Any], tree: str | None = None) -> list[Operation]:
@@ -331,21 +333,3 @@ class Edits:
         }
         same = set(everywhere.values())
         return Set(reference.location, same.pop() if len(same) == 1 else everywhere)
-
-
-MOST_FIXES = 500
-
-
-def fixed(content: bytes, source: Callable[[bytes], Source]) -> tuple[bytes, list[Finding]]:
-    """A plan file with all of that fixed, and the findings that are left. `source` makes a file of a content."""
-    refused: set[tuple[str, str]] = set()
-    for _ in range(MOST_FIXES):
-        findings = examine(source(content))[1]
-        finding = next((each for each in findings if each.fix and (each.code, each.key) not in refused), None)
-        if finding is None:
-            break
-        try:
-            content = apply(content.decode(), finding.fix).encode()
-        except EditError:  # written in a way that cannot be edited in place
-            refused.add((finding.code, finding.key))
-    return content, findings

@@ -5,7 +5,7 @@ from typing import Any, Literal, NamedTuple, TypeAlias
 
 from wily_sluice.plan.file.yaml_text import Location
 
-Named: TypeAlias = Literal["party", "network", "port", "schedule", "service", "uplink", "tree", "queue"]
+Named: TypeAlias = Literal["party", "network", "port", "schedule", "service", "uplink", "tree", "queue", "limiter"]
 
 # By the kind of part, the places where its name may stand.
 NAMED_IN: dict[str, frozenset[Named]] = {
@@ -17,6 +17,7 @@ NAMED_IN: dict[str, frozenset[Named]] = {
     "schedule": frozenset({"schedule"}),
     "service": frozenset({"service"}),
     "tree": frozenset({"tree"}),
+    "limiter": frozenset({"limiter"}),
 }
 _KEYS: dict[str, Named] = {
     "local": "party",
@@ -33,13 +34,16 @@ _BLOCKS = ("any", "all", "not")
 
 
 class Reference(NamedTuple):
-    """A word that names a part. `tree` is the tree of a queue; with `as_key` the word is a key."""
+    """A word that names a part. `tree` is the tree of a queue; with `as_key` the word is a key; `before` is the text in
+    front of it, in the same value.
+    """
 
     location: Location
     word: str
     named: Named
     tree: str = ""
     as_key: bool = False
+    before: str = ""
 
 
 def references(data: dict[str, Any]) -> Iterator[Reference]:
@@ -77,6 +81,10 @@ def references(data: dict[str, Any]) -> Iterator[Reference]:
             yield from _terms((section, index), part)
             if isinstance(part, dict):
                 yield from _words((section, index, "else"), part.get("else"), "uplink")
+                budget = str(part.get("while", "")).split()  # under 80% of NAME
+                if len(budget) == 4 and budget[3] != "quota":
+                    before = f"{' '.join(budget[:3])} "
+                    yield Reference((section, index, "while"), budget[3], "limiter", before=before)
                 shares = part.get("uplinks")
                 for name in shares if isinstance(shares, dict) else ():
                     yield Reference((section, index, "uplinks", name), name, "uplink", as_key=True)

@@ -15,6 +15,7 @@ from typing import Any
 import yaml
 
 from wily_sluice.plan.edit.operations import EditError, Insert, Move, Operation, Remove, Rename, Set
+from wily_sluice.plan.file.source import allowances
 from wily_sluice.plan.file.yaml_text import Location, YamlError, compose, values
 
 INDENT = 2  # columns by which a new block is indented
@@ -291,7 +292,7 @@ class _Tree:
             if not self.text[above:begin].lstrip().startswith("#"):
                 break
             begin = above
-        return begin, end
+        return self._allowed_from(begin) if comments else begin, end
 
     def _move(self, move: Move) -> Splice:
         owner, _ = self._item(move.location, move.index)
@@ -341,7 +342,21 @@ class _Tree:
         lead = self.text[begin : spans[index][0]].strip()
         if lead and not isinstance(location[-1], int):  # the first key of an item, behind its dash
             return Splice(spans[index][0], spans[index + 1][0], "")
-        return Splice(begin, end, "")
+        above = self._allowed_from(begin)  # what allows a finding here must not allow one of the next
+        kept = (line for line in self.text[above:begin].splitlines(True) if not allowances(line))
+        return Splice(above, end, "".join(kept))
+
+    def _allowed_from(self, begin: int) -> int:
+        """Where the first comment begins that allows a finding of the line that begins there; itself if none does."""
+        first = here = begin
+        while here > 0:
+            above, _ = self._line_of(here - 1)
+            line = self.text[above:here].strip()
+            if line and not line.startswith("#"):
+                break
+            first = above if allowances(line) else first
+            here = above
+        return first
 
     def _emptied(self, location: Location, owner: yaml.CollectionNode, span: tuple[int, int]) -> Splice:
         """Take the last part out of a collection, which is then written as an empty one."""

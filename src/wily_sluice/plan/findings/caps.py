@@ -31,9 +31,9 @@ limiters:
 def total_cap_small(checked: Checked) -> Iterator[Told]:
     """A cap for many hosts together that is so small that a cap for each was likely meant."""
     for limiter, caps in capping(checked):
-        if limiter.per.whom != "together" or limiter.local is None or limiter.services or limiter.remote:
+        if limiter.per.whom != "together" or limiter.hosts is None or limiter.services or limiter.remote:
             continue
-        hosts = sum(int.from_bytes(last) - int.from_bytes(first) + 1 for first, last in limiter.local.addresses)
+        hosts = sum(int.from_bytes(last) - int.from_bytes(first) + 1 for first, last in limiter.hosts.addresses)
         for way, rate in caps.items():
             if hosts >= MANY and rate < 10 * EACH and rate < SMALL * widest_line(checked.plan, limiter, way):
                 message = (
@@ -70,7 +70,7 @@ def caps_overbook(checked: Checked) -> Iterator[Told]:
     for limiter, caps in capping(checked):
         if limiter.per.whom not in ("host", "address") or limiter.threshold is not None or limiter.quota is not None:
             continue
-        addresses = limiter.local.addresses if limiter.local is not None else checked.hosts
+        addresses = limiter.hosts.addresses if limiter.hosts is not None else checked.hosts
         if sum(int.from_bytes(last) - int.from_bytes(first) + 1 for first, last in addresses) <= FEW:
             continue
         for uplink in checked.plan.uplinks:

@@ -7,7 +7,7 @@ from wily_sluice.engine.packet import LONGEST_FRAME
 from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.kind import Checked, Told, kind
-from wily_sluice.plan.model import Limiter, Plan, policing_burst
+from wily_sluice.plan.model import Limiter, Plan, Uplink, policing_burst
 from wily_sluice.units import (
     DIRECTIONS,
     HIGHEST_RATE,
@@ -28,16 +28,17 @@ def caps_of(limiter: Limiter) -> dict[Direction, Rate]:
     return {way: rate for way in DIRECTIONS if (rate := limiter.rate(way)) is not None}
 
 
-def capping(checked: Checked) -> Iterator[tuple[Limiter, dict[Direction, Rate]]]:
-    """The limiters that cap a direction, with their rates."""
-    return ((limiter, caps) for limiter in checked.plan.limiters if (caps := caps_of(limiter)))
+def capping(checked: Checked, off: bool = False) -> Iterator[tuple[Limiter, dict[Direction, Rate]]]:
+    """The limiters that cap a direction, with their rates; those that are switched off as well if they are wanted."""
+    limiters = (limiter for limiter in checked.plan.limiters if limiter.enabled or off)
+    return ((limiter, caps) for limiter in limiters if (caps := caps_of(limiter)))
 
 
 @kind(
     "caps-nothing",
     "error",
     story="""\
-A limiter caps a rate, up or down. This one names hosts but no rate.
+A limiter caps a rate, up or down, or counts towards a quota. This one names hosts, but neither a rate nor a quota.
 """,
     has="""\
 limiters:
@@ -49,11 +50,16 @@ limiters:
 """,
 )
 def caps_nothing(checked: Checked) -> Iterator[Told]:
-    """A limiter that caps neither direction."""
+    """A limiter that neither caps a direction nor counts towards a quota."""
     for limiter in checked.plan.limiters:
         here = ("limiters", limiter.name)
-        if not caps_of(limiter) and not any(checked.reading.was_cut(*here, way) for way in DIRECTIONS):
-            yield Told(here, "caps neither direction", "add `down: 6 Mbit/s`, `up: 1 Mbit/s` or both")
+        if (
+            not caps_of(limiter)
+            and limiter.quota is None
+            and not any(checked.reading.was_cut(*here, way) for way in DIRECTIONS)
+        ):
+            remedy = "add `down: 6 Mbit/s`, `up: 1 Mbit/s` or both, or a `quota` to count"
+            yield Told(here, "caps neither direction and counts nothing", remedy)
 
 
 @kind(
@@ -79,15 +85,24 @@ limiters:
 def caps_nobody(checked: Checked) -> Iterator[Told]:
     """A limiter whose hosts are none."""
     for limiter, _ in capping(checked):
-        if limiter.local is not None and not limiter.local.members:
+        if limiter.hosts is not None and not limiter.hosts.members:
             location = ("limiters", limiter.name, "local")
             yield Told(location, "matches no host, so this limiter never applies", "name some hosts")
 
 
+def lines_of(plan: Plan, limiter: Limiter) -> list[Uplink]:
+    """The uplinks that a limiter is for."""
+    return [uplink for uplink in plan.uplinks if limiter.uplink in (None, uplink.name)]
+
+
 def widest_line(plan: Plan, limiter: Limiter, way: Direction) -> Rate:
     """The usable rate of the widest uplink that a limiter is for."""
-    lines = [uplink for uplink in plan.uplinks if limiter.uplink in (None, uplink.name)]
-    return max((uplink.usable(way) for uplink in lines), default=HIGHEST_RATE)
+    return max((uplink.usable(way) for uplink in lines_of(plan, limiter)), default=HIGHEST_RATE)
+
+
+def all_lines(plan: Plan, limiter: Limiter, way: Direction) -> Rate:
+    """The usable rate of all uplinks that a limiter is for: it counts over them together."""
+    return sum(uplink.usable(way) for uplink in lines_of(plan, limiter)) or HIGHEST_RATE
 
 
 @kind(
@@ -106,17 +121,18 @@ limiters:
 """,
 )
 def cap_without_effect(checked: Checked) -> Iterator[Told]:
-    """A cap that is more than any uplink has."""
+    """A cap that is more than its uplinks have together."""
     for limiter, caps in capping(checked):
+        most = {way: all_lines(checked.plan, limiter, way) for way in caps}
+        several = len(lines_of(checked.plan, limiter)) > 1
         for way, rate in caps.items():
-            widest = widest_line(checked.plan, limiter, way)
-            if rate >= widest:
-                message = f"{format_rate_both(rate)} has no effect: no uplink has more than {format_rate_both(widest)}"
+            if rate >= most[way]:
+                lines = "its uplinks together have no" if several else "no uplink has"
+                message = f"{format_rate_both(rate)} has no effect: {lines} more than {format_rate_both(most[way])}"
                 location: Location = ("limiters", limiter.name, way)
-                idle = all(cap >= widest_line(checked.plan, limiter, way) for way, cap in caps.items())
-                yield Told(
-                    location, message, f"lower it or remove “{way}”", (Remove(location[:2] if idle else location),)
-                )
+                idle = limiter.quota is None and all(cap >= most[way] for way, cap in caps.items())
+                fix = (Remove(location[:2] if idle else location),)
+                yield Told(location, message, f"lower it or remove “{way}”", fix)
 
 
 @kind(
@@ -138,7 +154,8 @@ limiters:
 def engage_without_effect(checked: Checked) -> Iterator[Told]:
     """A cap for a busy line alone that is more than the line has when it is that busy."""
     for limiter, caps in capping(checked):
-        for way, rate in caps.items() if limiter.threshold is not None else ():
+        one = len(lines_of(checked.plan, limiter)) == 1  # over several, one may be busy while another is not
+        for way, rate in caps.items() if limiter.threshold is not None and one else ():
             widest = widest_line(checked.plan, limiter, way)
             if (limiter.threshold or 0) * widest <= rate < widest:
                 part = format_share(limiter.threshold or 0)
@@ -164,7 +181,7 @@ limiters:
 )
 def peak_below_rate(checked: Checked) -> Iterator[Told]:
     """A peak that is less than the rate."""
-    for limiter, caps in capping(checked):
+    for limiter, caps in capping(checked, off=True):
         for way, rate in caps.items():
             peak = limiter.peak.of(way)
             if peak is not None and peak < rate:
@@ -190,7 +207,7 @@ limiters:
 )
 def second_burst_unused(checked: Checked) -> Iterator[Told]:
     """A peak or an excess burst of a limiter whose excess is queued: nothing lies between passing and waiting."""
-    for limiter, _ in capping(checked):
+    for limiter, _ in capping(checked, off=True):
         peaked = any(limiter.peak.of(way) is not None for way in DIRECTIONS)
         if limiter.excess == "wait" and (limiter.excess_burst is not None or peaked):
             location = ("limiters", limiter.name, "peak" if peaked else "excess-burst")
@@ -227,7 +244,7 @@ limiters:
 )
 def burst_below_packet(checked: Checked) -> Iterator[Told]:
     """A burst that is smaller than a full frame, which then never passes."""
-    for limiter, caps in capping(checked):
+    for limiter, caps in capping(checked, off=True):
         for way, rate in caps.items() if polices(limiter) else ():
             if too_small(limiter, rate):
                 message = (
@@ -305,7 +322,7 @@ limiters:
 )
 def quota_of_conversation(checked: Checked) -> Iterator[Told]:
     """A quota for each conversation, which ends long before the period."""
-    for limiter, _ in capping(checked):
+    for limiter in checked.plan.limiters:
         if limiter.quota is not None and limiter.per.whom == "conversation":
             message = (
                 f"a conversation is over long before the {limiter.quota.period}, so a quota for each has no effect"
@@ -318,10 +335,9 @@ PERIOD_SECONDS = {"day": 86_400, "week": 7 * 86_400, "month": 30 * 86_400}
 
 
 def _volume(limiter: Limiter) -> int:
-    """The volume that a limiter with a quota passes in a period, in bytes."""
-    rates = [rate for way in DIRECTIONS if (rate := limiter.rate(way)) is not None]
+    """The volume that a limiter with a quota passes in a period, in bytes, both directions together."""
     period = PERIOD_SECONDS[limiter.quota.period] if limiter.quota is not None else 0
-    return max(rates, default=0) * period // 8
+    return sum(caps_of(limiter).values()) * period // 8
 
 
 def _goes_on(limiter: Limiter, other: Limiter) -> bool:
@@ -357,7 +373,7 @@ def quota_unbounded(checked: Checked) -> Iterator[Told]:
     for limiter, caps in capping(checked):
         if limiter.quota is None or limiter.per.whom == "conversation":
             continue
-        fastest, whole = max(caps.values()), _volume(limiter)
+        fastest, whole = sum(caps.values()), _volume(limiter)
         if whole > limiter.quota.size and not any(_goes_on(limiter, other) for other in checked.plan.limiters):
             message = (
                 f"{format_rate_both(fastest)} afterwards caps the rate, not the volume: it allows "
@@ -368,13 +384,13 @@ def quota_unbounded(checked: Checked) -> Iterator[Told]:
 
 def _covers(plan: Plan, wide: Limiter, narrow: Limiter) -> bool:
     """Whether everything that `narrow` matches is matched by `wide`, whenever it applies."""
-    local = wide.local
+    local = wide.hosts
     everybody = local is not None and not any(network.addresses - local.addresses for network in plan.networks)
-    for party, inner in ((wide.local, narrow.local), (wide.remote, narrow.remote)):
+    for party, inner in ((wide.hosts, narrow.hosts), (wide.remote, narrow.remote)):
         if party is not None and (
             inner is None
             or inner.addresses - party.addresses
-            or (inner.members.hardware - party.members.hardware and not (party is wide.local and everybody))
+            or (inner.members.hardware - party.members.hardware and not (party is wide.hosts and everybody))
             or inner.members.names - party.members.names
         ):
             return False
@@ -388,15 +404,26 @@ def _covers(plan: Plan, wide: Limiter, narrow: Limiter) -> bool:
     return always and wide.enabled and wide.uplink in (None, narrow.uplink)
 
 
+def _within(tight: Limiter, loose: Limiter, way: Direction) -> bool:
+    """Whether one never lets more through at once than another: by its burst, and by its peak."""
+    rates = (tight.rate(way), loose.rate(way))
+    if rates[0] is None or rates[1] is None or tight.burst_of(rates[0]) > loose.burst_of(rates[1]):
+        return False
+    peaks = (tight.peak.of(way), loose.peak.of(way))
+    return tight.excess_burst is None and (peaks[0] == peaks[1] or peaks == (None, loose.peak.of(way)))
+
+
 def _two(plan: Plan, limiter: Limiter, other: Limiter) -> Iterator[Told]:
     for loose, tight in ((limiter, other), (other, limiter)):
         caps = caps_of(loose)
         if not caps or not loose.enabled or "mark" in (loose.excess, tight.excess) or not _covers(plan, tight, loose):
             continue
-        alone = tight.per.whom in ("host", "address") and loose.local is not None and loose.local.is_one_host
+        if loose.quota is not None or not all(_within(tight, loose, way) for way in caps):
+            continue
+        alone = tight.per.whom in ("host", "address") and loose.hosts is not None and loose.hosts.is_one_host
         if tight.per.whom != "together" and tight.per != loose.per and not alone:
             continue
-        if all((rate := tight.rate(way)) is not None and rate <= cap for way, cap in caps.items()):
+        if all((tight.rate(way) or cap + 1) <= cap for way, cap in caps.items()):
             whom = "together" if tight.per.whom == "together" else f"for each {tight.per.whom}"
             message = f"has no effect: {tight.name} already limits the same hosts to this rate or less, {whom}"
             location = ("limiters", loose.name)

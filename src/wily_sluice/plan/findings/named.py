@@ -131,7 +131,7 @@ def ports_without_protocol(checked: Checked) -> Iterator[Told]:
     """Ports of a protocol that has none."""
     for asking in askings(checked):
         if asking.protocols and not set(asking.protocols) & WITH_PORTS:
-            for key, ports in (("port", asking.ports), ("local-port", asking.local_ports)):
+            for key, ports in asking.ports.items():
                 if ports:
                     location = (*asking.location, key)
                     yield Told(location, "this protocol has no ports", "remove “port” or “protocol”")

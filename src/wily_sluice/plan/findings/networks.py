@@ -1,7 +1,7 @@
 """Findings about networks, their hosts, and versions of IP."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cache
 from ipaddress import ip_network
 
@@ -13,30 +13,36 @@ from wily_sluice.plan.findings.limiters import capping
 from wily_sluice.plan.findings.rules import named_ports
 from wily_sluice.plan.groups.services import shipped_services
 from wily_sluice.plan.model import Plan
-from wily_sluice.plan.terms import Party
+from wily_sluice.plan.terms import Party, Terms
 
 
 @dataclass(frozen=True, slots=True)
 class Asking:
-    """The criteria of a rule or limiter for both sides, with their place in the file."""
+    """What a rule, a limiter, a route or a mapping asks of both sides, with its place in the file; ports by key."""
 
     location: Location
     local: Party | None
-    remote: Party | None
-    protocols: tuple[int, ...] | None
-    ports: tuple[tuple[int, int], ...] | None
-    local_ports: tuple[tuple[int, int], ...] | None = None
+    remote: Party | None = None
+    protocols: tuple[int, ...] | None = None
+    ports: dict[str, tuple[tuple[int, int], ...]] = field(default_factory=dict)
+
+
+def _asking(location: Location, terms: Terms) -> Asking:
+    ports = {key: terms.asked[key] for key in ("port", "local-port", "remote-port") if key in terms.asked}
+    return Asking(location, terms.local, terms.remote, terms.protocols, ports)
 
 
 def askings(checked: Checked) -> Iterator[Asking]:
-    """Of all limiters that cap something, and of all rules."""
-    for limiter in checked.plan.limiters:
-        if limiter.down is not None or limiter.up is not None:
-            here = ("limiters", limiter.name)
-            yield Asking(here, limiter.local, limiter.remote, limiter.protocols, limiter.ports)
-    for rule, terms in checked.asked:
-        here_ = ("rules", rule.index)
-        yield Asking(here_, terms.local, terms.remote, terms.protocols, terms.ports, terms.local_ports)
+    """Of all limiters, rules and routes, with the blocks in them, and of all mappings; but those that are off."""
+    plan = checked.plan
+    for limiter in plan.limiters:
+        if limiter.enabled:
+            yield _asking(("limiters", limiter.name), limiter.terms)
+    for section, parts in (("rules", plan.sorting), ("routes", plan.routing)):
+        for part in parts:
+            yield from (_asking((section, part.index), terms) for terms in part.terms.walk())
+    for grant in plan.granting:
+        yield Asking(("mappings", grant.index), grant.local)
 
 
 def network_with_ipv6(plan: Plan, party: Party) -> str | None:
@@ -159,10 +165,12 @@ limiters:
 def network_unlimited(checked: Checked) -> Iterator[Told]:
     """A network that no rule and no limiter is about, where they are about others."""
     networks = checked.plan.networks
-    limited = AddressSet(part for lim in checked.plan.limiters if lim.local is not None for part in lim.local.addresses)
+    limiting = [limiter for limiter, _ in capping(checked)]
+    limited = AddressSet(part for lim in limiting if lim.hosts is not None for part in lim.hosts.addresses)
     named = [asking.local.addresses for asking in askings(checked) if asking.local is not None]
+    named += [lim.hosts.addresses for lim in limiting if lim.hosts is not None]
     named += [terms.networks.addresses for _, terms in checked.asked if terms.networks is not None]
-    everybody = any(lim.local is None and lim.enabled for lim in checked.plan.limiters)
+    everybody = any(lim.hosts is None for lim in limiting)
     touched = {network.name for network in networks if any(network.addresses & addresses for addresses in named)}
     capped = [network.name for network in networks if network.addresses & limited]
     for network in networks if len(touched) > 1 and capped and not everybody else ():
@@ -194,8 +202,8 @@ limiters:
 def caps_one_version(checked: Checked) -> Iterator[Told]:
     """A limiter for hosts by their IPv4 addresses alone in a network that also has IPv6."""
     for limiter, _ in capping(checked):
-        if limiter.local is not None and limiter.remote is None:
-            network = network_with_ipv6(checked.plan, limiter.local)
+        if limiter.hosts is not None and limiter.remote is None:
+            network = network_with_ipv6(checked.plan, limiter.hosts)
             if network is not None:
                 message = f"covers IPv4 only, but {network} has IPv6: these hosts are not capped there"
                 remedy = "add their IPv6 addresses, or name them by hardware address"

@@ -229,6 +229,8 @@ def _web_first(plan: Plan, rule: Rule, ports: list[int]) -> Iterator[Told]:
         return
     for name, path in rule.queues.items():
         tree = plan.trees[name]
+        if not any(leaf.default for leaf in tree.leaves):
+            continue
         queues = {queue.path: queue for queue in tree.walk()}
         top, default = queues[path.partition("/")[0]], queues[tree.default.path.partition("/")[0]]
         if tree.discipline != "curve" and top.priority < default.priority:

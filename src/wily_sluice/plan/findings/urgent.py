@@ -191,9 +191,9 @@ def _limited(checked: Checked, network: Network) -> bool:
     return any(
         limiter.enabled
         and limiter.per.whom in ("host", "address")
-        and limiter.local is not None
-        and not network.addresses - limiter.local.addresses
-        and not limiter.local.addresses - network.addresses
+        and limiter.hosts is not None
+        and not network.addresses - limiter.hosts.addresses
+        and not limiter.hosts.addresses - network.addresses
         for limiter in checked.plan.limiters
     )
 

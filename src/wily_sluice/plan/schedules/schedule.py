@@ -13,6 +13,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
+from hashlib import sha256
 from typing import Protocol
 from zoneinfo import ZoneInfo
 
@@ -45,6 +46,7 @@ class CalendarFile:
         content = source.read(MOST_BYTES + 1)
         if len(content) > MOST_BYTES:
             raise ValueError(f"{name} is larger than {format_size(MOST_BYTES)}, which no calendar may be")
+        self.digest = sha256(content).hexdigest()
         try:
             calendar = icalendar.Calendar.from_ical(content)
             self._events = recurring_ical_events.of(calendar)

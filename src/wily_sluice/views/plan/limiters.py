@@ -49,6 +49,9 @@ def _whose(limiter: Limiter) -> str:
 def limiter_sentences(plan: Plan, limiter: Limiter) -> str:
     """The hosts it caps, the rate, the schedule, the excess, and the total of all hosts."""
     rates = [f"{format_rate_both(rate)} {way}" for way in DIRECTIONS if (rate := limiter.rate(way)) is not None]
+    if not rates and limiter.quota is not None:
+        text = f"{_subject(limiter.per)}{_whose(limiter)} is counted: {_much(limiter)}. Nothing is capped."
+        return text if limiter.enabled else f"Switched off: {text[0].lower()}{text[1:]}"
     together = " together" if limiter.per.whom == "together" else ""
     text = f"{_subject(limiter.per)}{_whose(limiter)}{together} can use at most {' and '.join(rates)}"
     if limiter.when:
@@ -60,20 +63,20 @@ def limiter_sentences(plan: Plan, limiter: Limiter) -> str:
             "shared equally; when others need the line, they come down to the cap."
         )
     if limiter.quota is not None:
-        text += f" {_quota(limiter)}"
+        text += f" This applies after {_much(limiter)}."
     text += f" {_excess(limiter)}"
     if not limiter.enabled:
         return f"Switched off: {text[0].lower()}{text[1:]}"
     return " ".join([text, *_together(plan, limiter)])
 
 
-def _quota(limiter: Limiter) -> str:
+def _much(limiter: Limiter) -> str:
+    """`80% of 40 GB per month, from day 1, both directions together`."""
     quota = limiter.quota
     assert quota is not None
     begins = {"month": f", from day {limiter.starts}", "week": f", from {DAYS[limiter.starts % 7]}", "day": ""}
-    part = "" if limiter.quota_from == 1 else f" {format_share(limiter.quota_from)} of"
-    much = f"{part} {format_size(quota.size)} per {quota.period}{begins[quota.period]}"
-    return f"This applies after{much}, both directions together."
+    part = "" if limiter.quota_from == 1 else f"{format_share(limiter.quota_from)} of "
+    return f"{part}{format_size(quota.size)} per {quota.period}{begins[quota.period]}, both directions together"
 
 
 def _excess(limiter: Limiter) -> str:
@@ -91,7 +94,7 @@ def _excess(limiter: Limiter) -> str:
 
 def hosts_named(limiter: Limiter) -> int | None:
     """The number of hosts, if they are named individually; None for whole networks or all hosts."""
-    local = limiter.local
+    local = limiter.hosts
     if local is None or local.members.names:
         return None
     hosts = Counter(len(first) for first, last in local.addresses if first == last)
@@ -145,7 +148,7 @@ def limiter_data(plan: Plan, limiter: Limiter) -> dict[str, Any]:
     ways = [way for way in DIRECTIONS if limiter.rate(way) is not None]
     quota = limiter.quota
     return {
-        "local": list(limiter.local.words) if limiter.local else None,
+        "local": list(limiter.hosts.words) if limiter.hosts else None,
         "remote": list(limiter.remote.words) if limiter.remote else None,
         "uplink": limiter.uplink,
         "per": limiter.per.whom,

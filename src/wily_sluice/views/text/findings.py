@@ -28,6 +28,13 @@ def print_findings(console: Console, findings: Sequence[Finding]) -> None:
         print_line(console, text)
 
 
+def print_skipped(console: Console, skipped: Sequence[tuple[Finding, str]]) -> None:
+    """The fixes that were not made, each with the reason."""
+    for finding, why in skipped:
+        text = Text("not fixed: ", "bold").append(f"{finding.place}: ", "not bold cyan")
+        print_line(console, text.append(f"{why} [{finding.code}]", "not bold"))
+
+
 def count_findings(findings: Sequence[Finding]) -> str:
     """`2 errors, 1 warning`."""
     parts = []
