@@ -3,11 +3,12 @@
 Successive samples are similar: a full buffer stays full for a while. So both results are resampled in blocks, many
 times (the block bootstrap: Künsch 1989); a difference is beyond the noise if 95% of the resamples agree on its sign.
 Proportions are compared by the interval of their difference (Newcombe 1998, method 10). Quantities without samples are
-exact, and differ from half a percent on.
+exact, and differ from half a percent on; a goodput of the lab has one sample for each part of the run.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from math import sqrt
 from typing import Any, Literal, TypeAlias
 
@@ -27,7 +28,8 @@ MORE_IS_BETTER: dict[Unit, bool] = {"ns": False, "share": False, "a minute": Tru
 @dataclass(frozen=True, slots=True)
 class Quantity:
     """One figure. `samples` are its data in the order of time, and `statistic` the function applied to them; without
-    samples the figure is exact. For a proportion, `of` is the sample size.
+    samples the figure is exact. For a proportion, `of` is the sample size. `line` is the uplink, where there may be
+    several.
     """
 
     name: str
@@ -36,9 +38,10 @@ class Quantity:
     statistic: Statistic = "mean"
     samples: tuple[float, ...] = ()
     of: int = 0
+    line: str = ""
 
 
-Result: TypeAlias = dict[str, Quantity]
+Result: TypeAlias = dict[tuple[str, str, int], Quantity]  # by name, uplink, and which of those with both
 
 
 class NothingToCompareError(ValueError):
@@ -47,13 +50,13 @@ class NothingToCompareError(ValueError):
 
 def of_plan(plan: Plan) -> Result:
     """For a plan: the rate of each queue while all are full."""
-    quantities = {}
+    quantities = []
     for uplink in plan.uplinks:
         for way in DIRECTIONS:
             for path, share in split(resolve(plan, uplink, way), {}).items():
                 name = f"{uplink.name} {way}, {path or 'the line'}"
-                quantities[name] = Quantity(name, "bit/s", share.rate)
-    return quantities
+                quantities.append(Quantity(name, "bit/s", share.rate))
+    return _named(quantities)
 
 
 def of_data(data: Any, part: str = "after") -> Result:
@@ -75,8 +78,14 @@ def has_parts(data: Any) -> bool:
     return isinstance(data, dict) and isinstance(data.get("before"), list) and isinstance(data.get("after"), list)
 
 
-def _named(quantities: Iterator[Quantity]) -> Result:
-    return {quantity.name: quantity for quantity in quantities}
+def _named(quantities: Iterable[Quantity]) -> Result:
+    """Each under a key of its own: two applications may have one name."""
+    result: Result = {}
+    seen: Counter[tuple[str, str]] = Counter()
+    for quantity in quantities:
+        seen[quantity.name, quantity.line] += 1
+        result[quantity.name, quantity.line, seen[quantity.name, quantity.line]] = quantity
+    return result
 
 
 def _of_line(data: Mapping[str, Any]) -> Iterator[Quantity]:
@@ -101,8 +110,9 @@ def _of_line(data: Mapping[str, Any]) -> Iterator[Quantity]:
 def _of_lab(rows: Sequence[Mapping[str, Any]]) -> Iterator[Quantity]:
     for row in rows:
         name = f"{row['name']}, {row['way']}"
+        line = row.get("uplink", "")
         if row["kind"] in ("download", "upload"):
-            yield Quantity(f"{name}: data", "bit/s", row["goodput"])
+            yield Quantity(f"{name}: data", "bit/s", row["goodput"], "mean", _samples(row.get("rates")), line=line)
         if row.get("p50") is not None and "delays" not in row:
             raise NothingToCompareError(
                 "has no individual delays, so noise cannot be ruled out: print it with `--json --delays`"
@@ -110,9 +120,9 @@ def _of_lab(rows: Sequence[Mapping[str, Any]]) -> Iterator[Quantity]:
         delays = _samples(row.get("delays"))
         for statistic in ("p50", "p99"):
             if row.get(statistic) is not None:
-                yield Quantity(f"{name}: {statistic}", "ns", row[statistic], statistic, delays)
+                yield Quantity(f"{name}: {statistic}", "ns", row[statistic], statistic, delays, line=line)
         if row["kind"] in ("call", "ping"):
-            yield Quantity(f"{name}: lost", "share", row["loss"], of=row["sent"])
+            yield Quantity(f"{name}: lost", "share", row["loss"], of=row["sent"], line=line)
 
 
 def _of_proofs(rows: Sequence[Mapping[str, Any]]) -> Iterator[Quantity]:
@@ -140,7 +150,7 @@ PERCENTILES = {"p50": 50, "p95": 95, "p99": 99}
 class Difference:
     """One quantity in both results. `low` and `high` are where the difference is, B less A, with CONFIDENCE; None where
     both are exact. `beyond` says that it is beyond the noise, and `better` that B is the better one then; that is None
-    of a rate, since a plan may want less of something.
+    of a rate, since a plan may want less of something. `samples` are those of B.
     """
 
     quantity: Quantity
@@ -150,10 +160,13 @@ class Difference:
     high: float | None
     beyond: bool
     better: bool | None
+    samples: tuple[float, ...] = ()
 
 
 def differences(a: Result, b: Result) -> list[Difference]:
     """For all quantities in both, in the order of the first; then those in only one."""
+    several = len({line for _, line, _ in (*a, *b)} - {""}) > 1
+    a, b = ({key: _called(key, quantity, several) for key, quantity in result.items()} for result in (a, b))
     result = [_difference(a[name], b[name]) for name in a if name in b]
     result += [
         Difference(quantity, _value(quantity), None, None, None, True, None)
@@ -166,6 +179,15 @@ def differences(a: Result, b: Result) -> list[Difference]:
         if name not in a
     ]
     return result
+
+
+def _called(key: tuple[str, str, int], quantity: Quantity, several: bool) -> Quantity:
+    """By a name that tells it from all others of the two results: its uplink if there are several, and its number."""
+    name, line, number = key
+    subject, _, statistic = name.rpartition(": ")
+    where = f" over {line}" if several and line else ""
+    which = f" ({number})" if number > 1 else ""
+    return replace(quantity, name=f"{subject}{where}{which}: {statistic}" if subject else f"{name}{where}{which}")
 
 
 def _difference(a: Quantity, b: Quantity) -> Difference:
@@ -185,7 +207,7 @@ def _difference(a: Quantity, b: Quantity) -> Difference:
     better = (
         (other > first) == MORE_IS_BETTER[a.unit] if beyond and other != first and a.unit in MORE_IS_BETTER else None
     )
-    return Difference(a, first, other, low, high, beyond and other != first, better)
+    return Difference(a, first, other, low, high, beyond and other != first, better, b.samples)
 
 
 def _value(quantity: Quantity) -> float | None:

@@ -25,7 +25,7 @@ def test_noise_is_not_taken_for_a_difference_nor_a_difference_for_noise(shift: f
     told = 0
     for _ in range(40):
         one, other = autocorrelated(draw, 1000, 100), autocorrelated(draw, 1000, 100 + shift)
-        a, b = ({"wait": Quantity("wait", "ns", None, "mean", samples)} for samples in (one, other))
+        a, b = ({("wait", "", 1): Quantity("wait", "ns", None, "mean", samples)} for samples in (one, other))
         (found,) = differences(a, b)
         told += found.beyond
         assert found.low is not None and found.high is not None and found.low <= found.high
@@ -57,3 +57,32 @@ def test_what_is_in_one_of_them_alone_is_told_and_what_is_no_result_refused() ->
     assert [(one.beyond, one.b is None) for one in found] == [(False, False), (True, True)]
     with pytest.raises(NothingToCompareError, match="none of: a plan"):
         of_data([1, 2])
+
+
+def lab(*rows: tuple[str, str, float, float]) -> dict[str, Any]:
+    """A run of downloads: name, uplink, goodput in bit/s, and by how much it varies from one part to the next."""
+    drawn = np.random.default_rng(len(rows))
+    common = {"kind": "download", "way": "down", "p50": None, "p99": None}
+    after = [
+        {**common, "name": name, "uplink": line, "goodput": rate, "rates": list(drawn.normal(rate, rate * varies, 40))}
+        for name, line, rate, varies in rows
+    ]
+    return {"before": [], "after": after}
+
+
+def test_applications_of_one_name_and_on_two_uplinks_are_told_apart() -> None:
+    first = lab(("film", "fibre", 9e6, 0.0), ("film", "mobile", 2e6, 0.0), ("film", "fibre", 4e6, 0.0))
+    other = lab(("film", "fibre", 9e6, 0.0), ("film", "mobile", 1e6, 0.0), ("film", "fibre", 3e6, 0.0))
+    found = {one.quantity.name: one for one in differences(of_data(first), of_data(other))}
+    names = ["film, down over fibre: data", "film, down over mobile: data", "film, down over fibre (2): data"]
+    assert list(found) == names
+    assert [found[name].beyond for name in names] == [False, True, True]
+    one_line = differences(of_data(lab(("film", "fibre", 9e6, 0.0))), of_data(lab(("film", "fibre", 8e6, 0.0))))
+    assert [one.quantity.name for one in one_line] == ["film, down: data"]
+
+
+def test_a_goodput_that_varies_more_than_it_differs_is_within_the_noise() -> None:
+    (noise,) = differences(of_data(lab(("a", "l", 9e6, 0.3))), of_data(lab(("a", "l", 9.1e6, 0.3))))
+    assert noise.low is not None and not noise.beyond
+    (clear,) = differences(of_data(lab(("a", "l", 9e6, 0.02))), of_data(lab(("a", "l", 8e6, 0.02))))
+    assert clear.beyond

@@ -61,9 +61,10 @@ def compare(a: Path, b: Path | None, every: bool, picture: Path | None, as_csv: 
         print_differences(console(), names, result, every)
     if picture is not None:
         spread = {
-            name.rpartition(" p")[0].rstrip(":, ") or name: (quantity.samples, other[name].samples)
-            for name, quantity in first.items()
-            if quantity.samples and quantity.unit == "ns" and name in other and other[name].samples
+            name.rpartition(" p")[0].rstrip(":, ") or name: (own.quantity.samples, own.samples)
+            for own in result
+            if own.quantity.unit == "ns" and own.quantity.samples and own.samples
+            for name in (own.quantity.name,)
         }
         try:
             draw_differences(names, result, spread, picture)

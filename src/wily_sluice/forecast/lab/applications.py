@@ -33,8 +33,8 @@ class Acknowledged:
 class Measured:
     """One application in one direction: goodput in bit/s, delays and jitter in ns, loss as a fraction of 1.
 
-    Delays are None if no packet arrived. `delays` is an even sample, in the order of arrival. `acks` is None unless it
-    is a transfer.
+    Delays are None if no packet arrived. `delays` is an even sample, in the order of arrival; `rates` are the goodput
+    in STEPS equal parts of the time. `acks` is None unless it is a transfer.
     """
 
     goodput: float
@@ -46,8 +46,10 @@ class Measured:
     sent: int
     delays: tuple[Nanoseconds, ...] = ()
     acks: Acknowledged | None = None
+    rates: tuple[float, ...] = ()
 
 
+STEPS = 40
 NOTHING = Measured(goodput=0.0, p50=None, p95=None, p99=None, jitter=None, loss=0.0, sent=0)
 
 
@@ -81,7 +83,7 @@ class Meter:
 
     __slots__ = (
         "_acks", "_acks_arrived", "_acks_delay", "_arrivals", "_begin", "_delays", "_end", "_jitter", "_jitter_sum",
-        "_last", "_silence", "bytes", "sent",
+        "_last", "_silence", "_steps", "bytes", "sent",
     )  # fmt: skip
 
     def __init__(self, begin: Nanoseconds, end: Nanoseconds, silence: Silence | None = None) -> None:
@@ -96,6 +98,7 @@ class Meter:
         self._acks = 0
         self._acks_arrived = 0
         self._acks_delay: Nanoseconds = 0
+        self._steps: list[Size] = [0] * STEPS
         self.bytes: Size = 0
         self.sent = 0
 
@@ -132,13 +135,15 @@ class Meter:
         """Note data that has reached its application."""
         if self._begin <= now < self._end:
             self.bytes += size
+            self._steps[(now - self._begin) * STEPS // (self._end - self._begin)] += size
 
     def result(self) -> Measured:
         """The result, once no packet is in flight."""
         delays = np.frombuffer(self._delays, dtype=np.int64)
+        lasts = self._end - self._begin
         p50, p95, p99 = np.percentile(delays, (50, 95, 99)).tolist() if len(delays) else (None, None, None)
         return Measured(
-            goodput=self.bytes * 8 * SECOND / (self._end - self._begin),
+            goodput=self.bytes * 8 * SECOND / lasts,
             p50=p50,
             p95=p95,
             p99=p99,
@@ -147,6 +152,7 @@ class Meter:
             sent=self.sent,
             delays=tuple(delays[:: len(delays) // MOST_KEPT + 1].tolist()),
             acks=self._acks_result(),
+            rates=tuple(size * 8 * SECOND * STEPS / lasts for size in self._steps) if self.bytes else (),
         )
 
     def _acks_result(self) -> Acknowledged | None:

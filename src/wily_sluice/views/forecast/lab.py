@@ -155,7 +155,7 @@ def _row_data(row: Outcome, delays: bool) -> dict[str, Any]:
         "loss": round(measured["loss"], 6),
         "sent": measured["sent"],
         "acks": measured["acks"],
-        **({"delays": measured["delays"]} if delays else {}),
+        **({"delays": measured["delays"], "rates": [round(rate) for rate in measured["rates"]]} if delays else {}),
     }
 
 
@@ -167,7 +167,7 @@ def lab_csv(comparison: Comparison) -> str:
 
 def lab_data(comparison: Comparison, delays: bool = True) -> dict[str, Any]:
     """For JSON: goodput in bit/s, delays, jitter and silences in nanoseconds, loss as a fraction of 1. With `delays`,
-    also a sample of individual delays.
+    also a sample of individual delays, and the goodput over time.
     """
     return {
         "before": [_row_data(row, delays) for row in comparison.before],
