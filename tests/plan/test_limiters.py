@@ -199,3 +199,28 @@ def test_each_network_has_a_rate_of_its_own(small_plan: Callable[..., Plan]) -> 
             left[packet.conversation] += packet.size * 8
     house, guests = left[people[0]] + left[people[1]], left[people[2]] + left[people[3]]
     assert house == pytest.approx(guests, rel=0.02) == pytest.approx(4 * 2_000_000, rel=0.05)
+
+
+def test_a_hardware_address_and_a_network_are_two_conditions(small_plan: Callable[..., Plan]) -> None:
+    both = f"local: '{HARDWARE}', network: guests"
+    plan = small_plan(
+        (LIMITER, f"guest: {{{both}, down: 2 Mbit/s}}"),
+        ("- {name: Calls, local: house, protocol: udp, port: 5004-5005,", f"- {{name: Calls, {both},"),
+    )
+    engine = build_site(plan, lambda _: None)
+    shaper = engine.shapers["line", "down"]
+    for network, held in ((1, True), (0, False)):
+        who = conversation(9, network)
+        engine.neighbours.learn(who.parties.local, bytes.fromhex(HARDWARE.replace(":", "")), 0)
+        assert bool(shaper.classifier.limits(shaper.classifier.subject(who))) is held
+        assert shaper.leaf_of(who).path == ("calls" if held else "rest")
+    stranger = conversation(7, 1)
+    assert not shaper.classifier.limits(shaper.classifier.subject(stranger))
+
+
+def test_a_quota_without_a_rate_counts_and_caps_nothing(small_plan: Callable[..., Plan]) -> None:
+    plan = small_plan((LIMITER, "month: {local: guests, quota: 4 GB per month}"))
+    engine = build_site(plan, lambda _: None)
+    left = sent(engine, conversation(9), 0, 1, 8_000_000)
+    assert len(left) > 900  # of a thousand bytes each
+    assert sum(engine.ledgers["month"].news().values()) > 900_000

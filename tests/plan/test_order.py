@@ -254,8 +254,8 @@ def test_groups_hold_host_names_and_the_prefixes_of_a_place(demo_plan: Plan, tmp
     # Network 64503 of the made-up file is 203.0.113.128/25.
     assert demo_plan.groups["helpers"].addresses == address_set("203.0.113.128/25")
     places = DiskFile(examples.folder() / examples.PLACES)
-    assert members_where(places, {COUNTRY_PATHS: ("XC",)}).addresses == address_set("203.0.113.128/25")
-    assert not members_where(places, {COUNTRY_PATHS: ("XC",), ("country.name",): ("Upper Marsh",)})
+    assert members_where(places, {COUNTRY_PATHS: ("XC",)})[0].addresses == address_set("203.0.113.128/25")
+    assert members_where(places, {COUNTRY_PATHS: ("XC",), ("country.name",): ("Upper Marsh",)}) == [Members()]
     (tmp_path / "broken.mmdb").write_bytes(b"no such thing")
     file = tmp_path / "sluice.yaml"
     groups = "groups: {far: {database: broken.mmdb, country: XA}, nowhere: {database: broken.mmdb}}\n"

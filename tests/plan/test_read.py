@@ -10,6 +10,8 @@ from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.outside.files import examine, load
 from wily_sluice.plan.build import build_site
+from wily_sluice.plan.edit.operations import Set
+from wily_sluice.plan.edit.text import apply
 from wily_sluice.plan.file.words import suggestion
 from wily_sluice.plan.findings.finding import FileError
 from wily_sluice.plan.model import Plan
@@ -299,3 +301,18 @@ def test_a_slip_of_the_hand_is_told_on_the_line_where_it_is(tmp_path: Path, text
     file.write_text(text)
     (finding,) = examine(file)[1]
     assert (finding.line, finding.code) == (line, "unreadable") and said in finding.message
+
+
+@pytest.mark.parametrize("character", ["\u2028", "\u2029", "\x85"])
+def test_what_breaks_a_line_for_some_programs_alone_does_not_end_a_comment(tmp_path: Path, character: str) -> None:
+    file = tmp_path / "sluice.yaml"
+    text = SMALL_PLAN.replace("site: Small", f"site: Small  # ours{character}networks: nobody").replace(
+        "rest: {default: true}", f"rest: {{default: true}}  # {character} sluice: allow default-starves it is small"
+    )
+    file.write_text(text.replace("down: 2 Mbit/s", f"down: 2 Mbit/s, note: 'a{character}b'"))
+    plan, findings = examine(file)
+    assert plan is not None and "default-starves" not in {finding.code for finding in findings}
+    assert [limiter.note for limiter in plan.limiters] == [f"a{character}b"]
+    text = file.read_text()
+    after = apply(text, [Set(("limiters", "guest", "down"), "3 Mbit/s")])
+    assert after == text.replace("down: 2 Mbit/s", "down: 3 Mbit/s")

@@ -138,6 +138,22 @@ DTSTART;VALUE=DATE:20270317
 DTEND;VALUE=DATE:20270318
 SUMMARY:Holiday
 END:VEVENT
+BEGIN:VEVENT
+UID:1@saltmarsh.example
+DTSTAMP:20270101T000000Z
+RECURRENCE-ID;TZID=Europe/Dublin:20270326T190000
+DTSTART;TZID=Europe/Dublin:20270326T190000
+DTEND;TZID=Europe/Dublin:20270326T210000
+STATUS:CANCELLED
+SUMMARY:Evening surgery
+END:VEVENT
+BEGIN:VEVENT
+UID:3@saltmarsh.example
+DTSTAMP:20270101T000000Z
+DTSTART;VALUE=DATE:20270320
+STATUS:CANCELLED
+SUMMARY:Open day
+END:VEVENT
 END:VCALENDAR
 """
 
@@ -148,6 +164,9 @@ END:VCALENDAR
         ("2027-03-05T19:00", True),
         ("2027-03-05T21:00", False),
         ("2027-03-12T19:30", False),  # the exception to the recurrence
+        ("2027-03-19T19:30", True),
+        ("2027-03-26T19:30", False),  # this one is cancelled
+        ("2027-03-20T12:00", False),
         ("2027-04-02T19:30", True),  # after the clocks have gone forward, at the same time on the wall
         ("2027-05-07T19:30", True),  # the tenth
         ("2027-05-14T19:30", False),

@@ -6,6 +6,7 @@ Edits that are given together (`together`) are collected first, and made as one.
 from __future__ import annotations
 
 import gc
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -35,16 +36,17 @@ def change(
     force: bool = False,
     as_json: bool = False,
     measured: str = "",
+    ask: bool = False,
 ) -> None:
-    """Make an edit: check the result, show the difference, and write it. `measured` is an uplink whose rates it sets
-    from a measurement.
+    """Make an edit: check the result, show the difference, and write it; with `ask`, only if the person on the terminal
+    agrees. `measured` is an uplink whose rates it sets from a measurement.
     """
     context = click.get_current_context(silent=True)
     steps: list[Make] | None = context.meta.get(STEPS) if context is not None else None
     if steps is not None:
         steps.append(make)
     else:
-        change_all([make], words, plan_file, dry_run, force, as_json, measured)
+        change_all([make], words, plan_file, dry_run, force, as_json, measured, ask)
 
 
 def change_all(
@@ -55,6 +57,7 @@ def change_all(
     force: bool = False,
     as_json: bool = False,
     measured: str = "",
+    ask: bool = False,
 ) -> None:
     """Make several edits as one: only the final result needs to be free of errors."""
     from wily_sluice.outside.plan_edits import held
@@ -68,12 +71,20 @@ def change_all(
             click.echo(f"{plan_file}: not written, since the plan would have errors:", err=True)
             raise
         changed = after != before
+        shown = ask and changed and not (dry_run or as_json)
+        if shown:
+            print_edit(before, after, findings)
+            if sys.stdin.isatty() and not click.confirm(f"write {plan_file}?"):
+                raise Refusal("not written; nothing was changed")
         if not dry_run and changed:
             file.write(after.encode(), words)
     if not changed and not as_json:
         click.echo(f"{plan_file}: nothing changed")
         return
     done = "written; `sluice edit undo` undoes it"
+    if shown:
+        click.echo(f"{plan_file}: {done}")
+        return
     show_edit(plan_file, before, after, findings, None if dry_run or not changed else done, as_json)
 
 
@@ -134,17 +145,24 @@ def show_edit(
     plan_file: Path, before: str, after: str, findings: list[Finding], done: str | None, as_json: bool
 ) -> None:
     """Print the difference, new findings, and the summary `done`; None if nothing changed."""
-    from wily_sluice.views.plan.changes import edit_lines, print_diff
-    from wily_sluice.views.text.console import console, print_json
-    from wily_sluice.views.text.findings import findings_data, print_findings
+    from wily_sluice.views.plan.changes import edit_lines
+    from wily_sluice.views.text.console import print_json
+    from wily_sluice.views.text.findings import findings_data
 
-    lines = edit_lines(before, after)
     if as_json:
-        print_json(
-            {"file": str(plan_file), "written": done is not None, "diff": lines, "findings": findings_data(findings)}
-        )
+        data = {"diff": edit_lines(before, after), "findings": findings_data(findings)}
+        print_json({"file": str(plan_file), "written": done is not None, **data})
         return
-    screen = console()
-    print_diff(screen, lines)
-    print_findings(screen, findings)
+    print_edit(before, after, findings)
     click.echo(f"{plan_file}: {done or 'not written'}")
+
+
+def print_edit(before: str, after: str, findings: list[Finding]) -> None:
+    """The difference, and the findings that it brings."""
+    from wily_sluice.views.plan.changes import edit_lines, print_diff
+    from wily_sluice.views.text.console import console
+    from wily_sluice.views.text.findings import print_findings
+
+    screen = console()
+    print_diff(screen, edit_lines(before, after))
+    print_findings(screen, findings)

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wily_sluice.cli.options import Refusal, Time, json_option, plan_from, state_option, usual_plan
-from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, exact_rate, format_rate, format_time
+from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds, exact_rate, exact_share, format_rate, format_time
 
 if TYPE_CHECKING:
     from wily_sluice.gauge.advice import Advice
@@ -276,7 +276,7 @@ def write_measured(plan_file: Path, uplink: Uplink, advised: Advice | None, yes:
             values[way] = f"{exact_rate(min(lowest, rate))} to {exact_rate(max(before, rate))}"
     headroom = {way: max(advised.headroom, uplink.headroom.of(way) or 0.0) for way in DIRECTIONS}
     if any(headroom[way] != (uplink.headroom.of(way) or 0.0) for way in DIRECTIONS):
-        shares = {way: f"{share:.0%}" for way, share in headroom.items()}
+        shares = {way: exact_share(share) for way, share in headroom.items()}
         values["headroom"] = shares["up"] if shares["up"] == shares["down"] else shares
     if advised.framing != uplink.framed.words:
         values["framing"] = advised.framing
@@ -284,4 +284,4 @@ def write_measured(plan_file: Path, uplink: Uplink, advised: Advice | None, yes:
     def edited(edits: Edits) -> list[Operation]:
         return edits.set("uplink", uplink.name, values)
 
-    change(edited, "gauge line --write", plan_file, measured=uplink.name)
+    change(edited, "gauge line --write", plan_file, measured=uplink.name, ask=not yes)

@@ -27,10 +27,14 @@ from wily_sluice.plan.terms import Terms
 def rule_promises(bench: Bench) -> Iterator[Promise]:
     """Each rule brings a conversation that it is about to its queue; without it, that goes elsewhere."""
     for rule in bench.plan.sorting:
-        asked = rule.terms.asked.get("uplink")
-        uplink = next((u for u in bench.plan.uplinks if asked is None or u.name in asked), None)
-        if uplink is not None:
-            yield _rule(bench, uplink, rule)
+        uplink, example = where_it_applies(bench, rule)
+        yield _rule(bench, uplink, rule, example)
+
+
+def where_it_applies(bench: Bench, rule: Rule) -> tuple[Uplink, Example | None]:
+    """The first uplink on which a conversation meets a rule, with that conversation; None if there is none on any."""
+    found = ((uplink, example_of(bench, uplink, rule)) for uplink in bench.plan.uplinks)
+    return next(((uplink, example) for uplink, example in found if example is not None), (bench.plan.uplinks[0], None))
 
 
 def example_of(bench: Bench, uplink: Uplink, rule: Rule) -> Example | None:
@@ -42,11 +46,10 @@ def example_of(bench: Bench, uplink: Uplink, rule: Rule) -> Example | None:
     return min(fitting, key=lambda example: not example.plain, default=None)
 
 
-def _rule(bench: Bench, uplink: Uplink, rule: Rule) -> Promise:
+def _rule(bench: Bench, uplink: Uplink, rule: Rule, example: Example | None) -> Promise:
     plan = bench.plan
     leaf = rule.queues.get(plan.tree(uplink, "up").name, plan.tree(uplink, "up").default.path)
     proof = Proof("rule", rule.name, uplink.name, ("rules", rule.index), f"goes to {leaf}", uplink=uplink.name)
-    example = example_of(bench, uplink, rule)
     if example is None:
         return Promise(proof)
     asked = Where(uplink.name, example, bench.within(rule.terms.when))
@@ -98,7 +101,7 @@ def route_promises(bench: Bench) -> Iterator[Promise]:
             yield from _takeover(bench, route, route.otherwise)
 
 
-def _example_of(bench: Bench, route: Route, lines: Set[str]) -> tuple[Example | None, str]:
+def route_example(bench: Bench, route: Route, lines: Set[str]) -> tuple[Example | None, str]:
     """A conversation that a route matches first by its parties and names alone, and that none of the uplinks refuses;
     or the reason why there is none.
     """
@@ -122,7 +125,7 @@ def _shares(bench: Bench, route: Route) -> Promise:
     parts = {name: many * weight / total for name, weight in route.shares}
     lines = " and ".join(parts)
     expected = f"goes over {lines}" if len(parts) == 1 else _counted(parts)
-    example, why = _example_of(bench, route, parts.keys())
+    example, why = route_example(bench, route, parts.keys())
     proof = Proof("route", route.name, lines, _location(route), expected, why=why)
     if example is None:
         return Promise(proof)
@@ -150,7 +153,7 @@ def _takeover(bench: Bench, route: Route, otherwise: str) -> Iterator[Promise]:
         return
     failed = " and ".join(sorted(down))
     expected = f"while {failed} {'is' if len(down) == 1 else 'are'} down, goes over {otherwise}"
-    example, why = _example_of(bench, route, {otherwise})
+    example, why = route_example(bench, route, {otherwise})
     proof = Proof("takeover", route.name, otherwise, (*_location(route), "else"), expected, why=why)
     if example is None:
         yield Promise(proof)

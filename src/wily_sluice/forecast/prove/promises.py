@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator
 from typing import Final
 
-from wily_sluice.forecast.prove import conversations, limiters, queues, schedules
+from wily_sluice.forecast.prove import boundaries, conversations, limiters, queues, schedules
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.proof import Promise, Proof, try_in
 from wily_sluice.plan.model import Plan
@@ -20,6 +20,9 @@ KINDS: Final[tuple[Callable[[Bench], Iterator[Promise]], ...]] = (
     conversations.route_promises,
     conversations.traffic_promises,
     schedules.promises,
+    boundaries.rule_boundaries,
+    boundaries.limiter_boundaries,
+    boundaries.route_boundaries,
 )
 
 

@@ -114,7 +114,7 @@ class Proof:
     """A promise of the plan, its place, and the measurement.
 
     `kind` is the kind of promise: guarantee, cap, order, limiter, delay, rule, default, route, takeover, traffic,
-    schedule, failure.
+    schedule, boundary, failure.
 
     `expected`, `measured` and `tolerance` are for people; `rate` in bit/s and `p95`, a delay in ns, are the
     measurement, if the promise is a rate or a delay. `why` gives the reason for the verdict. A test that also passes

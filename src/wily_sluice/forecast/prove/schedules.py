@@ -5,7 +5,7 @@ from dataclasses import replace
 from datetime import datetime
 
 from wily_sluice.forecast.prove.bench import Bench
-from wily_sluice.forecast.prove.conversations import example_of
+from wily_sluice.forecast.prove.conversations import where_it_applies
 from wily_sluice.forecast.prove.limiters import limiting
 from wily_sluice.forecast.prove.proof import SUPERFLUOUS, UNTRIED, Judged, Promise, Proof, Where, World, rate_of
 from wily_sluice.plan.file.yaml_text import Location
@@ -41,8 +41,7 @@ def _of_limiter(bench: Bench, limiter: Limiter, when: str) -> Promise:
 
 
 def _of_rule(bench: Bench, rule: Rule, when: str) -> Promise:
-    uplink = bench.plan.uplinks[0]
-    example = example_of(bench, uplink, rule)
+    uplink, example = where_it_applies(bench, rule)
     leaf = rule.queues.get(bench.plan.tree(uplink, "up").name)
 
     def applies(world: World, moment: datetime) -> bool:

@@ -343,8 +343,8 @@ class _Tree:
         if lead and not isinstance(location[-1], int):  # the first key of an item, behind its dash
             return Splice(spans[index][0], spans[index + 1][0], "")
         above = self._allowed_from(begin)  # what allows a finding here must not allow one of the next
-        kept = (line for line in self.text[above:begin].splitlines(True) if not allowances(line))
-        return Splice(above, end, "".join(kept))
+        kept = [line for line in self.text[above:begin].split("\n") if not allowances(line)]
+        return Splice(above, end, "\n".join(kept))
 
     def _allowed_from(self, begin: int) -> int:
         """Where the first comment begins that allows a finding of the line that begins there; itself if none does."""

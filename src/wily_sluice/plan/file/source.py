@@ -83,7 +83,7 @@ def allowances(text: str) -> list[Allowance]:
     """Those of a file, in its order."""
     allowances: list[Allowance] = []
     waiting: list[Allowance] = []
-    for number, line in enumerate(text.splitlines(), 1):
+    for number, line in enumerate(text.split("\n"), 1):
         alone = line.lstrip().startswith("#")
         if line.strip() and not alone:
             for allowance in waiting:

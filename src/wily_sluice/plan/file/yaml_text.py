@@ -20,6 +20,10 @@ _NULL = re.compile(r"(?:null|Null|NULL|~)?")
 _TRUE, _FALSE = re.compile(r"true|True|TRUE"), re.compile(r"false|False|FALSE")
 _INTEGER = re.compile(r"[-+]?[0-9]{1,300}|0o[0-7]{1,300}|0x[0-9a-fA-F]{1,300}")
 _FLOAT = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?")
+# Line breaks for YAML 1.1, and so for the library, but not for 1.2 (§5.4) nor for an editor: it sees others instead.
+_BREAKS = {0x85: 0xF085, 0x2028: 0xF028, 0x2029: 0xF029}
+_HIDDEN: Final = str.maketrans({chr(key): chr(value) for key, value in _BREAKS.items()})
+_SHOWN: Final = str.maketrans({chr(value): chr(key) for key, value in _BREAKS.items()})
 SLIPS = 3  # lines in which a slip is looked for
 _UNSPACED = re.compile(r"\s*(?:- )?[A-Za-z][\w-]*:[^\s:/](?!.*:)")  # with another colon it may be an address
 
@@ -46,7 +50,7 @@ def values(node: yaml.Node | None) -> tuple[Any, dict[Location, int]]:
 def compose(text: str) -> yaml.Node | None:
     """The nodes of a text; None where it is empty. YamlError when it cannot be read."""
     try:
-        node: yaml.Node | None = yaml.compose(text, Loader=LOADER)
+        node: yaml.Node | None = yaml.compose(text.translate(_HIDDEN), Loader=LOADER)
     except yaml.reader.ReaderError as error:
         line = text.encode()[: error.position].count(b"\n") + 1
         raise YamlError("holds a character that YAML does not allow", line) from None
@@ -63,7 +67,7 @@ def compose(text: str) -> yaml.Node | None:
 
 def _slip(text: str, last: int) -> tuple[str, int] | None:
     """A common slip on the line where parsing failed, or shortly before: a description, and its line from 1."""
-    lines = text.splitlines()
+    lines = text.split("\n")
     for number in range(min(last, len(lines) - 1), max(-1, last - SLIPS), -1):
         line = lines[number]
         if "\t" in line[: len(line) - len(line.lstrip())]:
@@ -111,7 +115,7 @@ class _Reader:
             line = key_node.start_mark.line + 1
             if not isinstance(key_node, yaml.ScalarNode):
                 raise YamlError("a key must be a word", line)
-            key = str(key_node.value)
+            key = str(key_node.value).translate(_SHOWN)
             if key == "<<" and not key_node.style:
                 for part in item.value if isinstance(item, yaml.SequenceNode) else [item]:
                     if not isinstance(part, yaml.MappingNode):
@@ -126,7 +130,7 @@ class _Reader:
         return {**merged, **data} if merged else data
 
     def _scalar(self, node: yaml.ScalarNode, line: int) -> Any:
-        text: str = node.value
+        text: str = node.value.translate(_SHOWN)
         kind = node.tag.removeprefix(_PREFIX)
         if kind == "str" and not node.style:
             return _plain(text)

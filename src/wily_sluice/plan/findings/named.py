@@ -138,6 +138,36 @@ def ports_without_protocol(checked: Checked) -> Iterator[Told]:
 
 
 @kind(
+    "named-twice",
+    "warning",
+    story="""\
+Statistics, the live view and `sluice edit` tell rules, routes and mappings apart by their names. Two of one name are
+added up as one.
+""",
+    has="""\
+rules:
+  - {name: Handsets, service: calls, queue: calls}
+  - {name: Handsets, local: guests, queue: rest}
+""",
+    lacks="""\
+rules:
+  - {name: Handsets, service: calls, queue: calls}
+  - {name: Guests, local: guests, queue: rest}
+""",
+)
+def named_twice(checked: Checked) -> Iterator[Told]:
+    """A rule, a route or a mapping with the name of an earlier one."""
+    plan = checked.plan
+    for section, parts in (("rules", plan.rules), ("routes", plan.routes), ("mappings", plan.grants)):
+        names: set[str] = set()
+        for part in parts:
+            if part.name in names:
+                message = f"has the name of an earlier one, “{part.name}”"
+                yield Told((section, part.index, "name"), message, "give it another name")
+            names.add(part.name)
+
+
+@kind(
     "schedule-never",
     "warning",
     story="""\

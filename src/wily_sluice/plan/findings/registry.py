@@ -116,6 +116,7 @@ KINDS: Final[tuple[Kind, ...]] = (
     rules.too_many_rates,
     rules.too_many_lengths,
     rules.mark_unheeded,
+    named.named_twice,
     named.schedule_never,
     schedules.schedule_gap,
     schedules.schedule_half_day,

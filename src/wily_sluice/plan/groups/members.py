@@ -20,7 +20,7 @@ from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_host
 from wily_sluice.plan.file.words import address_set, hardware_text, looks_like_address, parse_hardware, suggestion
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
-from wily_sluice.plan.groups.place_file import AS_NUMBER_PATHS, COUNTRY_PATHS, members_where
+from wily_sluice.plan.groups.place_file import AS_NUMBER_PATHS, COUNTRY_PATHS, Where, members_where
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.terms import Members, PortWords
 
@@ -59,6 +59,7 @@ class Groups:
         self._networks = networks
         self._tell = tell
         self.found: dict[str, Members] = {}
+        self._places: dict[str, dict[str, Members] | str] = {}  # by file, what groups ask of it; or what is wrong
         self._wrong = False  # somewhere in the group that is being worked out
 
     def _error(self, location: Location, message: str, remedy: str = "", code: str = "does-not-fit") -> None:
@@ -203,20 +204,30 @@ class Groups:
 
     def _from_database(self, name: str, entry: GroupEntry) -> Members:
         """The remotes whose entries in an MMDB file in the plan's folder match all criteria."""
-        source = self._document.beside(entry.database or "")
         location = ("groups", name, "database")
         if not entry.asks_database:
             remedy = "add `country: [XA]`, `as-number: 64503` or `where: {PATH: VALUE}`"
             self._error(location, "does not select any entries", remedy)
             return Members()
-        where: dict[tuple[str, ...], tuple[str, ...]] = {(path,): values for path, values in entry.where.items()}
-        where |= {COUNTRY_PATHS: entry.country} if entry.country else {}
-        where |= {AS_NUMBER_PATHS: entry.as_number} if entry.as_number else {}
-        try:
-            return members_where(source, where)
-        except ValueError as error:
-            self._error(location, str(error), "name an MMDB file in the folder of the plan")
-            return Members()
+        file = entry.database or ""
+        if file not in self._places:
+            asking = {name: e for name, e in self._entries.items() if e.database == file and e.asks_database}
+            try:
+                members = members_where(self._document.beside(file), *map(_where, asking.values()))
+                self._places[file] = dict(zip(asking, members, strict=True))
+            except ValueError as error:
+                self._places[file] = str(error)
+        places = self._places[file]
+        if isinstance(places, dict):
+            return places[name]
+        self._error(location, places, "name an MMDB file in the folder of the plan")
+        return Members()
+
+
+def _where(entry: GroupEntry) -> Where:
+    where: dict[tuple[str, ...], tuple[str, ...]] = {(path,): values for path, values in entry.where.items()}
+    where |= {COUNTRY_PATHS: entry.country} if entry.country else {}
+    return where | ({AS_NUMBER_PATHS: entry.as_number} if entry.as_number else {})
 
 
 def host_names(plan: Plan) -> dict[str, str]:

@@ -4,18 +4,15 @@ The format is open (the MMDB file format, version 2); a library reads the file. 
 use different paths for these fields, so the usual ones are tried.
 """
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from io import BytesIO
 from ipaddress import IPv4Network, IPv6Network
-from typing import TYPE_CHECKING, Any
+from typing import Any, TypeAlias
 
 from wily_sluice.engine.classify.addresses import AddressSet, Range
 from wily_sluice.plan.file.source import Source
 from wily_sluice.plan.terms import Members
 from wily_sluice.units import format_size
-
-if TYPE_CHECKING:
-    import maxminddb
 
 COUNTRY_PATHS = ("country", "country.iso_code", "country.code", "country_code")
 AS_NUMBER_PATHS = ("as_number", "asn", "autonomous_system_number", "as.number")
@@ -44,18 +41,14 @@ def _range(network: IPv4Network | IPv6Network) -> Range:
     return first, last
 
 
-def members_where(source: Source, where: Mapping[tuple[str, ...], tuple[str, ...]]) -> Members:
-    """The prefixes whose entries have, for each of the keys of `where`, one of its values under one of the key's paths.
-    ValueError when the file cannot be read.
+Where: TypeAlias = Mapping[tuple[str, ...], tuple[str, ...]]
+
+
+def members_where(source: Source, *wheres: Where) -> list[Members]:
+    """For each of `wheres`, the prefixes whose entries have, for each of its keys, one of its values under one of the
+    key's paths. The file is read once. ValueError when it cannot be read, or more than MOST_PREFIXES would be kept.
     """
-
-    def found(reader: "maxminddb.Reader") -> Iterator[Range]:
-        for count, (network, entry) in enumerate(reader):
-            if count > MOST_PREFIXES:
-                raise _TooManyError(f"{source.name} has more than {MOST_PREFIXES} prefixes")
-            if all(any(_said(entry, path) in values for path in paths) for paths, values in where.items()):
-                yield _range(network)
-
+    found: list[list[Range]] = [[] for _ in wheres]
     try:
         content = source.read(MOST_BYTES + 1)
     except OSError as error:
@@ -67,8 +60,14 @@ def members_where(source: Source, where: Mapping[tuple[str, ...], tuple[str, ...
     try:
         # Not by the library's extension in C: a broken file makes that write where it should not.
         with maxminddb.open_database(BytesIO(content), maxminddb.MODE_FD) as reader:
-            return Members(AddressSet(found(reader)))
+            for network, entry in reader:
+                for where, kept in zip(wheres, found, strict=True):
+                    if all(any(_said(entry, path) in values for path in paths) for paths, values in where.items()):
+                        kept.append(_range(network))
+                if sum(map(len, found)) > MOST_PREFIXES:
+                    raise _TooManyError(f"{source.name} has more than {MOST_PREFIXES} prefixes of what is asked for")
     except _TooManyError:
         raise
     except Exception:  # the library raises many kinds for what a file may hold
         raise ValueError(f"{source.name} is not a valid MMDB file") from None
+    return [Members(AddressSet(kept)) for kept in found]

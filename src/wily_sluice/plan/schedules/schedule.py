@@ -76,8 +76,10 @@ class CalendarFile:
         return windows
 
     def _work_out(self, day: date) -> list[tuple[datetime, datetime]]:
+        """Those of events that take place: RFC 5545 §3.8.1.11 has some cancelled, also one of those that recur."""
         events = self._events.between(day - timedelta(days=1), day + timedelta(days=2))
-        return [(self._moment(event.start), self._moment(event.end)) for event in events]
+        held = (event for event in events if str(event.get("STATUS", "")).upper() != "CANCELLED")
+        return [(self._moment(event.start), self._moment(event.end)) for event in held]
 
     def covers(self, moment: datetime) -> bool:
         """Whether an event goes on at this moment."""

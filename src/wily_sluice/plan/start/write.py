@@ -3,11 +3,12 @@
 The same answers give the same text, byte for byte.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from math import ceil
-from typing import Any, Final
+from typing import Any, Final, TypeAlias
 
 from wily_sluice.engine.packet import LARGEST_PACKET, Framing
+from wily_sluice.engine.queueing.spec import USUAL_PRIORITY
 from wily_sluice.plan.edit.text import flow
 from wily_sluice.plan.file.framings import parse_stack
 from wily_sluice.plan.model import UNMEASURED
@@ -30,21 +31,33 @@ from wily_sluice.units import DIRECTIONS, Direction, Rate, exact_rate, exact_sha
 CALL: Final[Rate] = 87_200  # bit/s of one call
 CALLS: Final = 2  # that fit into the guarantee of calls on any line
 ACK, ACKED = 52, 2  # bytes of an acknowledgement, and full packets that it is for
+SLOW: Final[Rate] = 2_000_000  # bit/s, below which purposes that nobody ranked share queues
+SHARING: Final = {"work": "web", "swarms": "updates"}  # each with the one whose queue it uses then
+SLOW_DOWN: Final[Rate] = 20_000_000  # bit/s, below which more is left free
+SLOW_HEADROOM: Final = 20  # percent
 MOST_ACKS: Final = 45  # percent that acknowledgements are guaranteed
 FEW: Final = 3  # hosts that fill a line
 COMMENT: Final = 52  # column of comments
 
 
+def headroom(line: LineAnswer, way: Direction) -> int:
+    """The percent of a line that is left free: that of its kind, or more of a slow one down. There, a few packets of
+    a download wait for long at the provider, where the gate cannot reorder them; calls wait behind them.
+    """
+    kind = LINE_KINDS[line.kind]
+    if way == "up":
+        return kind.up
+    return max(kind.down, SLOW_HEADROOM) if (line.rate(way) or 0) < SLOW_DOWN else kind.down
+
+
 def usable(line: LineAnswer, way: Direction) -> Rate:
     """The usable rate of an uplink, in bit/s."""
-    kind = LINE_KINDS[line.kind]
-    return round((line.rate(way) or 0) * (1 - (kind.up if way == "up" else kind.down) / 100))
+    return round((line.rate(way) or 0) * (1 - headroom(line, way) / 100))
 
 
 def arithmetic(line: LineAnswer, way: Direction) -> str:
     """How a rate came about: `180 Mbit/s measured, less 5% headroom: 171 Mbit/s`."""
-    kind, rate = LINE_KINDS[line.kind], line.rate(way) or 0
-    percent = kind.up if way == "up" else kind.down
+    rate, percent = line.rate(way) or 0, headroom(line, way)
     measured = line.measured.of(way) if line.measured is not None else None
     words = f"{exact_rate(rate)} measured"
     if measured is None:
@@ -67,31 +80,72 @@ def acks(answers: AnswersEntry, way: Direction) -> int:
     return min(ceil(max(parts) * 100), MOST_ACKS)
 
 
-def shares(answers: AnswersEntry) -> dict[str, int]:
-    """The guarantee of each purpose, in percent; with `acks` if acknowledgements need a queue.
+def slowest(answers: AnswersEntry, way: Direction) -> Rate:
+    """The usable rate of the slowest line in a direction, in bit/s."""
+    return min(usable(line, way) for line in answers.uplinks.values())
+
+
+def leaves(answers: AnswersEntry) -> dict[str, list[str]]:
+    """The queues in the order of what matters, each with its purposes.
+
+    On a slow line, a queue for each purpose would leave too little for any: purposes that were not ranked share queues.
+    """
+    order = ranked(answers.first)
+    merged = dict(SHARING) if min(slowest(answers, way) for way in DIRECTIONS) < SLOW else {}
+    merged = {name: into for name, into in merged.items() if name not in answers.first and into not in answers.first}
+    return {
+        name: [name, *(other for other, into in merged.items() if into == name)] for name in order if name not in merged
+    }
+
+
+def priorities(answers: AnswersEntry) -> dict[str, int]:
+    """The priority of each queue. What can wait does not, where less important things do not wait either."""
+    order = list(leaves(answers))
+    small = [name for name in order if PURPOSES[name].small]
+    large = [name for name in order if name not in small]
+    late = {name: min(PURPOSES[other].late for other in large[place:]) for place, name in enumerate(large)}
+    return {name: small.index(name) + 1 for name in small} | late
+
+
+Shares: TypeAlias = dict[str, dict[Direction, int]]
+
+
+def shares(answers: AnswersEntry) -> Shares:
+    """The guarantee of each queue by direction, in percent; with `acks` if acknowledgements need a queue.
 
     They do if a queue's share of one direction is less than the acknowledgements of the other direction need when that
     queue fills it. On a full line, they would then slow it down.
     """
-    shares = _shares(answers, 0)
-    least = min(GUESTS, *(part for name, part in shares.items() if not PURPOSES[name].small))
-    if max(acks(answers, way) for way in DIRECTIONS) <= least:
-        return shares
-    apart = max(acks(answers, way) for way in DIRECTIONS)
-    return _shares(answers, apart) | {"acks": apart}
+    alone = {way: _shares(answers, way, 0) for way in DIRECTIONS}
+    needed: dict[Direction, int] = {way: acks(answers, way) for way in DIRECTIONS}
+    least = min(GUESTS, *(part for ways in alone.values() for name, part in ways.items() if not PURPOSES[name].small))
+    apart = max(needed.values()) > least
+    parts = {way: _shares(answers, way, needed[way]) for way in DIRECTIONS} if apart else alone
+    named: Shares = {name: {way: parts[way][name] for way in DIRECTIONS} for name in leaves(answers)}
+    return named | {"acks": needed} if apart else named
 
 
-def _shares(answers: AnswersEntry, apart: int) -> dict[str, int]:
+def _shares(answers: AnswersEntry, way: Direction, apart: int) -> dict[str, int]:
+    """In one direction: what matters more never gets less, even if calls need more than their place gives."""
     left = 100 - BASE - GUESTS - apart
-    slowest = min(usable(line, way) for line in answers.uplinks.values() for way in DIRECTIONS)
-    shares = {}
-    for name, share in zip(ranked(answers.first), SHARES, strict=True):
-        least = ceil(100 * CALLS * CALL / slowest) if name == "calls" else 1
-        shares[name] = min(max(least, share * left // sum(SHARES)), left // 2)
-    while sum(shares.values()) > left:  # calls took more than their place gives: the others give it
-        largest = max((name for name in shares if name != "calls"), key=lambda name: shares[name])
-        shares[largest] -= 1
-    return shares
+    names = list(leaves(answers))
+    whole = sum(SHARES[: len(names)])
+    usual = [max(1, share * left // whole) for share in SHARES[: len(names)]]
+    for calls in range(CALLS, 0, -1):
+        needed = ceil(100 * calls * CALL / slowest(answers, way))
+        place = names.index("calls")
+        least = [needed if number <= place else 1 for number in range(len(names))]
+        if sum(least) <= left:
+            break
+    else:
+        least = [needed if name == "calls" else 1 for name in names]
+    parts = [max(pair) for pair in zip(usual, least, strict=True)]
+    while sum(parts) > left:
+        # From the last of those that can give one away without getting less than one that matters less.
+        behind = [*parts[1:], 1]
+        giving = [n for n, part in enumerate(parts) if part > max(least[n], behind[n])]
+        parts[giving[-1] if giving else parts.index(max(parts))] -= 1
+    return dict(zip(names, parts, strict=True))
 
 
 def write_plan(answers: AnswersEntry) -> str:
@@ -142,8 +196,9 @@ def _lines(answers: AnswersEntry) -> Iterator[str]:
         if line.advertised is not None:
             rates = {way: exact_rate(sold) for way in DIRECTIONS if (sold := line.advertised.of(way)) is not None}
             yield f"    advertised: {flow(rates)}"
-        headroom = f"{kind.up}%" if kind.up == kind.down else f"{{up: {kind.up}%, down: {kind.down}%}}"
-        yield _noted(f"    headroom: {headroom}", kind.why)
+        free = {way: headroom(line, way) for way in DIRECTIONS}
+        why = kind.why if free["down"] == kind.down else "a slow line down: downloads must not queue at the provider"
+        yield _noted(f"    headroom: {flow(_percent(free))}", why)
         yield _noted(f"    framing: {kind.framing}", "the per-packet overhead of the line")
         if line.probe:
             yield _noted(f"    probe: {flow(list(line.probe))}", "the uplink is down when no remote answers")
@@ -208,55 +263,62 @@ def _one_version(answers: AnswersEntry) -> bool:
     return six and bool(words) and not any(":" in word for word in words)
 
 
-def _promise(answers: AnswersEntry, percent: int) -> str:
+def _promise(answers: AnswersEntry, percent: Mapping[Direction, int]) -> str:
     line = next(iter(answers.uplinks.values()))
-    rates = (f"{format_rate(float(f'{usable(line, way) * percent / 100:.3g}'))} {way}" for way in DIRECTIONS)
+    rates = (f"{format_rate(float(f'{usable(line, way) * percent[way] / 100:.3g}'))} {way}" for way in DIRECTIONS)
     return f"at least {' and '.join(rates)}"
 
 
+def _percent(parts: Mapping[Direction, int]) -> str | dict[Direction, str]:
+    """One for both directions, if it is the same."""
+    words = {way: f"{parts[way]}%" for way in DIRECTIONS}
+    return words["up"] if words["up"] == words["down"] else words
+
+
 def _tree(answers: AnswersEntry) -> Iterator[str]:
-    order, parts = ranked(answers.first), shares(answers)
-    small = [name for name in order if PURPOSES[name].small]
+    parts, order, priority = shares(answers), leaves(answers), priorities(answers)
     yield ""
     yield "# A queue gets its guarantee even on a full line; others use it while the queue is idle."
     yield "# Small, urgent traffic has the first priority."
+    if any(len(purposes) > 1 for purposes in order.values()):
+        yield f"# Below {format_rate(SLOW)}, a queue for each purpose would leave too little for any: some share one."
     yield "trees:"
     yield "  main:"
     yield "    queues:"
     base = f"      base: {{guarantee: {BASE}%, priority: 1, cap: {BASE_CAP}}}"
     yield _noted(base, "names and time, without which nothing begins")
     if "acks" in parts:
-        needed = {way: acks(answers, way) for way in DIRECTIONS}
         words: dict[str, Any] = {
-            "guarantee": {way: f"{needed[way]}%" for way in DIRECTIONS},
+            "guarantee": _percent(parts["acks"]),
             "priority": ACKS_PRIORITY,
-            "cap": {way: f"{min(2 * needed[way], 90)}%" for way in DIRECTIONS},
+            "cap": _percent({way: min(2 * parts["acks"][way], 90) for way in DIRECTIONS}),
             "fair-by": "host",
         }
         yield "      # Acknowledgements have their own queue, so that uploads do not slow downloads."
         yield f"      acks: {flow(words)}"
-    for name in order:
+    for name, purposes in order.items():
         purpose = PURPOSES[name]
-        words = {"guarantee": f"{parts[name]}%"}
+        words = {"guarantee": _percent(parts[name])}
+        if priority[name] != USUAL_PRIORITY:
+            words["priority"] = priority[name]
         if purpose.small:
-            words["priority"] = small.index(name) + 1
             words["cap"] = purpose.cap
-        elif purpose.late != 5:
-            words["priority"] = purpose.late
         if name == "downloads":
             words["default"] = True
         if name == "downloads" or (answers.alike and not purpose.small):
             words["fair-by"] = "host"
         text = _promise(answers, parts[name])
         if name == "calls":
-            slowest = min(usable(line, way) for line in answers.uplinks.values() for way in DIRECTIONS)
-            text += f", {slowest * parts[name] // 100 // CALL} calls"
+            text += f", {min(slowest(answers, way) * parts[name][way] // 100 for way in DIRECTIONS) // CALL} calls"
+        if len(purposes) > 1:
+            text = f"also {' and '.join(PURPOSES[other].words.partition(':')[0] for other in purposes[1:])}: {text}"
         if name == "downloads":
             text = f"and all else: {text}"
         yield _noted(f"      {name}: {flow(words)}", text)
     if answers.guests is not None:
         guests = f"      guests: {{guarantee: {GUESTS}%, priority: {GUESTS_PRIORITY}, fair-by: host}}"
-        yield _noted(guests, f"last at all hours: {_promise(answers, GUESTS)}")
+        promised = _promise(answers, dict.fromkeys(DIRECTIONS, GUESTS))
+        yield _noted(guests, f"last at all hours: {promised}")
 
 
 def _routes(answers: AnswersEntry) -> Iterator[str]:
@@ -287,9 +349,10 @@ def _rules(answers: AnswersEntry) -> Iterator[str]:
     if answers.guests is not None:
         yield rule({"name": "Guests", "network": answers.guests.network, "queue": "guests"})
     # What a name or a protocol tells comes before what only behaviour tells.
+    queue_of = {purpose: queue for queue, purposes in leaves(answers).items() for purpose in purposes}
     for name in ("calls", "meetings", "streaming", "swarms", "work", "play", "updates"):
         purpose = PURPOSES[name]
         services = purpose.services[0] if len(purpose.services) == 1 else list(purpose.services)
-        yield rule({"name": purpose.words.partition(":")[0].capitalize(), "service": services, "queue": name})
+        yield rule({"name": purpose.words.partition(":")[0].capitalize(), "service": services, "queue": queue_of[name]})
     yield rule({"name": "Long downloads", "service": "web", "moved": "over 20 MB", "queue": "downloads"})
-    yield rule({"name": "Pages", "service": "web", "queue": "web"})
+    yield rule({"name": "Pages", "service": "web", "queue": queue_of["web"]})

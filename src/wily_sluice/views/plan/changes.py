@@ -42,7 +42,7 @@ def changes_data(changes: Sequence[Change]) -> list[dict[str, Any]]:
 
 def diff_lines(before: Bundle, after: Bundle, names: tuple[str, str]) -> list[str]:
     """The plan file as a unified diff; of the files that it names, which differ."""
-    old, new = (bundle.plan.decode("utf-8", "replace").splitlines() for bundle in (before, after))
+    old, new = (bundle.plan.decode("utf-8", "replace").removesuffix("\n").split("\n") for bundle in (before, after))
     lines = list(unified_diff(old, new, *names, lineterm=""))
     for name in sorted({*before.files, *after.files}):
         was, now = before.files.get(name), after.files.get(name)
@@ -53,7 +53,9 @@ def diff_lines(before: Bundle, after: Bundle, names: tuple[str, str]) -> list[st
 
 def edit_lines(before: str, after: str) -> list[str]:
     """The change of a file by an edit, as a unified diff without its heading."""
-    return list(unified_diff(before.splitlines(), after.splitlines(), lineterm="", n=1))[2:]
+    return list(
+        unified_diff(before.removesuffix("\n").split("\n"), after.removesuffix("\n").split("\n"), lineterm="", n=1)
+    )[2:]
 
 
 def print_diff(console: Console, lines: Sequence[str]) -> None:

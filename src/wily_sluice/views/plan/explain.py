@@ -142,7 +142,7 @@ def line_lines(plan: Plan, number: int) -> list[str]:
     if begins and not sentences:
         sentences = [key_text(min(begins, key=len))]
     words = [part for location in begins for part in location if isinstance(part, str)]
-    text = plan.document.raw.decode("utf-8-sig").splitlines()[number - 1 : number]
+    text = plan.document.raw.decode("utf-8-sig").split("\n")[number - 1 : number]
     words += re.findall(r"[\w-]+", text[0].partition("#")[0]) if text else []
     terms = {BY_NAME[word].name: BY_NAME[word] for word in words if word in BY_NAME} if begins else {}
     return [*sentences, *(f"{term.name}: {term.text}" for term in terms.values())]

@@ -17,7 +17,7 @@ from wily_sluice.units import (
     format_size,
     format_time,
 )
-from wily_sluice.views.text.sentences import terms_text
+from wily_sluice.views.text.sentences import terms_data, terms_text
 
 
 def _subject(per: Per) -> str:
@@ -150,6 +150,7 @@ def limiter_data(plan: Plan, limiter: Limiter) -> dict[str, Any]:
     return {
         "local": list(limiter.hosts.words) if limiter.hosts else None,
         "remote": list(limiter.remote.words) if limiter.remote else None,
+        "terms": terms_data(limiter.terms),
         "uplink": limiter.uplink,
         "per": limiter.per.whom,
         **{way: limiter.rate(way) for way in DIRECTIONS},

@@ -23,6 +23,7 @@ from wily_sluice.views.text.sentences import (
     network_sentence,
     route_sentence,
     rule_sentence,
+    terms_data,
     tunnel_sentence,
     uplink_sentence,
 )
@@ -134,6 +135,7 @@ def part_data(plan: Plan, moment: datetime) -> dict[str, Any]:
                 "name": route.name,
                 "uplinks": dict(route.shares),
                 "else": route.otherwise,
+                "terms": terms_data(route.terms),
                 "enabled": route.enabled,
                 "sentence": route_sentence(route),
             }
@@ -167,6 +169,7 @@ def part_data(plan: Plan, moment: datetime) -> dict[str, Any]:
                 "name": rule.name,
                 "queue": rule.queues,
                 "mark": rule.mark,
+                "terms": terms_data(rule.terms),
                 "enabled": rule.enabled,
                 "sentence": rule_sentence(rule),
             }

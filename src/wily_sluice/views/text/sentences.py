@@ -1,6 +1,7 @@
 """A plan's parts as plain sentences."""
 
 from collections.abc import Iterator
+from typing import Any
 
 from wily_sluice.plan.fields.registry import IN_A_SENTENCE, asked
 from wily_sluice.plan.file.traffic_words import dscp_text
@@ -108,6 +109,13 @@ def terms_text(terms: Terms) -> str:
     if terms.none:
         text += f", that are not{' nor'.join(map(_within, terms.none))}"
     return text
+
+
+def terms_data(terms: Terms) -> dict[str, Any]:
+    """For JSON: each field in the plan's words, and the blocks."""
+    data: dict[str, Any] = {field.key: field.text(value) for field, value in asked(terms)}
+    blocks = {"any": terms.any, "all": terms.all, "not": terms.none}
+    return data | {key: [terms_data(part) for part in parts] for key, parts in blocks.items() if parts}
 
 
 def asked_text(terms: Terms, key: str) -> str:
