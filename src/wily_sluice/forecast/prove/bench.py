@@ -127,6 +127,7 @@ class Bench:
         self._known: dict[Flood, tuple[Came, ...]] = {}
         self.moments = cache(self._moments)
         self.full = cache(self._full)
+        self._sorter = cache(self._sorter_of)
 
     def ways(self) -> Iterator[tuple[Uplink, Direction]]:
         """Every direction of every uplink."""
@@ -145,6 +146,10 @@ class Bench:
         if asked.moment is not None:
             engine.at(asked.moment)
         return engine.shapers[asked.uplink, way]
+
+    def _sorter_of(self, uplink: str, moment: datetime | None) -> Shaper:
+        """A shaper that only sorts, and so can be asked again and again."""
+        return self.shaper(Where(uplink, Example(Parties(UDP, b"", b"", 0, 0)), moment))
 
     def flood(self, asked: Flood, plan: Plan | None = None) -> tuple[Came, ...]:
         """The result of streams; by another plan as a whole, if given."""
@@ -178,7 +183,8 @@ class Bench:
             return ""
         conversation = Conversation(up.key)
         conversation.known, conversation.dscps = example.known, example.dscps
-        flow_path = self.shaper(asked, "up", plan).flow_path_for(conversation, example.subject(conversation))
+        sorter = self.shaper(asked, "up", plan) if plan is not None else self._sorter(asked.uplink, asked.moment)
+        flow_path = sorter.flow_path_for(conversation, example.subject(conversation))
         return str(flow_path.leaf.path)
 
     def lines(self, asked: Led, plan: Plan | None = None) -> tuple[str, ...]:

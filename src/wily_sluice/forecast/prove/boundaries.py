@@ -1,10 +1,11 @@
-"""Promises about what rules, limiters and routes do not match.
+"""Promises about the boundaries of what rules, limiters and routes match.
 
-For each of their terms there is a conversation that misses by that term alone: the next port, a neighbouring address,
-another protocol, a name beside the one that is asked for. It must go elsewhere.
+They match up to both ends of each range that they ask for. And for each of their terms there is a conversation that
+misses by that term alone: the next port, a neighbouring address, another protocol, a name beside the one that is asked
+for. It must go elsewhere.
 """
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from ipaddress import ip_address
 from typing import Any, NamedTuple, TypeAlias
@@ -14,7 +15,17 @@ from wily_sluice.engine.classify.header import TCP, UDP
 from wily_sluice.engine.classify.service import NOTHING, Known
 from wily_sluice.forecast.prove.bench import Bench, with_limiter
 from wily_sluice.forecast.prove.conversations import route_example, where_it_applies
-from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTE_PORT, Example, first_of, meant, remote_for, rule_of
+from wily_sluice.forecast.prove.example import (
+    LOCAL_PORT,
+    REMOTE_PORT,
+    REMOTES,
+    Example,
+    first_of,
+    meant,
+    remote_for,
+    remotes_for,
+    rule_of,
+)
 from wily_sluice.forecast.prove.limiters import limited_hosts
 from wily_sluice.forecast.prove.proof import (
     TOLERANCE,
@@ -63,6 +74,49 @@ def misses(plan: Plan, example: Example, terms: Terms) -> Misses:
                     yield from _INSIDE[key](plan, example, value)
 
 
+def edges(plan: Plan, example: Example, terms: Terms) -> Misses:
+    """Conversations like one that matches, at either end of a range of the terms."""
+    for part in terms.walk() if not terms.none else (terms,):
+        for key, value in part.asked.items():
+            if key in ("local", "network", "remote"):
+                width = len(example.parties.local)
+                ends = [end for span in value.addresses if len(span[0]) == width for end in span]
+                for end in ends:
+                    if key == "remote":
+                        far = replace(example, parties=example.parties._replace(remote=end))
+                        yield Miss(f"to {_text(end)}", _named(far, ""))
+                    elif end in plan.hosts and not _is_end_of_network(plan, end):
+                        yield _from(replace(example, hardware=b""), end)
+            elif key in ("port", "remote-port", "local-port"):
+                for port in dict.fromkeys(end for span in value for end in span):
+                    if 0 < port < 65_536:
+                        yield _at(example, port, key != "local-port")
+            if key == "remote":
+                usual = (far for far in remotes_for(plan, width) if far not in value.addresses)
+                elsewhere = replace(example, parties=example.parties._replace(remote=next(usual, REMOTES[0])))
+                for name in sorted(value.members.names):
+                    word = name.replace("*.", "a.")
+                    yield Miss(f"to {word}", _named(elsewhere, word))
+            elif key == "service":
+                bare = replace(example, known=NOTHING, shape="")
+                for service in value.services:
+                    for protocol, span in service.ports:
+                        for port in dict.fromkeys(span):
+                            parties = example.parties._replace(protocol=protocol, remote_port=port)
+                            yield Miss(f"to port {port}", replace(bare, parties=parties, shape=service.shape))
+
+
+def _at(example: Example, port: int, remote: bool) -> Miss:
+    if remote:
+        return Miss(f"to port {port}", replace(example, parties=example.parties._replace(remote_port=port)))
+    return Miss(f"from port {port}", replace(example, parties=example.parties._replace(local_port=port)))
+
+
+def _is_end_of_network(plan: Plan, address: bytes) -> bool:
+    """Whether it is the address of a network itself, or its broadcast address: no host has these."""
+    return any(address in span for network in plan.networks for span in network.addresses)
+
+
 def _neighbours(party: Party, width: int) -> Iterator[bytes]:
     """The addresses right before and behind the ranges of a party."""
     for first, last in party.addresses:
@@ -82,30 +136,34 @@ def _text(packed: bytes) -> str:
 
 def _local(plan: Plan, example: Example, party: Party) -> Misses:
     width = len(example.parties.local)
+    bare = replace(example, hardware=b"")
     if example.hardware:
         other = bytes((*example.hardware[:-1], example.hardware[-1] ^ 1))
         yield Miss("from the next hardware address", replace(example, hardware=other))
     for address in _neighbours(party, width):
-        if address in plan.hosts:
-            yield _from(example, address)
+        if address in plan.hosts and not _is_end_of_network(plan, address):
+            yield _from(bare, address)
     for network in plan.networks:
         other_host = first_of(network.addresses - party.addresses, width)
         if other_host is not None:
-            yield _from(example, other_host)
+            yield _from(bare, other_host)
 
 
 def _remote(plan: Plan, example: Example, party: Party) -> Misses:
     for address in _neighbours(party, len(example.parties.remote)):
         if address not in plan.hosts:
             far = example.parties._replace(remote=address)
-            yield Miss(f"to {_text(address)}", replace(example, parties=far))
-    names = sorted(party.members.names)
-    for name in names:
-        if name.startswith("*."):
-            yield Miss(f"to {name[2:]}", _named(example, name[2:]))
-        yield Miss(f"to x{name.removeprefix('*.')}", _named(example, f"x{name.removeprefix('*.')}"))
-    if names and example.known.names:
-        yield Miss("to no known name", _named(example, ""))
+            yield Miss(f"to {_text(address)}", _named(replace(example, parties=far), ""))
+    for usual in remotes_for(plan, len(example.parties.remote)):
+        if usual not in party.addresses:
+            elsewhere = replace(example, parties=example.parties._replace(remote=usual))
+            for name in sorted(party.members.names):
+                bare = name.removeprefix("*.")
+                if name != bare:
+                    yield Miss(f"to {bare}", _named(elsewhere, bare))
+                yield Miss(f"to x{bare}", _named(elsewhere, f"x{bare}"))
+            yield Miss(f"to {_text(usual)}", _named(elsewhere, ""))
+            return
 
 
 def _named(example: Example, name: str) -> Example:
@@ -114,10 +172,11 @@ def _named(example: Example, name: str) -> Example:
 
 def _protocol(plan: Plan, example: Example, asked: Sequence[int]) -> Misses:
     for protocol, words in ((TCP, "TCP"), (UDP, "UDP")):
-        ported = example.parties.remote_port or 0
         if protocol not in asked:
-            ports = {} if ported else {"local_port": LOCAL_PORT, "remote_port": REMOTE_PORT}
-            yield Miss(f"over {words}", replace(example, parties=example.parties._replace(protocol=protocol, **ports)))
+            parties = example.parties._replace(protocol=protocol)
+            if not parties.remote_port:
+                parties = parties._replace(local_port=LOCAL_PORT, remote_port=REMOTE_PORT)
+            yield Miss(f"over {words}", replace(example, parties=parties))
 
 
 def _beyond(ranges: Sequence[tuple[int, int]]) -> Iterator[int]:
@@ -125,17 +184,16 @@ def _beyond(ranges: Sequence[tuple[int, int]]) -> Iterator[int]:
         yield from (port for port in (last + 1, first - 1) if 0 < port < 65_536)
 
 
-def _port(side: str) -> Callable[[Plan, Example, Sequence[tuple[int, int]]], Misses]:
+def _port(remote: bool) -> Callable[[Plan, Example, Sequence[tuple[int, int]]], Misses]:
     def ports(plan: Plan, example: Example, asked: Sequence[tuple[int, int]]) -> Misses:
         for port in _beyond(asked):
-            words = f"to port {port}" if side == "remote_port" else f"from port {port}"
-            yield Miss(words, replace(example, parties=example.parties._replace(**{side: port})))
+            yield _at(example, port, remote)
 
     return ports
 
 
 def _service(plan: Plan, example: Example, asked: Any) -> Misses:
-    bare = replace(example, known=replace(NOTHING, names=()), shape="")
+    bare = replace(example, known=NOTHING, shape="")
     yield Miss("with nothing recognised", bare)
     for service in asked.services:
         for _, (first, last) in service.ports:
@@ -187,9 +245,9 @@ _FIELDS: dict[str, Callable[[Plan, Example, Any], Misses]] = {
     "network": _local,
     "remote": _remote,
     "protocol": _protocol,
-    "port": _port("remote_port"),
-    "remote-port": _port("remote_port"),
-    "local-port": _port("local_port"),
+    "port": _port(remote=True),
+    "remote-port": _port(remote=True),
+    "local-port": _port(remote=False),
     "service": _service,
     "version": _version,
     "dscp": _dscp,
@@ -241,9 +299,13 @@ def _of_rule(bench: Bench, rule: Rule, uplink: Uplink, example: Example) -> Iter
     plan, moment = bench.plan, bench.within(rule.terms.when)
     shaper, index = meant(plan, uplink.name, moment), plan.sorting.index(rule)
     leaf = bench.where(Where(uplink.name, example, moment))
+    inside: dict[str, tuple[Where, str]] = {}
+    for edge in edges(plan, example, rule.terms):
+        if rule_of(shaper, edge.example) == index:
+            inside.setdefault(edge.words, (Where(uplink.name, edge.example, moment), leaf))
     tried: dict[str, tuple[Where, str]] = {}
     for miss in misses(plan, example, rule.terms):
-        if rule_of(shaper, miss.example) != index and miss.example not in {w.example for w, _ in tried.values()}:
+        if rule_of(shaper, miss.example) != index:
             asked = Where(uplink.name, miss.example, moment)
             goes = bench.where(asked)
             if goes and goes != leaf:
@@ -253,14 +315,21 @@ def _of_rule(bench: Bench, rule: Rule, uplink: Uplink, example: Example) -> Iter
         asked = Where(other.name, example, moment)
         if other is not uplink and rule_of(away, example) != index and (goes := bench.where(asked)) != leaf and goes:
             tried.setdefault(f"over {other.name}", (asked, goes))
-    if tried:
-        some = dict(list(tried.items())[:MOST_MISSES])
-        proof = Proof("boundary", rule.name, uplink.name, ("rules", rule.index), _expected(some), uplink=uplink.name)
-        yield Promise(proof, lambda world: _judge_places(world, some))
+    if tried or inside:
+        outside = dict(list(tried.items())[:MOST_MISSES])
+        within = dict(list(inside.items())[:MOST_MISSES])
+        proof = Proof(
+            "boundary", rule.name, uplink.name, ("rules", rule.index), _expected(outside, within), uplink=uplink.name
+        )
+        yield Promise(proof, lambda world: _judge_places(world, {**outside, **within}))
 
 
-def _expected(tried: dict[str, Any]) -> str:
-    return f"leaves alone what is {', '.join(tried)}"
+def _expected(outside: Iterable[str], inside: Iterable[str] = ()) -> str:
+    words = [f"matches what is {', '.join(inside)}"] if inside else []
+    words += [f"not what is {', '.join(outside)}" if words else f"does not match what is {', '.join(outside)}"] * bool(
+        outside
+    )
+    return "; ".join(words)
 
 
 def _judge_places(world: World, tried: dict[str, tuple[Where, str]]) -> Judged:
@@ -299,6 +368,12 @@ def _of_limiter(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction) 
     if not hosts or not many:
         return
     shaper = meant(plan, uplink.name, bench.within(limiter.when))
+    inside: dict[str, Example] = {}
+    for edge in edges(plan, hosts[0], limiter.terms):
+        if index in shaper.classifier.limits(edge.example.subject(edge.example.conversation())):
+            inside.setdefault(edge.words, edge.example)
+    if inside:
+        yield _at_edges(bench, limiter, uplink, way, inside)
     tried: dict[str, Example] = {}
     for miss in misses(plan, hosts[0], limiter.terms):
         example = miss.example
@@ -310,6 +385,24 @@ def _of_limiter(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction) 
         if other is not None and other.usable(way) > rate * APART:
             yield from _beside(bench, limiter, other, way, {f"over {other.name}": hosts[0]}, 1)
     yield from _beside(bench, limiter, uplink, way, tried, many)
+
+
+def _at_edges(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, inside: dict[str, Example]) -> Promise:
+    rate, usable = limiter.rate(way) or 0, uplink.usable(way)
+    words = list(inside)[:BESIDE]
+    streams = tuple(Stream(inside[word], round(usable / len(words))) for word in words)
+    part, moment = Part("limiter", limiter.name), bench.within(limiter.when)
+    asked = Flood(part, uplink.name, way, streams, 0, limiter.quota is not None, moment)
+    location, most = ("limiters", limiter.name, way), rate * (1 + TOLERANCE)
+    where = f"{uplink.name} {way}"
+    proof = Proof("boundary", limiter.name, where, location, _expected((), words), uplink=uplink.name)
+
+    def judge(world: World) -> Judged:
+        came = world.flood(asked)
+        free = [f"{word} gets {figure(one.rate)}" for word, one in zip(words, came, strict=True) if one.rate > most]
+        return Judged(not free, "; ".join(free) or f"no more than {figure(rate)} each")
+
+    return Promise(proof, judge)
 
 
 def _beside(
@@ -359,17 +452,23 @@ def _of_route(bench: Bench, route: Route) -> Iterator[Promise]:
         return
     own = set(bench.lines(Led(example, 1, moment=moment)))
     tried: dict[str, tuple[Led, tuple[str, ...]]] = {}
+    inside: dict[str, tuple[Led, tuple[str, ...]]] = {}
+    for edge in edges(bench.plan, example, route.terms):
+        asked = Led(edge.example, 1, moment=moment)
+        if bench.route_of(edge.example, moment)[0] == route.index and len(route.shares) == 1:
+            inside.setdefault(edge.words, (asked, bench.lines(asked)))
     for miss in misses(bench.plan, example, route.terms):
         if miss.example.hardware or miss.example.moved or miss.example.fast or miss.example.kind:
             continue
         asked = Led(miss.example, 1, moment=moment)
         if bench.route_of(miss.example, moment)[0] != route.index and not own & set(lines := bench.lines(asked)):
             tried.setdefault(miss.words, (asked, lines))
-    if not tried:
+    if not tried and not inside:
         return
-    some = dict(list(tried.items())[:MOST_MISSES])
+    outside, within = (dict(list(some.items())[:MOST_MISSES]) for some in (tried, inside))
+    some = {**outside, **within}
     lines_of = " and ".join(name for name, _ in route.shares)
-    proof = Proof("boundary", route.name, lines_of, ("routes", route.index), _expected(some))
+    proof = Proof("boundary", route.name, lines_of, ("routes", route.index), _expected(outside, within))
 
     def judge(world: World) -> Judged:
         wrong = []

@@ -136,8 +136,13 @@ def first_host(plan: Plan) -> bytes | None:
 
 def remote_for(plan: Plan, width: int) -> bytes:
     """A remote's address of so many bytes, in no network of the plan."""
+    return remotes_for(plan, width)[0]
+
+
+def remotes_for(plan: Plan, width: int) -> list[bytes]:
+    """Several of these, since rules may be about one."""
     known = [remote for remote in REMOTES if len(remote) == width]
-    return next((remote for remote in known if remote not in plan.hosts), known[0])
+    return [remote for remote in known if remote not in plan.hosts] or known
 
 
 def first_of(addresses: AddressSet, width: int) -> bytes | None:
@@ -188,7 +193,7 @@ def _of(plan: Plan, asked: dict[str, Any]) -> Iterator[Example]:
     moved, over = asked.get("moved", (0, False))
     length, longer = asked.get("length", (LONGEST_PACKET, False))
     kinds: int = asked.get("packet", 0)
-    usual = {width: remote_for(plan, width) for width in (4, 16)}
+    usual = {width: remotes_for(plan, width) for width in (4, 16)}
     for signs, known, shape in _signs(asked):
         conditions = {**signs, **{key: value for key, value in asked.items() if key != "service"}}
         ports = conditions.get("remote-port") or conditions.get("port") or ((REMOTE_PORT, REMOTE_PORT),)
@@ -200,7 +205,7 @@ def _of(plan: Plan, asked: dict[str, Any]) -> Iterator[Example]:
             if asked.get("version") not in (None, 4 if len(local) == 4 else 6):
                 continue
             far = [remote for remote in remotes if len(remote) == len(local)] or (
-                [] if remotes and not names else [usual[len(local)]]
+                [] if remotes and not names else usual[len(local)]
             )
             if "remote address" in signs:
                 far = [signs["remote address"]] if len(signs["remote address"]) == len(local) else []

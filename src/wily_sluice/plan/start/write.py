@@ -35,6 +35,7 @@ SLOW: Final[Rate] = 2_000_000  # bit/s, below which purposes that nobody ranked 
 SHARING: Final = {"work": "web", "swarms": "updates"}  # each with the one whose queue it uses then
 SLOW_DOWN: Final[Rate] = 20_000_000  # bit/s, below which more is left free
 SLOW_HEADROOM: Final = 20  # percent
+ALIKE: Final = 3  # percent, by which guarantees of both directions may differ to be one figure
 MOST_ACKS: Final = 45  # percent that acknowledgements are guaranteed
 FEW: Final = 3  # hosts that fill a line
 COMMENT: Final = 52  # column of comments
@@ -121,6 +122,8 @@ def shares(answers: AnswersEntry) -> Shares:
     least = min(GUESTS, *(part for ways in alone.values() for name, part in ways.items() if not PURPOSES[name].small))
     apart = max(needed.values()) > least
     parts = {way: _shares(answers, way, needed[way]) for way in DIRECTIONS} if apart else alone
+    if all(abs(parts["up"][name] - parts["down"][name]) <= ALIKE for name in parts["up"]):
+        parts = dict.fromkeys(DIRECTIONS, {name: min(parts[way][name] for way in DIRECTIONS) for name in parts["up"]})
     named: Shares = {name: {way: parts[way][name] for way in DIRECTIONS} for name in leaves(answers)}
     return named | {"acks": needed} if apart else named
 
