@@ -113,7 +113,7 @@ def _warn_of_cost(plan: Plan, state: Path) -> None:
     part = needed(plan, MIX) / carried if carried else float("inf")
     if part > ENOUGH:
         line = f"full lines would take {part:.0%} of one core of this machine, as measured"
-        console().print(f"[bold yellow]{line}: see `sluice gate cost`[/]")
+        console().print(f"{line}: see `sluice gate cost`", style="bold yellow")
 
 
 @click.command()

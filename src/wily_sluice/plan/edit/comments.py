@@ -14,7 +14,7 @@ from wily_sluice.units import DIRECTIONS, Direction, format_rate
 RATE: Final = r"[\d.,]+ [kMG]?bit/s"
 USED: Final = re.compile(rf"(#.*; ){RATE}( is usable)")
 UNMEASURED: Final = re.compile(r"# [^;]*: measure it;")
-PROMISED: Final = re.compile(rf"at least {RATE} down and {RATE} up(, \d+ calls)?")
+PROMISED: Final = re.compile(rf"at least {RATE} down and {RATE} up(, \d+ calls?)?")
 
 
 def refreshed(text: YamlText, plan: Plan, measured: str = "") -> str:
@@ -59,7 +59,7 @@ def _promises(plan: Plan, lines: list[str], at: Callable[[Location], int | None]
                 calls = min(guarantees[way][queue.path] for way in DIRECTIONS) // CALL
                 lines[number] = PROMISED.sub(
                     lambda match, rates=rates, calls=calls: (  # type: ignore[misc]  # bound now, not when it is called
-                        f"at least {rates}" + (f", {calls} calls" if match[1] else "")
+                        f"at least {rates}" + (f", {calls} call{'s' * (calls != 1)}" if match[1] else "")
                     ),
                     lines[number],
                 )

@@ -62,7 +62,7 @@ limiters:
 """,
     lacks="""\
 limiters:
-  visitors: {local: guests, per: host, down: 20 Mbit/s, engage: above 80%}
+  visitors: {local: guests, per: host, down: 10 Mbit/s}
 """,
 )
 def caps_overbook(checked: Checked) -> Iterator[Told]:

@@ -159,7 +159,7 @@ trees:
 trees:
   main:
     queues:
-      calls: {cap: 20%}
+      calls: {cap: 50%}
 """,
 )
 def guarantee_above_cap(checked: Checked) -> Iterator[Told]:

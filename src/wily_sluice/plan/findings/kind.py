@@ -7,10 +7,11 @@ from typing import Any, Final, NamedTuple
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.queueing.spec import QueueSpec
-from wily_sluice.plan.edit.operations import Operation
+from wily_sluice.plan.edit.operations import Operation, Set, at
+from wily_sluice.plan.edit.text import YamlText
 from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import PlanEntry
-from wily_sluice.plan.file.yaml_text import Location, parse
+from wily_sluice.plan.file.yaml_text import Location, YamlError, parse
 from wily_sluice.plan.findings.finding import Severity
 from wily_sluice.plan.model import Plan, Route, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
@@ -50,6 +51,25 @@ def with_part(part: str) -> dict[str, Any]:
     """The example's data with this part of a plan, in YAML, merged into it."""
     data: dict[str, Any] = merged(parse(PLAN)[0], parse(part)[0])
     return data
+
+
+def shown(part: str) -> str:
+    """The part as it stands in the example's plan: where it takes a key out, what is left beside it."""
+    try:
+        text = YamlText(part)
+    except YamlError:
+        return part  # it is one of text that cannot be read
+    whole = parse(PLAN)[0]
+    operations: list[Operation] = [
+        Set(location, {key: value for key, value in merged(at(whole, location), entry).items() if value is not None})
+        for location in text.lines
+        if isinstance(entry := at(text.data, location), dict) and None in entry.values()
+    ]
+    text = text.after(operations)
+    return "".join(
+        f"# no {line.partition(':')[0]}\n" if line.rstrip().endswith(": null") else line
+        for line in text.text.splitlines(keepends=True)
+    )
 
 
 class Told(NamedTuple):

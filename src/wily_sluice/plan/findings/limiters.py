@@ -148,7 +148,7 @@ limiters:
 """,
     lacks="""\
 limiters:
-  visitors: {local: guests, down: 20 Mbit/s, engage: above 80%}
+  visitors: {local: guests, down: 40 Mbit/s}
 """,
 )
 def engage_without_effect(checked: Checked) -> Iterator[Told]:
@@ -317,7 +317,7 @@ limiters:
 """,
     lacks="""\
 limiters:
-  visitors: {local: guests, per: host, down: 10 kbit/s, quota: 4 GB per day}
+  visitors: {local: guests, per: host, down: 64 kbit/s, quota: 4 GB per day}
 """,
 )
 def quota_of_conversation(checked: Checked) -> Iterator[Told]:

@@ -222,13 +222,13 @@ address alone misses most of its traffic. A hardware address covers both.
 networks:
   office: {subnets: [192.0.2.0/24, 2001:db8:1::/64]}
 rules:
-  - {local: 192.0.2.40, queue: calls}
+  - {local: 192.0.2.40, port: 5060, queue: calls}
 """,
     lacks="""\
 networks:
   office: {subnets: [192.0.2.0/24, 2001:db8:1::/64]}
 rules:
-  - {local: [192.0.2.40, "2001:db8:1::40"], queue: calls}
+  - {local: [192.0.2.40, "2001:db8:1::40"], port: 5060, queue: calls}
 """,
 )
 def rule_one_version(checked: Checked) -> Iterator[Told]:

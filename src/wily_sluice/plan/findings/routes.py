@@ -88,20 +88,29 @@ traffic uses, the route has no effect.
 """,
     has="""\
 uplinks:
-  line: {}
-  mobile: {interface: wan1, down: 20 Mbit/s, up: 5 Mbit/s, refuses: [rest]}
+  line: {probe: [203.0.113.1]}
+  mobile: {interface: wan1, down: 20 Mbit/s, up: 5 Mbit/s, probe: [203.0.113.1], refuses: [backups]}
+trees:
+  main:
+    queues:
+      backups: {guarantee: 5%, priority: 8}
 rules:
-  - {local: office, queue: rest}
+  - {service: calls, local: guests, queue: calls}
+  - {local: office, queue: backups}
 routes:
   - {local: office, uplink: mobile, else: line}
 """,
     lacks="""\
 uplinks:
-  line: {}
-  mobile: {interface: wan1, down: 20 Mbit/s, up: 5 Mbit/s, refuses: [rest]}
+  line: {probe: [203.0.113.1]}
+  mobile: {interface: wan1, down: 20 Mbit/s, up: 5 Mbit/s, probe: [203.0.113.1], refuses: [backups]}
+trees:
+  main:
+    queues:
+      backups: {guarantee: 5%, priority: 8}
 rules:
-  - {local: office, port: 80, queue: rest}
-  - {local: office, queue: calls}
+  - {service: calls, local: guests, queue: calls}
+  - {local: office, port: 873, queue: backups}
 routes:
   - {local: office, uplink: mobile, else: line}
 """,
@@ -136,15 +145,27 @@ has moved a lot, so every long download on this uplink would break off. With a c
 """,
     has="""\
 uplinks:
-  line: {refuses: [rest]}
+  line: {probe: [203.0.113.1]}
+  mobile: {interface: wan1, down: 20 Mbit/s, up: 5 Mbit/s, probe: [203.0.113.1], refuses: [backups]}
+trees:
+  main:
+    queues:
+      backups: {guarantee: 5%, priority: 8}
 rules:
-  - {moved: over 20 MB, queue: rest}
+  - {service: calls, queue: calls}
+  - {moved: over 20 MB, queue: backups}
 """,
     lacks="""\
 uplinks:
-  line: {refuses: [rest]}
+  line: {probe: [203.0.113.1]}
+  mobile: {interface: wan1, down: 20 Mbit/s, up: 5 Mbit/s, probe: [203.0.113.1], refuses: [backups]}
+trees:
+  main:
+    queues:
+      backups: {guarantee: 5%, priority: 8}
 rules:
-  - {local: office, queue: rest}
+  - {service: calls, queue: calls}
+  - {port: 873, queue: backups}
 """,
 )
 def refused_midway(checked: Checked) -> Iterator[Told]:

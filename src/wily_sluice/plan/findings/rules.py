@@ -63,11 +63,11 @@ All conditions of a rule must hold together. These exclude each other, so nothin
 """,
     has="""\
 rules:
-  - {local: office, not: {local: office}, queue: calls}
+  - {local: office, port: 5060, not: {local: office}, queue: calls}
 """,
     lacks="""\
 rules:
-  - {local: office, not: {local: 192.0.2.9}, queue: calls}
+  - {local: office, port: 5060, not: {local: 192.0.2.9}, queue: calls}
 """,
 )
 def rule_contradictory(checked: Checked) -> Iterator[Told]:
@@ -88,16 +88,18 @@ is taken to match anything: nothing is said about it, nor about later rules that
 """,
     has="""\
 rules:
+  - {service: calls, queue: calls}
   - all:
       - service: [calls, meetings, files, mail, remote-desks, management]
       - service: [calls, meetings, files, mail, remote-desks, management]
       - service: [calls, meetings, files, mail, remote-desks, management]
-    queue: calls
+    queue: rest
 """,
     lacks="""\
 rules:
+  - {service: calls, queue: calls}
   - service: [calls, meetings, files, mail, remote-desks, management]
-    queue: calls
+    queue: rest
 """,
 )
 def reach_unknown(checked: Checked) -> Iterator[Told]:
@@ -175,11 +177,11 @@ here. Put exceptions ahead of the general case.
     has="""\
 rules:
   - {name: Office, local: office, queue: rest}
-  - {name: Handset, local: 192.0.2.40, queue: calls}
+  - {name: Handset, local: 192.0.2.40, port: 5060, queue: calls}
 """,
     lacks="""\
 rules:
-  - {name: Handset, local: 192.0.2.40, queue: calls}
+  - {name: Handset, local: 192.0.2.40, port: 5060, queue: calls}
   - {name: Office, local: office, queue: rest}
 """,
 )

@@ -166,7 +166,7 @@ def nothing_usable(checked: Checked) -> Iterator[Told]:
             yield Told(location, "nothing of the line is left", "write it like 8%")
 
 
-LEAST = 0.02  # of the measured rate
+LEAST = 0.03  # of the measured rate
 
 
 @kind(
@@ -185,7 +185,7 @@ uplinks:
 """,
     lacks="""\
 uplinks:
-  line: {headroom: 2%}
+  line: {headroom: 5%}
 """,
 )
 def little_headroom(checked: Checked) -> Iterator[Told]:
@@ -214,7 +214,7 @@ uplinks:
 """,
     lacks="""\
 uplinks:
-  line: {up: 64 kbit/s}
+  line: {up: 5 Mbit/s}
 """,
 )
 def rate_too_low(checked: Checked) -> Iterator[Told]:

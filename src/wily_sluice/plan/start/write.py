@@ -123,7 +123,8 @@ def shares(answers: AnswersEntry) -> Shares:
     apart = max(needed.values()) > least
     parts = {way: _shares(answers, way, needed[way]) for way in DIRECTIONS} if apart else alone
     if all(abs(parts["up"][name] - parts["down"][name]) <= ALIKE for name in parts["up"]):
-        parts = dict.fromkeys(DIRECTIONS, {name: min(parts[way][name] for way in DIRECTIONS) for name in parts["up"]})
+        least_of = {name: min(parts[way][name] for way in DIRECTIONS) for name in parts["up"]}
+        parts = dict.fromkeys(DIRECTIONS, least_of)
     named: Shares = {name: {way: parts[way][name] for way in DIRECTIONS} for name in leaves(answers)}
     return named | {"acks": needed} if apart else named
 
@@ -312,7 +313,8 @@ def _tree(answers: AnswersEntry) -> Iterator[str]:
             words["fair-by"] = "host"
         text = _promise(answers, parts[name])
         if name == "calls":
-            text += f", {min(slowest(answers, way) * parts[name][way] // 100 for way in DIRECTIONS) // CALL} calls"
+            calls = min(slowest(answers, way) * parts[name][way] // 100 for way in DIRECTIONS) // CALL
+            text += f", {calls} call{'s' * (calls != 1)}"
         if len(purposes) > 1:
             text = f"also {' and '.join(PURPOSES[other].words.partition(':')[0] for other in purposes[1:])}: {text}"
         if name == "downloads":

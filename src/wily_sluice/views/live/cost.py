@@ -57,13 +57,13 @@ def print_cost(console: Console, plan: Plan, cost: Cost, slow: str) -> None:
     if not slow:
         console.print("engine: compiled", style="dim")
     else:
-        console.print(f"[yellow]The engine is not compiled: {slow}; {COST_UNCOMPILED}.[/]", highlight=False)
+        console.print(f"The engine is not compiled: {slow}; {COST_UNCOMPILED}.", style="yellow")
     if cost.stolen > DISTURBED:
         taken = f"{cost.stolen:.0%} of the processor time was taken by the host"
-        console.print(f"[yellow]{taken}: measure again when the host is quiet.[/]")
+        console.print(f"{taken}: measure again when the host is quiet.", style="yellow")
     part = share(plan, cost.mix)
     console.print(f"With all lines full of mixed packets in both directions, the gate uses {part:.0%} of one core.")
     if part > 1:
-        console.print("[bold red]This machine cannot carry the plan: the excess bypasses the gate.[/]")
+        console.print("This machine cannot carry the plan: the excess bypasses the gate.", style="bold red")
     elif part > ENOUGH:
-        console.print("[yellow]That leaves little to spare: on a busy machine, packets may bypass the gate.[/]")
+        console.print("That leaves little to spare: on a busy machine, packets may bypass the gate.", style="yellow")

@@ -30,16 +30,20 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
     since = datetime.fromtimestamp(status["since"], UTC)
     digest = (status["digest"] or "")[:12]
     kept = f"revision {status['revision']}" + (f" ({digest})" if digest else "") if status["revision"] else "a plan"
-    console.print(f"[bold]{status['site']}[/]: {kept}, shaping for {span_words((now - since).total_seconds())}")
+    console.print(
+        Text.assemble(
+            (f"{status['site']}", "bold"), f": {kept}, shaping for {span_words((now - since).total_seconds())}"
+        )
+    )
     for name, uplink in status["uplinks"].items():
         rates = f"{format_rate(uplink['down'])} down and {format_rate(uplink['up'])} up"
-        here = "" if uplink["here"] else "  [yellow]interface missing[/]"
+        here = ("", "") if uplink["here"] else ("  interface missing", "yellow")
         carried = status["condition"]["carried"].get(name)
         routed = f", {carried:,} conversations routed" if carried else ""
         if name in status["condition"]["down"]:
-            here = "  [bold yellow]down: routes avoid it[/]"
+            here = ("  down: routes avoid it", "bold yellow")
         why = status["condition"]["why"].get(name, "")
-        console.print(f"  {name} on {uplink['interface']}: {rates}{routed}{here}")
+        console.print(Text.assemble(f"  {name} on {uplink['interface']}: {rates}{routed}", here))
         if why:
             console.print(f"    {why}")
         for direction, rate in status["condition"]["found"].get(name, {}).items():
@@ -47,39 +51,40 @@ def print_status(console: Console, status: dict[str, Any], now: datetime) -> Non
         _print_crossed(console, status["condition"]["crossed"].get(name, {}))
     for name in status["condition"]["down"]:
         if name not in status["uplinks"]:
-            console.print(
-                f"  {name}: [bold yellow]down: routes avoid it[/]\n    {status['condition']['why'].get(name, '')}"
-            )
+            why = status["condition"]["why"].get(name, "")
+            console.print(Text.assemble(f"  {name}: ", ("down: routes avoid it", "bold yellow"), f"\n    {why}"))
     trial = status["trial"]
     if trial is not None:
         left = span_words(trial["left"])
-        console.print(f"[yellow]on trial: revision {trial['revision']}, undone in {left}; `sluice keep` keeps it[/]")
+        console.print(
+            f"on trial: revision {trial['revision']}, undone in {left}; `sluice keep` keeps it", style="yellow"
+        )
     if status["held_by"] is not None:
         held = status["held_by"]
         console.print(f"held by {held['who']} since {held['since']}: {held['what']}")
     if status["bypassed"]:
         words = f"{status['bypassed']:,} packets came faster than the gate takes them and bypassed it"
-        console.print(f"[bold yellow]{words}[/]: see `sluice gate cost`")
+        console.print(Text.assemble((f"{words}", "bold yellow"), ": see `sluice gate cost`"))
     if status.get("slow"):
-        console.print(f"[yellow]the engine is not compiled: {status['slow']}; {COST_UNCOMPILED}[/]", highlight=False)
+        console.print(f"the engine is not compiled: {status['slow']}; {COST_UNCOMPILED}", style="yellow")
     if status["strained"]:
         words = "shaping uses a whole core, so rates may not be reached"
-        console.print(f"[bold yellow]{words}[/]: see `sluice gate cost`")
+        console.print(Text.assemble((f"{words}", "bold yellow"), ": see `sluice gate cost`"))
     condition = status["condition"]
     if condition["crowd"]:
         words = "packets were shaped by host, as conversations opened faster than they can be followed"
         console.print(f"{condition['crowd']:,} {words}")
     if condition["shed"]:
         words = "packets that open conversations were dropped, as too many came at once"
-        console.print(f"[yellow]{condition['shed']:,} {words}[/]")
+        console.print(f"{condition['shed']:,} {words}", style="yellow")
     for name, packets in condition["unseen"].items():
         if packets >= WORTH_TELLING:
-            console.print(f"[yellow]{packets:,} packets crossed {name}, which is no uplink of the plan[/]")
+            console.print(f"{packets:,} packets crossed {name}, which is no uplink of the plan", style="yellow")
     if condition["unreadable"]:
         console.print(f"{condition['unreadable']:,} packets could not be parsed and used the default queue")
     for notice in status.get("notices", []):
         at = datetime.fromtimestamp(notice["at"], UTC).astimezone()
-        console.print(f"[yellow]{at:%a %H:%M}[/] {notice['words']}")
+        console.print(Text.assemble((f"{at:%a %H:%M}", "yellow"), f" {notice['words']}"))
     form = "; engine compiled" if status.get("slow") == "" else ""
     console.print(f"state folder {status['state']}; clients connected: {status['clients']}{form}", style="dim")
 
@@ -90,7 +95,7 @@ def _print_crossed(console: Console, ways: dict[str, list[int]]) -> None:
         past = max(0.0, 1 - ours / line) if line else 0.0
         words = f"    {direction}: {format_size(line)} crossed the interface, {format_size(ours)} by the gate"
         if past > MUCH and line - ours >= FEW:
-            console.print(f"{words}  [bold yellow]{past:.1%} bypassed it[/]")
+            console.print(Text.assemble(f"{words}  ", (f"{past:.1%} bypassed it", "bold yellow")))
         else:
             console.print(words, style="dim")
 

@@ -13,7 +13,7 @@ from wily_sluice.plan.explain.glossary import BY_NAME, GLOSSARY, Term
 from wily_sluice.plan.file.document import key_text
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.findings.finding import Finding
-from wily_sluice.plan.findings.kind import Kind
+from wily_sluice.plan.findings.kind import Kind, shown
 from wily_sluice.plan.findings.registry import CODES
 from wily_sluice.plan.model import Plan
 from wily_sluice.views.plan.limiters import limiter_sentences
@@ -37,8 +37,8 @@ def print_finding_kind(screen: Console, kind: Kind, findings: Sequence[Finding])
     heading.append(kind.severity, STYLES[kind.severity])
     print_line(screen, heading)
     _paragraph(screen, kind.story)
-    _code(screen, "This has it:", kind.has)
-    _code(screen, "This does not:", kind.lacks)
+    _code(screen, "This has it:", shown(kind.has))
+    _code(screen, "This does not:", shown(kind.lacks))
     if kind.severity != "error" and kind.code != "allowance":
         print_line(screen, f"\nTo accept it, end the line with:  # sluice: allow {kind.code} REASON")
     if findings:
@@ -63,8 +63,8 @@ def kind_data(kind: Kind, findings: Sequence[Finding]) -> dict[str, Any]:
         "finding": kind.code,
         "severity": kind.severity,
         "story": " ".join(kind.story.split()),
-        "has": kind.has,
-        "lacks": kind.lacks,
+        "has": shown(kind.has),
+        "lacks": shown(kind.lacks),
         "found": findings_data(findings),
     }
 

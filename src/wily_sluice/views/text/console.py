@@ -120,7 +120,7 @@ def console(stderr: bool = False) -> Console:
     """A console on the standard output, or on the standard error."""
     stream = sys.stderr if stderr else sys.stdout
     width = None if stream.isatty() else PIPE_WIDTH
-    return Screen(file=stream, highlight=False, width=width, emoji=False)
+    return Screen(file=stream, highlight=False, width=width, emoji=False, markup=False)
 
 
 def print_line(screen: Console, text: Text | str) -> None:
