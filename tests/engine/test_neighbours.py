@@ -100,6 +100,19 @@ def test_a_guest_who_was_in_the_house_before_is_limited_as_a_guest(small_plan: C
     assert buckets[0] == () and len(buckets[1]) == 1 and buckets[1] == buckets[2]
 
 
+def test_behind_a_repeater_each_address_is_a_host_if_the_plan_says_so() -> None:
+    addresses = [bytes([10, 7, 1, host]) for host in range(1, 6)]
+    network = AddressSet([(bytes([10, 7, 1, 0]), bytes([10, 7, 1, 255]))])
+    for apart in (AddressSet(), network):
+        known = Neighbours(near=network, networks=[network], apart=apart)
+        for address in addresses:
+            known.learn(address, PHONE, 0)
+        assert {known.hardware(address) for address in addresses} == {PHONE}
+        hosts = {known.host(address) or address for address in addresses}
+        assert hosts == (set(addresses) if apart else {addresses[0]})
+        assert [many for _, _, many in known.shared()] == ([] if apart else [5])
+
+
 @given(st.lists(st.tuples(st.integers(0, 5), st.integers(0, 3), st.integers(0, 40)), max_size=60))
 def test_what_is_known_agrees_with_itself_whatever_hosts_claim(claims: list[tuple[int, int, int]]) -> None:
     known, now = Neighbours(near=NEAR), 0

@@ -29,7 +29,7 @@ from wily_sluice.gate.kernel.guard import Guard
 from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews
 from wily_sluice.gate.kernel.packet_queue import QueuedPacket
 from wily_sluice.gate.kernel.process import THREAD_TURN, BackgroundTasks
-from wily_sluice.gate.look import Visits
+from wily_sluice.gate.look import Visits, shared_devices
 from wily_sluice.gate.loop import Listener, Loop
 from wily_sluice.gate.observers import GateState, Keeper, Talk, Watcher, copy_counters, copy_talks, copying
 from wily_sluice.gate.probes import PACE, Probes
@@ -101,6 +101,7 @@ class Gate:
         self._changing = False
         self._next: tuple[Callable[[], Plan], Callable[[str], None]] | None = None
         self._missing: set[str] = set()
+        self._shared: set[bytes] = set()  # devices with many addresses of which it was told
         self._failed: list[int] = []  # numbers of uplinks whose conversations are to be forgotten
         self._talking = False
         self._ticked: Nanoseconds = 0
@@ -185,7 +186,7 @@ class Gate:
             self._uplink_selection.follow(self.plan, survey)
             self._look_about(survey)
             self._arrange(taken)
-            self._follow(open_schedules(self.plan, self._moment()))
+            self._follow(open_schedules(self.plan, self._clock(self.plan.timezone)))
             gc.freeze()
             gc.disable()  # packets come and go by the hundred and leave no cycles behind
             self._machine.become_urgent()
@@ -385,7 +386,7 @@ class Gate:
         def look() -> tuple[Plan, int, Survey]:
             survey = self._survey(plan)
             self._uplink_selection.follow(plan, survey)
-            return plan, open_schedules(plan, self._moment()), survey
+            return plan, open_schedules(plan, self._clock(self.plan.timezone)), survey
 
         self._background.do("look", look, self._looked_about)
 
@@ -405,20 +406,18 @@ class Gate:
     def _look_about(self, survey: Survey) -> None:
         """See which uplinks' interfaces have gone or are back; packets are shaped whenever theirs is there."""
         present = survey.interfaces
-        homes = homes_of(self.plan)
         self._homes.clear()
         self._homes[HERE] = GATEWAY
-        self._homes.update({present[name]: home for name, home in homes.items() if name in present})
+        self._homes.update({present[name]: home for name, home in homes_of(self.plan).items() if name in present})
         if self.engine.neighbours.look_near(survey.near):
             self.engine.sort_again()
+        for about in shared_devices(self.plan, self.engine.neighbours, self._shared):
+            self._happened("device.shared", "warning", **about)
         missing = {uplink.interface for uplink in self.plan.uplinks} - present.keys()
         if self._watcher is not None:
             for name in sorted(missing ^ self._missing):
                 self._watcher.told(name, name not in missing)
         self._missing = missing
-
-    def _moment(self) -> datetime:
-        return self._clock(self.plan.timezone)
 
     def _looked_about(self, seen: Any) -> None:
         """The result of the survey; its plan may have been replaced since."""
@@ -444,7 +443,7 @@ class Gate:
     def _follow(self, schedules: int) -> None:
         """Follow the schedules, and begin new periods of quotas."""
         self.engine.keep_to(schedules)
-        self._quotas.reconfigure(self.plan, self._moment())
+        self._quotas.reconfigure(self.plan, self._clock(self.plan.timezone))
 
     def _drop(self, packet: Packet) -> None:
         packet.token.queue.drop(packet.token.token)

@@ -6,12 +6,16 @@ A name comes from the conversation's own opening, or from the answer of DNS that
 only asked for is not here.
 """
 
+from collections.abc import Iterator
 from typing import NamedTuple
 
+from wily_sluice.engine.classify.neighbours import Neighbours
 from wily_sluice.engine.classify.service import NOTHING, Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.limit.limiter import limiters_of
 from wily_sluice.engine.site import SiteEngine
+from wily_sluice.plan.file.words import hardware_text
+from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, Direction, Size
 
 
@@ -83,3 +87,12 @@ class Visits:
         """Hosts, by their packed addresses, with names, each pair once."""
         pairs, self._found = sorted(self._found), set()
         return pairs
+
+
+def shared_devices(plan: Plan, neighbours: Neighbours, told: set[bytes]) -> Iterator[dict[str, str | int]]:
+    """The devices with many addresses of IPv4 that have not been told of; they are then."""
+    for hardware, address, many in neighbours.shared():
+        network = next((network for network in plan.networks if address in network.addresses), None)
+        if hardware not in told and network is not None:
+            told.add(hardware)
+            yield {"network": network.name, "device": hardware_text(hardware), "addresses": many}

@@ -5,6 +5,7 @@ from dataclasses import replace
 from datetime import datetime
 from functools import partial
 
+from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.condition import Clock
 from wily_sluice.engine.classify.neighbours import Home, Neighbours
 from wily_sluice.engine.conversations.aggregate import AggregateFlow
@@ -111,7 +112,8 @@ def build_site(
     asked += [route.terms for route in plan.routing]
     parts = [terms for rule in asked for terms in rule.walk()]
     watched = frozenset(hardware for terms in parts if terms.local for hardware in terms.local.members.hardware)
-    neighbours = Neighbours(watched, networks=[network.addresses for network in plan.networks])
+    apart = AddressSet(part for network in plan.networks if network.hosts == "address" for part in network.addresses)
+    neighbours = Neighbours(watched, networks=[network.addresses for network in plan.networks], apart=apart)
     ledgers = {limiter.name: Ledger() for limiter in plan.limiters if limiter.quota and limiter.enabled}
     banks = {way: LimiterBank(_limiters(plan, way, ledgers), forward_to_tree, drop) for way in DIRECTIONS}
     specs = {(uplink.name, way): resolve(plan, uplink, way) for uplink in plan.uplinks for way in DIRECTIONS}

@@ -16,6 +16,7 @@ from wily_sluice.plan.terms import Grant, Members, Party, Service, Services, Ter
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Amount, Direction, Nanoseconds, Rate, Size
 
 T = TypeVar("T")
+HostsBy: TypeAlias = Literal["device", "address"]
 Period: TypeAlias = Literal["month", "week", "day"]
 USUAL_HEADROOM = 0.08  # of what a line measured
 UNMEASURED = 0.85  # of the advertised rate is used until somebody has measured
@@ -131,6 +132,7 @@ class Network:
     interface: str
     subnets: tuple[str, ...]
     addresses: AddressSet
+    hosts: HostsBy = "device"  # what a host is: a device with all its addresses, or each address
 
 
 @dataclass(frozen=True, slots=True)

@@ -135,6 +135,7 @@ class _Builder:
                 e.interface,
                 tuple(e.subnets),
                 AddressSet(part for subnet in e.subnets for part in address_set(subnet)),
+                e.hosts,
             )
             for name, e in entry.networks.items()
         )

@@ -88,6 +88,8 @@ EVENTS = {
     "chain.bypassed": "a rule of another program is ahead of the gate's chain, and traffic bypasses it",
     "uplink.down": "{uplink} is down, and routes avoid it: {why}",
     "probe.astray": "{remotes} never answered over {uplink}, while others do: until one does, only its link counts",
+    "device.shared": "{device} in {network} has {addresses} IPv4 addresses and counts as one host: if it is a repeater "
+    "or a router, write hosts: by address for {network}",
     "port.moved": "a host in keep-ports got another port, because two hosts would collide: see the log",
     "mappings.unusable": "ports cannot be opened for hosts that ask: the log says why",
     "uplink.bypassed": "more than 0.5% of an uplink's traffic bypasses the gate: `sluice gate status` says how much",
@@ -156,7 +158,7 @@ class Notices:
         """New notices about an event of the gate."""
         if event not in EVENTS:
             return []
-        cause = " ".join((event, *(str(about[key]) for key in ("uplink",) if key in about)))
+        cause = " ".join((event, *(str(about[key]) for key in ("uplink", "device") if key in about)))
         notice = Notice(at, "bypass", cause, EVENTS[event].format(**about))
         return [notice] if self._is_new(notice) else []
 

@@ -6,7 +6,8 @@ A host given by its hardware address matches at any IP address, in both directio
 4862, RFC 8981) counts as one host. All its addresses are represented by its `primary` one. That is the first address in
 the plan's networks, IPv4 if it has one. A device without such an address, for instance after a change of prefix, uses
 its first address outside. This applies to addresses that are `near`, on the gateway's own links. Behind another router,
-all packets have the router's hardware address, so each address is a host.
+all packets have the router's hardware address, so each address is a host. So it is for addresses `apart`: in a network
+behind a repeater that gives all devices one hardware address.
 
 If two devices claim an address, the first keeps it for HOLD, so that it does not alternate. The table has at most
 MOST_ADDRESSES entries, and MOST_OF_A_DEVICE for each device. The oldest are forgotten first, but never a primary one.
@@ -32,6 +33,7 @@ from wily_sluice.units import SECOND, Nanoseconds
 HOLD: Final[Nanoseconds] = 10 * SECOND
 MOST_ADDRESSES: Final = 16_384
 MOST_OF_A_DEVICE: Final = 64
+MANY: Final = 4  # addresses of IPv4, more than a device has by itself
 NOWHERE: Final = AddressSet()
 
 
@@ -67,18 +69,20 @@ class Neighbour:
 
 class Neighbours:
     """`watched` are the hardware addresses in rules and limiters; `near` the addresses on the gateway's links;
-    `networks` the addresses of each network.
+    `networks` the addresses of each network; of those `apart`, each is a host.
     """
 
-    __slots__ = ("_devices", "_known", "_networks", "_order", "_own", "near", "watched")
+    __slots__ = ("_apart", "_devices", "_known", "_networks", "_order", "_own", "near", "watched")
 
     def __init__(
         self,
         watched: frozenset[bytes] = frozenset(),
         near: AddressSet = NOWHERE,
         networks: Sequence[AddressSet] = (),
+        apart: AddressSet = NOWHERE,
     ) -> None:
         self.watched = watched
+        self._apart = apart
         self.near = near
         self._networks = networks
         self._own = AddressSet(both for network in networks for both in network)
@@ -89,6 +93,8 @@ class Neighbours:
     def succeed(self, before: "Neighbours") -> None:
         """Take over the entries of another table."""
         self.near = before.near
+        if self._apart != before._apart:
+            return
         self._known, self._devices, self._order = before._known, before._devices, before._order
         for device in self._devices.values():
             device.choose(self._own)
@@ -115,6 +121,15 @@ class Neighbours:
         """Whether one of the plan's networks has both addresses."""
         return any(first in network and other in network for network in self._networks)
 
+    def shared(self) -> list[tuple[bytes, bytes, int]]:
+        """The devices with many addresses of IPv4, which may be a repeater: hardware address, one of them, how many."""
+        shared = []
+        for device in self._devices.values():
+            many = [address for address in device.addresses if len(address) == 4]
+            if len(many) >= MANY:
+                shared.append((device.hardware, many[0], len(many)))
+        return shared
+
     def learn(self, address: bytes, hardware: bytes, now: Nanoseconds) -> bool:
         """Take note of who sent from an address. True when that may change what conversations are sorted by."""
         known = self._known.get(address)
@@ -137,7 +152,7 @@ class Neighbours:
         known = self._known[address] = Neighbour(address, device, now)
         self._order.append(known)
         before = device.primary
-        if address in self.near:
+        if address in self.near and address not in self._apart:
             if len(device.addresses) >= MOST_OF_A_DEVICE:
                 oldest = device.addresses[0] if device.addresses[0] != device.primary else device.addresses[1]
                 self._forget(self._known[oldest])

@@ -44,6 +44,7 @@ from wily_sluice.plan.file.values import (
     parse_hardware_words,
     parse_headroom,
     parse_host_addresses,
+    parse_hosts_by,
     parse_interface,
     parse_lifetime,
     parse_limit,
@@ -62,7 +63,7 @@ from wily_sluice.plan.file.values import (
 )
 from wily_sluice.plan.file.words import Name, PortWords, Words, flat, listed, parse_prefix
 from wily_sluice.plan.mark_field import LAST_PREFERENCE, RULES, USUAL_MARKS
-from wily_sluice.plan.model import USUAL_HEADROOM, USUAL_ROUND_TRIP, Directional, FramingWords, Quota, RateSpan
+from wily_sluice.plan.model import USUAL_HEADROOM, USUAL_ROUND_TRIP, Directional, FramingWords, HostsBy, Quota, RateSpan
 from wily_sluice.units import (
     SECOND,
     Nanoseconds,
@@ -130,6 +131,7 @@ class NetworkEntry(Entry):
 
     interface: Interface = Field(examples=["lan0"])
     subnets: Annotated[list[Subnet], Field(min_length=1)] = Field(examples=["[10.61.0.0/24]"])
+    hosts: Annotated[HostsBy, BeforeValidator(parse_hosts_by)] = Field(default="device", examples=["by address"])
 
 
 class TunnelEntry(Entry):

@@ -19,7 +19,7 @@ from wily_sluice.plan.file.traffic_words import (
 )
 from wily_sluice.plan.file.words import parse_hardware, suggestion
 from wily_sluice.plan.mark_field import BITS
-from wily_sluice.plan.model import USUAL_HEADROOM, Burst, Directional, FramingWords, Period, Quota, RateSpan
+from wily_sluice.plan.model import USUAL_HEADROOM, Burst, Directional, FramingWords, HostsBy, Period, Quota, RateSpan
 from wily_sluice.units import (
     SECOND,
     Amount,
@@ -280,6 +280,17 @@ def parse_budget(value: object) -> tuple[float, str]:
     if len(words) != 4 or (words[0], words[2]) != ("under", "of"):
         raise ValueError(f"{quoted(value)} is not a part of a quota: write it like under 80% of quota")
     return parse_share(words[1]), words[3]
+
+
+def parse_hosts_by(value: object) -> HostsBy:
+    """How hosts of a network are told apart: `by device`, `by address`."""
+    words = str(value).split()
+    match words[1:] if words[:1] == ["by"] else words:
+        case ["device"]:
+            return "device"
+        case ["address"]:
+            return "address"
+    raise ValueError(f"{quoted(value)} does not tell hosts apart: use by device or by address")
 
 
 def parse_lifetime(value: object) -> Nanoseconds:

@@ -103,6 +103,7 @@ def _print_crossed(console: Console, ways: dict[str, list[int]]) -> None:
 WORDS = {
     "uplink.down": "{uplink} is down: {why}",
     "uplink.back": "{uplink} is used again",
+    "device.shared": "{device} in {network} has {addresses} IPv4 addresses and counts as one host",
     "probe.astray": "{remotes} never answered over {uplink}, while others do: only its link counts",
     "probe.unheard": "{remote} does not answer over {uplink}: the rate is found by other means",
     "probes.unusable": "no probes can be sent, so a silent uplink is not noticed: {why}",
