@@ -1,7 +1,9 @@
 """What holds for every plan: fixes, edits and comparisons never say one thing and do another."""
 
+import json
 import re
 from collections import Counter
+from datetime import UTC, datetime
 from ipaddress import ip_address
 from random import Random
 from typing import Any
@@ -13,6 +15,7 @@ from tests.plan.drawn import changed, examined, plan_of, sound_plan
 from wily_sluice.engine.classify.condition import Subject
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
+from wily_sluice.forecast.split import split
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.compare import compare
 from wily_sluice.plan.edit.edits import Edits
@@ -24,6 +27,7 @@ from wily_sluice.plan.file.source import Kept
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS
+from wily_sluice.views.plan.parts import part_data
 
 MANY = 20_000 if DRAW == "anew" else 1_000  # plans of which something is said
 PARTS = 8  # that may run beside each other
@@ -108,3 +112,16 @@ def test_a_renamed_part_is_followed_wherever_it_is_named(part: int) -> None:
         last = name.rpartition("/")[2]
         words = [sorted(part.strip() for part in text.replace("other-name", last).split(",")) for text in (old, new)]
         assert words[0] == words[1], (seed, kind, name)
+
+
+@pytest.mark.parametrize("part", range(PARTS))
+def test_every_plan_is_shown_and_split_without_a_fault(part: int) -> None:
+    moment = datetime(2026, 12, 24, 12, tzinfo=UTC)
+    for seed in seeds(part, 0.1):
+        _, _, plan = sound_plan(Random(seed))
+        json.dumps(part_data(plan, moment))
+        for uplink in plan.uplinks:
+            for way in DIRECTIONS:
+                root = resolve(plan, uplink, way)
+                rates = split(root, {})
+                assert sum(rates[leaf.path].rate for leaf in root.leaves()) <= root.cap * 1.0001, seed

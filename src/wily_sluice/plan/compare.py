@@ -1,6 +1,6 @@
 """The differences between two plans, in words: uplinks, networks, queues, limiters, rules, and everything else.
 
-Something is said exactly if the plans differ in their effect (`plan.effect`). Queues are compared by their resulting
+The list is empty exactly if the plans have the same effect (`plan.effect`). Queues are compared by their resulting
 rates for each uplink and direction, so that a changed guarantee of a parent shows at every queue it affects.
 """
 
@@ -56,7 +56,7 @@ def compare(before: Plan, after: Plan) -> list[Change]:
 
 
 def _more(was: Values, now: Values, said: Iterable[str]) -> Iterable[str]:
-    """The differing fields of a part of which nothing has been said."""
+    """The other differing fields of a part."""
     for field in dict.fromkeys((*was, *now)):
         old, new = was.get(field), now.get(field)
         if old == new or field in said:
@@ -142,7 +142,7 @@ def _is_default(plan: Plan, uplink: Uplink, way: Direction, path: str) -> bool:
 
 
 def _root_words(spec: QueueSpec, other: QueueSpec) -> list[str]:
-    """Its rate is the uplink's, of which enough is said."""
+    """Its rate is listed with the uplink."""
     return [f"{spec.discipline} → {other.discipline}"] if spec.discipline != other.discipline else []
 
 
@@ -279,7 +279,7 @@ Listed: TypeAlias = Rule | Route | Grant
 
 
 def _listed(kind: str, before: Plan, after: Plan, old: tuple[Listed, ...], new: tuple[Listed, ...]) -> Iterable[Change]:
-    """The parts of a list, of which the first that matches decides: each with the one that it was before."""
+    """The changes of a list in which the first match decides."""
     values_old, values_new = effect.in_order(before, old), effect.in_order(after, new)
     pairs = _aligned(values_old, values_new)
     was_at = {there: here for here, there in pairs}
@@ -330,7 +330,7 @@ def _whom_of(part: Listed) -> tuple[str, ...]:
 
 
 def _goes(part: Listed, lead: str = "") -> str:
-    """Where a rule or a route leads; what a mapping opens."""
+    """The destination of a rule or a route, or the ports of a mapping."""
     if isinstance(part, Rule):
         queues = " and ".join(dict.fromkeys(part.queues.values()))
         mark = f"marked {dscp_text((part.mark,))}" if part.mark is not None else ""

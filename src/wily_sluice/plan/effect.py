@@ -1,8 +1,8 @@
-"""What the gate does by a plan, as plain values: two plans do the same exactly if these are equal.
+"""The effect of a plan as plain values: two plans have the same effect exactly if these values are equal.
 
-Left out are the place of a part in the file, the words by which it names others, and whatever has no effect: trees that
-no uplink uses, a peak of a limiter whose excess waits. Queues stand for each uplink and direction with their resulting
-figures; for an uplink that varies also with those at its lowest rate.
+They leave out places in the file, words that name other parts, and parts without effect: trees that no uplink uses, the
+peak of a limiter whose excess waits. Queues are listed for each uplink and direction with their resulting figures; for
+an uplink that varies, also with the figures at its lowest rate.
 """
 
 from collections.abc import Hashable, Iterator, Mapping, Sequence
@@ -72,7 +72,7 @@ def _fields(value: Any) -> Iterator[tuple[str, Any]]:
 
 
 def _terms(terms: Terms) -> Hashable:
-    """A list matches if one entry does, whatever the order."""
+    """A list matches if one entry does, in any order."""
     asked = {
         key: ranges(value)
         if key in _PORTS
@@ -157,7 +157,7 @@ def in_order(plan: Plan, parts: Sequence[Rule | Route | Grant]) -> list[tuple[st
 
 
 def settings(plan: Plan) -> Parts:
-    """What has no name of its own."""
+    """Settings without a name."""
     return {
         "site": {"": plan.site},
         "timezone": {"": plan.timezone},
@@ -179,7 +179,7 @@ def named(plan: Plan) -> dict[str, Parts]:
 
 
 def effect(plan: Plan, rules: bool = True) -> Hashable:
-    """All of it; without the rules, if they are left to be compared by what they match."""
+    """The whole effect; without `rules`, the rules are left out."""
     whole: dict[str, Any] = {
         "plan": settings(plan),
         "uplinks": uplinks(plan),

@@ -1,8 +1,7 @@
-"""Promises about the boundaries of what rules, limiters and routes match.
+"""Promises about the boundaries of rules, limiters and routes.
 
-They match up to both ends of each range that they ask for. And for each of their terms there is a conversation that
-misses by that term alone: the next port, a neighbouring address, another protocol, a name beside the one that is asked
-for. It must go elsewhere.
+A rule matches at both ends of each of its ranges. For each of its terms, a conversation that misses by that term alone
+must go elsewhere: the next port, a neighbouring address, another protocol, a similar name.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -220,9 +219,7 @@ def _dscp(plan: Plan, example: Example, asked: Sequence[int]) -> Misses:
 
 def _moved(plan: Plan, example: Example, asked: tuple[int, bool]) -> Misses:
     size, over = asked
-    yield Miss(
-        "having moved no more" if over else "having moved more", replace(example, moved=size if over else size + 1)
-    )
+    yield Miss("with less volume" if over else "with more volume", replace(example, moved=size if over else size + 1))
 
 
 def _rate(plan: Plan, example: Example, asked: object) -> Misses:
@@ -325,10 +322,8 @@ def _of_rule(bench: Bench, rule: Rule, uplink: Uplink, example: Example) -> Iter
 
 
 def _expected(outside: Iterable[str], inside: Iterable[str] = ()) -> str:
-    words = [f"matches what is {', '.join(inside)}"] if inside else []
-    words += [f"not what is {', '.join(outside)}" if words else f"does not match what is {', '.join(outside)}"] * bool(
-        outside
-    )
+    words = [f"matches: {', '.join(inside)}"] if inside else []
+    words += [f"not: {', '.join(outside)}" if words else f"does not match: {', '.join(outside)}"] * bool(outside)
     return "; ".join(words)
 
 
@@ -349,7 +344,7 @@ def _judge_places(world: World, tried: dict[str, tuple[Where, str]]) -> Judged:
 
 
 def limiter_boundaries(bench: Bench) -> Iterator[Promise]:
-    """Each limiter leaves hosts alone that miss one of its terms: each of them gets more than its rate."""
+    """Hosts that miss one term of a limiter get more than its rate."""
     for limiter in bench.plan.limiters:
         if not limiter.enabled or limiter.threshold is not None or limiter.terms.anyone:
             continue
@@ -400,7 +395,7 @@ def _at_edges(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, in
     def judge(world: World) -> Judged:
         came = world.flood(asked)
         free = [f"{word} gets {figure(one.rate)}" for word, one in zip(words, came, strict=True) if one.rate > most]
-        return Judged(not free, "; ".join(free) or f"no more than {figure(rate)} each")
+        return Judged(not free, "; ".join(free) or f"at most {figure(rate)} each")
 
     return Promise(proof, judge)
 

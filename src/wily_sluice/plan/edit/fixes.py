@@ -98,7 +98,7 @@ def _refusal(
     return f"it would {verb} {change.part} {change.name}" + (f" ({change.what})" if change.what else "")
 
 
-CHANGES = "it would change what the plan does"
+CHANGES = "it would change the effect of the plan"
 
 
 def same_effect(before: Plan, after: Plan) -> bool:

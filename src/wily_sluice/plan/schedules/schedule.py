@@ -76,7 +76,7 @@ class CalendarFile:
         return windows
 
     def _work_out(self, day: date) -> list[tuple[datetime, datetime]]:
-        """Those of events that take place: RFC 5545 §3.8.1.11 has some cancelled, also one of those that recur."""
+        """Without cancelled events (RFC 5545 §3.8.1.11), which may be single occurrences."""
         events = self._events.between(day - timedelta(days=1), day + timedelta(days=2))
         held = (event for event in events if str(event.get("STATUS", "")).upper() != "CANCELLED")
         return [(self._moment(event.start), self._moment(event.end)) for event in held]
@@ -160,8 +160,8 @@ class Schedule:
     calendars: tuple[Calendar, ...] = ()
 
     def next_change(self, moment: datetime, ahead: int = CALENDAR_DAYS) -> datetime | None:
-        """The next moment, to the minute, at which it begins or ceases to hold; None if there is none. Events of
-        calendars are looked for in so many days ahead.
+        """When it next begins or ceases to hold, to the minute; None if it never does. Calendars are searched for this
+        many days ahead.
         """
         holds, today = self.holds(moment), moment.date()
         soon = max(ahead, AROUND) if self.calendars else AROUND
@@ -304,7 +304,7 @@ def spans(schedule: Schedule, begin: datetime, end: datetime) -> Iterator[tuple[
 
 
 def boundaries(schedules: Sequence[Schedule]) -> list[int]:
-    """The minutes of a day at which some window or exception begins or ends, and midnight."""
+    """The minutes of a day when a window or an exception begins or ends, and midnight."""
     windows = [window for schedule in schedules for window in (*schedule.windows, *schedule.exceptions)]
     return sorted({0, *(minute % DAY_MINUTES for window in windows for minute in (window.begin, window.end))})
 

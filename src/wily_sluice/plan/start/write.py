@@ -87,7 +87,7 @@ def slowest(answers: AnswersEntry, way: Direction) -> Rate:
 
 
 def leaves(answers: AnswersEntry) -> dict[str, list[str]]:
-    """The queues in the order of what matters, each with its purposes.
+    """The queues in the order of importance, each with its purposes.
 
     On a slow line, a queue for each purpose would leave too little for any: purposes that were not ranked share queues.
     """
@@ -100,7 +100,7 @@ def leaves(answers: AnswersEntry) -> dict[str, list[str]]:
 
 
 def priorities(answers: AnswersEntry) -> dict[str, int]:
-    """The priority of each queue. What can wait does not, where less important things do not wait either."""
+    """The priority of each queue. Late purposes only wait if everything less important waits too."""
     order = list(leaves(answers))
     small = [name for name in order if PURPOSES[name].small]
     large = [name for name in order if name not in small]
@@ -130,7 +130,7 @@ def shares(answers: AnswersEntry) -> Shares:
 
 
 def _shares(answers: AnswersEntry, way: Direction, apart: int) -> dict[str, int]:
-    """In one direction: what matters more never gets less, even if calls need more than their place gives."""
+    """In one direction. More important purposes never get less, even if calls need more than their rank gives."""
     left = 100 - BASE - GUESTS - apart
     names = list(leaves(answers))
     whole = sum(SHARES[: len(names)])
