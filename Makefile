@@ -16,15 +16,13 @@ demo: $(RUNS)
 	$(BIN)/sluice demo
 
 # Everything before a commit, in about ten minutes: the wheel is built while the linters run; then the tests of the wheel
-# without real packets, and those of the compiled modules as source; at last one test on real packets for each room of the
-# gate, with the machine to themselves.
+# without real packets; at last one test on real packets for each room of the gate, with the machine to themselves.
 TESTED := SLUICE_FORM=compiled $(SHIPPED)/bin/python -m pytest
 QUICK := --numprocesses=3 --dist=worksteal --durations=10
 
 test: system
 	$(MAKE) --jobs=2 --output-sync=target lint shipped
 	$(TESTED) -m "not slow and not live" $(QUICK)
-	SLUICE_FORM=source $(BIN)/python -m pytest -m "not slow and not thorough" $(QUICK) tests/engine tests/recognition
 	$(TESTED) -m "room and not slow" --durations=10
 
 # All tests on real packets but the long ones.
@@ -32,10 +30,13 @@ test: system
 live: system shipped
 	$(TESTED) -m "live and not slow"
 
-# What takes its time: the long tests on real packets, and examples that are drawn anew each time, more of them.
+# What takes its time: the long tests on real packets, examples that are drawn anew each time, more of them, and the tests
+# of the compiled modules as source.
 slow: system shipped dist
 	seed=$${SEED:-$$(date +%s)}; echo "examples are drawn by SEED=$$seed"; \
 	SLUICE_DRAW=anew $(TESTED) -m "slow or thorough" --hypothesis-seed=$$seed
+	SLUICE_DRAW=anew $(TESTED) $(QUICK) tests/plan/test_drawn.py tests/plan/test_start.py
+	SLUICE_FORM=source $(BIN)/python -m pytest -m "not slow and not thorough" $(QUICK) tests/engine tests/recognition
 
 # The compiled wheel, built as `pip install .` builds it where nothing of ours is, in an environment of its own.
 # An editable installation runs the files as they are.

@@ -14,7 +14,7 @@ MAY_IMPORT = {
     "engine": {"units", "engine"},
     "recognition": {"units", "engine", "recognition"},
     "plan": {"units", "errors", "engine", "plan"},
-    "forecast": {"units", "engine", "plan", "forecast"},
+    "forecast": {"units", "engine", "plan", "ports", "forecast"},
     "comparing": {"units", "bootstrap", "plan", "forecast", "comparing"},
     "history": {"units", "errors", "engine", "plan", "history"},
     "sorting": {"units", "engine", "recognition", "plan", "sorting"},

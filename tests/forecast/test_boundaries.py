@@ -14,7 +14,7 @@ from wily_sluice.forecast.prove.promises import promises
 from wily_sluice.forecast.prove.proof import RULES, Flood, Led, Promise, Where, try_in
 from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Limiter, Plan, Route, Rule
-from wily_sluice.plan.terms import Members, Party
+from wily_sluice.plan.terms import Grant, Members, Party
 from wily_sluice.units import Direction
 
 PLAN = """\
@@ -52,6 +52,8 @@ routes:
   - {name: Backups, local: 10.7.0.80, remote-port: 873, uplink: mobile}
   - {name: Films, remote: 203.0.113.0/28, uplink: mobile}
   - {name: Rest, uplink: fibre}
+mappings:
+  - {name: Consoles, local: 10.7.0.60-10.7.0.62, protocol: udp, port: 3000-3009, count: 2, uplink: fibre}
 """
 
 
@@ -70,6 +72,20 @@ class Mistake(NamedTuple):
 
 
 _OF_LIMITER = {"local": "local", "network": "network", "remote": "remote", "protocol": "protocols", "port": "ports"}
+
+
+def wrong_grants(grant: Grant) -> Iterator[Grant]:
+    """For other hosts, ports and protocols, and for another number of ports."""
+    for value in _wrong_values("local", grant.local):
+        if value is not None:
+            yield replace(grant, local=value)
+    ((protocol, ((first, last),)),) = grant.ports.items()
+    for span in ((first - 1, last), (first, last + 1), (first + 1, last), (first, last - 1)):
+        yield replace(grant, ports={protocol: (span,)})
+    yield replace(grant, ports={6: ((first, last),), 17: ((first, last),)})
+    yield replace(grant, ports={6: ((first, last),)})
+    yield replace(grant, count=grant.count + 1)
+    yield replace(grant, count=0)
 
 
 def _with(part: Rule | Route | Limiter, key: str, value: Any) -> Rule | Route | Limiter:
@@ -145,6 +161,15 @@ class Spoilt(Bench):
 
     def lines(self, asked: Led, plan: Plan | None = None) -> tuple[str, ...]:
         return super().lines(asked, plan if plan is not None else self._spoilt)
+
+
+def test_each_mistake_in_a_mapping_is_found(plan: Plan) -> None:
+    (promise,) = (promise for promise in promises(Bench(plan)) if promise.proof.kind == "mapping")
+    assert try_in(Bench(plan), promise).verdict == "kept"
+    grants = list(wrong_grants(plan.grants[0]))
+    assert len(grants) >= 10
+    for grant in grants:
+        assert try_in(Bench(replace(plan, grants=(grant,))), promise).verdict == "broken", grant
 
 
 @pytest.fixture(scope="module")

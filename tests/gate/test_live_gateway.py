@@ -163,3 +163,57 @@ def test_a_route_leads_into_a_tunnel(tmp_path: Path, kind: str) -> None:
         status = gate.call("gate.status")
         assert status["condition"]["carried"]["office"] >= 1
         assert status["condition"]["down"] == []
+
+
+ECHO = """
+import socket, sys
+family, port = (socket.AF_INET6 if sys.argv[1] == "6" else socket.AF_INET), int(sys.argv[2])
+own = socket.socket(family, socket.SOCK_DGRAM)
+level, option = (socket.IPPROTO_IPV6, socket.IPV6_RECVTCLASS) if family == socket.AF_INET6 else (socket.IPPROTO_IP, 13)
+own.setsockopt(level, option, 1)
+own.bind(("", port))
+print("ready", flush=True)
+while True:
+    data, about, _, who = own.recvmsg(100, 100)
+    own.sendto(about[0][2][:1], who)
+"""
+ASK = """
+import socket, sys
+family = socket.AF_INET6 if ":" in sys.argv[1] else socket.AF_INET
+own = socket.socket(family, socket.SOCK_DGRAM)
+level, option = (socket.IPPROTO_IPV6, socket.IPV6_RECVTCLASS) if family == socket.AF_INET6 else (socket.IPPROTO_IP, 13)
+own.setsockopt(level, option, 1)
+own.settimeout(0.5)
+for _ in range(10):
+    own.sendto(b"?", (sys.argv[1], int(sys.argv[2])))
+    try:
+        data, about, _, _ = own.recvmsg(100, 100)
+        print(data[0] >> 2, about[0][2][0] >> 2)
+    except TimeoutError:
+        print("lost")
+"""
+CS5 = 40
+
+
+def test_what_the_gateway_asks_arrives_and_is_answered_although_a_rule_marks_it(tmp_path: Path) -> None:
+    """Both ways, by both versions of IP: seen by either end, and counted once."""
+    plan = PLAN.replace("local: gateway, queue: own}", "local: gateway, protocol: udp, mark: CS5, queue: own}")
+    file = tmp_path / "sluice.yaml"
+    file.write_text(plan)
+    with built(load(file), "gateway", DELAY, 25_000_000) as rig:
+        gate = Running(rig, tmp_path / "state", str(file)).wait()
+        try:
+            for version, far in (("4", rig.far_addresses[0]), ("6", rig.far_addresses[1])):
+                echo = subprocess.Popen(
+                    rig.command("far", [sys.executable, "-c", ECHO, version, "7007"]), stdout=PIPE, text=True
+                )
+                assert echo.stdout is not None and echo.stdout.readline()
+                asked = rig.command("gateway", [sys.executable, "-c", ASK, far, "7007"])
+                answers = subprocess.run(asked, capture_output=True, text=True, timeout=20).stdout.split("\n")[:-1]
+                echo.kill()
+                assert answers == [f"{CS5} {CS5}"] * 10
+            time.sleep(1.2)
+            for line, ours in gate.call("gate.status")["condition"]["crossed"]["line"].values():
+                assert abs(line - ours) <= 0.05 * line, (line, ours)
+        finally:
+            gate.end()

@@ -22,7 +22,20 @@ from wily_sluice.engine.shaper import Shaper
 from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTES, Example, examples
-from wily_sluice.forecast.prove.proof import Came, CannotTry, Flood, Led, Part, Promise, Proof, Stream, Where, try_in
+from wily_sluice.forecast.prove.proof import (
+    NO_PORTS,
+    Came,
+    CannotTry,
+    Flood,
+    Led,
+    Opened,
+    Part,
+    Promise,
+    Proof,
+    Stream,
+    Where,
+    try_in,
+)
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Uplink
 from wily_sluice.plan.terms import Terms
@@ -301,6 +314,10 @@ class LiveWorld:
     def lines(self, asked: Led) -> tuple[str, ...]:
         """Not possible: routes apply to traffic from the networks' own interfaces. CannotTry."""
         raise CannotTry("routes do not apply to the temporary host, because it has a separate interface")
+
+    def opened(self, asked: Opened) -> bool:
+        """Not here. CannotTry."""
+        raise CannotTry(NO_PORTS)
 
 
 def _text(address: bytes) -> str:

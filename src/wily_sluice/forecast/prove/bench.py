@@ -15,7 +15,7 @@ from wily_sluice.engine.packet import Framing, Packet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.forecast.prove.example import LOCAL_PORT, Example, first_host, remote_for
-from wily_sluice.forecast.prove.proof import FULL, RULES, Came, CannotTry, Flood, Led, Part, Stream, Where
+from wily_sluice.forecast.prove.proof import FULL, RULES, Came, CannotTry, Flood, Led, Opened, Part, Stream, Where
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.lines import line_of, refusing
@@ -23,6 +23,7 @@ from wily_sluice.plan.model import Directional, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.schedules.schedule import telling_days
 from wily_sluice.plan.terms import Terms
+from wily_sluice.ports.mapping_table import Book, PortMapping, Wish
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Direction, Nanoseconds, Rate, Size
 
 WARMUP = 0.25  # of the whole time, in which nothing is counted
@@ -106,6 +107,7 @@ def time_for(rate: Rate, packets: int = 5_000, least: Nanoseconds = 400 * MILLIS
 
 
 MOST_CHANGES = 3  # of a schedule, until it has opened and closed
+OUTSIDE = bytes((192, 0, 2, 1))  # an address for documentation (RFC 5737)
 SECOND_LONG = timedelta(seconds=1)
 FLOOD = 1.1  # times the line, of each stream
 FIRST_STEERED = 41_000  # the remote port that leads to the first leaf when leaves are tried
@@ -202,6 +204,17 @@ class Bench:
             line = line_of(plan, engine, asked.example.nth(number).conversation())
             shares.append(line.name if line is not None else "")
         return tuple(shares)
+
+    def opened(self, asked: Opened) -> bool:
+        """Whether the table of mappings grants a port to a host."""
+        book = Book(lambda _: OUTSIDE, set)
+        book.follow(self.plan.granting, lambda _: asked.hardware)
+        grants = [grant for grant in self.plan.granting if asked.protocol in grant.ports]
+        ports = [p for g in grants for a, b in g.ports[asked.protocol] for p in range(a, b + 1) if p != asked.inside]
+        for port in ports[: asked.earlier]:
+            book.ask(Wish(asked.local, asked.protocol, port, 600, "PCP", hardware=asked.hardware), 0)
+        wish = Wish(asked.local, asked.protocol, asked.inside, 600, "PCP", hardware=asked.hardware)
+        return isinstance(book.ask(wish, 0), PortMapping)
 
     def route_of(self, example: Example, moment: datetime | None) -> tuple[int, set[str]]:
         """The index in the file of the first route that an example meets, -1 for none; and the lines that refuse it."""

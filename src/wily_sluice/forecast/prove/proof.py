@@ -7,7 +7,7 @@ them, in simulated time or on real packets.
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Literal, Protocol, TypeAlias
+from typing import Literal, NamedTuple, Protocol, TypeAlias
 
 from wily_sluice.forecast.prove.example import Example
 from wily_sluice.plan.file.yaml_text import Location
@@ -17,6 +17,7 @@ Verdict: TypeAlias = Literal["kept", "broken", "proves nothing", "not tried"]
 FULL: Size = 1500
 TOLERANCE = 0.03  # of a rate
 WITHIN = f"{TOLERANCE:.0%}"
+NO_PORTS = "mappings are tried in the lab alone"
 UNTRIED = "no conversation was found that goes there"
 SUPERFLUOUS = "without it, the test still passes"
 
@@ -77,6 +78,16 @@ class Led:
     moment: datetime | None = None
 
 
+class Opened(NamedTuple):
+    """A port that a host asks to have opened, when it has so many `earlier` ones."""
+
+    local: bytes
+    protocol: int
+    inside: int
+    hardware: bytes = b""
+    earlier: int = 0
+
+
 @dataclass(frozen=True, slots=True)
 class Came:
     """The result of a stream: its rate on the line in bit/s, and its delays.
@@ -104,6 +115,9 @@ class World(Protocol):
     def lines(self, asked: Led) -> tuple[str, ...]:
         """The uplink of each conversation; empty if no route has one. May raise CannotTry."""
 
+    def opened(self, asked: Opened) -> bool:
+        """Whether a port is opened. May raise CannotTry."""
+
 
 class CannotTry(Exception):
     """Why it cannot be tried in this world."""
@@ -114,7 +128,7 @@ class Proof:
     """A promise of the plan, its place, and the measurement.
 
     `kind` is the kind of promise: guarantee, cap, order, limiter, delay, rule, default, route, takeover, traffic,
-    schedule, boundary, failure.
+    schedule, boundary, mapping, failure.
 
     `expected`, `measured` and `tolerance` are for people; `rate` in bit/s and `p95`, a delay in ns, are the
     measurement, if the promise is a rate or a delay. `why` gives the reason for the verdict. A test that also passes

@@ -15,8 +15,8 @@ Packets between neighbours on the link never cross the line and are left alone.
 
 A packet that needs an ECN mark (RFC 3168), or another DSCP, leaves the gate with that request in the highest byte of
 the firewall mark. A second chain, at the end of POSTROUTING, writes the field and clears the byte, so the packet need
-not be copied to the gate. This machine's own packets are in POSTROUTING already, so they pass it once more and leave at
-the end of that chain.
+not be copied to the gate. This machine's own packets are in POSTROUTING already, and those to it in INPUT: they pass it
+once more and leave at the end of that chain, before they would be queued again.
 
 If the gate recognises conversations, their first packets use separate queues that copy them in full; the kernel's
 connection tracking counts them. DNS and SIP always use these queues. A third chain, at OUTPUT, gives the gate this
@@ -261,6 +261,7 @@ def _writing(dscps: Iterable[int]) -> list[tuple[str, ...]]:
         lines.append(("-m", "mark", "--mark", marked, "-j", "TOS", "--set-tos", f"{dscp << 2:#x}/0xfc"))
     lines.append(("-j", "MARK", "--set-xmark", f"0x0/{OURS:#x}"))
     lines.append((*OWN, "-j", "ACCEPT"))
+    lines.append(("-m", "addrtype", "--dst-type", "LOCAL", "-j", "ACCEPT"))
     return lines
 
 
@@ -289,6 +290,7 @@ def _jumps() -> list[tuple[str, ...]]:
         ("POSTROUTING", "-j", KEPT_CHAIN),
         ("POSTROUTING", "-j", WRAPPED_CHAIN),
         ("INPUT", "-j", WRAPPED_CHAIN),
+        ("INPUT", "-m", "mark", "!", "--mark", wished, "-j", MARKING_CHAIN),
         ("POSTROUTING", *OWN, "-j", CHAIN),
         ("INPUT", "-j", CHAIN),
         ("FORWARD", "-j", CHAIN),

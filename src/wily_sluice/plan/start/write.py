@@ -124,7 +124,8 @@ def shares(answers: AnswersEntry) -> Shares:
     parts = {way: _shares(answers, way, needed[way]) for way in DIRECTIONS} if apart else alone
     if all(abs(parts["up"][name] - parts["down"][name]) <= ALIKE for name in parts["up"]):
         least_of = {name: min(parts[way][name] for way in DIRECTIONS) for name in parts["up"]}
-        parts = dict.fromkeys(DIRECTIONS, least_of)
+        if all(least_of["calls"] * slowest(answers, way) >= 100 * CALL for way in DIRECTIONS):
+            parts = dict.fromkeys(DIRECTIONS, least_of)
     named: Shares = {name: {way: parts[way][name] for way in DIRECTIONS} for name in leaves(answers)}
     return named | {"acks": needed} if apart else named
 

@@ -4,10 +4,12 @@ from typing import Any
 
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.proof import (
+    NO_PORTS,
     Came,
     CannotTry,
     Flood,
     Led,
+    Opened,
     Where,
 )
 from wily_sluice.units import MILLISECOND, Nanoseconds
@@ -39,6 +41,10 @@ class Listener:
         self.asked[asked] = None
         return self._lab.lines(asked)
 
+    def opened(self, asked: Opened) -> bool:
+        """Not here. CannotTry."""
+        raise CannotTry(NO_PORTS)
+
 
 class Tried:
     """A world with results from an earlier run."""
@@ -66,3 +72,7 @@ class Tried:
         """The lines they took."""
         lines: tuple[str, ...] = self._of(asked)
         return lines
+
+    def opened(self, asked: Opened) -> bool:
+        """Not here. CannotTry."""
+        raise CannotTry(NO_PORTS)
