@@ -35,6 +35,7 @@ rules:
 nat: {keep-ports: [10.7.0.101, 10.7.0.102]}
 mappings:
   - {local: 10.7.0.100, port: 3000-3009, lifetime: 10 s, service: league}
+  - {local: "02:00:5e:10:00:77", port: 3020, lifetime: 10 s}
 """
 # A firewall as many have it: nothing comes in that was not asked for.
 CLOSED = """
@@ -157,6 +158,8 @@ def site(tmp_path: Path, firewall: str = CLOSED) -> Iterator[tuple[Rig, Running]
     file.write_text(PLAN)
     with built(load(file), "mappings", 10 * MILLISECOND) as rig:
         subprocess.run(rig.command("gateway", ["sh", "-ec", firewall]), check=True)
+        named = ["ip", "link", "set", "eth0", "address", "02:00:5e:10:00:77"]
+        subprocess.run(rig.command("house", named), check=True)
         server, mirror = python(rig, "house", SERVER, 3000), python(rig, "far", MIRROR)
         assert line(server) == line(mirror) == "ready"
         gate = Running(rig, tmp_path / "state", str(file)).wait()
@@ -175,6 +178,7 @@ def site(tmp_path: Path, firewall: str = CLOSED) -> Iterator[tuple[Rig, Running]
 
 def test_a_port_that_was_opened_is_reached_and_is_closed_when_its_time_is_over(tmp_path: Path) -> None:
     with site(tmp_path) as (rig, gate):
+        assert ask(rig, wish(3020, host=101), "10.7.0.101")[3] == 0  # it is known by its hardware address
         closed = python(rig, "far", FAR, "udp", 3001)
         assert line(closed) in ("timeout", "TimeoutError", "ConnectionRefusedError")
         refused = ask(rig, wish(22))
@@ -198,13 +202,14 @@ def test_a_port_that_was_opened_is_reached_and_is_closed_when_its_time_is_over(t
         assert {going["queue"] for going in look["going"]} == {"play"}, look
         listed = gate.call("mappings.list")
         assert [(one["protocol"], one["inside"], one["outside"], one["by"]) for one in listed["mappings"]] == [
+            ("udp", 3020, 3020, "PCP"),
             ("udp", 3000, 3001, "PCP"),
             ("tcp", 3000, 3001, "NAT-PMP"),
         ]
         assert listed["refused"] == 2
         words = rig.command("gateway", [sys.executable, "-m", "wily_sluice", "mappings", "--json"])
         shown = json.loads(subprocess.run(words, capture_output=True, check=True).stdout)
-        assert [one["outside"] for one in shown["mappings"]] == [3001, 3001]
+        assert [one["outside"] for one in shown["mappings"]] == [3020, 3001, 3001]
         time.sleep(max(0.0, begun + 13 - time.monotonic()))
         assert gate.call("mappings.list")["mappings"] == []
         assert again(far) != "again" and again(stream) != "again"
@@ -218,7 +223,7 @@ def test_a_port_that_was_opened_is_reached_and_is_closed_when_its_time_is_over(t
         assert ask(rig, wish(3000, 3001))[3] == 2
         events = [one["event"] for one in gate.events()]
         # One refusal of a host is told in a minute.
-        assert [events.count(f"mapping.{kind}") for kind in ("made", "refused", "ended")] == [3, 2, 3]
+        assert [events.count(f"mapping.{kind}") for kind in ("made", "refused", "ended")] == [4, 2, 4]
 
 
 def children(parent: int, program: str) -> list[int]:

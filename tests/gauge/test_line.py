@@ -127,9 +127,25 @@ def test_strangers_get_a_challenge_and_nothing_else() -> None:
             for _ in range(100):  # strangers who ask for challenges do not end what has begun
                 await one.get("/gauge/challenge")
             found.append((await one.get("/gauge/small", headers=known)).status)
+            for made_up in ("0" * 80, f"{challenge[:-1]}x", challenge[:-1], f"{'f' * 80}"):
+                headers = authorization(KEY, made_up, "GET", "/gauge/small")
+                found.append((await one.get("/gauge/small", headers=headers)).status)
+            odd = {"Authorization": f"Gauge {challenge} \u00fc\u00fc"}
+            found.append((await one.get("/gauge/small", headers=odd)).status)
         return found
 
-    assert asyncio.run(ask()) == [401, 401, 401, 404, 403, 403, 200, 200]
+    assert asyncio.run(ask()) == [401, 401, 401, 404, 403, 403, 200, 200, 401, 401, 401, 401, 403]
+
+
+def test_a_friend_is_served_although_strangers_asked_for_more_challenges_than_there_are_sessions() -> None:
+    async def ask() -> int:
+        async with served(FarEnd(KEY).application()), aiohttp.ClientSession(f"http://127.0.0.1:{PORT}") as one:
+            challenge = (await (await one.get("/gauge/challenge")).json())["challenge"]
+            for _ in range(100):  # before it signs anything
+                await one.get("/gauge/challenge")
+            return (await one.get("/gauge/small", headers=authorization(KEY, challenge, "GET", "/gauge/small"))).status
+
+    assert asyncio.run(ask()) == 200
 
 
 def test_nobody_there_and_a_stranger_there_are_told_apart() -> None:

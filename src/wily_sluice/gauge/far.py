@@ -1,7 +1,8 @@
 """The far end of a measurement of rates, over HTTP/1.1: sends and receives at the full rate of the line.
 
-Requests are signed with the shared key (docs/gauge.md); without the key, a client gets only a challenge. Nothing is
-stored, and no session lasts longer than LONGEST_SESSION.
+Requests are signed with the shared key (docs/gauge.md); without the key, a client gets only a challenge. A challenge is
+signed itself and not stored, so strangers who ask for many take nothing from anybody. A session begins with the first
+request that is signed for its challenge, and lasts no longer than LONGEST_SESSION.
 
 - `GET /gauge/challenge`: a number to sign with, as JSON
 - `GET /gauge/down`: sends bytes, until the client closes or LONGEST has passed
@@ -35,6 +36,7 @@ LONGEST: Nanoseconds = 120 * SECOND  # one transfer
 LONGEST_SESSION: Nanoseconds = 900 * SECOND
 SAMPLE: Nanoseconds = 50 * MILLISECOND
 CHUNK: Size = 1 << 18
+MARK, CHALLENGE = 32, 80  # characters of a challenge's own signature, and of all of it
 ORDER: Final = "/gauge/order"
 LARGEST_ORDER: Size = 65_536
 NEVER_KEPT = {"Cache-Control": "no-store, no-transform", "Content-Type": "application/octet-stream"}
@@ -51,17 +53,21 @@ def authorization(key: bytes, challenge: str, method: str, path: str, body: byte
     return {"Authorization": f"{SCHEME} {challenge} {proof(key, challenge, method, path, body)}"}
 
 
+def _bytes(word: str) -> bytes:
+    """A word of a header, whatever a stranger wrote."""
+    return word.encode("utf-8", "surrogateescape")
+
+
 def secret_of(key: bytes, challenge: str) -> bytes:
     """What callers of a session show a token of."""
     return hmac.digest(key, f"{challenge} callers".encode(), sha256)
 
 
 class Session:
-    """One measurement: its start, whether it was signed, and its traffic."""
+    """One measurement: its start, and its traffic."""
 
     def __init__(self, now: Nanoseconds) -> None:
         self.begun = now
-        self.known = False
         self.segments = Segments()
         self.samples: list[tuple[Nanoseconds, int, Size]] = []
         self.uploads = 0
@@ -88,6 +94,7 @@ class FarEnd:
 
     def __init__(self, key: bytes, proofs: Proofs | None = None) -> None:
         self._key = key
+        self._own = secrets.token_bytes(32)  # signs challenges
         self._proofs = proofs
         self._sessions: dict[str, Session] = {}
         self._filling = os.urandom(CHUNK)  # nothing on the way can make it smaller
@@ -108,19 +115,34 @@ class FarEnd:
         return application
 
     async def _challenge(self, _: web.Request) -> web.StreamResponse:
-        now = time.monotonic_ns()
-        self._sessions = {
-            name: session for name, session in self._sessions.items() if now - session.begun < LONGEST_SESSION
-        }
-        while len(self._sessions) >= MOST_SESSIONS:
-            # Those who signed nothing yet make room first: so strangers cannot end a measurement.
-            idle = next((name for name, session in self._sessions.items() if not session.known), None)
-            if idle is None:
+        number = f"{secrets.token_hex(16)}{time.monotonic_ns():016x}"
+        challenge = f"{number}{self._mark(number)}"
+        return web.json_response({"challenge": challenge}, headers={"Cache-Control": "no-store"})
+
+    def _mark(self, number: str) -> str:
+        return hmac.digest(self._own, _bytes(number), sha256).hex()[:MARK]
+
+    def _begun(self, challenge: str) -> Nanoseconds | None:
+        """When a challenge was made, if it was made here and is not too old."""
+        number, mark = challenge[:-MARK], challenge[-MARK:]
+        if len(challenge) != CHALLENGE or not hmac.compare_digest(_bytes(mark), self._mark(number).encode()):
+            return None
+        begun = int(number[32:], 16)
+        return begun if time.monotonic_ns() - begun < LONGEST_SESSION else None
+
+    def _session(self, challenge: str, begun: Nanoseconds) -> Session:
+        """The session of a signed request."""
+        session = self._sessions.get(challenge)
+        if session is None:
+            now = time.monotonic_ns()
+            self._sessions = {
+                name: other for name, other in self._sessions.items() if now - other.begun < LONGEST_SESSION
+            }
+            if len(self._sessions) >= MOST_SESSIONS:
                 raise web.HTTPServiceUnavailable(text="too many measurements at once\n")
-            del self._sessions[idle]
-        name = secrets.token_hex(16)
-        self._sessions[name] = Session(now)
-        return web.json_response({"challenge": name}, headers={"Cache-Control": "no-store"})
+            session = self._sessions[challenge] = Session(begun)
+            self.measured += 1
+        return session
 
     def _known(self, handler: Handler) -> Callable[[web.Request], Awaitable[web.StreamResponse]]:
         """Of those who have the key."""
@@ -128,17 +150,16 @@ class FarEnd:
         async def answer(request: web.Request) -> web.StreamResponse:
             scheme, _, rest = request.headers.get("Authorization", "").partition(" ")
             challenge, _, signature = rest.partition(" ")
-            session = self._sessions.get(challenge)
-            if session is None or scheme != SCHEME:
+            begun = self._begun(challenge)
+            if begun is None or scheme != SCHEME:
                 self.refused += 1
                 raise web.HTTPUnauthorized(headers={"WWW-Authenticate": SCHEME})
             body = await _body(request) if request.path == ORDER else b""
-            if not hmac.compare_digest(signature, proof(self._key, challenge, request.method, request.path, body)):
+            right = proof(self._key, challenge, request.method, request.path, body)
+            if not hmac.compare_digest(_bytes(signature), right.encode()):
                 self.refused += 1
                 raise web.HTTPForbidden(text="it is not signed with this key\n")
-            if not session.known:
-                session.known = True
-                self.measured += 1
+            session = self._session(challenge, begun)
             if self._transfers >= MOST_TRANSFERS:
                 raise web.HTTPServiceUnavailable(text="too many transfers at once\n")
             self._transfers += 1

@@ -390,7 +390,11 @@ class PortMapper:
 
     def _hardware(self, host: bytes) -> bytes:
         asks = self._plan is not None and any(grant.local.members.hardware for grant in self._plan.granting)
-        return port_chains.hardware_of(host) if asks else b""
+        try:
+            return port_chains.hardware_of(host) if asks else b""
+        except LiveError as error:
+            self._tell_once("mappings.unusable", "error", AGAIN, why=str(error))
+            return b""
 
     def close(self) -> None:
         """Close all ports, and stop listening."""

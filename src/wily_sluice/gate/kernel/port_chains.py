@@ -13,6 +13,7 @@ import fcntl
 import socket
 import struct
 from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from datetime import UTC, datetime
 from ipaddress import ip_address
@@ -225,15 +226,24 @@ def listening() -> set[tuple[int, int]]:
 
 
 def hardware_of(host: bytes) -> bytes:
-    """The hardware address of a host, as this machine has learnt it; empty where it has not."""
+    """The hardware address of a host, as this machine has learnt it; empty where it has not. LiveError if the kernel
+    does not say.
+
+    The library has an event loop of its own, which cannot run inside another: so it is asked in a thread.
+    """
+    try:
+        return _ASKING.submit(_hardware_of, str(ip_address(host))).result(PATIENCE)
+    except Exception as error:  # of many kinds, all of which mean the same
+        raise LiveError(f"the kernel does not say which hardware address {ip_address(host)} has: {error}") from error
+
+
+def _hardware_of(host: str) -> bytes:
     from pyroute2 import IPRoute
 
-    try:
-        with IPRoute() as kernel:
-            for neighbour in kernel.get_neighbours(dst=str(ip_address(host))):
-                words = neighbour.get_attr("NDA_LLADDR")
-                if words:
-                    return bytes.fromhex(words.replace(":", ""))
-    except Exception:  # of many kinds, all of which mean that it is not known
-        return b""
-    return b""
+    with IPRoute() as kernel:
+        words = (neighbour.get_attr("NDA_LLADDR") for neighbour in kernel.get_neighbours(dst=host))
+        return next((bytes.fromhex(word.replace(":", "")) for word in words if word), b"")
+
+
+_ASKING = ThreadPoolExecutor(1, "neighbours")
+PATIENCE = 2.0  # seconds for an answer of the kernel
