@@ -129,7 +129,7 @@ def _wrong_values(key: str, value: Any) -> Iterator[Any]:
     elif key == "version":
         yield 6
     elif key == "moved":
-        yield (value[0] - 1, value[1])
+        yield (value[0] // 2, value[1])
         yield (value[0] * 3, value[1])
 
 

@@ -219,7 +219,10 @@ def _dscp(plan: Plan, example: Example, asked: Sequence[int]) -> Misses:
 
 def _moved(plan: Plan, example: Example, asked: tuple[int, bool]) -> Misses:
     size, over = asked
-    yield Miss("with less volume" if over else "with more volume", replace(example, moved=size if over else size + 1))
+    yield Miss(
+        "with less volume" if over else "with more volume",
+        replace(example, moved=size * 4 // 5 if over else size * 5 // 4),
+    )
 
 
 def _rate(plan: Plan, example: Example, asked: object) -> Misses:
