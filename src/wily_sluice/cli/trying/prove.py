@@ -63,7 +63,7 @@ def prove(
     Guarantees are tested while all other queues flood, caps and limiters on an idle line, delays within their
     guarantee, rules with a conversation that they match. By default the tests run in the lab: the gate's own engine in
     simulated time, without real packets. With --rig they run on a real gate between network namespaces of this machine
-    and take about a minute. At the end the gate is killed, and traffic must continue.
+    and take about two minutes. At the end the gate is killed, and traffic must continue.
 
     With --live they test the gate that runs here, against a far end beyond the line, from a temporary host with unused
     addresses. The plan must be the one that is running. Each test fills the line for some seconds, alongside all other
