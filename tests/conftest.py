@@ -107,7 +107,31 @@ def pytest_sessionstart() -> None:
         raise pytest.UsageError(f"the engine is to be tested {wanted}, but is {form()} in {wily_sluice.__file__}")
 
 
+# The longest tests, which begin first, shared out among the processes that run tests at a time.
+LONG = (
+    *("cli/test_program.py", "test_installation.py", "cli/test_new.py", "views/test_report.py", "test_recipes.py"),
+    *("plan/test_drawn.py", "gauge/test_line.py", "forecast/test_lab.py", "engine/test_tree.py", "plan/test_start.py"),
+)
+
+
+def shared_out(items: list[pytest.Item], workers: int) -> list[pytest.Item]:
+    """In an order of which each worker takes an equal stretch; each stretch begins with some of the long modules."""
+    modules: dict[str, list[pytest.Item]] = {}
+    for item in items:
+        modules.setdefault(item.nodeid.partition("::")[0], []).append(item)
+    long = [tests for name, tests in modules.items() if name.endswith(LONG)]
+    rest = [item for name, tests in modules.items() if not name.endswith(LONG) for item in tests]
+    ordered, share = [], len(items) / workers
+    for worker in range(workers):
+        ordered += [item for tests in long[worker::workers] for item in tests]
+        until = round(share * (worker + 1)) if worker < workers - 1 else len(items)
+        ordered += [rest.pop(0) for _ in range(min(len(rest), until - len(ordered)))]
+    return ordered + rest
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    if (workers := int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))) > 1:
+        items[:] = shared_out(items, workers)
     reason = why_not_live() if any(item.get_closest_marker("live") for item in items) else ""
     for item in items:
         if reason and item.get_closest_marker("live"):

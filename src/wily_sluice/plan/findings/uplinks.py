@@ -166,7 +166,7 @@ def nothing_usable(checked: Checked) -> Iterator[Told]:
             yield Told(location, "nothing of the line is left", "write it like 8%")
 
 
-LEAST = 0.03  # of the measured rate
+LEAST, LEAST_VARYING = 0.03, 0.02  # of the measured rate; the rate of a line that varies is found by its delay
 
 
 @kind(
@@ -193,7 +193,7 @@ def little_headroom(checked: Checked) -> Iterator[Told]:
     for uplink in checked.plan.uplinks:
         for way in DIRECTIONS:
             headroom = uplink.headroom.of(way) or 0
-            if headroom < LEAST:
+            if headroom < (LEAST if uplink.lowest.of(way) is None else LEAST_VARYING):
                 message = f"with {format_share(headroom)} left free {way}, packets queue in the modem, out of reach"
                 yield Told(("uplinks", uplink.name, "headroom"), message, "use 5% to 10%")
 
