@@ -40,6 +40,7 @@ from wily_sluice.forecast.prove.proof import (
     World,
     figure,
 )
+from wily_sluice.plan.file.yaml_text import Location
 from wily_sluice.plan.model import Limiter, Plan, Route, Rule, Uplink
 from wily_sluice.plan.terms import Party, Terms
 from wily_sluice.units import DIRECTIONS, Direction
@@ -318,16 +319,20 @@ def _of_rule(bench: Bench, rule: Rule, uplink: Uplink, example: Example) -> Iter
     if tried or inside:
         outside = dict(list(tried.items())[:MOST_MISSES])
         within = dict(list(inside.items())[:MOST_MISSES])
-        proof = Proof(
-            "boundary", rule.name, uplink.name, ("rules", rule.index), _expected(outside, within), uplink=uplink.name
-        )
+        proof = _proof(rule.name, uplink.name, ("rules", rule.index), outside, within, uplink.name)
         yield Promise(proof, lambda world: _judge_places(world, {**outside, **within}))
 
 
-def _expected(outside: Iterable[str], inside: Iterable[str] = ()) -> str:
-    words = [f"matches: {', '.join(inside)}"] if inside else []
-    words += [f"not: {', '.join(outside)}" if words else f"does not match: {', '.join(outside)}"] * bool(outside)
-    return "; ".join(words)
+def _proof(
+    name: str, where: str, location: Location, outside: Iterable[str], inside: Iterable[str] = (), uplink: str = ""
+) -> Proof:
+    """How many conversations are tried, and in the cases, which."""
+    near, far = list(inside), list(outside)
+    cases = (*(f"matches: {words}" for words in near), *(f"does not match: {words}" for words in far))
+    parts = [f"matches at {len(near)} end{'s' * (len(near) > 1)}"] if near else []
+    parts += [f"not {len(far)} near miss{'es' * (len(far) > 1)}"] if far and near else []
+    parts += [f"does not match {len(far)} near miss{'es' * (len(far) > 1)}"] if far and not near else []
+    return Proof("boundary", name, where, location, ", ".join(parts), uplink=uplink, cases=cases)
 
 
 def _judge_places(world: World, tried: dict[str, tuple[Where, str]]) -> Judged:
@@ -343,7 +348,7 @@ def _judge_places(world: World, tried: dict[str, tuple[Where, str]]) -> Judged:
             wrong.append(f"{words} goes to {went or 'no queue'}, not to {goes}")
     if not done:
         raise CannotTry(why)
-    return Judged(not wrong, "; ".join(wrong) or "they go elsewhere")
+    return Judged(not wrong, "; ".join(wrong) or "it does")
 
 
 def limiter_boundaries(bench: Bench) -> Iterator[Promise]:
@@ -393,7 +398,7 @@ def _at_edges(bench: Bench, limiter: Limiter, uplink: Uplink, way: Direction, in
     asked = Flood(part, uplink.name, way, streams, 0, limiter.quota is not None, moment)
     location, most = ("limiters", limiter.name, way), rate * (1 + TOLERANCE)
     where = f"{uplink.name} {way}"
-    proof = Proof("boundary", limiter.name, where, location, _expected((), words), uplink=uplink.name)
+    proof = _proof(limiter.name, where, location, (), words, uplink.name)
 
     def judge(world: World) -> Judged:
         came = world.flood(asked)
@@ -426,7 +431,7 @@ def _flooded(
 ) -> Promise:
     where = f"{uplink.name} {way}"
     location = ("limiters", limiter.name, way)
-    proof = Proof("boundary", limiter.name, where, location, _expected(dict.fromkeys(words)), uplink=uplink.name)
+    proof = _proof(limiter.name, where, location, words, uplink=uplink.name)
 
     def judge(world: World) -> Judged:
         came = world.flood(asked)
@@ -466,13 +471,13 @@ def _of_route(bench: Bench, route: Route) -> Iterator[Promise]:
     outside, within = (dict(list(some.items())[:MOST_MISSES]) for some in (tried, inside))
     some = {**outside, **within}
     lines_of = " and ".join(name for name, _ in route.shares)
-    proof = Proof("boundary", route.name, lines_of, ("routes", route.index), _expected(outside, within))
+    proof = _proof(route.name, lines_of, ("routes", route.index), outside, within)
 
     def judge(world: World) -> Judged:
         wrong = []
         for words, (asked, lines) in some.items():
             if (went := world.lines(asked)) != lines:
                 wrong.append(f"{words} goes over {went[0] or 'no route'}, not {lines[0] or 'by no route'}")
-        return Judged(not wrong, "; ".join(wrong) or "they go elsewhere")
+        return Judged(not wrong, "; ".join(wrong) or "it does")
 
     yield Promise(proof, judge)

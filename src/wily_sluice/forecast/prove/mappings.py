@@ -56,14 +56,16 @@ def _of_grant(bench: Bench, grant: Grant, host: bytes, hardware: bytes) -> Promi
     if sum(last - first + 1 for spans in grant.ports.values() for first, last in spans) > grant.count:
         unwanted[f"port number {grant.count + 1} of a host"] = some._replace(earlier=grant.count)
     refused = {words: asked for words, asked in unwanted.items() if not bench.opened(asked)}
-    expected = f"opens {', '.join(wanted)}" + (f"; not: {', '.join(refused)}" if refused else "")
+    expected = f"opens {len(wanted)} ports, not {len(refused)} others" if refused else f"opens {len(wanted)} ports"
+    cases = (*(f"opens {words}" for words in wanted), *(f"refuses {words}" for words in refused))
 
     def judge(world: World) -> Judged:
         wrong = [f"{words} is not opened" for words, asked in wanted.items() if not world.opened(asked)]
         wrong += [f"{words} is opened" for words, asked in refused.items() if world.opened(asked)]
         return Judged(not wrong, "; ".join(wrong) or "it does")
 
-    return Promise(Proof("mapping", grant.name, grant.uplink, ("mappings", grant.index), expected), judge)
+    proof = Proof("mapping", grant.name, grant.uplink, ("mappings", grant.index), expected, cases=cases)
+    return Promise(proof, judge)
 
 
 def _strangers(bench: Bench, grant: Grant, host: bytes) -> Iterator[bytes]:

@@ -131,7 +131,8 @@ class Proof:
     schedule, boundary, mapping, failure.
 
     `expected`, `measured` and `tolerance` are for people; `rate` in bit/s and `p95`, a delay in ns, are the
-    measurement, if the promise is a rate or a delay. `why` gives the reason for the verdict. A test that also passes
+    measurement, if the promise is a rate or a delay. `cases` are all that is tried, if it is more than the expected
+    result says. `why` gives the reason for the verdict. A test that also passes
     without the part of the plan that makes the promise proves nothing.
     """
 
@@ -147,6 +148,7 @@ class Proof:
     uplink: str = ""
     rate: float | None = None
     p95: Nanoseconds | None = None
+    cases: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

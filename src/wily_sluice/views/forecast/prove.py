@@ -36,6 +36,7 @@ def _columns(plan: Plan) -> tuple[Column[Proof], ...]:
         Column(lambda proof: proof.p95 / 1e9 if proof.p95 is not None else None, "p95"),
         Column(lambda proof: proof.verdict, "verdict", "verdict", lambda p: Text(p.verdict, STYLES[p.verdict])),
         Column(lambda proof: proof.why, "why"),
+        Column(lambda proof: "; ".join(proof.cases), "cases"),
     )
 
 
