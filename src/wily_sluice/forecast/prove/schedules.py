@@ -62,7 +62,7 @@ def _of_rule(bench: Bench, rule: Rule, when: str) -> Promise:
 
 def _scheduled(bench: Bench, name: str, when: str, at: Location, uplink: str, applies: Applies) -> Promise:
     held, free = bench.moments(when)
-    expected = f"holds {_said(held)}, not {_said(free, held)}"
+    expected = f"applies {_span(held, free)}"
     proof = Proof("schedule", name, when, at, expected, uplink=uplink)
     if not held or not free:
         return Promise(replace(proof, expected="applies at times", why="it never changes"))
@@ -81,11 +81,12 @@ def _scheduled(bench: Bench, name: str, when: str, at: Location, uplink: str, ap
     return Promise(proof, judge)
 
 
-def _said(moments: tuple[datetime, ...], before: tuple[datetime, ...] = ()) -> str:
-    """Moments, each with its day unless it is the day of the one before."""
-    words, day = [], before[-1].date() if before else None
-    for moment in moments:
-        clock = "%H:%M:%S" if moment.second else "%H:%M"
-        words.append(format(moment, clock if moment.date() == day else f"%a %d %b {clock}"))
-        day = moment.date()
-    return ", ".join(words)
+def _span(held: tuple[datetime, ...], free: tuple[datetime, ...]) -> str:
+    """`from Mon 28 Dec 18:00 until 22:00`."""
+    if not held:
+        return "at times"
+    begin = f"from {held[0]:%a %d %b %H:%M}"
+    if len(free) < 2:
+        return begin
+    end = free[1]
+    return f"{begin} until " + format(end, "%H:%M" if end.date() == held[0].date() else "%a %d %b %H:%M")
