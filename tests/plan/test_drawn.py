@@ -29,7 +29,7 @@ from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS
 from wily_sluice.views.plan.parts import part_data
 
-MANY = 20_000 if DRAW == "anew" else 1_000  # plans of which something is said
+MANY = 20_000 if DRAW == "anew" else 400  # plans of which something is said
 PARTS = 8  # that may run beside each other
 HOSTS = ("10.7.0.9", "10.7.0.45", "10.7.0.70", "10.7.1.3", "10.7.1.200")
 FAR, PORTS = ("203.0.113.9", "203.0.113.70", "198.51.100.1"), (53, 80, 443, 5004, 9000, 41_100)
