@@ -24,7 +24,7 @@ SERVICES = (
 )
 
 
-def until(holds: Callable[[], object], seconds: float = 10.0) -> None:
+def until(holds: Callable[[], object], seconds: float = 20.0) -> None:
     deadline = time.monotonic() + seconds
     while not holds():
         assert time.monotonic() < deadline
@@ -349,14 +349,17 @@ def test_what_leaves_by_a_way_that_the_plan_does_not_name_is_counted_and_told(sm
         def ways_out(self) -> set[str]:
             return {"wan0", "wan7"}
 
+        looked = 0
+
         def crossed(self) -> dict[str, Crossed]:
+            self.looked += 1
             return {"wan0": Crossed(self.packets, 0), "wan7": Crossed(0, 2 * self.packets)}
 
     machine, listening = TwoWays(), Listening()
     gate = Gate(small_plan(), None, listening, machine)
 
     def script() -> None:
-        time.sleep(1.2)
+        until(lambda: machine.looked >= 2)  # so that it knows what was there before
         machine.packets += 15
         until(lambda: gate.unseen == {"wan7": 30})
 
