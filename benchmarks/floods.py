@@ -25,7 +25,7 @@ from subprocess import PIPE
 from typing import Any
 
 from tests.gate.running import Running
-from wily_sluice.control.rpc_error import RpcError
+from wily_sluice.errors import RpcError
 from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout
 from wily_sluice.rig.rig import Rig

@@ -24,8 +24,7 @@ from pathlib import Path
 from benchmarks.floods import RATES, flood, resident
 from tests.conftest import SMALL_PLAN
 from tests.gate.running import Running
-from wily_sluice.control.rpc_error import RpcError
-from wily_sluice.errors import LiveError
+from wily_sluice.errors import LiveError, RpcError
 from wily_sluice.outside.files import load
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import Host, built, call_result, finish, start_endpoint

@@ -7,7 +7,7 @@ import pytest
 from pydantic import BaseModel, ConfigDict
 
 from wily_sluice.control.json_rpc import Method, respond
-from wily_sluice.control.rpc_error import RpcError
+from wily_sluice.errors import RpcError
 
 
 class Subtraction(BaseModel):

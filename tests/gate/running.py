@@ -14,8 +14,7 @@ from typing import Any
 
 from tests.conftest import SMALL_PLAN
 from wily_sluice.control.client import Client
-from wily_sluice.control.rpc_error import RpcError
-from wily_sluice.errors import LiveError
+from wily_sluice.errors import LiveError, RpcError
 from wily_sluice.gate.kernel.process import RUN
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import Host

@@ -16,8 +16,7 @@ from typing import Any
 import pytest
 
 from tests.gate.running import CALLER, HOST, PLAN, Running, gate
-from wily_sluice.control.rpc_error import RpcError
-from wily_sluice.errors import LiveError
+from wily_sluice.errors import LiveError, RpcError
 from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES
 from wily_sluice.rig.rig import Rig

@@ -18,9 +18,8 @@ from subprocess import PIPE
 import pytest
 
 from tests.gate.running import HOST, PLAN, PLANS, Running, gate, up_rate
-from wily_sluice.control.rpc_error import BUSY, REFUSED, RpcError
 from wily_sluice.control.unit import unit_text
-from wily_sluice.errors import LiveError
+from wily_sluice.errors import BUSY, REFUSED, LiveError, RpcError
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.rig.layout import FAR_ADDRESSES
 from wily_sluice.rig.rig import Rig

@@ -16,7 +16,7 @@ from wily_sluice import examples
 from wily_sluice.outside.plan_edits import CannotEditError, TextFile, held
 from wily_sluice.plan.edit.edits import Edits
 from wily_sluice.plan.edit.operations import EditError, Insert, Move, Operation, Remove, Rename, Set
-from wily_sluice.plan.edit.parts import IN_ORDER, SECTIONS
+from wily_sluice.plan.edit.references import IN_ORDER, SECTIONS
 from wily_sluice.plan.edit.text import apply
 from wily_sluice.plan.file.yaml_text import parse
 from wily_sluice.plan.read import examine

@@ -13,8 +13,7 @@ from wily_sluice.engine.tally import STEPS, step_of
 from wily_sluice.gate.observers import CounterRow
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import MILLISECOND, SECOND
-from wily_sluice.views.live.watch.cells import bar
-from wily_sluice.views.live.watch.plain import table
+from wily_sluice.views.live.watch.cells import bar, table
 from wily_sluice.views.live.watch.screen import Rows, WatchScreen
 from wily_sluice.views.live.watch.state import PAGES, Row, Watch
 

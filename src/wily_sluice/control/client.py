@@ -7,8 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from wily_sluice.control.rpc_error import RpcError
-from wily_sluice.errors import LiveError
+from wily_sluice.errors import LiveError, RpcError
 from wily_sluice.gate.kernel.process import CONTROL, WATCH, runtime_folder
 
 SILENCE = 20.0  # seconds within which a subscriber hears something from a healthy gate

@@ -10,7 +10,7 @@ from typing import Any, Literal, TypeAlias
 from pydantic import BaseModel, ConfigDict, Field, IPvAnyAddress, ValidationError
 
 from wily_sluice.control.log import note
-from wily_sluice.control.rpc_error import (
+from wily_sluice.errors import (
     INTERNAL_ERROR,
     INVALID_PARAMS,
     INVALID_REQUEST,

@@ -89,10 +89,13 @@ class Visits:
         return pairs
 
 
+MOST_TOLD = 32  # devices: whoever makes up hardware addresses fills no log
+
+
 def shared_devices(plan: Plan, neighbours: Neighbours, told: set[bytes]) -> Iterator[dict[str, str | int]]:
-    """The devices with many addresses of IPv4 that have not been told of; they are then."""
+    """The devices with many addresses of IPv4 that have not been told of, MOST_TOLD at most; they are then."""
     for hardware, address, many in neighbours.shared():
         network = next((network for network in plan.networks if address in network.addresses), None)
-        if hardware not in told and network is not None:
+        if hardware not in told and network is not None and len(told) < MOST_TOLD:
             told.add(hardware)
             yield {"network": network.name, "device": hardware_text(hardware), "addresses": many}

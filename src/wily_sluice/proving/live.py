@@ -15,11 +15,10 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from wily_sluice.control.client import Client
-from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UDP
 from wily_sluice.engine.classify.neighbours import GATEWAY
 from wily_sluice.engine.shaper import Shaper
-from wily_sluice.errors import LiveError
+from wily_sluice.errors import LiveError, RpcError
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.example import LOCAL_PORT, REMOTES, Example, examples
 from wily_sluice.forecast.prove.proof import (

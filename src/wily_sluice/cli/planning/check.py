@@ -18,8 +18,10 @@ if TYPE_CHECKING:
 @click.command()
 @plan_from()
 @click.option("--strict", is_flag=True, help="Exit with status 1 if there are warnings.")
-@click.option("--fix", is_flag=True, help="Fix whatever can be fixed without changing what the plan does.")
-@click.option("--improve", is_flag=True, help="Also make fixes that change what the plan does; shows it, and asks.")
+@click.option("--fix", is_flag=True, help="Fix findings without changing the effect of the plan.")
+@click.option(
+    "--improve", is_flag=True, help="Also make fixes that change the effect of the plan; shows the difference and asks."
+)
 @click.option("--yes", is_flag=True, help="With --improve: do not ask.")
 @click.option("--dry-run", is_flag=True, help="With --fix or --improve: show the difference, and write nothing.")
 @json_option
@@ -36,12 +38,12 @@ def check(
 ) -> None:
     """Find errors and risks in a plan.
 
-    Reports all of them at once, each with file, line, remedy and code; `sluice explain CODE` says more. A comment `#
-    sluice: allow CODE REASON` on the line accepts a warning. Exits with status 0 if the plan can be used, 1 if there
-    are warnings and --strict is given, 2 if there are errors.
+    Reports everything at once, each finding with file, line, remedy and code; `sluice explain CODE` says more. A
+    comment `# sluice: allow CODE REASON` on the line accepts a warning. Exits with status 0 if the plan can be used, 1
+    if there are warnings and --strict is given, 2 if there are errors.
 
     --fix leaves every queue, limiter, route and mapping as it is, and every conversation in its queue. A fix that would
-    change any of them is skipped, with the reason; --improve makes it.
+    change that is skipped, with the reason; --improve makes it.
 
     \b
     Examples:
@@ -84,7 +86,7 @@ def check(
 
 
 def _fixed(plan_file: Path, improve: bool, yes: bool, dry_run: bool, as_json: bool) -> Fixed:
-    """What all fixes leave. The difference is shown, and written unless it is a dry run."""
+    """The result of all fixes. Shows the difference, and writes it unless this is a dry run."""
     from wily_sluice.outside.plan_edits import TextFile, held
     from wily_sluice.plan.compare import compare
     from wily_sluice.plan.edit.fixes import fixed

@@ -20,11 +20,11 @@ from wily_sluice.cli.options import (
     uplink_option,
 )
 from wily_sluice.control.client import Client
-from wily_sluice.control.rpc_error import RpcError
 from wily_sluice.engine.classify.header import KIND_NAMES as KINDS
 from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.neighbours import GATEWAY
 from wily_sluice.engine.classify.service import PROTOCOLS_SEEN
+from wily_sluice.errors import RpcError
 from wily_sluice.outside.files import load
 from wily_sluice.plan.file.bundle import bundle_from
 from wily_sluice.plan.file.traffic_words import looks_like_host_name, parse_dscp, parse_host_name, parse_protocol

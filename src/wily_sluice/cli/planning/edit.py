@@ -10,7 +10,7 @@ import click
 
 from wily_sluice.cli.options import json_option, names_in_plan, plan_from
 from wily_sluice.cli.planning.editing import STEPS, change, change_all, show_edit, text_of
-from wily_sluice.plan.edit.parts import IN_ORDER, LIST_KEY
+from wily_sluice.plan.edit.references import IN_ORDER, LIST_KEY
 from wily_sluice.plan.file.words import suggestion
 
 if TYPE_CHECKING:

@@ -13,8 +13,7 @@ import click
 from wily_sluice.cli.options import COST, Refusal, Time, csv_option, json_option, plan_from, state_option
 from wily_sluice.control.api.snapshot import revision_data
 from wily_sluice.control.client import Client
-from wily_sluice.control.rpc_error import RpcError
-from wily_sluice.errors import LiveError
+from wily_sluice.errors import LiveError, RpcError
 from wily_sluice.history.database import EVENTS
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.history.stores import EventStore

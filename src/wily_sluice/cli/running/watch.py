@@ -13,7 +13,7 @@ from wily_sluice.cli.options import Time, json_option, renamed
 from wily_sluice.control.client import Client
 from wily_sluice.errors import LiveError
 from wily_sluice.units import SECOND, Nanoseconds
-from wily_sluice.views.live.watch.plain import table
+from wily_sluice.views.live.watch.cells import table
 from wily_sluice.views.live.watch.state import PAGES, Page, Watch
 from wily_sluice.views.text.console import console
 

@@ -158,8 +158,7 @@ def _shaped_here(host: str) -> str:
     import sqlite3
 
     from wily_sluice.control.client import Client
-    from wily_sluice.control.rpc_error import RpcError
-    from wily_sluice.errors import LiveError
+    from wily_sluice.errors import LiveError, RpcError
     from wily_sluice.outside.machine import way_to
 
     try:

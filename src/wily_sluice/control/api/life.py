@@ -22,7 +22,7 @@ from wily_sluice.control.link.link import PATIENCE, Orders
 from wily_sluice.control.link.messages import Hold, Kept, Resume, State, Take, Undo, Undone
 from wily_sluice.control.link.supervisor import boot_clock
 from wily_sluice.control.log import note
-from wily_sluice.control.rpc_error import BUSY, INVALID_PARAMS, REFUSED, RpcError
+from wily_sluice.errors import BUSY, INVALID_PARAMS, REFUSED, RpcError
 from wily_sluice.history.revisions import BACK_TO, Revision, RevisionStore
 from wily_sluice.plan.file.bundle import Bundle
 from wily_sluice.plan.model import Plan

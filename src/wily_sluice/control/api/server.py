@@ -17,7 +17,7 @@ from typing import Any
 
 from wily_sluice.control.json_rpc import Method, Subscription, notification, respond
 from wily_sluice.control.log import note
-from wily_sluice.control.rpc_error import INVALID_REQUEST, RpcError
+from wily_sluice.errors import INVALID_REQUEST, RpcError
 from wily_sluice.gate.kernel.process import CONTROL, WATCH
 from wily_sluice.units import Size
 

@@ -45,8 +45,8 @@ from wily_sluice.control.link.messages import (
     Watch,
 )
 from wily_sluice.control.log import Level, note
-from wily_sluice.control.rpc_error import INVALID_PARAMS, REFUSED, RpcError
 from wily_sluice.engine.classify.header import Parties, key_of
+from wily_sluice.errors import INVALID_PARAMS, REFUSED, RpcError
 from wily_sluice.gate.kernel.process import runtime_folder
 from wily_sluice.gate.observers import CounterRow
 from wily_sluice.history.counter_store import CounterStore

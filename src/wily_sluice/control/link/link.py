@@ -17,8 +17,7 @@ import msgspec
 
 from wily_sluice import __version__
 from wily_sluice.control.link.messages import PROTOCOL, Ask, Done, FromGate, Hello, Message, Order, Seen
-from wily_sluice.control.rpc_error import REFUSED, RpcError
-from wily_sluice.errors import SluiceError
+from wily_sluice.errors import REFUSED, RpcError, SluiceError
 from wily_sluice.gate.look import Look
 
 A_READ = 1 << 18  # bytes taken in at a time

@@ -228,8 +228,8 @@ class Bench:
         return next((route.index for route, compiled in met if compiled.condition.holds(subject)), -1), refused
 
     def _moments(self, when: str) -> tuple[tuple[datetime, ...], tuple[datetime, ...]]:
-        """The first second and the last at which a schedule is open, and the seconds before and after, at which it is
-        closed. Empty if it never opens, or never closes.
+        """The first and the last second of an open schedule, and the closed seconds right before and after. Empty if it
+        never opens; a single one each if it never closes.
         """
         zone, schedule = ZoneInfo(self.plan.timezone), self.plan.schedules[when]
         begin = telling_days([schedule])[0]

@@ -38,12 +38,12 @@ def where_it_applies(bench: Bench, rule: Rule) -> tuple[Uplink, Example | None]:
 
 
 def example_of(bench: Bench, uplink: Uplink, rule: Rule) -> Example | None:
-    """A conversation that a rule matches first, if possible one known by its parties alone."""
+    """A conversation that a rule matches first, if possible one known by its parties alone, and of IPv4."""
     plan: Plan = bench.plan
     shaper = meant(plan, uplink.name, bench.within(rule.terms.when))
     index = plan.sorting.index(rule)
     fitting = [example for example in examples(plan, rule.terms) if rule_of(shaper, example) == index]
-    return min(fitting, key=lambda example: not example.plain, default=None)
+    return min(fitting, key=lambda example: (not example.plain, len(example.parties.local)), default=None)
 
 
 def _rule(bench: Bench, uplink: Uplink, rule: Rule, example: Example | None) -> Promise:
@@ -107,7 +107,7 @@ def route_example(bench: Bench, route: Route, lines: Set[str]) -> tuple[Example 
     """
     moment = bench.within(route.terms.when)
     why = UNTRIED
-    for example in examples(bench.plan, route.terms):
+    for example in sorted(examples(bench.plan, route.terms), key=lambda example: len(example.parties.local)):
         if example.known.seen or example.shape or example.moved or example.fast or example.kind or example.hardware:
             continue  # known only later
         met, refused = bench.route_of(example, moment)

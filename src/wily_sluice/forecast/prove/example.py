@@ -104,7 +104,7 @@ def rule_of(shaper: Shaper, example: Example) -> int:
 
 def examples(plan: Plan, terms: Terms) -> Iterator[Example]:
     """Conversations that may match some terms; the classifier decides whether they do."""
-    every = (example for asked in _choices(terms) for example in _of(plan, asked))
+    every = (example for others in (False, True) for asked in _choices(terms) for example in _of(plan, asked, others))
     return islice(every, MOST_TRIED)
 
 
@@ -186,14 +186,16 @@ def _signs(asked: dict[str, Any]) -> Iterator[tuple[dict[str, Any], Known, str]]
             yield {}, Known(), service.shape
 
 
-def _of(plan: Plan, asked: dict[str, Any]) -> Iterator[Example]:
+def _of(plan: Plan, asked: dict[str, Any], others: bool) -> Iterator[Example]:
+    """With the usual remote where none is asked for; with `others`, only those with other remotes."""
     remote = asked.get("remote")
     remotes = list(_hosts(remote.addresses)) if remote is not None else []
     names = tuple(name.replace("*.", "a.") for name in sorted(remote.members.names)) if remote is not None else ()
     moved, over = asked.get("moved", (0, False))
     length, longer = asked.get("length", (LONGEST_PACKET, False))
     kinds: int = asked.get("packet", 0)
-    usual = {width: remotes_for(plan, width) for width in (4, 16)}
+    part = slice(1, None) if others else slice(1)
+    usual = {width: remotes_for(plan, width)[part] for width in (4, 16)}
     for signs, known, shape in _signs(asked):
         conditions = {**signs, **{key: value for key, value in asked.items() if key != "service"}}
         ports = conditions.get("remote-port") or conditions.get("port") or ((REMOTE_PORT, REMOTE_PORT),)
@@ -204,11 +206,13 @@ def _of(plan: Plan, asked: dict[str, Any]) -> Iterator[Example]:
         for local, hardware in _locals(plan, asked):
             if asked.get("version") not in (None, 4 if len(local) == 4 else 6):
                 continue
-            far = [remote for remote in remotes if len(remote) == len(local)] or (
-                [] if remotes and not names else usual[len(local)]
-            )
+            far = [remote for remote in remotes if len(remote) == len(local)]
+            if not far and (names or not remotes):
+                far = usual[len(local)]
+            elif others:
+                continue
             if "remote address" in signs:
-                far = [signs["remote address"]] if len(signs["remote address"]) == len(local) else []
+                far = [signs["remote address"]] if len(signs["remote address"]) == len(local) and not others else []
             for address in far:
                 sides = (local_port, ports[0][0]) if ported else (0, 0)
                 much = moved + 1 if over else 0

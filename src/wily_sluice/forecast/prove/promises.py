@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator
 from typing import Final
 
-from wily_sluice.forecast.prove import boundaries, conversations, limiters, mappings, queues, schedules
+from wily_sluice.forecast.prove import boundaries, conversations, limiters, queues, schedules
 from wily_sluice.forecast.prove.bench import Bench
 from wily_sluice.forecast.prove.proof import Promise, Proof, try_in
 from wily_sluice.plan.model import Plan
@@ -23,7 +23,7 @@ KINDS: Final[tuple[Callable[[Bench], Iterator[Promise]], ...]] = (
     boundaries.rule_boundaries,
     boundaries.limiter_boundaries,
     boundaries.route_boundaries,
-    mappings.promises,
+    boundaries.mapping_promises,
 )
 
 

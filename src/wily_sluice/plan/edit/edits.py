@@ -19,8 +19,7 @@ from wily_sluice.plan.edit.operations import (
     said_of,
     trees_with,
 )
-from wily_sluice.plan.edit.parts import IN_ORDER, LIST_KEY, SECTIONS, some
-from wily_sluice.plan.edit.references import NAMED_IN, Reference, references
+from wily_sluice.plan.edit.references import IN_ORDER, LIST_KEY, NAMED_IN, SECTIONS, Reference, references, some
 from wily_sluice.plan.file.document import key_text
 from wily_sluice.plan.file.words import suggestion
 from wily_sluice.plan.file.yaml_text import Location

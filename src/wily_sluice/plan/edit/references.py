@@ -1,9 +1,35 @@
-"""References between parts of a plan, in its plain data: a rename must follow them, and a removal breaks them."""
+"""The kinds of parts in a plan, their places in the file, and the references between them.
+
+A rename must follow references, and a removal would break them.
+"""
 
 from collections.abc import Iterator
 from typing import Any, Literal, NamedTuple, TypeAlias
 
 from wily_sluice.plan.file.yaml_text import Location
+
+SECTIONS = {
+    "uplink": "uplinks",
+    "network": "networks",
+    "host": "hosts",
+    "group": "groups",
+    "schedule": "schedules",
+    "queue": "trees",
+    "limiter": "limiters",
+    "rule": "rules",
+    "service": "services",
+    "tunnel": "tunnels",
+    "route": "routes",
+    "mapping": "mappings",
+}
+IN_ORDER = ("rule", "route", "mapping")  # lists: the first that matches decides
+LIST_KEY = {"host": "addresses", "group": "members", "schedule": "windows"}  # what a list alone stands for
+
+
+def some(kind: str) -> str:
+    """The kind with its article."""
+    return f"{'an' if kind[0] in 'aeiou' else 'a'} {kind}"
+
 
 Named: TypeAlias = Literal["party", "network", "port", "schedule", "service", "uplink", "tree", "queue", "limiter"]
 

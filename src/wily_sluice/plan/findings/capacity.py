@@ -7,8 +7,7 @@ from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.plan.build import leaf_limit
 from wily_sluice.plan.edit.operations import Remove, at
 from wily_sluice.plan.findings.finding import queue_location
-from wily_sluice.plan.findings.kind import Checked, Told, kind
-from wily_sluice.plan.findings.levels import highest_rate, levels
+from wily_sluice.plan.findings.kind import Checked, Told, highest_rate, kind, levels
 from wily_sluice.plan.findings.uplinks import ACK, EVERY
 from wily_sluice.units import (
     SECOND,

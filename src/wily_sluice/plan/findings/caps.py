@@ -1,11 +1,21 @@
-"""Findings about the size of a limiter's rate."""
+"""Findings about the size of a limiter's rate, and about quotas."""
 
 from collections.abc import Iterator
 
 from wily_sluice.engine.packet import LONGEST_FRAME
 from wily_sluice.plan.findings.kind import Checked, Told, kind
-from wily_sluice.plan.findings.limiters import capping, widest_line
-from wily_sluice.units import MILLISECOND, Rate, format_rate, format_share, format_time, transmission_time
+from wily_sluice.plan.findings.limiters import capping, caps_of, widest_line
+from wily_sluice.plan.model import Limiter
+from wily_sluice.units import (
+    MILLISECOND,
+    Rate,
+    format_rate,
+    format_rate_both,
+    format_share,
+    format_size,
+    format_time,
+    transmission_time,
+)
 
 MANY = 16  # addresses
 EACH: Rate = 200_000  # bit/s, if ten of them are there
@@ -141,3 +151,80 @@ def engage_idle(checked: Checked) -> Iterator[Told]:
                 f"shows more than {rates}"
             )
             yield Told(("limiters", limiter.name, "engage"), message, "to test it, fill the line from another host")
+
+
+@kind(
+    "quota-of-conversation",
+    "error",
+    story="""\
+A conversation lasts seconds or minutes. A quota for each conversation in a month is never reached.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, per: conversation, down: 10 kbit/s, quota: 4 GB per day}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, per: host, down: 64 kbit/s, quota: 4 GB per day}
+""",
+)
+def quota_of_conversation(checked: Checked) -> Iterator[Told]:
+    """A quota for each conversation, which ends long before the period."""
+    for limiter in checked.plan.limiters:
+        if limiter.quota is not None and limiter.per.whom == "conversation":
+            message = (
+                f"a conversation is over long before the {limiter.quota.period}, so a quota for each has no effect"
+            )
+            remedy = "write `per: host`, `per: subnet/28`, or none"
+            yield Told(("limiters", limiter.name, "quota"), message, remedy)
+
+
+PERIOD_SECONDS = {"day": 86_400, "week": 7 * 86_400, "month": 30 * 86_400}
+
+
+def _volume(limiter: Limiter) -> int:
+    """The volume that a limiter with a quota passes in a period, in bytes, both directions together."""
+    period = PERIOD_SECONDS[limiter.quota.period] if limiter.quota is not None else 0
+    return sum(caps_of(limiter).values()) * period // 8
+
+
+def _goes_on(limiter: Limiter, other: Limiter) -> bool:
+    """Whether another limiter is the same one's later stage, which keeps to the quota."""
+    same = (limiter.terms, limiter.uplink, limiter.per, limiter.quota, limiter.when)
+    return (
+        other is not limiter
+        and other.quota is not None
+        and (other.terms, other.uplink, other.per, other.quota, other.when) == same
+        and other.quota_from >= limiter.quota_from
+        and 0 < _volume(other) <= other.quota.size
+    )
+
+
+@kind(
+    "quota-unbounded",
+    "warning",
+    story="""\
+A rate is not a volume. After the quota, the cap still lets its rate through around the clock, and over a month that
+may be many times the quota.
+""",
+    has="""\
+limiters:
+  visitors: {local: guests, per: host, down: 5 Mbit/s, quota: 40 GB per month}
+""",
+    lacks="""\
+limiters:
+  visitors: {local: guests, per: host, down: 100 kbit/s, quota: 40 GB per month}
+""",
+)
+def quota_unbounded(checked: Checked) -> Iterator[Told]:
+    """A quota after which the cap still lets more than the quota through."""
+    for limiter, caps in capping(checked):
+        if limiter.quota is None or limiter.per.whom == "conversation":
+            continue
+        fastest, whole = sum(caps.values()), _volume(limiter)
+        if whole > limiter.quota.size and not any(_goes_on(limiter, other) for other in checked.plan.limiters):
+            message = (
+                f"{format_rate_both(fastest)} afterwards caps the rate, not the volume: it allows "
+                f"{format_size(fastest * 3600 / 8)} an hour, {format_size(whole)} in a {limiter.quota.period}"
+            )
+            yield Told(("limiters", limiter.name, "quota"), message, "lower the rate if the volume matters")

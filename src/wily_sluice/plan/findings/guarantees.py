@@ -5,8 +5,7 @@ from collections.abc import Iterator
 from wily_sluice.engine.queueing.service_curve import first_slope
 from wily_sluice.plan.edit.operations import Remove
 from wily_sluice.plan.findings.finding import queue_location
-from wily_sluice.plan.findings.kind import Checked, Told, kind
-from wily_sluice.plan.findings.levels import Level, levels, levels_at_lowest, levels_of_no_line
+from wily_sluice.plan.findings.kind import Checked, Level, Told, kind, levels, levels_at_lowest, levels_of_no_line
 from wily_sluice.units import Amount, exact_share, format_byte_rate, format_rate, format_time, rates_apart
 
 ROUNDING = 4  # bit/s: shares are rounded to whole bit/s one by one

@@ -6,18 +6,18 @@ from functools import cached_property
 from typing import Any, Final, NamedTuple
 
 from wily_sluice.engine.classify.addresses import AddressSet
-from wily_sluice.engine.queueing.spec import QueueSpec
+from wily_sluice.engine.queueing.spec import Discipline, QueueSpec
 from wily_sluice.plan.edit.operations import Operation, Set, at
 from wily_sluice.plan.edit.text import YamlText
 from wily_sluice.plan.file.document import Reading
 from wily_sluice.plan.file.schema import PlanEntry
 from wily_sluice.plan.file.yaml_text import Location, YamlError, parse
-from wily_sluice.plan.findings.finding import Severity
-from wily_sluice.plan.model import Plan, Route, Rule, Tree, Uplink
-from wily_sluice.plan.rates import resolve
+from wily_sluice.plan.findings.finding import Severity, queue_location
+from wily_sluice.plan.model import Plan, Queue, Route, Rule, Tree, Uplink
+from wily_sluice.plan.rates import cap_of, guarantee_of, resolve
 from wily_sluice.plan.reach.covered import OutOfReach, routes_out_of_reach, rules_out_of_reach
 from wily_sluice.plan.terms import Terms
-from wily_sluice.units import DIRECTIONS, Direction
+from wily_sluice.units import DIRECTIONS, HIGHEST_RATE, Direction, Rate
 
 PLAN: Final = """\
 site: Example
@@ -54,7 +54,7 @@ def with_part(part: str) -> dict[str, Any]:
 
 
 def shown(part: str) -> str:
-    """The part as it stands in the example's plan: where it takes a key out, what is left beside it."""
+    """The part as a plan has it: with the remaining keys wherever the part removes a key."""
     try:
         text = YamlText(part)
     except YamlError:
@@ -121,7 +121,7 @@ class Checked:
 
     @cached_property
     def rules_reach(self) -> tuple[list[OutOfReach[Rule]], list[Rule]]:
-        """Rules that no conversation reaches, and those of which that cannot be told."""
+        """Rules that no conversation reaches, and rules too involved to say."""
         return rules_out_of_reach(self.plan)
 
     @property
@@ -166,3 +166,73 @@ def kind(
 ) -> Callable[[Callable[[Checked], Iterator[Told]]], Kind]:
     """Make a kind of finding of the function that finds it."""
     return lambda find: Kind(code, severity, find, whole, once, story, has, lacks)
+
+
+def highest_rate(spec: QueueSpec) -> Rate:
+    """The highest rate that a queue can reach: its cap, or the sum of its children's."""
+    return min(spec.cap, sum(map(highest_rate, spec.children))) if spec.children else spec.cap
+
+
+@dataclass(frozen=True, slots=True)
+class Level:
+    """Queues, and what stands above them: its name for a person, its path, and its rates in one direction."""
+
+    tree: Tree
+    queues: tuple[Queue, ...]
+    name: str
+    path: str
+    discipline: Discipline
+    guarantee: Rate
+    cap: Rate
+    direction: Direction
+
+    @property
+    def location(self) -> Location:
+        """The place of the list of these queues in the file."""
+        return (*queue_location(self.tree.name, self.path), "queues")
+
+    def at(self, queue: Queue, key: str) -> Location:
+        """The place of a key of a queue in the file."""
+        return (*queue_location(self.tree.name, queue.path), key)
+
+    def guarantee_of(self, queue: Queue) -> Rate:
+        """A queue's guarantee as the plan gives it, which may exceed its cap."""
+        return 0 if self.discipline == "strict" else guarantee_of(queue, self.direction, self.guarantee)
+
+    def cap_of(self, queue: Queue) -> Rate:
+        """A queue's cap."""
+        return cap_of(queue, self.direction, self.cap)
+
+
+def levels(checked: Checked) -> Iterator[Level]:
+    """All of all trees, for each uplink and direction that has the tree."""
+    for tree, uplink, way, root in checked.uses:
+        yield from _below(Level(tree, tree.queues, uplink.name, "", tree.discipline, root.cap, root.cap, way))
+
+
+def levels_at_lowest(checked: Checked) -> Iterator[Level]:
+    """Those of lines that vary, when these carry the least that they may."""
+    for tree, uplink, way, _ in checked.uses:
+        lowest = uplink.lowest.of(way)
+        if lowest is not None:
+            usable = uplink.at(way, lowest).usable(way)
+            yield from _below(Level(tree, tree.queues, uplink.name, "", tree.discipline, usable, usable, way))
+
+
+def levels_of_no_line(checked: Checked) -> Iterator[Level]:
+    """Those of trees that no uplink has, as if of a line of the highest rate: only percentages mean something there."""
+    used = {use.tree.name for use in checked.uses}
+    for tree in checked.plan.trees.values():
+        for way in DIRECTIONS if tree.name not in used else ():
+            top = (HIGHEST_RATE, HIGHEST_RATE)
+            yield from _below(Level(tree, tree.queues, "the line", "", tree.discipline, *top, way))
+
+
+def _below(level: Level) -> Iterator[Level]:
+    yield level
+    for queue in level.queues:
+        if queue.children and not (level.discipline == "strict" and queue.guarantee.of(level.direction) is not None):
+            rates = (level.guarantee_of(queue), level.cap_of(queue))
+            yield from _below(
+                Level(level.tree, queue.children, queue.path, queue.path, queue.discipline, *rates, level.direction)
+            )

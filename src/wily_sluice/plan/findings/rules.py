@@ -83,8 +83,8 @@ def rule_contradictory(checked: Checked) -> Iterator[Told]:
     "note",
     whole=True,
     story="""\
-Whether a rule can match is worked out from all combinations of its conditions. This rule has too many of them, so it
-is taken to match anything: nothing is said about it, nor about later rules that it may make superfluous.
+The check compares all combinations of a rule's conditions with those of earlier rules. This rule has too many
+combinations: the check assumes that it matches something, and that it takes nothing from later rules.
 """,
     has="""\
 rules:

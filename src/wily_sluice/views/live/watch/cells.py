@@ -10,7 +10,7 @@ from typing import Literal, TypeAlias
 from rich.text import Text
 
 from wily_sluice.units import MILLISECOND, Nanoseconds, format_rate, format_size, format_time, span_words
-from wily_sluice.views.live.watch.state import KEPT, Page, Row, Sort
+from wily_sluice.views.live.watch.state import KEPT, Page, Row, Sort, Watch
 
 Column: TypeAlias = Literal["name", "rate", "bar", "backlog", "delay", "drops", "trip", "inside", "history"]
 BLUE, ORANGE, RED, GREEN, PALE = "#56b4e9", "#e69f00", "#ff6e3a", "#2bb58c", "#5b636d"
@@ -222,3 +222,19 @@ def between(left: Text, right: Text, width: int) -> Text:
     left.append_text(right)
     left.truncate(width)
     return left
+
+
+def table(watch: Watch, width: int) -> list[Text]:
+    """The live view as a table of any length, for output that is no terminal; no lines before the first tick."""
+    if watch.told is None:
+        return []
+    rows = watch.rows()
+    layout = Layout.of(watch.page, width, longest_name(rows))
+    lines = [title(watch.told, watch.passed, False, width)]
+    lines.append(Text("").join(layout.headings(watch.page, watch.sort).values()))
+    lines += [Text("").join(layout.cells(row, watch.histories.get(row.key, ()))) for row in rows]
+    if not rows:
+        lines.append(Text(f" {watch.nothing()}", "dim"))
+    for line in lines:
+        line.rstrip()
+    return lines
