@@ -3,6 +3,7 @@
 import asyncio
 import socket
 import threading
+import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
 from contextlib import asynccontextmanager, contextmanager, suppress
 from types import SimpleNamespace
@@ -14,6 +15,7 @@ from aiohttp import web
 
 from tests.conftest import WORKER
 from wily_sluice.errors import LiveError
+from wily_sluice.gauge import far as far_module
 from wily_sluice.gauge import line, loads
 from wily_sluice.gauge.delays import Answered
 from wily_sluice.gauge.far import FarEnd, authorization
@@ -28,8 +30,11 @@ PORT = 18_863 + 10 * WORKER
 
 
 @asynccontextmanager
-async def served(application: web.Application) -> AsyncIterator[None]:
-    runner = web.AppRunner(application, access_log=None, shutdown_timeout=0.1)
+async def served(there: web.Application | web.Server) -> AsyncIterator[None]:
+    if isinstance(there, web.Application):
+        runner: web.BaseRunner = web.AppRunner(there, access_log=None, shutdown_timeout=0.1)
+    else:
+        runner = web.ServerRunner(there, shutdown_timeout=0.1)
     await runner.setup()
     await web.TCPSite(runner, "127.0.0.1", PORT).start()
     try:
@@ -45,7 +50,7 @@ def far_end() -> Iterator[None]:
     loop = asyncio.new_event_loop()
 
     async def run() -> None:
-        async with served(FarEnd(KEY).application()):
+        async with served(FarEnd(KEY).server()):
             begun.set()
             await over.wait()
 
@@ -113,7 +118,7 @@ def test_a_measurement_is_whole_and_one_that_is_ended_early_keeps_what_there_is(
 def test_strangers_get_a_challenge_and_nothing_else() -> None:
     async def ask() -> list[int]:
         found = []
-        async with served(FarEnd(KEY).application()), aiohttp.ClientSession(f"http://127.0.0.1:{PORT}") as one:
+        async with served(FarEnd(KEY).server()), aiohttp.ClientSession(f"http://127.0.0.1:{PORT}") as one:
             for method, path in (("GET", "/gauge/down"), ("POST", "/gauge/up"), ("GET", "/gauge/taken"), ("GET", "/")):
                 found.append((await one.request(method, path)).status)
             challenge = (await (await one.get("/gauge/challenge")).json())["challenge"]
@@ -140,13 +145,76 @@ def test_strangers_get_a_challenge_and_nothing_else() -> None:
 
 def test_a_friend_is_served_although_strangers_asked_for_more_challenges_than_there_are_sessions() -> None:
     async def ask() -> int:
-        async with served(FarEnd(KEY).application()), aiohttp.ClientSession(f"http://127.0.0.1:{PORT}") as one:
+        async with served(FarEnd(KEY).server()), aiohttp.ClientSession(f"http://127.0.0.1:{PORT}") as one:
             challenge = (await (await one.get("/gauge/challenge")).json())["challenge"]
             for _ in range(100):  # before it signs anything
                 await one.get("/gauge/challenge")
             return (await one.get("/gauge/small", headers=authorization(KEY, challenge, "GET", "/gauge/small"))).status
 
     assert asyncio.run(ask()) == 200
+
+
+def test_connections_of_strangers_end_and_keep_nobody_out(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(far_module, "MOST_OF_A_SITE", 20)
+    monkeypatch.setattr(far_module, "STRANGER_LEAVES", 0.5)
+
+    async def ask() -> tuple[int, int, int]:
+        async with served(FarEnd(KEY).server()), aiohttp.ClientSession(f"http://127.0.0.1:{PORT}") as one:
+            challenge = (await (await one.get("/gauge/challenge")).json())["challenge"]
+            headers = authorization(KEY, challenge, "GET", "/gauge/small")
+            await (await one.get("/gauge/small", headers=headers)).read()  # a friend from now on
+            idle = [await asyncio.open_connection("127.0.0.1", PORT) for _ in range(100)]
+            await asyncio.sleep(0.1)
+            open_still = sum(not reader.at_eof() and reader.exception() is None for reader, _ in idle)
+            async with aiohttp.ClientSession() as newcomer:
+                there = f"http://127.0.0.1:{PORT}/gauge/small"
+                status = (await newcomer.get(there, headers=headers)).status
+            await asyncio.sleep(0.8)
+            left = sum(not reader.at_eof() and reader.exception() is None for reader, _ in idle)
+            for _, writer in idle:
+                writer.close()
+            assert (await one.get("/gauge/small", headers=headers)).status == 200
+        return open_still, status, left
+
+    assert asyncio.run(ask()) == (20, 200, 0)
+
+
+def test_another_key_is_told_before_anything_is_measured() -> None:
+    async def meet() -> None:
+        async with served(FarEnd(b"another key, as long").server()):
+            await far().meet()
+
+    with pytest.raises(LiveError, match="has another key"):
+        asyncio.run(meet())
+
+
+@pytest.mark.usefixtures("short")
+def test_a_far_end_that_dies_ends_the_measurement_with_what_there_is() -> None:
+    over = asyncio.Event()
+    loop = asyncio.new_event_loop()
+    begun = threading.Event()
+
+    async def run() -> None:
+        async with served(FarEnd(KEY).server()):
+            begun.set()
+            await over.wait()
+
+    thread = threading.Thread(target=loop.run_until_complete, args=(run(),), daemon=True)
+    thread.start()
+    begun.wait(10)
+    died = 0.0
+
+    def die(what: str, _: float) -> None:
+        nonlocal died
+        if what == "loading up":
+            loop.call_soon_threadsafe(over.set)
+            thread.join(10)
+            died = time.monotonic()
+
+    partly = line.measure(far(), PORT, die, 2)
+    assert time.monotonic() - died < 3
+    assert partly.ways["down"].data is not None and partly.ways["up"].data is None and not partly.whole
+    assert any("does not answer any more" in trouble for trouble in partly.troubles)
 
 
 def test_nobody_there_and_a_stranger_there_are_told_apart() -> None:

@@ -7,7 +7,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import closing
+from contextlib import closing, suppress
 
 import pytest
 from aiohttp import web
@@ -16,7 +16,7 @@ from wily_sluice.errors import LiveError
 from wily_sluice.gauge.far import FarEnd
 from wily_sluice.gauge.proofs import MOST_ENDS, Proofs
 from wily_sluice.proving.far_side import FarSide
-from wily_sluice.rig.promises.traffic_program import token
+from wily_sluice.rig.promises.traffic_program import ENTERS, RETURNS, Entrance, enter, stream_token, token, wish
 
 KEY, OTHER = b"a key of the two machines", b"another key of some length"
 PROGRAM = (sys.executable, "-P", "-m", "wily_sluice.rig.promises.traffic_program")
@@ -32,7 +32,7 @@ def port() -> Iterator[int]:
 
     async def serve() -> None:
         proofs = Proofs(PROGRAM, 8_000_000)
-        runner = web.AppRunner(FarEnd(KEY, proofs).application(), access_log=None, shutdown_timeout=0.1)
+        runner = web.ServerRunner(FarEnd(KEY, proofs).server(), shutdown_timeout=0.1)
         await runner.setup()
         site = web.TCPSite(runner, "127.0.0.1", 0)
         await site.start()
@@ -60,27 +60,70 @@ def flood(gap: int, length: int = 1500) -> dict[str, object]:
     return {"flood": {"send": [[7, gap, length]], "wait": 50 * MS, "warm": 0, "counted": 300 * MS}}
 
 
-@pytest.mark.parametrize("known", [True, False])
-def test_only_who_shows_the_token_is_flooded(port: int, known: bool) -> None:
-    far = FarSide("127.0.0.1", port, KEY)
-    there = free_port()
-    assert far.ask({"listen": [["udp", there]]}) == [["udp", "127.0.0.1", there]]
+def answers(kind: socket.SocketKind, port: int, data: bytes) -> bytes:
+    """What comes back from an end; nothing if it is closed or silent."""
+    with socket.socket(socket.AF_INET, kind) as end, suppress(OSError):
+        end.settimeout(0.5)
+        end.connect(("127.0.0.1", port))
+        end.send(data)
+        return end.recv(1 << 16)
+    return b""
+
+
+def floods_taken(far: FarSide, there: int, secret: bytes) -> int:
+    """How many packets of a flood come to who calls with a token of this secret."""
     with closing(socket.socket(socket.AF_INET, socket.SOCK_DGRAM)) as end:
-        end.settimeout(2)
-        secret = far.secret if known else b"a guess"
-        end.sendto(b"o" + (7).to_bytes(2) + token(secret, 7), ("127.0.0.1", there))
-        assert end.recv(100)[:1] == b"o"  # answered either way, with no more than came
+        end.sendto(b"o" + (7).to_bytes(2) + stream_token(secret, 7), ("127.0.0.1", there))
+        time.sleep(0.05)
         begun = time.monotonic()
         assert far.ask(flood(10 * MS)) == []
         assert time.monotonic() - begun > 0.3
         end.settimeout(0.1)
-        came = 0
+        taken = 0
         try:
-            while end.recv(2000)[:1] == b"f":
-                came += 1
+            while data := end.recv(2000):
+                taken += data[:1] == b"f"
         except TimeoutError:
-            pass
-    assert 20 < came < 40 if known else came == 0
+            return taken
+    return taken
+
+
+def test_only_an_address_that_receives_and_shows_the_token_is_flooded(port: int) -> None:
+    far, there = FarSide("127.0.0.1", port, KEY), free_port()
+    assert far.ask({"listen": [["udp", there]]}) == [["udp", "127.0.0.1", there]]
+    assert floods_taken(far, there, far.secret) == 0  # with the token, but it has not entered
+    assert enter("127.0.0.1", ("127.0.0.1", port), far.secret)
+    assert floods_taken(far, there, b"a guess") == 0
+    assert 20 < floods_taken(far, there, far.secret) < 40
+
+
+def test_the_ends_of_a_proof_answer_no_stranger(port: int) -> None:
+    far, there = FarSide("127.0.0.1", port, KEY), free_port()
+    far.ask({"listen": [["udp", there], ["tcp", there]]})
+    most = 10_000
+    for data in (b"hello", wish(most, far.secret)):
+        assert answers(socket.SOCK_DGRAM, there, data) == answers(socket.SOCK_STREAM, there, data) == b""
+    assert not enter("127.0.0.1", ("127.0.0.1", port), b"a guess")
+    assert answers(socket.SOCK_STREAM, there, b"hello") == b""
+    assert enter("127.0.0.1", ("127.0.0.1", port), far.secret)
+    assert answers(socket.SOCK_DGRAM, there, b"hello") == b"hello"
+    assert len(answers(socket.SOCK_STREAM, there, wish(most, far.secret))) > 1
+    # Somebody else behind the same address gets a byte for what it sends, whatever it wishes for.
+    for wanted in (wish(most, b"a guess"), wish(1 << 40, far.secret), wish(most, far.secret)[:-1] + b"\xff"):
+        assert len(answers(socket.SOCK_STREAM, there, wanted)) == 1
+
+
+def test_a_cookie_is_of_one_address_and_no_answer_is_longer_than_what_was_sent() -> None:
+    entrance, secret = Entrance(b"a secret"), b"a secret"
+    hello = ENTERS + token(secret, b"enter")
+    cookie = entrance.answer(hello, "192.0.2.1")
+    assert cookie is not None and len(cookie) <= len(hello)
+    right = RETURNS + cookie[1:] + token(secret, cookie[1:])
+    assert entrance.answer(right, "192.0.2.2") is None and not entrance.entered("192.0.2.2")
+    assert entrance.answer(right[:-1] + b"x", "192.0.2.1") is None and not entrance.entered("192.0.2.1")
+    assert entrance.answer(right, "192.0.2.1") == RETURNS and entrance.entered("192.0.2.1")
+    assert entrance.answer(ENTERS + token(b"a guess", b"enter"), "192.0.2.1") is None
+    assert Entrance(b"").entered("192.0.2.3")
 
 
 def test_what_is_not_allowed_is_refused_with_the_reason(port: int) -> None:

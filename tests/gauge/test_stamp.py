@@ -11,7 +11,15 @@ from threading import Thread
 import pytest
 
 from wily_sluice.gauge.delays import Answered, delays, probe
-from wily_sluice.gauge.reflector import BURST, MOST_SESSIONS, PACKETS_A_SECOND, Reflector, prepared, serve
+from wily_sluice.gauge.reflector import (
+    ALL_PACKETS_A_SECOND,
+    BURST,
+    MOST_SESSIONS,
+    PACKETS_A_SECOND,
+    Reflector,
+    prepared,
+    serve,
+)
 from wily_sluice.gauge.stamp import (
     LENGTH,
     MalformedError,
@@ -81,15 +89,43 @@ def test_a_stranger_gets_no_answer_whatever_it_sends(packets: int) -> None:
         read_sent(SENT[:-1], KEY)
 
 
-def test_a_sender_is_answered_at_a_rate_and_only_so_many_are_remembered() -> None:
+def packets(count: int, first: int = 0) -> list[bytes]:
+    return [sent_packet(Sent(number, AT + number), KEY) for number in range(first, first + count)]
+
+
+def test_a_site_is_answered_at_a_rate_and_only_so_many_are_remembered() -> None:
     reflector = Reflector(KEY)
     answers = [
-        reflector.answer(SENT, SENDER, AT + number * SECOND // 10_000, lambda: AT, 64) for number in range(20_000)
+        reflector.answer(packet, ("192.0.2.9", 1 + number % 500), AT + number * SECOND // 10_000, lambda: AT, 64)
+        for number, packet in enumerate(packets(20_000))
     ]
-    assert sum(one is not None for one in answers) == pytest.approx(BURST + 2 * PACKETS_A_SECOND, abs=5)
-    for port in range(1000):
-        reflector.answer(SENT, ("192.0.2.10", port), AT, lambda: AT, 64)
-    assert len(reflector._sessions) == MOST_SESSIONS
+    assert sum(answer is not None for answer in answers) == pytest.approx(BURST + 2 * PACKETS_A_SECOND, abs=5)
+    assert reflector.answer(packets(1, 20_000)[0], ("192.0.2.10", 1), AT + 2 * SECOND, lambda: AT, 64) is not None
+    for number, packet in enumerate(packets(1000, 30_000)):
+        reflector.answer(packet, (f"2001:db8:{number:x}::1", 862), AT, lambda: AT, 64)
+    assert len(reflector._sessions) == len(reflector._by_site) == MOST_SESSIONS
+
+
+def test_all_together_are_answered_at_a_rate() -> None:
+    reflector = Reflector(KEY)
+    answers = [
+        reflector.answer(packet, (f"192.0.2.{number % 100}", 1), AT + number * SECOND // 50_000, lambda: AT, 64)
+        for number, packet in enumerate(packets(50_000))
+    ]
+    assert sum(answer is not None for answer in answers) == pytest.approx(1.1 * ALL_PACKETS_A_SECOND, rel=0.01)
+
+
+def test_a_packet_that_was_captured_gets_no_second_answer(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Sent again a day later from 500 ports; one like it in all but a second of its time is answered."""
+    monkeypatch.setattr("wily_sluice.gauge.reflector.REMEMBERED", 1000)
+    reflector, day = Reflector(KEY), 86_400 * SECOND
+    assert reflector.answer(SENT, SENDER, AT, lambda: AT, 64) is not None
+    for packet in packets(999):
+        reflector.answer(packet, ("192.0.2.77", 1), AT, lambda: AT, 64)
+    replayed = [reflector.answer(SENT, ("203.0.113.1", port), AT + day, lambda: AT + day, 64) for port in range(500)]
+    assert replayed == [None] * 500 and reflector.repeated == 500
+    near = sent_packet(Sent(7, AT + SECOND), KEY)
+    assert reflector.answer(near, SENDER, AT + day, lambda: AT + day, 64) is not None
 
 
 def test_round_trips_jitter_and_loss_are_told_for_each_way() -> None:

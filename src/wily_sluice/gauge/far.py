@@ -2,7 +2,8 @@
 
 Requests are signed with the shared key (docs/gauge.md); without the key, a client gets only a challenge. A challenge is
 signed itself and not stored, so strangers who ask for many take nothing from anybody. A session begins with the first
-request that is signed for its challenge, and lasts no longer than LONGEST_SESSION.
+request that is signed for its challenge, and lasts no longer than LONGEST_SESSION. A connection without one is a
+stranger's: it ends after STRANGER_LEAVES, and when its site or all together have too many, the oldest ends.
 
 - `GET /gauge/challenge`: a number to sign with, as JSON
 - `GET /gauge/down`: sends bytes, until the client closes or LONGEST has passed
@@ -23,8 +24,10 @@ from hashlib import sha256
 from typing import Final
 
 from aiohttp import web
+from aiohttp.web_protocol import RequestHandler
 
 from wily_sluice.gauge.proofs import Proofs, Refused
+from wily_sluice.gauge.reflector import network_of
 from wily_sluice.gauge.segments import Segments
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size
 
@@ -32,6 +35,8 @@ HTTP_PORT: Final = 8862
 SCHEME: Final = "Gauge"
 MOST_SESSIONS = 32
 MOST_TRANSFERS = 64  # at once, of all sessions
+MOST_STRANGERS, MOST_OF_A_SITE = 256, 64  # connections
+STRANGER_LEAVES = 10.0  # seconds
 LONGEST: Nanoseconds = 120 * SECOND  # one transfer
 LONGEST_SESSION: Nanoseconds = 900 * SECOND
 SAMPLE: Nanoseconds = 50 * MILLISECOND
@@ -79,14 +84,14 @@ class Session:
             await asyncio.sleep(SAMPLE / SECOND)
 
 
-async def _body(request: web.Request) -> bytes:
+async def _body(request: web.BaseRequest) -> bytes:
     """The body of an order; it can be read again."""
     if request.content_length is None or request.content_length > LARGEST_ORDER:
         raise web.HTTPRequestEntityTooLarge(LARGEST_ORDER, request.content_length or 0)
     return await request.read()
 
 
-Handler = Callable[[web.Request, Session], Awaitable[web.StreamResponse]]
+Handler = Callable[[web.BaseRequest, Session], Awaitable[web.StreamResponse]]
 
 
 class FarEnd:
@@ -100,21 +105,52 @@ class FarEnd:
         self._filling = os.urandom(CHUNK)  # nothing on the way can make it smaller
         self._transfers = 0
         self._samplers: set[asyncio.Task[None]] = set()
+        self._strangers: dict[asyncio.Transport, str] = {}  # and their sites, the oldest first
         self.refused = 0
         self.measured = 0
 
-    def application(self) -> web.Application:
-        """What a server serves."""
-        application = web.Application(client_max_size=1 << 62)
-        application.router.add_get("/gauge/challenge", self._challenge)
-        application.router.add_get("/gauge/down", self._known(self._down))
-        application.router.add_post("/gauge/up", self._known(self._up))
-        application.router.add_get("/gauge/taken", self._known(self._taken))
-        application.router.add_get("/gauge/small", self._known(self._small))
-        application.router.add_post(ORDER, self._known(self._order))
-        return application
+    def server(self) -> "Server":
+        """What serves connections."""
+        return Server(self)
 
-    async def _challenge(self, _: web.Request) -> web.StreamResponse:
+    async def answer(self, request: web.BaseRequest) -> web.StreamResponse:
+        """Answer a request."""
+        match request.method, request.path:
+            case "GET", "/gauge/challenge":
+                return await self._challenge(request)
+            case "GET", "/gauge/down":
+                return await self._to_friend(request, self._down)
+            case "POST", "/gauge/up":
+                return await self._to_friend(request, self._up)
+            case "GET", "/gauge/taken":
+                return await self._to_friend(request, self._taken)
+            case "GET", "/gauge/small":
+                return await self._to_friend(request, self._small)
+            case "POST", "/gauge/order":
+                return await self._to_friend(request, self._order)
+        raise web.HTTPNotFound
+
+    def came(self, transport: asyncio.Transport) -> None:
+        """Somebody has connected, and is a stranger until a signed request."""
+        peer = transport.get_extra_info("peername")
+        site = network_of(peer[0]) if peer else ""
+        self._strangers[transport] = site
+        of_site = [other for other, where in self._strangers.items() if where == site]
+        if len(of_site) > MOST_OF_A_SITE:
+            of_site[0].abort()
+        elif len(self._strangers) > MOST_STRANGERS:
+            next(iter(self._strangers)).abort()
+        asyncio.get_running_loop().call_later(STRANGER_LEAVES, self._leave, transport)
+
+    def gone(self, transport: asyncio.Transport) -> None:
+        """A connection has ended."""
+        self._strangers.pop(transport, None)
+
+    def _leave(self, transport: asyncio.Transport) -> None:
+        if self._strangers.pop(transport, None) is not None:
+            transport.abort()
+
+    async def _challenge(self, _: web.BaseRequest) -> web.StreamResponse:
         number = f"{secrets.token_hex(16)}{time.monotonic_ns():016x}"
         challenge = f"{number}{self._mark(number)}"
         return web.json_response({"challenge": challenge}, headers={"Cache-Control": "no-store"})
@@ -144,33 +180,31 @@ class FarEnd:
             self.measured += 1
         return session
 
-    def _known(self, handler: Handler) -> Callable[[web.Request], Awaitable[web.StreamResponse]]:
+    async def _to_friend(self, request: web.BaseRequest, handler: Handler) -> web.StreamResponse:
         """Of those who have the key."""
+        scheme, _, rest = request.headers.get("Authorization", "").partition(" ")
+        challenge, _, signature = rest.partition(" ")
+        begun = self._begun(challenge)
+        if begun is None or scheme != SCHEME:
+            self.refused += 1
+            raise web.HTTPUnauthorized(headers={"WWW-Authenticate": SCHEME})
+        body = await _body(request) if request.path == ORDER else b""
+        right = proof(self._key, challenge, request.method, request.path, body)
+        if not hmac.compare_digest(_bytes(signature), right.encode()):
+            self.refused += 1
+            raise web.HTTPForbidden(text="it is not signed with this key\n")
+        if request.transport is not None:
+            self._strangers.pop(request.transport, None)
+        session = self._session(challenge, begun)
+        if self._transfers >= MOST_TRANSFERS:
+            raise web.HTTPServiceUnavailable(text="too many transfers at once\n")
+        self._transfers += 1
+        try:
+            return await handler(request, session)
+        finally:
+            self._transfers -= 1
 
-        async def answer(request: web.Request) -> web.StreamResponse:
-            scheme, _, rest = request.headers.get("Authorization", "").partition(" ")
-            challenge, _, signature = rest.partition(" ")
-            begun = self._begun(challenge)
-            if begun is None or scheme != SCHEME:
-                self.refused += 1
-                raise web.HTTPUnauthorized(headers={"WWW-Authenticate": SCHEME})
-            body = await _body(request) if request.path == ORDER else b""
-            right = proof(self._key, challenge, request.method, request.path, body)
-            if not hmac.compare_digest(_bytes(signature), right.encode()):
-                self.refused += 1
-                raise web.HTTPForbidden(text="it is not signed with this key\n")
-            session = self._session(challenge, begun)
-            if self._transfers >= MOST_TRANSFERS:
-                raise web.HTTPServiceUnavailable(text="too many transfers at once\n")
-            self._transfers += 1
-            try:
-                return await handler(request, session)
-            finally:
-                self._transfers -= 1
-
-        return answer
-
-    async def _down(self, request: web.Request, _: Session) -> web.StreamResponse:
+    async def _down(self, request: web.BaseRequest, _: Session) -> web.StreamResponse:
         response = web.StreamResponse(headers=NEVER_KEPT)
         await response.prepare(request)
         until = time.monotonic_ns() + LONGEST
@@ -181,7 +215,7 @@ class FarEnd:
             pass
         return response
 
-    async def _up(self, request: web.Request, session: Session) -> web.StreamResponse:
+    async def _up(self, request: web.BaseRequest, session: Session) -> web.StreamResponse:
         end = request.transport.get_extra_info("socket") if request.transport is not None else None
         if end is None:
             raise web.HTTPServiceUnavailable(text="the connection is closed\n")
@@ -202,23 +236,43 @@ class FarEnd:
             session.segments.remove(end)
         return web.Response(text="")
 
-    async def _taken(self, _: web.Request, session: Session) -> web.StreamResponse:
+    async def _taken(self, _: web.BaseRequest, session: Session) -> web.StreamResponse:
         samples, session.samples = session.samples, []
         return web.json_response({"taken": samples, "now": time.monotonic_ns()})
 
-    async def _order(self, request: web.Request, _: Session) -> web.StreamResponse:
+    async def _order(self, request: web.BaseRequest, _: Session) -> web.StreamResponse:
         if self._proofs is None or request.transport is None:
             raise web.HTTPNotFound(text="no proofs are served here: `sluice gauge serve --proofs RATE`\n")
         challenge = request.headers["Authorization"].split()[1]
-        address = request.transport.get_extra_info("sockname")[0].removeprefix("::ffff:")
+        address, port = request.transport.get_extra_info("sockname")[:2]
+        at = address.removeprefix("::ffff:"), port
         try:
             what = json.loads(await _body(request))
-            answer = await self._proofs.order(challenge, address, secret_of(self._key, challenge), what)
+            answer = await self._proofs.order(challenge, at, secret_of(self._key, challenge), what)
         except ValueError:
             raise web.HTTPBadRequest(text="it is not JSON\n") from None
         except Refused as reason:
             raise web.HTTPConflict(text=f"{reason}\n") from None
         return web.json_response({"answer": answer}, headers={"Cache-Control": "no-store"})
 
-    async def _small(self, _: web.Request, __: Session) -> web.StreamResponse:
+    async def _small(self, _: web.BaseRequest, __: Session) -> web.StreamResponse:
         return web.Response(body=b".", headers=NEVER_KEPT)
+
+
+class Server(web.Server):
+    """Tells a far end who comes and goes."""
+
+    def __init__(self, far: FarEnd) -> None:
+        super().__init__(far.answer, access_log=None)
+        self._far = far
+
+    def connection_made(self, handler: RequestHandler, transport: asyncio.Transport) -> None:
+        """A new connection."""
+        super().connection_made(handler, transport)
+        self._far.came(transport)
+
+    def connection_lost(self, handler: RequestHandler, exc: BaseException | None = None) -> None:
+        """One that has ended."""
+        if handler.transport is not None:
+            self._far.gone(handler.transport)
+        super().connection_lost(handler, exc)

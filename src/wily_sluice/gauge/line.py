@@ -5,7 +5,7 @@ import socket
 import struct
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -130,6 +130,8 @@ def measure(
             steps.largest(stamp_port)
             time.sleep((DRAINS + AT_LAST) / SECOND)
         measured.whole = not measured.troubles
+    except FarEndLost:
+        measured.troubles.append(f"the rest: {far.host} does not answer any more")
     except KeyboardInterrupt:
         measured.troubles.append("the rest: it was ended early")
         measured.interrupted = True
@@ -144,6 +146,10 @@ def measure(
     if all(way.data is None for way in measured.ways.values()) and measured.idle is None:
         raise LiveError(f"nothing was measured: {'; '.join(measured.troubles)}")
     return measured
+
+
+class FarEndLost(Exception):
+    """A load ended early, and the far end does not answer any more."""
 
 
 class _Steps:
@@ -177,7 +183,7 @@ class _Steps:
     def loaded(self, way: Direction) -> None:
         """One direction, loaded."""
         self._tell(f"loading {way}", 0.1 if way == "down" else 0.4)
-        loaded = asyncio.run(load(self._far, (way,), self._connections, LOADED))[way]
+        loaded = self._load((way,), LOADED)[way]
         figures = self._measured.ways[way]
         if loaded.segment:
             self._measured.segment, self._measured.headers = loaded.segment, loaded.headers
@@ -187,6 +193,17 @@ class _Steps:
             self._measured.troubles.append(f"{way}: {loaded.trouble}")
         self._measured.phases.append((way, loaded.begun, loaded.ended))
         self._measured.courses.append((way, loaded.begun, self._measured.segment, loaded.course))
+        self._drain(loaded)
+
+    def _load(
+        self, ways: Sequence[Direction], lasts: Nanoseconds, segment: Size = 0, small: bool = True
+    ) -> dict[Direction, Load]:
+        return asyncio.run(load(self._far, ways, self._connections, lasts, segment, small))
+
+    def _drain(self, loaded: Load) -> None:
+        """Wait until the line has emptied. FarEndLost if the load ended early, and nobody is there."""
+        if loaded.trouble and not asyncio.run(self._far.is_there()):
+            raise FarEndLost
         time.sleep(DRAINS / SECOND)
 
     def beside(self, load: Load, way: Direction) -> tuple[tuple[Size, float], ...]:
@@ -201,13 +218,13 @@ class _Steps:
     def both(self) -> None:
         """Both directions at once: some lines share their capacity."""
         self._tell("loading both ways", 0.65)
-        loads = asyncio.run(load(self._far, DIRECTIONS, self._connections, BOTH, small=False))
+        loads = self._load(DIRECTIONS, BOTH, small=False)
         for way, loaded in loads.items():
             self._measured.ways[way].both = estimate(loaded.course, self._measured.segment)
             self._measured.courses.append((way, loaded.begun, self._measured.segment, loaded.course))
         first = next(iter(loads.values()))
         self._measured.phases.append(("both", first.begun, first.ended))
-        time.sleep(DRAINS / SECOND)
+        self._drain(next((loaded for loaded in loads.values() if loaded.trouble), first))
 
     def sizes(self) -> None:
         """The slower direction with small packets, which reveals the per-packet overhead."""
@@ -222,7 +239,7 @@ class _Steps:
         ]
         for number, segment in enumerate((*fitting[:-1][: MOST_SIZES - 1], *fitting[-1:])):
             self._tell(f"with segments of {segment} bytes", 0.75 + 0.06 * number)
-            loaded = asyncio.run(load(self._far, (way,), self._connections, lasts, segment, small=False))[way]
+            loaded = self._load((way,), lasts, segment, small=False)[way]
             rate = estimate(loaded.course, own := loaded.mean or segment)
             if loaded.trouble:
                 self._measured.notes.append(f"with segments of {segment} bytes: {loaded.trouble}")
@@ -230,7 +247,7 @@ class _Steps:
                 self._small.append((own, rate, loaded))
                 self._measured.phases.append(("small", loaded.begun, loaded.ended))
                 self._measured.courses.append((way, loaded.begun, own, loaded.course))
-            time.sleep(DRAINS / SECOND)
+            self._drain(loaded)
         if not self._small:
             self._measured.notes.append("its framing does not show: machines cannot send small packets as fast")
 

@@ -20,6 +20,7 @@ from wily_sluice.units import SECOND, Direction, Nanoseconds, Size
 CHUNK: Size = 1 << 17
 STANDS_STILL: Nanoseconds = 5 * SECOND  # without a byte, a line is gone
 ANSWERS_WITHIN = 8.0  # seconds
+STILL_THERE = 2.0  # seconds for an answer, after a load has ended early
 SMALL_EVERY = 0.2  # seconds
 SAMPLE = 0.05  # seconds
 Course = list[tuple[Nanoseconds, int, Size]]  # when, and how many segments, and bytes in their order, by then
@@ -77,11 +78,23 @@ class Far:
                     )
                 self.challenge = str((await answer.json())["challenge"])
                 self._note(answer)
+            small = f"{self.base}/gauge/small"
+            async with session() as http, http.get(small, headers=self.request("GET", "/gauge/small")) as answer:
+                if answer.status == 403:
+                    raise LiveError(f"{self.host} has another key: copy its key file here, and name it with --key")
         except (aiohttp.ClientError, TimeoutError, OSError, ValueError, KeyError) as error:
             raise LiveError(
                 f"nothing answers at {self.base}: does `sluice gauge serve` run there, and does a firewall let TCP "
                 f"through? ({str(error) or type(error).__name__})"
             ) from None
+
+    async def is_there(self) -> bool:
+        """Whether it answers at all."""
+        with suppress(aiohttp.ClientError, TimeoutError, OSError):
+            async with asyncio.timeout(STILL_THERE), session() as http:
+                (await http.get(self.url or f"{self.base}/gauge/challenge")).close()
+                return True
+        return False
 
     def _note(self, answer: aiohttp.ClientResponse) -> None:
         via, age = answer.headers.get("Via", ""), answer.headers.get("Age", "")
@@ -113,7 +126,9 @@ class Connector(aiohttp.TCPConnector):
     def break_off(self) -> None:
         """End all connections at once: pending data is dropped."""
         for transport in self._transports:
-            transport.abort()
+            end = transport.get_extra_info("socket")
+            if end is not None and end.fileno() >= 0:  # of one that has ended, nothing is left to abort
+                transport.abort()
 
 
 def session(segment: Size = 0, loads: bool = False) -> aiohttp.ClientSession:

@@ -2,7 +2,8 @@
 
 A separate program carries out the orders (described in `rig/promises/traffic_program.py`), for one session at a time,
 and is ended when that falls silent. All orders are checked: at most MOST_ENDS ports, only at the requested address, no
-flood above the rate allowed at the start, and only to callers with a token.
+flood above the rate allowed at the start. The ports answer only addresses that have entered (`Entrance`, there), and
+floods go only to callers with a token that are among them.
 """
 
 import asyncio
@@ -39,9 +40,9 @@ class Proofs:
         self._lock = asyncio.Lock()
         self._ender: asyncio.Task[None] | None = None
 
-    async def order(self, session: str, address: str, secret: bytes, what: Any) -> Any:
-        """Follow an order of a session that reached us at an address. Refused."""
-        order = self._checked(address, secret, what)
+    async def order(self, session: str, at: tuple[str, int], secret: bytes, what: Any) -> Any:
+        """Follow an order of a session that reached us at an address and port. Refused."""
+        order = self._checked(at, secret, what)
         async with self._lock:
             if self._session != session:
                 if self._process is not None and time.monotonic() - self._used < SILENT:
@@ -55,7 +56,7 @@ class Proofs:
                 order["flood"] = _absolute(order["flood"])
             return await self._ask(order)
 
-    def _checked(self, address: str, secret: bytes, what: Any) -> dict[str, Any]:
+    def _checked(self, at: tuple[str, int], secret: bytes, what: Any) -> dict[str, Any]:
         match what:
             case {"end": True}:
                 return {"end": True}
@@ -64,10 +65,10 @@ class Proofs:
                 for end in ends:
                     match end:
                         case ["udp" | "tcp" as protocol, int(port)] if 0 < port < 65_536:
-                            sending_ends.append([protocol, address, port])
+                            sending_ends.append([protocol, at[0], port])
                         case _:
                             raise Refused("an end is a protocol and a port")
-                return {"listen": sending_ends, "secret": secret.hex()}
+                return {"listen": sending_ends, "entrance": at, "secret": secret.hex()}
             case {"flood": {"send": list(sending), "wait": int(wait), "warm": int(warm), "counted": int(counted)}}:
                 if min(wait, warm, counted) < 0 or wait + warm + counted > LONGEST_FLOOD:
                     raise Refused("a flood lasts 20 s at most")

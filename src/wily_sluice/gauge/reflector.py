@@ -1,18 +1,26 @@
-"""Answers test packets of holders of the key, at a limited rate, never with more bytes than it received."""
+"""Answers test packets of holders of the key, at a limited rate, never with more bytes than it received.
+
+A packet is answered once. Who captured some and sends them again, from wherever, gets nothing: the last REMEMBERED are
+known by their signatures, whatever the clocks of the two machines show.
+"""
 
 import socket
 import struct
 import time
 from collections import OrderedDict
 from collections.abc import Callable
+from ipaddress import IPv4Address, IPv6Network, ip_address
+from typing import TypeVar
 
-from wily_sluice.gauge.stamp import LONGEST, MalformedError, reflected_packet
+from wily_sluice.gauge.stamp import LENGTH, LONGEST, SIGNED, MalformedError, reflected_packet
 from wily_sluice.units import SECOND, Nanoseconds
 
 MOST_SESSIONS = 256  # senders that are numbered; the one that was silent longest is forgotten
 SESSION_ENDS: Nanoseconds = 60 * SECOND  # of silence, after which a sender's packets are numbered anew
-PACKETS_A_SECOND = 2_000  # of one sender
-BURST = 200
+PACKETS_A_SECOND = 2_000  # of one site, from whatever ports
+BURST = PACKETS_A_SECOND // 10
+ALL_PACKETS_A_SECOND = 10_000  # of all
+REMEMBERED = 100_000  # at least
 SO_TIMESTAMPNS = 35  # linux/asm-generic/socket.h
 IP_RECVTTL, IPV6_RECVHOPLIMIT, IPV6_HOPLIMIT = 12, 51, 52
 IP_PKTINFO, IPV6_RECVPKTINFO, IPV6_PKTINFO = 8, 49, 50
@@ -21,25 +29,57 @@ Said = list[tuple[int, int, bytes]]  # what the kernel tells beside a packet
 _TIMESPEC = struct.Struct("@ll")
 
 
-class Session:
-    """A sender: how many of its packets came, and how many more may be answered now."""
+K = TypeVar("K")
+V = TypeVar("V")
 
-    __slots__ = ("allowed", "number", "seen")
 
-    def __init__(self, now: Nanoseconds) -> None:
-        self.number = 0
-        self.allowed = float(BURST)
+class Allowance:
+    """How many packets may be answered now: so many a second, and a tenth of them at once."""
+
+    __slots__ = ("allowed", "rate", "seen")
+
+    def __init__(self, now: Nanoseconds, rate: int) -> None:
+        self.rate = rate
+        self.allowed = rate / 10
         self.seen = now
 
     def admit(self, now: Nanoseconds) -> bool:
         """Whether a packet may be answered."""
         passed = max(0, now - self.seen)
         self.seen = now
-        self.allowed = min(BURST, self.allowed + passed * PACKETS_A_SECOND / SECOND)
+        self.allowed = min(self.rate / 10, self.allowed + passed * self.rate / SECOND)
         if self.allowed < 1:
             return False
         self.allowed -= 1
         return True
+
+
+class Remembered:
+    """Signatures of the last packets: of at least `most`, and of no more than twice as many."""
+
+    def __init__(self, most: int) -> None:
+        self._most = most
+        self._now: set[bytes] = set()
+        self._before: set[bytes] = set()
+
+    def is_new(self, signature: bytes) -> bool:
+        """Whether it is the first with this signature; from now on it is known."""
+        if signature in self._now or signature in self._before:
+            return False
+        if len(self._now) >= self._most:
+            self._now, self._before = set(), self._now
+        self._now.add(signature)
+        return True
+
+
+class Session:
+    """A sender: how many of its packets came, and when the last one did."""
+
+    __slots__ = ("number", "seen")
+
+    def __init__(self, now: Nanoseconds) -> None:
+        self.number = 0
+        self.seen = now
 
 
 class Reflector:
@@ -48,12 +88,15 @@ class Reflector:
     def __init__(self, key: bytes) -> None:
         self._key = key
         self._sessions: OrderedDict[tuple[str, int], Session] = OrderedDict()
-        self.answered = self.refused = self.held_back = 0
+        self._by_site: OrderedDict[str, Allowance] = OrderedDict()
+        self._all: Allowance | None = None
+        self._remembered = Remembered(REMEMBERED)
+        self.answered = self.refused = self.repeated = self.held_back = 0
 
     def answer(
         self, data: bytes, sender: tuple[str, int], received: Nanoseconds, now: Callable[[], Nanoseconds], ttl: int
     ) -> bytes | None:
-        """The answer; None if the packet is not signed, or too early."""
+        """The answer; None if the packet is not signed, was answered before, or comes too early."""
         session = self._sessions.get(sender)
         if session is None or received - session.seen > SESSION_ENDS:
             session = Session(received)
@@ -62,16 +105,42 @@ class Reflector:
         except MalformedError:
             self.refused += 1
             return None
-        self._sessions[sender] = session
-        self._sessions.move_to_end(sender)
-        if len(self._sessions) > MOST_SESSIONS:
-            self._sessions.popitem(last=False)
+        if not self._remembered.is_new(data[SIGNED:LENGTH]):
+            self.repeated += 1
+            return None
+        _keep(self._sessions, sender, session)
         session.number += 1
-        if not session.admit(received):
+        session.seen = received
+        if not self._may(sender[0], received):
             self.held_back += 1
             return None
         self.answered += 1
         return answer
+
+    def _may(self, address: str, now: Nanoseconds) -> bool:
+        """Whether the rates of an address and of all allow an answer."""
+        if self._all is None:
+            self._all = Allowance(now, ALL_PACKETS_A_SECOND)
+        site = network_of(address)
+        own = self._by_site.get(site) or Allowance(now, PACKETS_A_SECOND)
+        _keep(self._by_site, site, own)
+        return own.admit(now) and self._all.admit(now)
+
+
+def network_of(address: str) -> str:
+    """What one site has: an address of IPv4, or a network of 64 bits of IPv6."""
+    there = ip_address(address.partition("%")[0])
+    if isinstance(there, IPv4Address):
+        return str(there)
+    return str(there.ipv4_mapped or IPv6Network((there, 64), strict=False))
+
+
+def _keep(known: OrderedDict[K, V], key: K, value: V) -> None:
+    """As the latest; the one that was silent longest may be forgotten."""
+    known[key] = value
+    known.move_to_end(key)
+    if len(known) > MOST_SESSIONS:
+        known.popitem(last=False)
 
 
 def prepared(family: socket.AddressFamily) -> socket.socket:

@@ -23,6 +23,11 @@ class FarSide:
         asyncio.run(self._far.meet())
 
     @property
+    def port(self) -> int:
+        """Of HTTP, and of the entrance."""
+        return self._far.port
+
+    @property
     def secret(self) -> bytes:
         """What callers show a token of."""
         return secret_of(self._key, self._far.challenge)

@@ -40,7 +40,7 @@ from wily_sluice.plan.model import Uplink
 from wily_sluice.plan.terms import Terms
 from wily_sluice.proving.far_side import FarSide
 from wily_sluice.rig.promises.gate_program import Program
-from wily_sluice.rig.promises.traffic_program import opening, token
+from wily_sluice.rig.promises.traffic_program import opening, stream_token
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, SECOND, Direction, Nanoseconds, Rate
 
 MORE, MORE_AT_LEAST = 1.3, 4_000_000  # times what a stream should come to, and bit/s, that is sent of it
@@ -68,6 +68,7 @@ class LiveWorld:
         self._near = near
         self._at = tuple(at)
         self._ports = 0
+        self._entered = False
         self._engines: dict[Direction, Shaper] = {}
         self._leaves: dict[tuple[Direction, str], Example | None] = {}
         self._tried: dict[Flood, tuple[Came, ...]] = {}
@@ -214,7 +215,7 @@ class LiveWorld:
         for index, stream in enumerate(streams):
             parties = stream.example.parties
             ends = [_text(parties.local), parties.local_port, _text(parties.remote), parties.remote_port]
-            calls.append([index, *ends, token(self._far.secret, index).hex()])
+            calls.append([index, *ends, stream_token(self._far.secret, index).hex()])
         self._near.ask({"call": calls})
         time.sleep(0.3)
         cost = self._uplink.framing.cost
@@ -239,9 +240,22 @@ class LiveWorld:
     def _listen(self, ends: Iterable[tuple[str, int]]) -> None:
         wanted = [list(pair) for pair in dict.fromkeys(ends)]
         had = {(protocol, port) for protocol, _, port in self._far.ask({"listen": wanted})}
+        if not self._entered:
+            self._enter()
         for protocol, port in wanted:
             if (protocol, port) not in had:
                 raise CannotTry(f"the far end cannot have {port}/{protocol}")
+
+    def _enter(self) -> None:
+        """Show the far end that our addresses are ours. CannotTry."""
+        ours = [_text(address) for address in self._at if len(address) == len(self._host)]
+        order = {
+            "enter": [[address, _text(self._host), self._far.port] for address in ours],
+            "secret": self._far.secret.hex(),
+        }
+        if not all(self._near.ask(order)["answer"]):
+            raise CannotTry(f"no UDP goes through to port {self._far.port} of the far end")
+        self._entered = True
 
     def _settle(self) -> None:
         """Wait until nothing of ours waits in the gate."""
@@ -291,6 +305,7 @@ class LiveWorld:
             "opening": [packet.hex() for packet in data] or [b"e".hex()],
             "identifier": identifier,
             "take": example.moved,
+            "secret": self._far.secret.hex(),
             "steady": 0.0,
         }
         (trouble,) = self._near.ask({"converse": [made]})["answer"]

@@ -96,7 +96,7 @@ async def _serve_http(far: FarEnd, listen: str, port: int, http_port: int) -> No
 
     from aiohttp import web
 
-    runner = web.AppRunner(far.application(), access_log=None, shutdown_timeout=1.0)
+    runner = web.ServerRunner(far.server(), shutdown_timeout=1.0)
     await runner.setup()
     try:
         try:

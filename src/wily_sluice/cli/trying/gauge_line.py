@@ -186,21 +186,28 @@ def _measurements(
 
     from rich.progress import BarColumn, Progress, TextColumn
 
+    from wily_sluice.errors import LiveError
     from wily_sluice.gauge.line import measure
     from wily_sluice.views.text.console import console
 
     screen = console(stderr=True)
     columns = (TextColumn("measuring"), BarColumn(40), TextColumn("{task.description}"))
     measured: list[Measured] = []
-    begun = time.monotonic_ns()
+    begun, tries = time.monotonic_ns(), 0
     while True:
         with Progress(*columns, console=screen, transient=True, disable=not screen.is_terminal) as progress:
             show = partial(progress.update, progress.add_task("", total=1.0))
-            measured.append(measure(far, port, partial(_shown, show), connections, framing))
+            try:
+                measured.append(measure(far, port, partial(_shown, show), connections, framing))
+            except LiveError as error:
+                if not measured:
+                    raise
+                click.echo(f"left out: {error}", err=True)
+        tries += 1
         if every is None or measured[-1].interrupted:
             return measured
         done = time.monotonic_ns() - begun
-        next_at = len(measured) * every
+        next_at = tries * every
         if next_at > (lasts if lasts is not None else DAY):
             return measured
         click.echo(

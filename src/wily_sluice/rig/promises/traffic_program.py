@@ -5,13 +5,15 @@ Traffic of one namespace of a rig, on orders: `python -m wily_sluice.rig.promise
 Orders arrive on standard input, as lines of JSON; each is answered with a line. An *end* is one side of a conversation:
 `[PROTOCOL, ADDRESS, PORT]`, with PROTOCOL `tcp` or `udp`. For the far end:
 
-- `{"listen": [END, …], "secret": …}`: answer there from now on, and send floods only to callers with the secret's token
-  (`token`), if there is a secret, in hex; answers with the ends that could be opened
+- `{"listen": [END, …], "secret": …, "entrance": [ADDRESS, PORT]}`: answer there from now on; if there is a secret, in
+  hex, only addresses that have entered, and send floods only to those of them that show a token of their stream
+  (`Entrance`); answers with the ends that could be opened
 
 For hosts:
 
 - `{"call": [[INDEX, LOCAL, PORT, REMOTE, PORT, TOKEN], …]}`: open UDP conversations with the far end; it may require a
   token, in hex
+- `{"enter": [[LOCAL, REMOTE, PORT], …], "secret": …}`: enter there from these addresses; answers whether each could
 - `{"converse": [{…}, …]}`: hold conversations (`converse`), and answer when they are over
 
 For both:
@@ -26,6 +28,7 @@ not count.
 
 import hmac
 import json
+import os
 import select
 import socket
 import ssl
@@ -34,7 +37,7 @@ import sys
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from threading import Thread
+from threading import BoundedSemaphore, Thread
 from typing import Any, Final
 
 from wily_sluice.engine.classify.header import TCP, UDP
@@ -99,14 +102,92 @@ def opening(known: Known, protocol: int) -> list[bytes] | None:
     return made() if made is not None else None
 
 
-WISH = b"\x01so many bytes\x00"
+WISH = b"\x01so many bytes\x00"  # then a token of the size, and the size
+MOST_GIVEN = 32 << 20  # bytes of one wish
+MOST_CONNECTIONS, LASTS = 64, 30.0  # at once; seconds
 PATIENCE = 6.0  # seconds for one conversation
 CHUNK = 1 << 16
 
 
-def token(secret: bytes, stream: int) -> bytes:
+ENTERS, COOKIES, RETURNS = b"n", b"k", b"a"
+TOKEN: Final = 16
+MOST_ENTERED: Final = 64  # addresses
+TRIES, ANSWERS_WITHIN = 4, 1.0  # seconds
+
+
+def token(secret: bytes, of: bytes) -> bytes:
+    """What shows that somebody knows the secret."""
+    return hmac.digest(secret, of, "sha256")[:TOKEN]
+
+
+class Entrance:
+    """Lets callers in: addresses that know the secret, and have shown that they receive what is sent to them. Without a
+    secret, everybody is let in.
+
+    Over UDP, at the port number of HTTP. Nobody gets more bytes than it sent: a caller sends `n` and a token of
+    `enter`; the far end answers `k` and a cookie, which is random and of this address alone; the caller returns `a`,
+    the cookie, and the token of the cookie; the far end answers `a`. A token is the first 16 bytes of an HMAC-SHA-256
+    (RFC 2104) whose key is the secret.
+    """
+
+    def __init__(self, secret: bytes) -> None:
+        self.secret = secret
+        self._own = os.urandom(32)
+        self._entered: set[str] = set()
+
+    def entered(self, address: str) -> bool:
+        """Whether this address is answered."""
+        return not self.secret or address in self._entered
+
+    def answer(self, data: bytes, address: str) -> bytes | None:
+        """What to answer at the entrance; None for strangers."""
+        cookie = hmac.digest(self._own, address.encode(), "sha256")[:TOKEN]
+        kind, rest = data[:1], data[1:]
+        if kind == ENTERS and hmac.compare_digest(rest, token(self.secret, b"enter")):
+            return COOKIES + cookie
+        if kind == RETURNS and hmac.compare_digest(rest, cookie + token(self.secret, cookie)):
+            if len(self._entered) < MOST_ENTERED:
+                self._entered.add(address)
+            return RETURNS if address in self._entered else None
+        return None
+
+
+def enter(local: str, remote: tuple[str, int], secret: bytes) -> bool:
+    """Enter from an address; False if the far end does not answer. OSError."""
+    with socket.socket(family(local), socket.SOCK_DGRAM) as end:
+        end.bind((local, 0))
+        end.connect(remote)
+        end.settimeout(ANSWERS_WITHIN)
+        says, until = ENTERS + token(secret, b"enter"), COOKIES
+        for _ in range(2 * TRIES):
+            try:
+                end.send(says)
+                answer = end.recv(64)
+            except (TimeoutError, ConnectionRefusedError):
+                continue
+            if answer == RETURNS:
+                return True
+            if answer[:1] == until and len(answer) == 1 + TOKEN:
+                says = RETURNS + answer[1:] + token(secret, answer[1:])
+    return False
+
+
+def stream_token(secret: bytes, stream: int) -> bytes:
     """A caller's token for a stream."""
-    return hmac.digest(secret, stream.to_bytes(2), "sha256")[:16]
+    return token(secret, stream.to_bytes(2))
+
+
+def wish(size: int, secret: bytes) -> bytes:
+    """The request for so many bytes over TCP."""
+    return WISH + token(secret, size.to_bytes(8)) + size.to_bytes(8)
+
+
+def wished(data: bytes, secret: bytes) -> int:
+    """How many bytes to answer with: one, without a right wish."""
+    size = int.from_bytes(data[-8:])
+    if size <= MOST_GIVEN and hmac.compare_digest(data, wish(size, secret)):
+        return size
+    return 1
 
 
 class Ends:
@@ -116,13 +197,21 @@ class Ends:
         self.datagrams: list[socket.socket] = []
         self.callers: dict[int, tuple[socket.socket, Any]] = {}
         self._streams: set[tuple[str, int]] = set()  # where TCP is answered
-        self._secret = b""
+        self._entrance = Entrance(b"")
+        self._door: socket.socket | None = None
+        self._room = BoundedSemaphore(MOST_CONNECTIONS)
 
-    def listen(self, ends: list[list[Any]], secret: bytes) -> list[list[Any]]:
-        """Answer at these ends, and stop at earlier UDP ends; returns those that could be opened."""
+    def listen(self, ends: list[list[Any]], secret: bytes, entrance: list[Any] | None) -> list[list[Any]]:
+        """Answer at these ends, and stop at earlier UDP ends; returns those that could be opened. OSError if the
+        entrance cannot be.
+        """
         for old in self.datagrams:
             old.close()
-        self.datagrams, self.callers, self._secret = [], {}, secret
+        self.datagrams, self.callers = [], {}
+        if secret != self._entrance.secret:
+            self._entrance = Entrance(secret)
+        if entrance is not None and self._door is None:
+            self._door = udp(*entrance)
         had = []
         for protocol, address, port in ends:
             with suppress(OSError):
@@ -131,49 +220,64 @@ class Ends:
                 elif (address, port) not in self._streams:
                     listener = socket.create_server((address, port), family=family(address), backlog=64)
                     self._streams.add((address, port))
-                    Thread(target=_accept, args=(listener,), daemon=True).start()
+                    Thread(target=self._accept, args=(listener,), daemon=True).start()
                 had.append([protocol, address, port])
         return had
 
     def attend(self) -> None:
         """Hear who calls, and echo what wants to be."""
         while True:
-            ready, _, _ = select.select([sys.stdin, *self.datagrams], (), ())
-            for end in self.datagrams:
+            door = [self._door] if self._door is not None else []
+            ready, _, _ = select.select([sys.stdin, *door, *self.datagrams], (), ())
+            for end in (*door, *self.datagrams):
                 if end in ready:
                     with suppress(BlockingIOError, ConnectionRefusedError):
                         data, caller = end.recvfrom(2048)
-                        if data[:1] == OPENS:
-                            stream = int.from_bytes(data[1:3])
-                            if not self._secret or hmac.compare_digest(data[3:], token(self._secret, stream)):
-                                self.callers[stream] = end, caller
-                        if data[:1] != FLOODS:
-                            end.sendto(data, caller)
+                        answer = (
+                            self._entrance.answer(data, caller[0]) if end in door else self._heard(end, data, caller)
+                        )
+                        if answer is not None:
+                            end.sendto(answer, caller)
             if sys.stdin in ready:
                 return
 
+    def _heard(self, end: socket.socket, data: bytes, caller: Any) -> bytes | None:
+        """What to answer a datagram with."""
+        if not self._entrance.entered(caller[0]) or data[:1] == FLOODS:
+            return None
+        if data[:1] == OPENS:
+            stream, secret = int.from_bytes(data[1:3]), self._entrance.secret
+            if not secret or hmac.compare_digest(data[3:], stream_token(secret, stream)):
+                self.callers[stream] = end, caller
+        return data
 
-def _accept(listener: socket.socket) -> None:
-    while True:
-        connection, _ = listener.accept()
-        Thread(target=_serve, args=(connection,), daemon=True).start()
+    def _accept(self, listener: socket.socket) -> None:
+        while True:
+            connection, caller = listener.accept()
+            if not self._entrance.entered(caller[0]) or not self._room.acquire(blocking=False):
+                connection.close()
+                continue
+            Thread(target=self._serve, args=(connection,), daemon=True).start()
 
-
-def _serve(connection: socket.socket) -> None:
-    """Answer any data with a byte, and a request with as many bytes as requested."""
-    block = bytes(CHUNK)
-    with suppress(OSError), connection:
-        while data := connection.recv(CHUNK):
-            give = int.from_bytes(data[len(WISH) :]) if data.startswith(WISH) else 1
-            while give > 0:
-                give -= connection.send(block[:give])
+    def _serve(self, connection: socket.socket) -> None:
+        """Answer any data with a byte, and a wish with as many bytes as it asks for."""
+        block, until = bytes(CHUNK), time.monotonic() + LASTS
+        try:
+            with suppress(OSError), connection:
+                connection.settimeout(LASTS)
+                while time.monotonic() < until and (data := connection.recv(CHUNK)):
+                    give = wished(data, self._entrance.secret)
+                    while give > 0 and time.monotonic() < until:
+                        give -= connection.send(block[:give])
+        finally:
+            self._room.release()
 
 
 def converse(order: dict[str, Any], held: list[socket.socket]) -> None:
     """Hold one conversation, so that a gate knows it: send its first data, and receive the answers.
 
     `protocol` is an IP protocol number; `local`, `port`, `remote`, `remote_port`, `dscp`, `opening` (in hex), `take`:
-    bytes to receive from the far end; `steady`: seconds of small packets in both directions.
+    bytes to receive from the far end, whose `secret` is in hex; `steady`: seconds of small packets in both directions.
     """
     kind = {6: socket.SOCK_STREAM, 17: socket.SOCK_DGRAM}.get(order["protocol"], socket.SOCK_RAW)
     end = socket.socket(family(order["local"]), kind, order["protocol"])
@@ -200,7 +304,7 @@ def converse(order: dict[str, Any], held: list[socket.socket]) -> None:
         end.settimeout(1.0)
         end.recv(CHUNK)
     if order["take"]:
-        end.send(WISH + order["take"].to_bytes(8))
+        end.send(wish(order["take"], bytes.fromhex(order.get("secret", ""))))
     taken = 0
     while taken < order["take"] and time.monotonic() - begun < PATIENCE:
         taken += len(end.recv(CHUNK))
@@ -229,6 +333,12 @@ def hold(conversations: list[dict[str, Any]]) -> list[str]:
     return troubles
 
 
+def _entered(local: str, remote: tuple[str, int], secret: bytes) -> bool:
+    with suppress(OSError):
+        return enter(local, remote, secret)
+    return False
+
+
 _HELD: list[socket.socket] = []  # open until the next ones, so that a gate still knows them
 
 
@@ -243,14 +353,17 @@ def main() -> None:
             return
         order = json.loads(line)
         if "listen" in order:
-            answer: Any = far.listen(order["listen"], bytes.fromhex(order.get("secret", "")))
+            answer: Any = far.listen(order["listen"], bytes.fromhex(order.get("secret", "")), order.get("entrance"))
+        elif "enter" in order:
+            secret = bytes.fromhex(order["secret"])
+            answer = [_entered(local, (remote, port), secret) for local, remote, port in order["enter"]]
         elif "call" in order:
             for old, _ in calls.values():
                 old.close()
             calls = {}
-            for index, local, port, remote, remote_port, token in order["call"]:
+            for index, local, port, remote, remote_port, shown in order["call"]:
                 end = udp(local, port)
-                end.sendto(OPENS + index.to_bytes(2) + bytes.fromhex(token), (remote, remote_port))
+                end.sendto(OPENS + index.to_bytes(2) + bytes.fromhex(shown), (remote, remote_port))
                 calls[index] = end, (remote, remote_port)
             answer = len(calls)
         elif "converse" in order:
