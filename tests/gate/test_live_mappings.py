@@ -26,6 +26,7 @@ uplinks:
   fibre: {interface: wan0, down: 20 Mbit/s, up: 20 Mbit/s}
 networks:
   house: {interface: lan0, subnets: [10.7.0.0/24]}
+  guests: {interface: lan1, subnets: [10.8.0.0/24]}
 services:
   league: {ports: [41100/udp]}
 trees:
@@ -66,6 +67,19 @@ end.sendto(bytes.fromhex(sys.argv[2]), ("10.7.0.1", 5351))
 data, source = end.recvfrom(2000)
 assert source == ("10.7.0.1", 5351), source
 print(data.hex())
+"""
+# Asks the gateway at this hardware and IP address from others of its choice, and does not wait for an answer.
+ASK_FROM = """
+import socket, struct, sys
+from wily_sluice.gate.kernel.echo import checksum
+source, gateway = (socket.inet_aton(word) for word in (sys.argv[1], sys.argv[4]))
+data = bytes.fromhex(sys.argv[2])
+head = struct.pack(">BBHHHBBH4s4s", 69, 0, 28 + len(data), 1, 0, 64, 17, 0, source, gateway)
+head = head[:10] + struct.pack(">H", checksum(head)) + head[12:]
+packet = head + struct.pack(">HHHH", 6000, 5351, 8 + len(data), 0) + data
+end = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
+end.bind(("eth0", 0))
+end.send(bytes.fromhex(sys.argv[3]) + bytes.fromhex("02005e1000990800") + packet)
 """
 # Answers whatever comes to a port, by both protocols.
 SERVER = """
@@ -224,6 +238,28 @@ def test_a_port_that_was_opened_is_reached_and_is_closed_when_its_time_is_over(t
         events = [one["event"] for one in gate.events()]
         # One refusal of a host is told in a minute.
         assert [events.count(f"mapping.{kind}") for kind in ("made", "refused", "ended")] == [4, 2, 4]
+
+
+def test_who_writes_the_address_of_another_host_opens_and_ends_nothing_of_it(tmp_path: Path) -> None:
+    with site(tmp_path) as (rig, gate):
+        assert ask(rig, wish(3000, 3001))[3] == 0
+        by_guest, by_neighbour = wish(3002), f"00 01 0000 {3003:04x} 0000 {600:08x}"
+        end_all = "00 01 0000 0000 0000 00000000"
+        for place, interface, own in (("guests", "lan1", "10.8.0.1"), ("house", "lan0", "10.7.0.1")):
+            words = rig.command("gateway", ["cat", f"/sys/class/net/{interface}/address"])
+            there = subprocess.run(words, capture_output=True, check=True, text=True).stdout.strip().replace(":", "")
+            for data in (by_guest, by_neighbour, end_all):
+                assert python(rig, place, ASK_FROM, "10.7.0.100", data, there, own).wait(10) == 0
+        time.sleep(0.5)
+        listed = gate.call("mappings.list")
+        assert ([mapping["inside"] for mapping in listed["mappings"]], listed["refused"]) == ([3000], 6)
+        # With its own device, the same is done.
+        assert ask(rig, by_neighbour)[3] == 0
+        assert [mapping["inside"] for mapping in gate.call("mappings.list")["mappings"]] == [3000, 3003]
+        assert ask(rig, end_all)[3] == 0
+        assert [mapping["inside"] for mapping in gate.call("mappings.list")["mappings"]] == [3000]
+        refused = [event["why"] for event in gate.events() if event["event"] == "mapping.refused"]
+        assert refused == ["it came by the interface of another network"]  # of one host, one in a minute is told
 
 
 def children(parent: int, program: str) -> list[int]:

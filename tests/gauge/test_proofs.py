@@ -143,7 +143,7 @@ def test_what_is_not_allowed_is_refused_with_the_reason(port: int) -> None:
         FarSide("127.0.0.1", port, KEY).ask({"listen": []})
     far.close()
     FarSide("127.0.0.1", port, KEY).ask({"listen": []})
-    with pytest.raises(LiveError, match="not signed with this key"):
+    with pytest.raises(LiveError, match="has another key"):
         FarSide("127.0.0.1", port, OTHER).ask({"listen": []})
 
 

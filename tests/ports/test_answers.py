@@ -7,7 +7,7 @@ import pytest
 
 from wily_sluice.outside.files import load
 from wily_sluice.ports.answers import Answer, Answers
-from wily_sluice.ports.mapping_table import MOST_MAPPINGS, REVOKED_FOR, Book
+from wily_sluice.ports.mapping_table import MOST_MAPPINGS, REVOKED_FOR, Book, Sender
 from wily_sluice.units import SECOND
 
 PLAN = """\
@@ -41,11 +41,11 @@ class Site:
         self.busy: set[tuple[int, int]] = set()
         self.now = EPOCH * SECOND
         self.book = Book(lambda uplink: EXTERNAL.get(uplink, b""), lambda: self.busy)
-        self.book.follow(load(file).granting, lambda _: b"")
-        self.answers = Answers(self.book, 0, lambda: EXTERNAL["fibre"], lambda _: b"")
+        self.book.follow(load(file).granting)
+        self.answers = Answers(self.book, 0, lambda: EXTERNAL["fibre"])
 
-    def full(self, data: bytes, source: bytes = HOST) -> Answer:
-        answer = self.answers.answer(data, source, self.now)
+    def full(self, data: bytes, source: bytes = HOST, device: bytes = b"") -> Answer:
+        answer = self.answers.answer(data, Sender(source, device), self.now)
         assert answer is not None
         return answer
 
@@ -136,8 +136,8 @@ def test_errors_of_pcp_say_what_was_asked_and_why_not(site: Site) -> None:
         assert answer.data[24:] == (asked[24:] + bytes(3))[: kept - 24]
         assert int.from_bytes(answer.data[4:8]) == (30 if code == 11 else 1800)
         assert not answer.changed
-    assert site.answers.answer(b"\x02", HOST, 0) is None
-    assert site.answers.answer(bytes((2, 0x81)) + wish(3000)[2:], HOST, 0) is None  # a response
+    assert site.answers.answer(b"\x02", Sender(HOST), 0) is None
+    assert site.answers.answer(bytes((2, 0x81)) + wish(3000)[2:], Sender(HOST), 0) is None  # a response
     assert site.book.mappings == {}
 
 
@@ -173,8 +173,8 @@ def test_an_mapping_lasts_as_long_as_it_is_asked_for_and_granted(site: Site) -> 
     site.now += REVOKED_FOR
     assert result(site.ask(wish(3001))) == 0
     grants = site.book._grants
-    assert site.book.follow(grants, lambda _: b"") == []
-    assert len(site.book.follow(grants[1:], lambda _: b"")) == 1
+    assert site.book.follow(grants) == []
+    assert len(site.book.follow(grants[1:])) == 1
     assert result(site.ask(wish(3001))) == 2
 
 
@@ -216,14 +216,63 @@ def test_nat_pmp_is_answered_byte_by_byte(site: Site) -> None:
     ):
         assert site.ask(asked) == bytes.fromhex(said).hex(" ", -4), asked
     assert site.book.mappings == {}
-    assert site.answers.answer(bytes.fromhex("00 01 0000"), HOST, 0) is None
-    assert site.answers.answer(bytes.fromhex("00 81 0000"), HOST, 0) is None
+    assert site.answers.answer(bytes.fromhex("00 01 0000"), Sender(HOST), 0) is None
+    assert site.answers.answer(bytes.fromhex("00 81 0000"), Sender(HOST), 0) is None
     # All of a protocol at once; and what was asked for by PCP belongs to who knows its nonce.
     site.ask(wish(3000))
     site.ask("00 01 0000 0bb9 0000 00000258")
     assert site.ask("00 01 0000 0bb8 0000 00000000").startswith("00810002")
     assert site.ask("00 01 0000 0000 0000 00000000").startswith("00810000")
     assert [one.by for one in site.book.mappings.values()] == ["PCP"]
+
+
+MAC, THEIRS = b"\x02\x00\x5e\x10\x00\x01", b"\x02\x00\x5e\x10\x00\x02"
+
+
+def test_counts_are_of_a_device_whatever_addresses_it_writes(site: Site) -> None:
+    def asked(port: int, source: bytes, device: bytes) -> int:
+        return result(site.full(wish(port, host=source), source, device).data.hex(" ", -4))
+
+    assert [asked(3000, HOST, MAC), asked(3001, OTHER, MAC), asked(3002, OTHER, MAC)] == [0, 0, 10]
+    assert asked(3002, OTHER, THEIRS) == 0  # another device has its own two
+    assert asked(3000, SIX, MAC) == 0  # and so has the other version of IP
+
+
+def test_a_neighbour_does_not_end_or_extend_what_another_device_has(site: Site) -> None:
+    site.full(wish(3000), HOST, MAC)
+    ends = site.book.mappings[HOST, 17, 3000].ends
+    site.now += 60 * SECOND
+    assert result(site.full(wish(3000), HOST, THEIRS).data.hex(" ", -4)) == 2
+    assert not site.full(wish(3000, lifetime=0), HOST, THEIRS).ended
+    old = "00 01 0000 0bb9 0000 00000258"
+    site.full(bytes.fromhex(old), HOST, MAC)
+    assert not site.full(bytes.fromhex("00 01 0000 0000 0000 00000000"), HOST, THEIRS).ended
+    assert site.book.mappings[HOST, 17, 3000].ends == ends and len(site.book.mappings) == 2
+    assert site.full(wish(3000, lifetime=0), HOST, MAC).ended
+
+
+def test_revoked_a_device_is_barred_from_what_was_named_as_long_as_it_would_have_had_it(site: Site) -> None:
+    asked = [(3000, HOST), (3001, HOST), (3001, OTHER)]
+
+    def results() -> list[int]:
+        return [result(site.full(wish(port, host=host), host, MAC).data.hex(" ", -4)) for port, host in asked]
+
+    for kind, port, then in ((17, 3000, [2, 0, 10]), (17, None, [2, 2, 2]), (None, None, [2, 2, 2])):
+        site.book.follow(site.book._grants)
+        site.book.mappings.clear()
+        assert results() == [0, 0, 10]
+        assert site.book.revoke(HOST, kind, port, site.now)
+        if port is not None:
+            site.full(wish(3002), HOST, MAC)
+        assert results() == then
+    site.now += REVOKED_FOR
+    site.book.expire(site.now)
+    assert results() == [0, 0, 10]
+
+
+def test_a_host_of_the_other_version_does_not_take_a_port_outside(site: Site) -> None:
+    assert ports(site.ask(wish(3000, host=SIX), SIX)) == (3000, 3000)
+    assert ports(site.ask(wish(3000))) == (3000, 3000)
 
 
 def test_a_hundred_thousand_malformed_packets_open_nothing_that_is_not_granted(site: Site) -> None:
@@ -247,7 +296,7 @@ def test_a_hundred_thousand_malformed_packets_open_nothing_that_is_not_granted(s
             data = data[: drawn.randrange(len(data) + 1)] + drawn.randbytes(drawn.randrange(80))
         source = drawn.choice((HOST, HOST, OTHER, STRANGER, SIX))
         site.now += SECOND // 10
-        answer = site.answers.answer(bytes(data), source, site.now)
+        answer = site.answers.answer(bytes(data), Sender(source), site.now)
         if answer is not None:
             answered += 1
             assert len(answer.data) <= max(1100, len(data)) and answer.data[1] & 0x80

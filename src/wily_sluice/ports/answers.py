@@ -10,11 +10,13 @@ from typing import Final
 
 from wily_sluice.plan.terms import TRANSPORTS
 from wily_sluice.ports import nat_pmp, pcp
-from wily_sluice.ports.mapping_table import Book, PortMapping, Refused, Wish
+from wily_sluice.ports.mapping_table import Book, PortMapping, Refused, Sender, Wish
 from wily_sluice.units import SECOND, Nanoseconds
 
 PCP_RESULTS: Final = {
     Refused.NOT_GRANTED: pcp.Result.NOT_AUTHORIZED,
+    Refused.ELSEWHERE: pcp.Result.NOT_AUTHORIZED,
+    Refused.SPOOFED: pcp.Result.NOT_AUTHORIZED,
     Refused.REVOKED: pcp.Result.NOT_AUTHORIZED,
     Refused.NOT_ITS_OWN: pcp.Result.NOT_AUTHORIZED,
     Refused.TOO_MANY: pcp.Result.USER_EX_QUOTA,
@@ -52,33 +54,25 @@ class Answer:
 
 
 class Answers:
-    """Of one book, kept since `begun`. `address` says the IPv4 address outside, empty for none; `hardware` a host's
-    hardware address.
-    """
+    """Of one book, kept since `begun`. `address` says the IPv4 address outside, empty for none."""
 
-    def __init__(
-        self,
-        book: Book,
-        begun: Nanoseconds,
-        address: Callable[[], bytes],
-        hardware: Callable[[bytes], bytes],
-    ) -> None:
+    def __init__(self, book: Book, begun: Nanoseconds, address: Callable[[], bytes]) -> None:
         self.book = book
         self._begun = begun
         self._address = address
-        self._hardware = hardware
 
     def epoch(self, now: Nanoseconds) -> int:
         """For so many seconds the mappings have been kept (RFC 6887 §8.5, RFC 6886 §3.6)."""
         return (now - self._begun) // SECOND
 
-    def answer(self, data: bytes, source: bytes, now: Nanoseconds) -> Answer | None:
+    def answer(self, data: bytes, sender: Sender, now: Nanoseconds) -> Answer | None:
         """Answer a host's datagram; None if no answer is due. Never raises."""
         if data[:1] == bytes((nat_pmp.VERSION,)):
-            return self._nat_pmp(data, source, now)
-        return self._pcp(data, source, now)
+            return self._nat_pmp(data, sender, now)
+        return self._pcp(data, sender, now)
 
-    def _pcp(self, data: bytes, source: bytes, now: Nanoseconds) -> Answer | None:
+    def _pcp(self, data: bytes, sender: Sender, now: Nanoseconds) -> Answer | None:
+        source = sender.host
         epoch = self.epoch(now)
         request = pcp.parse(data)
         if request is None:
@@ -94,14 +88,14 @@ class Answers:
         if any(len(each.address) != len(source) for each in request.filters):
             return Answer(pcp.refusal(data, pcp.Result.MALFORMED_OPTION, epoch))
         if not request.lifetime:
-            ended = self.book.end(source, request.protocol, request.inside, request.nonce)
+            ended = self.book.end(sender, request.protocol, request.inside, request.nonce)
             if isinstance(ended, Refused):
                 return Answer(pcp.refusal(data, PCP_RESULTS[ended], epoch))
             done = pcp.answer(request, 0, request.outside, request.external, epoch)
             failed = pcp.refusal(data, pcp.Result.NETWORK_FAILURE, epoch)
             return Answer(done, failed, ended=tuple(ended))
         wish = Wish(
-            source,
+            sender,
             request.protocol,
             request.inside,
             request.lifetime,
@@ -112,7 +106,6 @@ class Answers:
             request.prefer_failure,
             request.filters,
             request.anew,
-            self._hardware(source),
         )
         mapping = self.book.ask(wish, now)
         if isinstance(mapping, Refused):
@@ -120,7 +113,8 @@ class Answers:
         done = pcp.answer(request, mapping.left(now), mapping.outside, mapping.external, epoch)
         return Answer(done, pcp.refusal(data, pcp.Result.NETWORK_FAILURE, epoch), mapping, wish=wish)
 
-    def _nat_pmp(self, data: bytes, source: bytes, now: Nanoseconds) -> Answer | None:
+    def _nat_pmp(self, data: bytes, sender: Sender, now: Nanoseconds) -> Answer | None:
+        source = sender.host
         epoch = self.epoch(now)
         request = nat_pmp.parse(data)
         if request is None or len(source) != 4:
@@ -132,18 +126,17 @@ class Answers:
             external = self._address()
             return Answer(nat_pmp.address(external, epoch) if external else failed)
         if not request.lifetime:
-            ended = self.book.end(source, request.protocol, request.inside, b"")
+            ended = self.book.end(sender, request.protocol, request.inside, b"")
             if isinstance(ended, Refused):
                 return Answer(nat_pmp.refusal(data, nat_pmp.Result.NOT_AUTHORIZED, epoch))
             return Answer(nat_pmp.answer(request, 0, 0, epoch), failed, ended=tuple(ended))
         wish = Wish(
-            source,
+            sender,
             request.protocol,
             request.inside,
             request.lifetime,
             "NAT-PMP",
             request.outside,
-            hardware=self._hardware(source),
         )
         mapping = self.book.ask(wish, now)
         if isinstance(mapping, Refused):

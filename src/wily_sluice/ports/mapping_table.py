@@ -8,13 +8,14 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from enum import Enum
 from hashlib import blake2s
-from typing import Final
+from typing import Final, NamedTuple
 
 from wily_sluice.plan.terms import TRANSPORTS, Grant
 from wily_sluice.ports.pcp import Filter
 from wily_sluice.units import SECOND, Nanoseconds
 
 MOST_MAPPINGS: Final = 4096
+MOST_OF_A_DEVICE: Final = 512
 MOST_FILTERS: Final = 8  # of one mapping
 SHORTEST: Final = 120  # seconds, where the plan does not say less (RFC 6887 §15)
 REVOKED_FOR: Final[Nanoseconds] = 3600 * SECOND
@@ -24,8 +25,10 @@ class Refused(Enum):
     """Why there is no mapping, in words for the log."""
 
     NOT_GRANTED = "the plan does not grant it"
-    REVOKED = "it was revoked less than an hour ago"
-    NOT_ITS_OWN = "another program of the host has it"
+    ELSEWHERE = "it came by the interface of another network"
+    SPOOFED = "another device has this address"
+    REVOKED = "it was revoked"
+    NOT_ITS_OWN = "another program of the host has it, or another device"
     TOO_MANY = "the host has as many as the plan grants"
     TOO_MANY_REMOTES = f"more than {MOST_FILTERS} filters"
     NOT_FREE = "the requested port is not available"
@@ -34,13 +37,28 @@ class Refused(Enum):
     FULL = f"there are {MOST_MAPPINGS} mappings already"
 
 
-@dataclass(frozen=True, slots=True)
-class Wish:
-    """A host's request. `outside` and `external` are the port and address it would like, 0 and empty for no preference;
-    it may `insist` on them. `lifetime` is in seconds. `hardware` is its hardware address, if known.
+class Sender(NamedTuple):
+    """Who sent a request: its source address and hardware address, empty where the interface has none; whether its
+    network tells hosts apart by address.
     """
 
     host: bytes
+    hardware: bytes = b""
+    by_address: bool = False
+
+    @property
+    def device(self) -> bytes:
+        """What counts are of, and what a mapping belongs to."""
+        return self.host if self.by_address or not self.hardware else self.hardware
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """A host's request. `outside` and `external` are the port and address it would like, 0 and empty for no preference;
+    it may `insist` on them. `lifetime` is in seconds.
+    """
+
+    sender: Sender
     protocol: int
     inside: int
     lifetime: int
@@ -51,14 +69,18 @@ class Wish:
     insists: bool = False
     filters: tuple[Filter, ...] = ()
     anew: bool = False
-    hardware: bytes = b""
+
+    @property
+    def host(self) -> bytes:
+        """The source address."""
+        return self.sender.host
 
 
 @dataclass(frozen=True, slots=True)
 class PortMapping:
-    """A port that is open. It `ends` on the book's clock, and was requested `by` PCP or NAT-PMP."""
+    """A port that is open. It `ends` on the book's clock, and its `sender` requested it `by` PCP or NAT-PMP."""
 
-    host: bytes
+    sender: Sender
     protocol: int
     inside: int
     outside: int
@@ -72,6 +94,11 @@ class PortMapping:
     filters: tuple[Filter, ...] = ()
 
     @property
+    def host(self) -> bytes:
+        """The address inside."""
+        return self.sender.host
+
+    @property
     def key(self) -> tuple[bytes, int, int]:
         """Its key among mappings."""
         return self.host, self.protocol, self.inside
@@ -79,6 +106,9 @@ class PortMapping:
     def left(self, now: Nanoseconds) -> int:
         """In seconds, rounded up."""
         return max(0, -((now - self.ends) // SECOND))
+
+
+Barred = tuple[bytes, int | None, int | None]  # a device or address, a protocol and a port; None is any
 
 
 class Book:
@@ -91,15 +121,15 @@ class Book:
         self._busy = busy
         self._grants: tuple[Grant, ...] = ()
         self.mappings: dict[tuple[bytes, int, int], PortMapping] = {}
-        self._revoked: dict[tuple[bytes, int, int], Nanoseconds] = {}
+        self._revoked: dict[Barred, Nanoseconds] = {}
 
-    def follow(self, grants: tuple[Grant, ...], hardware: Callable[[bytes], bytes]) -> list[PortMapping]:
+    def follow(self, grants: tuple[Grant, ...]) -> list[PortMapping]:
         """Use these grants. Returns the mappings that end, since no grant covers them."""
         self._grants = grants
         self._revoked.clear()
         ended = []
         for mapping in list(self.mappings.values()):
-            mac = hardware(mapping.host)
+            mac = mapping.sender.hardware
             grant = next(
                 (grant for grant in grants if _is_for(grant, mapping.host, mac, mapping.protocol, mapping.inside)), None
             )
@@ -117,13 +147,13 @@ class Book:
         """Open a port, or keep it open for longer."""
         key = wish.host, wish.protocol, wish.inside
         before = self.mappings.get(key)
-        if self._revoked.get(key, now) > now:
+        if self._barred(wish, now):
             return Refused.REVOKED
-        if before is not None and before.nonce != wish.nonce:
+        if before is not None and (before.nonce != wish.nonce or before.sender.device != wish.sender.device):
             return Refused.NOT_ITS_OWN
         why = Refused.NOT_GRANTED
         for grant in self._grants:
-            if wish.inside and _is_for(grant, wish.host, wish.hardware, wish.protocol, wish.inside):
+            if wish.inside and _is_for(grant, wish.host, wish.sender.hardware, wish.protocol, wish.inside):
                 mapping = self._open(grant, wish, before, now)
                 if isinstance(mapping, PortMapping):
                     self.mappings[key] = mapping
@@ -141,8 +171,9 @@ class Book:
         if before is not None and before.uplink == grant.uplink:
             outside = before.outside
         else:
-            held = sum(mapping.host == wish.host and mapping.grant == grant.name for mapping in self.mappings.values())
-            if held >= grant.count:
+            held = [mapping for mapping in self.mappings.values() if mapping.sender.device == wish.sender.device]
+            of_grant = sum(mapping.grant == grant.name and (len(mapping.host) == 16) == six for mapping in held)
+            if of_grant >= grant.count or len(held) >= MOST_OF_A_DEVICE:
                 return Refused.TOO_MANY
             if len(self.mappings) >= MOST_MAPPINGS:
                 return Refused.FULL
@@ -158,7 +189,7 @@ class Book:
         most = grant.lifetime // SECOND
         lifetime = min(max(wish.lifetime, SHORTEST), most)
         return PortMapping(
-            wish.host,
+            wish.sender,
             wish.protocol,
             wish.inside,
             outside,
@@ -185,7 +216,7 @@ class Book:
         foreign = {
             mapping.outside
             for mapping in self.mappings.values()
-            if mapping.host != wish.host and mapping.uplink == grant.uplink
+            if len(mapping.host) == 4 and mapping.host != wish.host and mapping.uplink == grant.uplink
         }
         busy = self._busy() | others
 
@@ -196,20 +227,22 @@ class Book:
             return wish.outside if free(wish.outside) else 0
         return next((port for port in (wish.outside, wish.inside, *_in_turn(grant, wish)) if free(port)), 0)
 
-    def end(self, host: bytes, protocol: int, inside: int, nonce: bytes) -> list[PortMapping] | Refused:
-        """End a mapping at its host's request: all of a protocol if `inside` is 0, and all if both are."""
+    def end(self, sender: Sender, protocol: int, inside: int, nonce: bytes) -> list[PortMapping] | Refused:
+        """End a mapping at the request of who has it: all of a protocol if `inside` is 0, and all if both are."""
+        host, device = sender.host, sender.device
         if inside:
             before = self.mappings.get((host, protocol, inside))
             if before is None:
                 return []
-            if before.nonce != nonce:
+            if before.nonce != nonce or before.sender.device != device:
                 return Refused.NOT_ITS_OWN
             del self.mappings[before.key]
             return [before]
         return self._take(
             mapping
             for mapping in self.mappings.values()
-            if mapping.host == host and mapping.protocol in (protocol or mapping.protocol,) and mapping.nonce == nonce
+            if (mapping.host, mapping.nonce, mapping.sender.device) == (host, nonce, device)
+            and mapping.protocol in (protocol or mapping.protocol,)
         )
 
     def expire(self, now: Nanoseconds) -> list[PortMapping]:
@@ -218,15 +251,26 @@ class Book:
         return self._take(mapping for mapping in self.mappings.values() if mapping.ends <= now)
 
     def revoke(self, host: bytes, protocol: int | None, inside: int | None, now: Nanoseconds) -> list[PortMapping]:
-        """End a host's mappings, and refuse them for an hour."""
+        """End a host's mappings, and refuse it what was named until they would have ended, for an hour at least: all
+        ports, those of a protocol, or one.
+        """
         ended = self._take(
             mapping
             for mapping in self.mappings.values()
             if mapping.host == host and protocol in (None, mapping.protocol) and inside in (None, mapping.inside)
         )
-        for mapping in ended:
-            self._revoked[mapping.key] = now + REVOKED_FOR
+        until = max((now + REVOKED_FOR, *(mapping.ends for mapping in ended)))
+        for who in {host, *(mapping.sender.device for mapping in ended)}:
+            self._revoked[who, protocol, inside] = until
         return ended
+
+    def _barred(self, wish: Wish, now: Nanoseconds) -> bool:
+        return any(
+            self._revoked.get((who, protocol, inside), now) > now
+            for who in {wish.host, wish.sender.device}
+            for protocol in (None, wish.protocol)
+            for inside in (None, wish.inside)
+        )
 
     def drop(self, mapping: PortMapping) -> None:
         """Take back a mapping that the kernel refused."""

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wily_sluice.cli.options import CLEAN, INTERRUPTED, USUAL_PLAN, Refusal, json_option
-from wily_sluice.outside.new_file import write_new
 from wily_sluice.plan.file.yaml_text import YamlError, parse
 from wily_sluice.units import SECOND
 
@@ -118,6 +117,8 @@ def new(
       sluice new --like shop --output shop.yaml
       sluice new --from answers.yaml --dry-run
     """
+    from wily_sluice.outside.files import write_new
+
     if like is not None:
         _copy(like, output, dry_run, force, as_json)
         return
@@ -250,6 +251,7 @@ def _finish(
     as_json: bool,
 ) -> None:
     """Write the plan, and print the next steps."""
+    from wily_sluice.outside.files import write_new
     from wily_sluice.outside.plan_edits import TextFile
     from wily_sluice.plan import read
     from wily_sluice.views.text.console import print_json
@@ -306,6 +308,7 @@ def _next(output: Path) -> None:
 def _copy(like: str, output: Path, dry_run: bool, force: bool, as_json: bool) -> None:
     """Copy a complete site, or list them."""
     from wily_sluice.examples import sites
+    from wily_sluice.outside.files import write_new
     from wily_sluice.plan.file.words import suggestion
 
     known = sites()

@@ -1,32 +1,33 @@
 """Opens ports for hosts that request them by PCP or NAT-PMP, if the plan grants it (RFC 6887, RFC 6886).
 
-It listens only on the interfaces of the plan's networks. Requests are handled one after another; an answer that a port
+It listens only on the interfaces of the plan's networks, and hears only hosts that may be there: whose address is of no
+other network's, and whose packet came from the device that the kernel knows by it. Counts and rates are of devices.
+Requests are handled one after another; an answer that a port
 is open, or closed, waits for the kernel. Mappings do not survive a restart: the epoch in each answer and an
 announcement tell hosts to request them again.
 """
 
 import asyncio
 import socket
-import struct
 import time
 from collections import Counter, deque
 from collections.abc import Awaitable, Callable, Iterable, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
-from ipaddress import ip_address
+from ipaddress import ip_address, ip_network
 from threading import Lock
-from typing import Any, Final
+from typing import Any, Final, NamedTuple
 
 from wily_sluice.control.log import Level
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel import port_chains
 from wily_sluice.gate.kernel.port_chains import OpenPort
-from wily_sluice.plan.model import Plan
+from wily_sluice.gate.kernel.request_socket import Request, RequestSocket
+from wily_sluice.plan.model import Network, Plan
 from wily_sluice.plan.terms import TRANSPORTS
 from wily_sluice.ports import nat_pmp, pcp
 from wily_sluice.ports.answers import Answer, Answers
-from wily_sluice.ports.mapping_table import Book, PortMapping
+from wily_sluice.ports.mapping_table import Book, PortMapping, Refused, Sender
 from wily_sluice.units import SECOND
 
 MOST_WAITING: Final = 256  # datagrams; hosts ask again
@@ -36,29 +37,17 @@ REPAIRED_EVERY: Final = 30.0  # seconds
 LOOKED_EVERY: Final = 10.0
 AGAIN: Final = 3600.0  # before the same is logged again
 SOON: Final = 60.0  # before another refusal of the same host is logged
+STEPPED: Final = 0.5  # seconds by which the wall clock was set
 ANNOUNCED: Final = 10  # times, at first after 0.25 s, then after twice as long (RFC 6887 §14.1.2, RFC 6886 §3.2.1)
 ALL_HOSTS = {socket.AF_INET: "224.0.0.1", socket.AF_INET6: "ff02::1"}
-IP_PKTINFO: Final = 8  # linux/in.h
 
 
-@dataclass(slots=True)
-class Door:
-    """The socket for the hosts of one interface, over one version of IP."""
+class Asked(NamedTuple):
+    """A request, its sender, and the socket that received it."""
 
-    interface: str
-    family: socket.AddressFamily
-    end: socket.socket
-    index: int  # of the interface: one that was recreated has another
-
-
-@dataclass(slots=True)
-class Asked:
-    """A datagram, its sender, and the socket and address that received it."""
-
-    data: bytes
-    source: Any
-    door: Door
-    ours: list[tuple[int, int, bytes]]
+    request: Request
+    sender: Sender
+    socket: RequestSocket
 
 
 class PortMapper:
@@ -76,10 +65,11 @@ class PortMapper:
         self._plan: Plan | None = None
         self._begun = time.monotonic_ns()
         self.book = Book(self._address, port_chains.listening)
-        self._answers = Answers(self.book, self._begun, self._first_address, self._hardware)
-        self._doors: dict[tuple[str, socket.AddressFamily], Door] = {}
+        self._answers = Answers(self.book, self._begun, self._first_address)
+        self._doors: dict[tuple[str, socket.AddressFamily], RequestSocket] = {}
         self._waiting: deque[Asked] = deque()
-        self._heard: Counter[str] = Counter()  # by hosts, in this second
+        self._heard: Counter[bytes] = Counter()  # by devices, in this second
+        self._clock = _offset()
         self._wake = asyncio.Event()
         self._tasks: list[asyncio.Task[None]] = []
         self._ended: list[PortMapping] = []
@@ -106,7 +96,7 @@ class PortMapper:
     def follow(self, plan: Plan) -> None:
         """Go on by a plan; within a running event loop."""
         self._plan = plan
-        self._ended += self.book.follow(plan.granting, self._hardware)
+        self._ended += self.book.follow(plan.granting)
         self._open_doors({network.interface for network in plan.networks} if plan.granting else set())
         loop = asyncio.get_running_loop()
         if not self._tasks:
@@ -124,27 +114,64 @@ class PortMapper:
         ]:
             door = self._doors.pop(key)
             loop.remove_reader(door.end.fileno())
-            door.end.close()
+            door.close()
         for interface in interfaces:
             for family in ALL_HOSTS:
                 if (interface, family) in self._doors or interface not in indices:
                     continue
                 try:
-                    door = Door(interface, family, _listen(interface, family), indices[interface])
+                    door = RequestSocket(interface, family, pcp.SERVER_PORT, pcp.MOST + 1)
                 except OSError as error:
                     self._tell_once("mappings.unusable", "error", AGAIN, interface=interface, why=str(error))
                     continue
                 self._doors[interface, family] = door
                 loop.add_reader(door.end.fileno(), self._hear, door)
 
-    def _hear(self, door: Door) -> None:
+    def _hear(self, door: RequestSocket) -> None:
         with suppress(OSError):
             for _ in range(A_BATCH):
-                data, ours, _, source = door.end.recvmsg(pcp.MOST + 1, 256)
-                self._heard[source[0]] += 1
-                if len(self._waiting) < MOST_WAITING and self._heard[source[0]] <= MOST_A_SECOND:
-                    self._waiting.append(Asked(data, source, door, ours))
+                request = door.receive()
+                if any(self._heard[device] > MOST_A_SECOND for device in request.devices):
+                    continue
+                sender = self._sender(door, request.host, request.devices)
+                if sender is None:
+                    continue
+                self._heard[sender.device] += 1
+                if len(self._waiting) < MOST_WAITING and self._heard[sender.device] <= MOST_A_SECOND:
+                    self._waiting.append(Asked(request, sender, door))
         self._wake.set()
+
+    def _sender(self, door: RequestSocket, host: bytes, devices: set[bytes]) -> Sender | None:
+        """Who asks by this interface, with these hardware addresses; None if that cannot be."""
+        network = next((network for network in self._networks() if host in network.addresses), None)
+        device = next(iter(devices), b"")
+        if network is not None and network.interface != door.interface:
+            self._refuse(host, device, Refused.ELSEWHERE)
+            return None
+        if len(devices) != 1 or (device and not self._has(host, device, door.index)):
+            if devices:
+                self._refuse(host, device, Refused.SPOOFED)
+            return None
+        return Sender(host, device, network is not None and network.hosts == "address")
+
+    def _networks(self) -> list[Network]:
+        """Of the plan, the narrower ones first."""
+        assert self._plan is not None
+        return sorted(self._plan.networks, key=lambda network: -min(map(_width, network.subnets), default=0))
+
+    def _has(self, host: bytes, device: bytes, index: int) -> bool:
+        """Whether the kernel knows a host by this device, or by none yet."""
+        try:
+            return port_chains.hardware_of(host, index) in (b"", device)
+        except LiveError as error:
+            self._tell_once("mappings.unusable", "error", AGAIN, why=str(error))
+            return False
+
+    def _refuse(self, host: bytes, device: bytes, why: Refused) -> None:
+        self._heard[device] += 1
+        self._refused += 1
+        about = {"host": str(ip_address(host)), "device": device.hex(":"), "why": why.value}
+        self._tell_once("mapping.refused", "warning", SOON, **about)
 
     async def _lasting(self, work: Callable[[], Awaitable[None]]) -> None:
         """Repeat a task after any failure."""
@@ -168,8 +195,7 @@ class PortMapper:
         now = time.monotonic_ns()
         for _ in range(min(A_BATCH, len(self._waiting))):
             asked = self._waiting.popleft()
-            source = ip_address(asked.source[0].partition("%")[0]).packed
-            answer = self._answers.answer(asked.data, source, now)
+            answer = self._answers.answer(asked.request.data, asked.sender, now)
             if answer is not None:
                 answers.append((asked, answer))
                 self._ended += answer.ended
@@ -182,7 +208,7 @@ class PortMapper:
             if answer.opened is not None and not done:
                 self.book.drop(answer.opened)
                 self._dirty = True
-            self._reply(asked, answer.data if done or not answer.changed else answer.failed)
+            asked.socket.reply(asked.request, answer.data if done or not answer.changed else answer.failed)
             self._tell_of(answer, done)
 
     async def _carry_out(self, ended: list[PortMapping]) -> bool:
@@ -239,18 +265,6 @@ class PortMapper:
             mapping.filters,
         )
 
-    def _reply(self, asked: Asked, data: bytes) -> None:
-        """Answer from the address that was asked; the kernel might choose another of the interface's."""
-        own = []
-        for level, kind, info in asked.ours:
-            if level == socket.IPPROTO_IP and kind == IP_PKTINFO:
-                index, address, _ = struct.unpack("=I4s4s", info)
-                own = [(level, kind, struct.pack("=I4s4s", index, address, bytes(4)))]
-            elif level == socket.IPPROTO_IPV6 and kind == socket.IPV6_PKTINFO:
-                own = [(level, kind, info)]
-        with suppress(OSError):
-            asked.door.end.sendmsg([data], own, 0, asked.source)
-
     def _tell_of(self, answer: Answer, done: bool) -> None:
         if answer.opened is not None and done:
             if answer.opened.key not in self._known:
@@ -286,6 +300,9 @@ class PortMapper:
         while True:
             await asyncio.sleep(1)
             self._heard.clear()
+            if abs(_offset() - self._clock) > STEPPED:  # the kernel's rules end by the clock that was set
+                self._clock, self._dirty = _offset(), True
+                self._wake.set()
             expired = self.book.expire(time.monotonic_ns())
             if expired:
                 self._ended += expired
@@ -388,20 +405,12 @@ class PortMapper:
         grants = self._plan.granting if self._plan is not None else ()
         return self._address(grants[0].uplink) if grants else b""
 
-    def _hardware(self, host: bytes) -> bytes:
-        asks = self._plan is not None and any(grant.local.members.hardware for grant in self._plan.granting)
-        try:
-            return port_chains.hardware_of(host) if asks else b""
-        except LiveError as error:
-            self._tell_once("mappings.unusable", "error", AGAIN, why=str(error))
-            return b""
-
     def close(self) -> None:
         """Close all ports, and stop listening."""
         for task in self._tasks:
             task.cancel()
         for door in self._doors.values():
-            door.end.close()
+            door.close()
         self._doors = {}
         with self._kernel:  # so that work in other threads is over, and none follows
             self._closed = True
@@ -425,21 +434,10 @@ def _about(mapping: PortMapping) -> dict[str, str]:
     }
 
 
-def _listen(interface: str, family: socket.AddressFamily) -> socket.socket:
-    """A socket for requests of an interface's hosts. OSError if it cannot be opened."""
-    end = socket.socket(family, socket.SOCK_DGRAM)
-    try:
-        end.setblocking(False)
-        end.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        end.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
-        if family == socket.AF_INET:
-            end.setsockopt(socket.IPPROTO_IP, IP_PKTINFO, 1)
-            end.bind(("", pcp.SERVER_PORT))
-        else:
-            end.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
-            end.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_RECVPKTINFO, 1)
-            end.bind(("::", pcp.SERVER_PORT))
-    except OSError:
-        end.close()
-        raise
-    return end
+def _offset() -> float:
+    """By how much the wall clock is ahead of the monotonic one."""
+    return time.time() - time.monotonic()
+
+
+def _width(subnet: str) -> int:
+    return ip_network(subnet, strict=False).prefixlen

@@ -23,7 +23,7 @@ from wily_sluice.plan.model import Directional, Plan, Queue, Rule, Tree, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.plan.schedules.schedule import telling_days
 from wily_sluice.plan.terms import Terms
-from wily_sluice.ports.mapping_table import Book, PortMapping, Wish
+from wily_sluice.ports.mapping_table import Book, PortMapping, Sender, Wish
 from wily_sluice.units import BYTE_TIME, DIRECTIONS, MILLISECOND, Direction, Nanoseconds, Rate, Size
 
 WARMUP = 0.25  # of the whole time, in which nothing is counted
@@ -208,12 +208,13 @@ class Bench:
     def opened(self, asked: Opened) -> bool:
         """Whether the table of mappings grants a port to a host."""
         book = Book(lambda _: OUTSIDE, set)
-        book.follow(self.plan.granting, lambda _: asked.hardware)
+        book.follow(self.plan.granting)
+        sender = Sender(asked.local, asked.hardware)
         grants = [grant for grant in self.plan.granting if asked.protocol in grant.ports]
         ports = [p for g in grants for a, b in g.ports[asked.protocol] for p in range(a, b + 1) if p != asked.inside]
         for port in ports[: asked.earlier]:
-            book.ask(Wish(asked.local, asked.protocol, port, 600, "PCP", hardware=asked.hardware), 0)
-        wish = Wish(asked.local, asked.protocol, asked.inside, 600, "PCP", hardware=asked.hardware)
+            book.ask(Wish(sender, asked.protocol, port, 600, "PCP"), 0)
+        wish = Wish(sender, asked.protocol, asked.inside, 600, "PCP")
         return isinstance(book.ask(wish, 0), PortMapping)
 
     def route_of(self, example: Example, moment: datetime | None) -> tuple[int, set[str]]:

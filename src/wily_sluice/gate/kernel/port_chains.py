@@ -12,13 +12,13 @@ these conversations later.
 import fcntl
 import socket
 import struct
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from datetime import UTC, datetime
 from ipaddress import ip_address
 from pathlib import Path
-from typing import Any, Final, NamedTuple
+from typing import Any, Final, NamedTuple, TypeVar
 
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.header import TCP, UDP
@@ -27,6 +27,7 @@ from wily_sluice.gate.kernel.process import run
 from wily_sluice.plan.terms import TRANSPORTS
 from wily_sluice.ports.pcp import Filter
 
+T = TypeVar("T")
 OPENED, STEADY = "SLUICE-OPENED", "SLUICE-STEADY"
 KEPT_BIT: Final = 1 << 24  # of the mark of a conversation, not of a packet
 SIOCGIFADDR: Final = 0x8915  # linux/sockios.h
@@ -158,43 +159,44 @@ def forget(opened: Iterable[OpenPort]) -> None:
 
     LiveError if it does not.
     """
+    _in_thread("the kernel does not forget the conversations of a mapping", _forget, list(opened))
+
+
+def _forget(opened: list[OpenPort]) -> None:
     from pyroute2 import NFCTSocket  # which takes its time, and few plans need it
     from pyroute2.netlink.nfnetlink.nfctsocket import NFCTAttrTuple
 
-    try:
-        for port in opened:
-            family = socket.AF_INET if len(port.host) == 4 else socket.AF_INET6
-            host = str(ip_address(port.host))
-            # An answer of the host's would go from this address and port.
-            answer = NFCTAttrTuple(family, saddr=host, proto=port.protocol, sport=port.inside)
-            with NFCTSocket(family) as table:
-                for entry in list(table.dump(tuple_reply=answer)):
-                    begun = NFCTAttrTuple.from_netlink(family, entry.get_attr("CTA_TUPLE_ORIG"))
-                    back = NFCTAttrTuple.from_netlink(family, entry.get_attr("CTA_TUPLE_REPLY"))
-                    if (back.saddr, back.proto, back.sport) == (host, port.protocol, port.inside):
-                        with suppress(KeyError):  # it ended meanwhile
-                            table.entry("del", tuple_orig=begun)
-    except Exception as error:  # of many kinds, all of which mean the same
-        raise LiveError(f"the kernel does not forget the conversations of a mapping: {error}") from error
+    for port in opened:
+        family = socket.AF_INET if len(port.host) == 4 else socket.AF_INET6
+        host = str(ip_address(port.host))
+        # An answer of the host's would go from this address and port.
+        answer = NFCTAttrTuple(family, saddr=host, proto=port.protocol, sport=port.inside)
+        with NFCTSocket(family) as table:
+            for entry in list(table.dump(tuple_reply=answer)):
+                begun = NFCTAttrTuple.from_netlink(family, entry.get_attr("CTA_TUPLE_ORIG"))
+                back = NFCTAttrTuple.from_netlink(family, entry.get_attr("CTA_TUPLE_REPLY"))
+                if (back.saddr, back.proto, back.sport) == (host, port.protocol, port.inside):
+                    with suppress(KeyError):  # it ended meanwhile
+                        table.entry("del", tuple_orig=begun)
 
 
 def moved_ports() -> list[MovedPort]:
     """Conversations with another port although theirs should be kept. LiveError if unknown."""
+    return _in_thread("the kernel's table of connections cannot be read", _moved_ports)
+
+
+def _moved_ports() -> list[MovedPort]:
     from pyroute2 import NFCTSocket
     from pyroute2.netlink.nfnetlink.nfctsocket import NFCTAttrTuple
 
     problems = []
-    try:
-        with NFCTSocket(socket.AF_INET) as table:
-            for entry in table.dump(mark=KEPT_BIT, mark_mask=KEPT_BIT):
-                begun = _tuple(NFCTAttrTuple, entry, "CTA_TUPLE_ORIG")
-                back = _tuple(NFCTAttrTuple, entry, "CTA_TUPLE_REPLY")
-                if begun.proto in TRANSPORTS and begun.sport != back.dport:
-                    problems.append(
-                        MovedPort(begun.saddr, begun.proto, begun.sport, back.dport, begun.daddr, begun.dport)
-                    )
-    except Exception as error:  # likewise
-        raise LiveError(f"the kernel's table of connections cannot be read: {error}") from error
+    with NFCTSocket(socket.AF_INET) as table:
+        for entry in table.dump(mark=KEPT_BIT, mark_mask=KEPT_BIT):
+            begun = _tuple(NFCTAttrTuple, entry, "CTA_TUPLE_ORIG")
+            back = _tuple(NFCTAttrTuple, entry, "CTA_TUPLE_REPLY")
+            if begun.proto in TRANSPORTS and begun.sport != back.dport:
+                moved = MovedPort(begun.saddr, begun.proto, begun.sport, back.dport, begun.daddr, begun.dport)
+                problems.append(moved)
     return problems
 
 
@@ -225,25 +227,36 @@ def listening() -> set[tuple[int, int]]:
     return ports
 
 
-def hardware_of(host: bytes) -> bytes:
-    """The hardware address of a host, as this machine has learnt it; empty where it has not. LiveError if the kernel
-    does not say.
-
-    The library has an event loop of its own, which cannot run inside another: so it is asked in a thread.
+def hardware_of(host: bytes, index: int) -> bytes:
+    """The hardware address of a host behind an interface, as this machine has learnt it; empty where it has not.
+    LiveError if the kernel does not say.
     """
+    address = str(ip_address(host))
+    return _in_thread(f"the kernel does not say which hardware address {address} has", _hardware_of, address, index)
+
+
+def _in_thread(problem: str, ask: Callable[..., T], *words: Any) -> T:
+    """Ask the kernel by a library that has an event loop of its own, which cannot run inside another. LiveError."""
     try:
-        return _ASKING.submit(_hardware_of, str(ip_address(host))).result(PATIENCE)
+        return _ASKING.submit(ask, *words).result(PATIENCE)
     except Exception as error:  # of many kinds, all of which mean the same
-        raise LiveError(f"the kernel does not say which hardware address {ip_address(host)} has: {error}") from error
+        raise LiveError(f"{problem}: {type(error).__name__} {error}") from error
 
 
-def _hardware_of(host: str) -> bytes:
+def _hardware_of(host: str, index: int) -> bytes:
     from pyroute2 import IPRoute
 
-    with IPRoute() as kernel:
-        words = (neighbour.get_attr("NDA_LLADDR") for neighbour in kernel.get_neighbours(dst=host))
+    if not _KERNEL:
+        _KERNEL.append(IPRoute())
+    try:
+        found = _KERNEL[0].get_neighbours(dst=host, ifindex=index)
+        words = (neighbour.get_attr("NDA_LLADDR") for neighbour in found)
         return next((bytes.fromhex(word.replace(":", "")) for word in words if word), b"")
+    except BaseException:
+        _KERNEL.pop().close()
+        raise
 
 
-_ASKING = ThreadPoolExecutor(1, "neighbours")
-PATIENCE = 2.0  # seconds for an answer of the kernel
+_KERNEL: list[Any] = []  # of the thread that asks, which keeps it open
+_ASKING = ThreadPoolExecutor(1, "kernel")
+PATIENCE = 5.0  # seconds for an answer of the kernel
