@@ -8,7 +8,7 @@ from tests.engine.driving import Bench, conversation
 from wily_sluice.engine.classify.condition import PortIs
 from wily_sluice.engine.classify.header import key_of
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.limit.limiter import Excess, Ledger, Limiter, LimiterSpec, Per
+from wily_sluice.engine.limit.limiter import MOST_ACCOUNTS, Excess, Ledger, Limiter, LimiterSpec, Per
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.units import MILLISECOND, SECOND
 
@@ -187,6 +187,36 @@ def test_up_to_its_threshold_a_limiter_gives_way_and_everybody_comes_down_to_the
     # Who wants less than the others leaves it to them: max-min.
     steady({1: 3_000_000, 2: 19_000_000, 3: 19_000_000}, 0, {1: 3e6, 2: 6.5e6, 3: 6.5e6}, after=5)
     steady({1: 19_000_000}, 0, {1: 16_000_000}, after=5)
+
+
+def test_what_is_dropped_is_not_charged_to_a_quota() -> None:
+    ledger = Ledger()
+    bench = bench_with(Limiter(LimiterSpec("month", RATE, Per("host"), quota=10**12), ledger))
+    who = conversation(1)
+    while bench.now < 5 * SECOND:  # five times what the line carries
+        for _ in range(5):
+            bench.offer(who, 1000)
+        bench.run(bench.now + 1000 * 8 * SECOND // RATE)
+    assert bench.dropped
+    assert ledger.used() == {who.parties.local: 1014 * len(bench.sent)}
+
+
+def test_accounts_by_the_thousand_push_out_none_that_has_used_something() -> None:
+    ledger = Ledger()
+    ledger.add({bytes([10, 7, 0, host]): 5_000_000 for host in range(200)})
+    limiter = Limiter(LimiterSpec("month", RATE, Per("host"), quota=10**12), ledger)
+    bench = bench_with(limiter)
+    who = conversation(1, 250)
+    bench.offer(who, 1000)
+    bench.run(SECOND)
+    for number in range(3 * MOST_ACCOUNTS):
+        ledger.account(number.to_bytes(4)).count(2000)
+    used = ledger.used()
+    assert len(used) <= MOST_ACCOUNTS and who.parties.local not in used
+    assert all(used[bytes([10, 7, 0, host])] == 5_000_000 for host in range(200))
+    bench.offer(who, 1000)  # it was forgotten, and is counted again
+    bench.run(2 * SECOND)
+    assert ledger.used()[who.parties.local] == 1014 and ledger.news()[who.parties.local] == 1014
 
 
 def test_a_quota_lets_by_until_it_is_used_up_and_counts_as_the_interface_does() -> None:

@@ -7,7 +7,7 @@ The pace is a virtual clock at the usable rate. While there is a backlog it igno
 late catches up and the rate holds. After an idle period it restarts at now, so that nothing is saved up.
 """
 
-from typing import Final
+from typing import Final, cast
 
 from wily_sluice.engine.classify.classifier import Classifier
 from wily_sluice.engine.classify.condition import LONGEST_PACKET, Subject
@@ -296,6 +296,9 @@ class Shaper(Onward):
             return None
         if packet.tally is not None:
             packet.tally.leave(packet.length, packet.marked, now, now - packet.arrived)
+        if packet.flow_path is not None:
+            for bucket in packet.flow_path.buckets:
+                cast(Bucket, bucket).count(packet.length)
         behind = now - CATCH_UP
         self._clock = (self._clock if self._clock > behind else behind) + sending_time(packet.size, self.rate)
         return packet

@@ -5,7 +5,7 @@ from datetime import datetime
 
 from wily_sluice.engine.classify.classifier import Router
 from wily_sluice.engine.classify.condition import Clock
-from wily_sluice.engine.classify.neighbours import Neighbours
+from wily_sluice.engine.classify.neighbours import CHANGED, Neighbours
 from wily_sluice.engine.conversations.aggregate import AggregateFlow
 from wily_sluice.engine.conversations.conversation import ConversationTable
 from wily_sluice.engine.conversations.watch import WatchSpec
@@ -130,7 +130,7 @@ class SiteEngine:
 
     def learn(self, address: bytes, hardware: bytes, now: Nanoseconds) -> None:
         """Take note of the hardware address of who sent from a local address."""
-        if self.neighbours.learn(address, hardware, now):
+        if self.neighbours.learn(address, hardware, now) == CHANGED:
             self.neighbours_changed(now)
 
     def neighbours_changed(self, now: Nanoseconds) -> None:

@@ -4,7 +4,7 @@ import time
 from typing import Final
 
 from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UNREADABLE, Parsed, is_ipv6, kind_of, parse, quoted
-from wily_sluice.engine.classify.neighbours import GATEWAY, Home
+from wily_sluice.engine.classify.neighbours import ANOTHER, CHANGED, GATEWAY, Home
 from wily_sluice.engine.conversations.conversation import Conversation, Fragments
 from wily_sluice.engine.conversations.round_trips import RoundTrips, Spin
 from wily_sluice.engine.packet import Framing, Packet
@@ -19,6 +19,7 @@ from wily_sluice.units import Direction, Nanoseconds, Size
 
 TCP_HEADERS: Final = (52, 72)  # bytes with timestamps, over IPv4 and over IPv6
 OTHER_HEADERS: Final = (28, 48)  # of UDP
+LONGEST_ERROR: Final = (576, 1280)  # bytes of an ICMP error, over IPv4 and over IPv6
 
 
 class Admission(Entrance):
@@ -79,8 +80,11 @@ class Admission(Entrance):
         key = parsed.key
         if self.up and diverted.hardware:
             local = key[1:17] if is_ipv6(key) else key[1:5]
-            if self._neighbours.learn(local, diverted.hardware, now):
+            learnt = self._neighbours.learn(local, diverted.hardware, now)
+            if learnt == CHANGED:
                 self._engine.neighbours_changed(now)
+            elif learnt == ANOTHER:
+                key = self._as_sent_by(diverted, key, len(local))
         length = outside = diverted.length or parsed.length
         if length <= self._largest:
             size = self._costs[length]
@@ -94,11 +98,10 @@ class Admission(Entrance):
         home = self._homes.get(diverted.inside)
         if parsed.datagram:
             key = self._fragments.key(parsed, now)
-        about = quoted(header, self.up) if key[0] == ICMP or key[0] == ICMPV6 else b""
-        if about:
-            conversation = self._conversations.peek(about) or self._conversations.find(key, parsed.dscp, now, home)
-        else:
-            conversation = self._conversations.find(key, parsed.dscp, now, home)
+        about = None
+        if key[0] == ICMP or key[0] == ICMPV6:
+            about = self._quoted(header, key, length, now)
+        conversation = about if about is not None else self._conversations.find(key, parsed.dscp, now, home)
         if home is not None and conversation.up_path is None and conversation.down_path is None:
             self._see_home(conversation, home)
         whole = not parsed.datagram or key is parsed.key  # a fragment that is not the first begins with no header
@@ -120,6 +123,25 @@ class Admission(Entrance):
         if outside > length:
             packet.wrapped = outside - length
         return packet
+
+    def _as_sent_by(self, diverted: QueuedPacket, key: bytes, width: int) -> bytes:
+        """The key of a packet whose sender writes the address of another device, as if it had written its own."""
+        own = self._neighbours.own(diverted.hardware, width)
+        if not own:
+            home = self._homes.get(diverted.inside)
+            own = home.stranger(width) if home is not None else b""
+        return key[:1] + (own if len(own) == width else bytes(width)) + key[1 + width :]
+
+    def _quoted(self, header: bytes, key: bytes, length: Size, now: Nanoseconds) -> Conversation | None:
+        """The conversation that an ICMP error is about and rides with: one of the same local party, while such errors
+        are few, and no longer than they are (RFC 1812 §4.3.2.3, RFC 4443 §2.4 (c)).
+        """
+        if length > LONGEST_ERROR[is_ipv6(key)]:
+            return None
+        about = quoted(header, self.up)
+        end = 17 if is_ipv6(key) else 5
+        conversation = self._conversations.peek(about) if about and about[1:end] == key[1:end] else None
+        return conversation if conversation is not None and conversation.admits_error(now) else None
 
     def opens(self, diverted: QueuedPacket, new_flows: NewFlows) -> bytes:
         """The key of a conversation that this packet opens or that has packets waiting; empty for others."""

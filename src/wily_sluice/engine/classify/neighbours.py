@@ -9,8 +9,10 @@ its first address outside. This applies to addresses that are `near`, on the gat
 all packets have the router's hardware address, so each address is a host. So it is for addresses `apart`: in a network
 behind a repeater that gives all devices one hardware address.
 
-If two devices claim an address, the first keeps it for HOLD, so that it does not alternate. The table has at most
-MOST_ADDRESSES entries, and MOST_OF_A_DEVICE for each device. The oldest are forgotten first, but never a primary one.
+If two devices claim an address, the first keeps it until it has been silent for HOLD. What the other sends meanwhile is
+its own: it counts as sent from an address that is its own, if it has one, or from the network's stranger. The table has
+at most MOST_ADDRESSES entries, and MOST_OF_A_DEVICE for each device. The oldest are forgotten first, but never a
+primary one.
 
 Packets on a network's interface with a local address in none of its subnets.
 
@@ -34,6 +36,9 @@ HOLD: Final[Nanoseconds] = 10 * SECOND
 MOST_ADDRESSES: Final = 16_384
 MOST_OF_A_DEVICE: Final = 64
 MANY: Final = 4  # addresses of IPv4, more than a device has by itself
+THE_SAME: Final = 0
+CHANGED: Final = 1
+ANOTHER: Final = 2
 NOWHERE: Final = AddressSet()
 
 
@@ -57,14 +62,14 @@ class Device:
 
 
 class Neighbour:
-    """Who has an address, and since when."""
+    """Who has an address, and when it was last heard."""
 
-    __slots__ = ("address", "device", "since")
+    __slots__ = ("address", "device", "heard")
 
-    def __init__(self, address: bytes, device: Device, since: Nanoseconds) -> None:
+    def __init__(self, address: bytes, device: Device, heard: Nanoseconds) -> None:
         self.address = address
         self.device = device
-        self.since = since
+        self.heard = heard
 
 
 class Neighbours:
@@ -130,16 +135,30 @@ class Neighbours:
                 shared.append((device.hardware, many[0], len(many)))
         return shared
 
-    def learn(self, address: bytes, hardware: bytes, now: Nanoseconds) -> bool:
-        """Take note of who sent from an address. True when that may change what conversations are sorted by."""
+    def learn(self, address: bytes, hardware: bytes, now: Nanoseconds) -> int:
+        """Take note of who sent from an address: THE_SAME as before; CHANGED, when that may change what conversations
+        are sorted by; or ANOTHER device while the one that has the address is heard.
+        """
         known = self._known.get(address)
         if known is None:
-            return self._add(address, hardware, now)
-        if known.device.hardware == hardware or now - known.since < HOLD:
-            return False
+            return CHANGED if self._add(address, hardware, now) else THE_SAME
+        if known.device.hardware == hardware:
+            known.heard = now
+            return THE_SAME
+        if now - known.heard < HOLD:
+            return ANOTHER if address in self.near and address not in self._apart else THE_SAME
         watched = known.device.hardware in self.watched
         self._forget(known)
-        return self._add(address, hardware, now) or watched
+        return CHANGED if self._add(address, hardware, now) or watched else THE_SAME
+
+    def own(self, hardware: bytes, width: int) -> bytes:
+        """An address of this width that a device has; empty if none is known."""
+        device = self._devices.get(hardware)
+        if device is not None:
+            for address in device.addresses:
+                if len(address) == width:
+                    return address
+        return b""
 
     def _add(self, address: bytes, hardware: bytes, now: Nanoseconds) -> bool:
         while len(self._known) >= MOST_ADDRESSES:

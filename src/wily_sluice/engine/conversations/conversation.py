@@ -38,6 +38,7 @@ HALF_OPEN: Final[Nanoseconds] = 60 * SECOND
 SETTLED: Final = 8  # packets
 MOST_HALF_OPEN: Final = 16_384
 MOST_OPEN: Final = 65_536
+ERRORS: Final = 10  # ICMP errors a second, as hosts limit them themselves (RFC 1812 §4.3.2.8, RFC 4443 §2.4)
 A_SWEEP: Final = 512  # conversations that are freed at a time
 
 
@@ -49,13 +50,14 @@ class Conversation:
     drained. While half open it sent `packets`, the last at `seen`; its turn to be forgotten is `due`. `home` is empty
     or the address that it is sorted by (`strangers`). `probe` is the packet whose echo is expected; `spin` exists while
     spin bits are read; `trips` is the number of round trips beyond the uplink, the shortest being `least`
-    (`round_trips`).
+    (`round_trips`). ICMP errors that quote it are counted by the clock `errors`.
     """
 
     __slots__ = (
         "down_path",
         "dscps",
         "due",
+        "errors",
         "home",
         "key",
         "known",
@@ -85,9 +87,19 @@ class Conversation:
         self.home = b""
         self.due: Nanoseconds = 0
         self.seen: Nanoseconds = 0
+        self.errors: Nanoseconds = 0
         self.packets = 1
         self.up_path: FlowPath | None = None
         self.down_path: FlowPath | None = None
+
+    def admits_error(self, now: Nanoseconds) -> bool:
+        """Whether an ICMP error that quotes it may ride with it: ERRORS a second, and as many at once."""
+        behind = now - SECOND
+        clock = self.errors if self.errors > behind else behind
+        if clock > now:
+            return False
+        self.errors = clock + SECOND // ERRORS
+        return True
 
     def sort_again(self) -> None:
         """Sort it again at its next packet, in both directions."""

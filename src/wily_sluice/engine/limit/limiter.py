@@ -3,10 +3,11 @@
 Quotas: volume per period, both directions together.
 
 An `Account` belongs to one host, subnet or conversation of a limiter, or to all together, and outlives its bucket. It
-counts bytes as an interface does: an IP packet with an Ethernet header of 14 bytes. A new period clears the ledger; the
-caller knows the period.
+counts the bytes that leave for the line, as an interface does: an IP packet with an Ethernet header of 14 bytes. What
+is dropped is not counted. A new period clears the ledger; the caller knows the period.
 
-A ledger has at most MOST_ACCOUNTS; later hosts share one account.
+A ledger has at most MOST_ACCOUNTS; beyond, the smallest are forgotten, so that hosts that come and go by the thousand
+push nobody out who has used something.
 
 Counts are handed over as increments, never as sums. The process that keeps the sums can therefore start without them.
 
@@ -46,21 +47,27 @@ if TYPE_CHECKING:
     from wily_sluice.engine.queueing.flow_path import FlowPath
 
 MOST_ACCOUNTS: Final = 16_384
-ALL_OTHERS: Final = b"*"  # the key of the shared account: no address, and no conversation
+KEPT: Final = MOST_ACCOUNTS * 3 // 4  # of a full ledger
 
 
 class Account:
-    """The volume of the present period, and the part already handed over."""
+    """The volume of the present period, and the part already handed over. One that is `forgotten` counts no more."""
 
-    __slots__ = ("told", "used")
+    __slots__ = ("forgotten", "key", "told", "used")
 
-    def __init__(self) -> None:
+    def __init__(self, key: bytes) -> None:
+        self.key = key
+        self.forgotten = False
         self.used: Size = 0
         self.told: Size = 0
 
     def count(self, length: Size) -> None:
         """Count a packet of this length, IP header included."""
         self.used += length + ETHERNET_HEADER
+
+
+def _use(account: Account) -> Size:
+    return account.used
 
 
 class Ledger:
@@ -76,10 +83,17 @@ class Ledger:
         """An account, opened if need be."""
         account = self._accounts.get(key)
         if account is None:
-            if len(self._accounts) >= MOST_ACCOUNTS and key != ALL_OTHERS:
-                return self.account(ALL_OTHERS)
-            account = self._accounts[key] = Account()
+            if len(self._accounts) >= MOST_ACCOUNTS:
+                self._forget()
+            account = self._accounts[key] = Account(key)
         return account
+
+    def _forget(self) -> None:
+        """Forget those that have used the least."""
+        ordered = sorted(self._accounts.values(), key=_use, reverse=True)
+        for account in ordered[KEPT:]:
+            account.forgotten = True
+        self._accounts = {account.key: account for account in ordered[:KEPT]}
 
     def begin(self, period: str) -> None:
         """Begin a period. Accounts that are in use stay the same objects."""
@@ -219,6 +233,14 @@ class Bucket:
         else:
             second = spec.second_burst if spec.peak is None else spec.second_burst or limiter.burst
             self.meter = ThreeColour(spec.rate, limiter.burst, second, spec.peak)
+
+    def count(self, length: Size) -> None:
+        """Count a packet that leaves for the line, if there is a quota."""
+        account = self.account
+        if account is not None:
+            if account.forgotten and self.limiter.ledger is not None:
+                account = self.account = self.limiter.ledger.account(account.key)
+            account.count(length)
 
     def charge(self, size: Size, now: Nanoseconds, rate: Rate, waited: bool = False) -> None:
         """Count a packet that passes. One that has waited was ready before: if the caller is late, it is made good."""

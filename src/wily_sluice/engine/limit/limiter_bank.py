@@ -67,8 +67,6 @@ class LimiterBank:
                     bucket.charge(packet.size, now, rate)
                 if allowance is not None:
                     allowance.count(bucket.draw(allowance, now), packet.size, now)
-            if bucket.account is not None:
-                bucket.account.count(packet.length)
             limiter.tally.leave(packet.length, packet.marked, now, 0)
             packet.stage += 1
         self._forward(packet, now)
@@ -142,8 +140,6 @@ class LimiterBank:
                 if allowance is not None:
                     allowance.count(bucket.draw(allowance, now), packet.size, now)
             self._await(bucket)
-            if bucket.account is not None:
-                bucket.account.count(packet.length)
             bucket.limiter.tally.leave(packet.length, packet.marked, now, now - packet.entered)
             packet.stage += 1
             self.offer(packet, now)
