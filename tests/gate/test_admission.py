@@ -9,11 +9,13 @@ import pytest
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.header import ICMP, UDP, Parties, key_of
 from wily_sluice.engine.classify.neighbours import HOLD
+from wily_sluice.engine.conversations.aggregate import FIRST_DEVICES, FIRST_NEW_FLOWS, FIRST_OWN, NEW_DEVICES, NEW_FLOWS
 from wily_sluice.engine.conversations.conversation import ERRORS, Conversation
 from wily_sluice.engine.packet import Framing
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.kernel.packet_queue import QueuedPacket
+from wily_sluice.gate.overload import MOST_WAITING, NewFlows
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import MILLISECOND, SECOND
@@ -40,7 +42,7 @@ def error(source: bytes, target: bytes, quoted: bytes, length: int) -> bytes:
 
 class Ways:
     def __init__(self, plan: Plan) -> None:
-        self.engine: SiteEngine = build_site(plan, lambda _: None)
+        self.engine: SiteEngine = build_site(plan, lambda _: None, crowded=True)
         self.engine.neighbours.look_near(AddressSet([(ip_address("10.7.0.0").packed, ip_address("10.7.0.255").packed)]))
         self._ways = {
             up: Admission(self.engine, None, Framing(0), "up" if up else "down", False) for up in (True, False)
@@ -85,3 +87,63 @@ def test_an_error_rides_with_the_conversation_that_it_is_about_if_it_is_small_an
     assert ways.admit(error(*elsewhere, quoted, 128), up, 2 * SECOND) is not call
     ridden = [ways.admit(error(*ends, quoted, 576), up, 3 * SECOND + n * MILLISECOND) is call for n in range(10_000)]
     assert sum(ridden) == pytest.approx(11 * ERRORS, abs=2)
+
+
+class Dropping:
+    def __init__(self) -> None:
+        self.dropped: list[bytes] = []
+
+    def drop(self, token: bytes) -> None:
+        self.dropped.append(token)
+
+
+@pytest.mark.parametrize("flooding", [1, 4, 40])
+def test_a_neighbour_of_those_who_flood_loses_none_of_its_first_packets(flooding: int) -> None:
+    """Each device has its turn, however many addresses it writes; the neighbour's packets wait for few of theirs."""
+    new_flows, queue = NewFlows(up=True), Dropping()
+
+    def put(device: int, address: int, token: bytes) -> bool:
+        header = datagram(bytes([10, 7, address >> 8, address & 255]), REMOTE)
+        diverted = QueuedPacket(token, header, 0, 0, bytes([2, 0, 0, 0, 1, device]), 0, queue)  # type: ignore[arg-type]
+        return new_flows.put(diverted, b"")
+
+    taken: list[bytes] = []
+    for turn in range(200):
+        for number in range(400):
+            put(number % flooding, turn * 400 + number & 0xFFFF, b"flood")
+        assert put(200, 9, b"neighbour")
+        for _ in range(min(100, new_flows.waiting)):
+            taken.append(new_flows.take().token)
+    assert taken.count(b"neighbour") == 200 and queue.dropped
+    assert new_flows.waiting < 2 * MOST_WAITING
+
+
+def test_a_flood_of_new_conversations_keeps_no_other_device_from_opening_some(ways: Ways) -> None:
+    opened = 0
+    for number in range(20_000):  # in a second
+        now = SECOND + number * SECOND // 20_000
+        source = bytes([10, 7, 0, 100 + number % 50])
+        header = ipv4(source, REMOTE, UDP, struct.pack(">HHHH", 1024 + number, 9, 28, 0) + bytes(20))
+        ways.admit(header, True, now, PHONE)
+        if number % 1000 == 0:
+            call = ipv4(OTHER, REMOTE, UDP, struct.pack(">HHHH", 6000 + number, 9, 28, 0) + bytes(20))
+            opened += ways.admit(call, True, now, TABLET).parties.local_port == 6000 + number
+    assert opened == 20
+    assert len(ways.engine.conversations) <= NEW_FLOWS + FIRST_NEW_FLOWS + 2 * FIRST_OWN
+
+
+def test_ever_new_devices_open_no_more_than_all_may_together(ways: Ways) -> None:
+    for number in range(20_000):
+        device = bytes([2, 1]) + number.to_bytes(4)
+        source = bytes([10, 7, number >> 8 & 255, number & 255])
+        ways.admit(datagram(source, REMOTE), True, SECOND + number * SECOND // 20_000, device)
+    assert len(ways.engine.conversations) <= NEW_FLOWS + FIRST_NEW_FLOWS + FIRST_DEVICES + NEW_DEVICES + 10
+
+
+def test_who_takes_a_new_address_each_second_has_others_sorted_again_ever_more_rarely(ways: Ways) -> None:
+    shaper = ways.engine.shapers["line", "up"]
+    begun = shaper.epoch
+    for second in range(240):
+        ways.admit(datagram(bytes([10, 7, 0, second]), REMOTE), True, (1 + second) * SECOND, TABLET)
+        ways.engine.settle((1 + second) * SECOND)
+    assert 10 < shaper.epoch - begun < 24

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
+from typing import Final
 
 from wily_sluice.engine.classify.classifier import Router
 from wily_sluice.engine.classify.condition import Clock
@@ -14,6 +15,8 @@ from wily_sluice.engine.limit.limiter_bank import LimiterBank
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.units import SECOND, Direction, Nanoseconds
+
+LONGEST_PAUSE: Final[Nanoseconds] = 16 * SECOND
 
 
 class SiteSpec:
@@ -76,6 +79,7 @@ class SiteEngine:
         self.conversations = ConversationTable(watch_dscps=spec.watches_dscps, watch=spec.watch, aggregate=aggregate)
         self._stale = False
         self._sorted_again: Nanoseconds = -SECOND
+        self._pause: Nanoseconds = SECOND  # between two times
         self._list_ledgers()
 
     @property
@@ -134,8 +138,12 @@ class SiteEngine:
             self.neighbours_changed(now)
 
     def neighbours_changed(self, now: Nanoseconds) -> None:
-        """Sort conversations again, since an address is now another device's; at most once a second."""
-        if now - self._sorted_again >= SECOND:
+        """Sort conversations again, since an address is now another device's; at most once a second, and less and less
+        often while somebody takes ever new addresses.
+        """
+        passed = now - self._sorted_again
+        if passed >= self._pause:
+            self._pause = min(2 * self._pause, LONGEST_PAUSE) if passed < 2 * self._pause else SECOND
             self._sorted_again, self._stale = now, False
             self.sort_again()
         else:

@@ -8,9 +8,11 @@ it is empty, conversations stay unknown; they are examined once there is time ag
 A bounded queue of packets that open conversations faster than they can be processed.
 
 Reading a packet costs little; opening a conversation, or sorting its stand-in, costs several times as much. So all
-packets are read, and some are processed in each turn. The others wait in one of SLOTS queues, chosen by the last bytes
-of the local address, which take turns, so that a flooding host delays no other host. At most MOST_WAITING packets wait,
-A_SHARE in one queue. The excess is dropped: if it bypassed the gate, it would break its caps.
+packets are read, and some are processed in each turn. The others wait in one of SLOTS queues, which take turns, so that
+a flooding device delays no other. The queue is that of the sending device where its hardware address is known, whatever
+source addresses it writes, and otherwise that of the local address; nobody can choose to share another's. A queue has
+at most A_SHARE packets; once half of MOST_WAITING wait, its part of these, but A_LITTLE always. The excess is
+dropped: if it bypassed the gate, it would break its caps.
 """
 
 from collections import deque
@@ -49,7 +51,7 @@ class Budget:
 
 
 MOST_WAITING: Final = 2048  # packets, of one way
-A_SHARE: Final = 512
+A_SHARE, A_LITTLE = 512, 8
 SLOTS: Final = 256
 
 
@@ -74,9 +76,12 @@ class NewFlows:
 
     def slot(self, diverted: QueuedPacket) -> int:
         """The queue for a packet."""
+        if self._up and diverted.hardware:
+            return hash(diverted.hardware) % SLOTS
         header = diverted.header
-        end = (16 if self._up else 20) if not header or header[0] >> 4 == 4 else (24 if self._up else 40)
-        return header[end - 1] ^ header[end - 2] if len(header) >= end else 0
+        if not header or header[0] >> 4 == 4:
+            return hash(header[12:16] if self._up else header[16:20]) % SLOTS
+        return hash(header[8:24] if self._up else header[24:40]) % SLOTS
 
     def entered(self, slot: int) -> int:
         """How many packets have ever come into a queue."""
@@ -90,7 +95,10 @@ class NewFlows:
         """Queue a packet, or drop it and return False. `key` is its conversation's, or empty if not needed."""
         slot = self.slot(diverted)
         queue = self._queues[slot]
-        if self.waiting >= MOST_WAITING or len(queue) >= A_SHARE:
+        share = A_SHARE
+        if self.waiting >= MOST_WAITING // 2:
+            share = min(share, max(A_LITTLE, MOST_WAITING // (len(self._turns) + 1)))
+        if len(queue) >= share:
             self.shed += 1
             diverted.queue.drop(diverted.token)
             return False

@@ -139,7 +139,7 @@ def build_site(
         [order[limiter.when] if limiter.when is not None else -1 for limiter in plan.limiters],
         any(terms.when is not None for rule in plan.sorting for terms in rule.terms.walk()),
     )
-    aggregate = AggregateFlow(tuple(homes_of(plan).values())) if crowded else None
+    aggregate = AggregateFlow(tuple(homes_of(plan).values()), neighbours) if crowded else None
     return SiteEngine(spec, shapers, specs, banks, neighbours, aggregate, builder.router())
 
 

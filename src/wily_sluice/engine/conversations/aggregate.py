@@ -1,10 +1,11 @@
 """Bounds the rate of new conversations, against floods and scans.
 
 Opening a conversation costs about ten times as much as a packet of an open one. So at most NEW_FLOWS may open per
-second, with a burst of FIRST_NEW_FLOWS. Packets beyond that belong to a *stand-in*: one conversation for a local host
-and protocol, or for a network if there are too many hosts too. A stand-in has no ports and no remote and is not
-recognised. Rules and limiters for the host or the network apply to it. A conversation that keeps sending is opened
-soon, because each of its packets asks again.
+second, with a burst of FIRST_NEW_FLOWS. Beside these, each device on the gateway's links may open OWN_NEW_FLOWS, so
+that a flood keeps nobody else from opening some; at most MOST_DEVICES are told apart. Packets beyond that belong to a
+*stand-in*: one conversation for a local host and protocol, or for a network if there are too many hosts too. A stand-in
+has no ports and no remote and is not recognised. Rules and limiters for the host or the network apply to it. A
+conversation that keeps sending is opened soon, because each of its packets asks again.
 
 The local address of a network's stand-in is its stranger's (`neighbours.Home`).
 """
@@ -12,12 +13,17 @@ The local address of a network's stand-in is its stranger's (`neighbours.Home`).
 from typing import Final
 
 from wily_sluice.engine.classify.header import is_ipv6
-from wily_sluice.engine.classify.neighbours import Home
+from wily_sluice.engine.classify.neighbours import Home, Neighbours
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.units import SECOND, Nanoseconds
 
 NEW_FLOWS: Final = 1000  # a second
 FIRST_NEW_FLOWS: Final = 4000
+OWN_NEW_FLOWS: Final = 40
+FIRST_OWN: Final = 120
+MOST_DEVICES: Final = 1024
+NEW_DEVICES: Final = 5  # a second
+FIRST_DEVICES: Final = 300
 HOSTS: Final = 500  # stand-ins of hosts, a second
 FIRST_HOSTS: Final = 1000
 MOST_STAND_INS: Final = 4096  # of which the oldest is forgotten first
@@ -47,24 +53,45 @@ class Pace:
 
 
 class AggregateFlow:
-    """`homes` are the site's networks. `packets` counts packets that used a stand-in."""
+    """`homes` are the site's networks, `neighbours` their devices. `packets` counts packets that used a stand-in."""
 
-    __slots__ = ("_found", "_homes", "_hosts", "_new_flows", "packets")
+    __slots__ = ("_devices", "_found", "_homes", "_hosts", "_neighbours", "_new_devices", "_new_flows", "packets")
 
-    def __init__(self, homes: tuple[Home, ...] = ()) -> None:
+    def __init__(self, homes: tuple[Home, ...] = (), neighbours: Neighbours | None = None) -> None:
         self._homes = homes
+        self._neighbours = neighbours
+        self._devices: dict[bytes, Pace] = {}
+        self._new_devices = Pace(NEW_DEVICES, FIRST_DEVICES)
         self._new_flows = Pace(NEW_FLOWS, FIRST_NEW_FLOWS)
         self._hosts = Pace(HOSTS, FIRST_HOSTS)
         self._found: dict[bytes, Conversation] = {}
         self.packets = 0
 
-    def may_open(self, now: Nanoseconds) -> bool:
-        """Whether one more conversation may open now."""
+    def may_open(self, key: bytes, now: Nanoseconds) -> bool:
+        """Whether one more conversation may open now, with this key."""
+        if self._neighbours is not None:
+            device = self._neighbours.hardware(key[1:17] if is_ipv6(key) else key[1:5])
+            own = self._own(device, now) if device is not None else None
+            if own is not None and own.allows(now):
+                return True
         return self._new_flows.allows(now)
+
+    def _own(self, device: bytes, now: Nanoseconds) -> Pace | None:
+        """The pace of a device; None for one too many: who writes a new hardware address into each packet has none."""
+        own = self._devices.pop(device, None)
+        if own is None:
+            if not self._new_devices.allows(now):
+                return None
+            if len(self._devices) >= MOST_DEVICES:
+                del self._devices[next(iter(self._devices))]  # the one that was silent longest
+            own = Pace(OWN_NEW_FLOWS, FIRST_OWN)
+        self._devices[device] = own
+        return own
 
     def succeed(self, before: "AggregateFlow") -> None:
         """Go on where another one was."""
         self._new_flows, self._hosts, self.packets = before._new_flows, before._hosts, before.packets
+        self._devices, self._new_devices = before._devices, before._new_devices
 
     def stand_in(self, key: bytes, now: Nanoseconds, home: Home | None = None) -> Conversation:
         """The stand-in for a packet whose conversation, of this key, may not open. `home` is the local network

@@ -210,7 +210,7 @@ class ConversationTable:
                 self._young[key] = conversation
             return conversation
         aggregate = self.aggregate
-        if aggregate is not None and not aggregate.may_open(now):
+        if aggregate is not None and not aggregate.may_open(key, now):
             return aggregate.stand_in(key, now, home)
         self.sweep(now, 2)
         if len(self._order) >= MOST_HALF_OPEN:
