@@ -57,7 +57,8 @@ rules:
 WORKER, CALLER = Host("house", "10.7.0.100"), Host("house", "10.7.0.101")
 FLOODER = "10.7.0.103"
 RATES = {"none": 0, "udp": 20_000, "udp-50k": 50_000, "udp-200k": 200_000, "syn": 50_000, "hosts4": 20_000,
-         "hosts6": 20_000, "quic": 10_000, "fragments": 20_000, "stopped": 20_000, "changes": 20_000}  # fmt: skip
+         "hosts6": 20_000, "devices-4": 20_000, "devices-40": 20_000, "quic": 10_000, "fragments": 20_000,
+         "stopped": 20_000, "changes": 20_000}  # fmt: skip
 CHANGES = 14  # of each administrator
 
 
@@ -94,7 +95,8 @@ def flood(rig: Rig, kind: str, rate: int, seconds: float) -> Iterator[None]:
     ).stdout.strip()
     local, remote = ("fd07::67", FAR_ADDRESSES[1]) if kind == "hosts6" else (FLOODER, FAR_ADDRESSES[0])
     name = "udp" if kind in ("stopped", "changes") else kind.partition("-")[0]
-    words = (name, "eth0", hardware, local, remote, seconds, rate)
+    devices = kind.partition("-")[2] if name == "devices" else 1
+    words = (name, "eth0", hardware, local, remote, seconds, rate, devices)
     process = subprocess.Popen(rig.program("house", "storm_program", *words), stdout=PIPE, stderr=PIPE, text=True)
     yield
     told, errors = process.communicate()

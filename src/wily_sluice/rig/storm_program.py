@@ -1,9 +1,10 @@
-"""Sends floods like a hostile or broken host: `python storm_program.py KIND INTERFACE HARDWARE SECONDS RATE`.
+"""Sends floods like hostile or broken hosts: `python storm_program.py KIND INTERFACE HARDWARE … SECONDS RATE DEVICES`.
 
 Frames are sent raw, so that each may have another sender, and none waits for an answer. HARDWARE is the address of the
 gateway on that interface. KIND is what changes in each packet:
 
-- `udp`, `syn`: the ports, so that each opens a conversation; `udp-back`: the same, toward ports of the gateway's side
+- `udp`, `syn`: the ports, so that each opens a conversation
+- `devices`: the same as `udp`, from so many devices in turn, each with its address
 - `hosts4`, `hosts6`: the sender's address, within the given one's /16 or /64, and the ports
 - `quic`: the connection ID of a forged Initial (RFC 9000 §17.2.2), and the ports
 - `fragments`: the identification of a fragment other than the first (RFC 791)
@@ -38,7 +39,7 @@ def _ipv6(local: bytes, remote: bytes, protocol: int, payload: bytes) -> bytearr
     return bytearray(struct.pack(">IHBB16s16s", 6 << 28, len(payload), protocol, 64, local, remote)) + payload
 
 
-def _packet(kind: str, local: bytes, remote: bytes) -> tuple[bytearray, Callable[[bytearray, int], None]]:
+def _packet(kind: str, local: bytes, remote: bytes, devices: int) -> tuple[bytearray, Callable[[bytearray, int], None]]:
     """The `n`-th packet of a kind."""
     ports = HEADER + (20 if len(local) == 4 else 40)
 
@@ -47,6 +48,16 @@ def _packet(kind: str, local: bytes, remote: bytes) -> tuple[bytearray, Callable
 
     if kind == "udp":
         return _ipv4(local, remote, 17, struct.pack(">HHHH", 0, 0, 26, 0) + bytes(18)), new_ports
+    if kind == "devices":
+        packet = _ipv4(local[:3] + bytes(1), remote, 17, struct.pack(">HHHH", 0, 0, 26, 0) + bytes(18))
+
+        def new_device(frame: bytearray, n: int) -> None:
+            new_ports(frame, n)
+            device = 1 + n % devices
+            frame[11] = frame[HEADER + 15] = device
+            struct.pack_into(">H", frame, HEADER + 4, 0xFFFF - device)  # the identification
+
+        return packet, new_device
     if kind == "quic":
         body = b"\xc0" + bytes.fromhex("00000001") + b"\x08" + bytes(8) + b"\x00\x00\x44\x96" + bytes(1174)
 
@@ -110,14 +121,16 @@ def _packet(kind: str, local: bytes, remote: bytes) -> tuple[bytearray, Callable
     raise SystemExit(f"unknown kind {kind!r}")
 
 
-def main(kind: str, interface: str, hardware: str, local: str, remote: str, seconds: str, rate: str) -> None:
+def main(
+    kind: str, interface: str, hardware: str, local: str, remote: str, seconds: str, rate: str, devices: str = "1"
+) -> None:
     """Send."""
     addresses = ip_address(local).packed, ip_address(remote).packed
-    packet, renew = _packet(kind, *addresses)
+    packet, renew = _packet(kind, *addresses, int(devices))
     line = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
     line.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, 8 << 20)
     line.bind((interface, 0))
-    own = line.getsockname()[4]
+    own = bytes.fromhex("02005e006600")  # no device of the rig
     protocol = b"\x08\x00" if len(addresses[0]) == 4 else b"\x86\xdd"
     frame = bytearray(bytes.fromhex(hardware.replace(":", "")) + own + protocol) + packet
     begun, sent, refused = time.monotonic(), 0, 0
