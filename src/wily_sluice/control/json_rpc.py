@@ -18,9 +18,11 @@ from wily_sluice.errors import (
     PARSE_ERROR,
     RpcError,
 )
+from wily_sluice.units import Size
 
 Subscription: TypeAlias = Literal["ticks", "conversations", "seconds"]
 MOST_IN_A_BATCH = 100
+MOST_ANSWERED: Size = 64 << 20  # bytes of a batch
 RawParams: TypeAlias = Any
 
 
@@ -36,24 +38,49 @@ class Method:
         self.watchers = watchers
 
 
-async def respond(line: bytes, methods: Mapping[str, Method], caller: Any) -> bytes | None:
-    """Answer a line; None if no answer is due. `caller` is passed to the methods."""
+class Answered:
+    """A result that is put into JSON once, for however many ask."""
+
+    def __init__(self, result: Any) -> None:
+        self.text = _text(result)
+
+
+async def respond(
+    line: bytes,
+    methods: Mapping[str, Method],
+    caller: Any,
+    most: Size = MOST_ANSWERED,
+    rest: Callable[[], Awaitable[None]] | None = None,
+) -> bytes | None:
+    """Answer a line; None if no answer is due. `caller` is passed to the methods. The answers of a batch have `most`
+    bytes; after each, the caller may have to `rest`.
+    """
     try:
         message = json.loads(line)
     except (ValueError, RecursionError):
         return _line(_failure(None, RpcError(PARSE_ERROR, "not a line of JSON")))
     if not isinstance(message, list):
-        answer = await _respond_one(message, methods, caller)
-        return _line(answer) if answer is not None else None
+        return _ended(await _respond_one(message, methods, caller))
     if not 0 < len(message) <= MOST_IN_A_BATCH:
         error = RpcError(INVALID_REQUEST, f"a batch holds from 1 to {MOST_IN_A_BATCH} calls")
         return _line(_failure(None, error))
-    answers = [await _respond_one(each, methods, caller) for each in message]
-    to_send = [answer for answer in answers if answer is not None]
-    return _line(to_send) if to_send else None
+    answers: list[str] = []
+    size = 0
+    for each in message:
+        if size > most:
+            error = RpcError(INVALID_REQUEST, f"the answers of a batch have {most} bytes at most")
+            answers.append(_text(_failure(each.get("id") if isinstance(each, dict) else None, error)))
+            continue
+        answer = await _respond_one(each, methods, caller)
+        if answer is not None:
+            answers.append(answer)
+            size += len(answer)
+        if rest is not None:
+            await rest()
+    return _ended(f"[{','.join(answers)}]") if answers else None
 
 
-async def _respond_one(message: Any, methods: Mapping[str, Method], caller: Any) -> dict[str, Any] | None:
+async def _respond_one(message: Any, methods: Mapping[str, Method], caller: Any) -> str | None:
     if (
         not isinstance(message, dict)
         or message.get("jsonrpc") != "2.0"
@@ -62,15 +89,16 @@ async def _respond_one(message: Any, methods: Mapping[str, Method], caller: Any)
         or isinstance(message.get("id"), bool)
     ):
         error = RpcError(INVALID_REQUEST, 'a call has `jsonrpc: "2.0"`, a `method`, and a string or number as `id`')
-        return _failure(None, error)
+        return _text(_failure(None, error))
     try:
         result = await _call(message["method"], message.get("params", {}), methods, caller)
-        answer = {"jsonrpc": "2.0", "id": message.get("id"), "result": result}
+        words = result.text if isinstance(result, Answered) else _text(result)
+        answer = f'{{"jsonrpc":"2.0","id":{_text(message.get("id"))},"result":{words}}}'
     except RpcError as error:
-        answer = _failure(message.get("id"), error)
+        answer = _text(_failure(message.get("id"), error))
     except Exception as error:  # a fault of ours is the caller's to know, and no reason to end
         note("call.failed", "error", method=message["method"], why=repr(error))
-        answer = _failure(message.get("id"), RpcError(INTERNAL_ERROR, "that failed, by a fault of the program"))
+        answer = _text(_failure(message.get("id"), RpcError(INTERNAL_ERROR, "that failed, by a fault of the program")))
     return answer if "id" in message else None
 
 
@@ -101,8 +129,16 @@ def notification(method: str, params: Any) -> bytes:
     return _line({"jsonrpc": "2.0", "method": method, "params": params})
 
 
+def _text(answer: Any) -> str:
+    return json.dumps(answer, ensure_ascii=False, separators=(",", ":"))
+
+
+def _ended(text: str | None) -> bytes | None:
+    return text.encode("utf-8", "replace") + b"\n" if text is not None else None
+
+
 def _line(answer: Any) -> bytes:
-    return json.dumps(answer, ensure_ascii=False, separators=(",", ":")).encode("utf-8", "replace") + b"\n"
+    return _text(answer).encode("utf-8", "replace") + b"\n"
 
 
 LONGEST_TRIAL = 24 * 3600  # seconds

@@ -22,7 +22,7 @@ is past its time is overwritten with zeros, not only marked as free (`secure_del
 """
 
 import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from contextlib import closing, suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
@@ -52,13 +52,14 @@ class EventStore:
     def __init__(self, folder: Path, patience: float = 1) -> None:
         self._database = open_database(folder / EVENTS, _EVENTS, patience)
 
-    def add(self, at: float, event: str, about: Mapping[str, Any]) -> None:
-        """One more."""
+    def add(self, happened: Iterable[Happened]) -> None:
+        """Some more, in one step."""
+        rows = [(each.at, each.event, json.dumps(dict(each.about))) for each in happened]
         with self._database:
-            row = self._database.execute(
-                "insert into happened (at, event, about) values (?, ?, ?)", (at, event, json.dumps(dict(about)))
+            self._database.executemany("insert into happened (at, event, about) values (?, ?, ?)", rows)
+            self._database.execute(
+                "delete from happened where number <= (select max(number) from happened) - ?", (MOST_EVENTS,)
             )
-            self._database.execute("delete from happened where number <= ?", ((row.lastrowid or 0) - MOST_EVENTS,))
 
     def last(self, rows: int) -> Iterator[Happened]:
         """The latest first, so many at most."""

@@ -1,14 +1,19 @@
 """The counters for a metrics collector: in the OpenMetrics format, over HTTP, on this machine alone.
 
+Any user of this machine may connect: at most MOST connections are open, each for LASTS, and the oldest ends for a new
+one. The answer is made once in FRESH, in a thread.
+
 docs/metrics.md lists the names, labels and units. Counters start at 0 with the gate.
 """
 
-from collections.abc import Callable, Iterable, Mapping
-from socketserver import BaseServer
-from threading import Thread
-from typing import NamedTuple
+from __future__ import annotations
 
-from prometheus_client import start_http_server
+import asyncio
+import socket
+import time
+from collections.abc import Callable, Iterable, Mapping
+from typing import TYPE_CHECKING, NamedTuple
+
 from prometheus_client.core import (
     CounterMetricFamily,
     GaugeMetricFamily,
@@ -16,6 +21,7 @@ from prometheus_client.core import (
     InfoMetricFamily,
     Metric,
 )
+from prometheus_client.exposition import choose_encoder
 from prometheus_client.registry import Collector, CollectorRegistry
 
 from wily_sluice.control.link.messages import Health
@@ -24,7 +30,11 @@ from wily_sluice.history.counts import Counts, Key, Subject
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, SECOND
 
+if TYPE_CHECKING:
+    from aiohttp.web_protocol import RequestHandler
+
 LOOPBACK = "127.0.0.1"
+MOST, LASTS, FRESH = 32, 10.0, 1.0  # connections; seconds
 LABELS: dict[Subject, tuple[str, ...]] = {
     "queue": ("uplink", "direction", "queue"),
     "uplink": ("direction", "uplink"),
@@ -173,24 +183,53 @@ def _buckets(counts: Counts) -> list[tuple[str, float]]:
 
 
 class Endpoint:
-    """Serves them on a port of the loopback address, while there is one."""
+    """Serves them on a port of the loopback address, while there is one. Within a running event loop."""
 
     def __init__(self, collector: Collector) -> None:
         self._registry = CollectorRegistry()
         self._registry.register(collector)
-        self._serving: tuple[BaseServer, Thread] | None = None
+        self._server: asyncio.Task[None] | None = None
         self.port: int | None = None
 
     def serve(self, port: int | None) -> None:
         """Serve there from now on; nowhere for None. OSError when the port is taken."""
         if port == self.port:
             return
-        if self._serving is not None:
-            server, thread = self._serving
-            server.shutdown()
-            server.server_close()
-            thread.join()
-        self._serving, self.port = None, None
+        if self._server is not None:
+            self._server.cancel()
+        self._server, self.port = None, None
         if port is not None:
-            self._serving = start_http_server(port, addr=LOOPBACK, registry=self._registry)
+            end = socket.create_server((LOOPBACK, port))
+            self._server = asyncio.get_running_loop().create_task(_serve(end, self._registry))
             self.port = port
+
+
+async def _serve(end: socket.socket, registry: CollectorRegistry) -> None:
+    from aiohttp import web  # which few plans need
+
+    made: dict[str, tuple[float, bytes]] = {}  # by content type
+    making = asyncio.Lock()
+
+    async def answer(request: web.BaseRequest) -> web.Response:
+        encode, kind = choose_encoder(request.headers.get("Accept", ""))
+        async with making:
+            at, text = made.get(kind, (-FRESH, b""))
+            if time.monotonic() - at >= FRESH:
+                text = await asyncio.to_thread(encode, registry)
+                made[kind] = time.monotonic(), text
+        return web.Response(body=text, headers={"Content-Type": kind, "Connection": "close"})
+
+    class Server(web.Server):
+        """Ends connections that are too many, or last too long."""
+
+        def connection_made(self, handler: RequestHandler, transport: asyncio.Transport) -> None:
+            super().connection_made(handler, transport)
+            if len(self.connections) > MOST:
+                open_ones = [other.transport for other in self.connections]
+                oldest = next(other for other in open_ones if other is not None and not other.is_closing())
+                oldest.abort()
+            asyncio.get_running_loop().call_later(LASTS, transport.abort)
+
+    server = await asyncio.get_running_loop().create_server(Server(answer, access_log=None), sock=end)
+    async with server:
+        await server.serve_forever()

@@ -1,7 +1,9 @@
 """The gate's sockets: one for changes, one for watching only. JSON-RPC, one message per line.
 
 Clients cannot delay the gate, because this is another process. A client that sends too long a line is disconnected. One
-that does not read its subscription misses messages, and is disconnected if it still does not read.
+that does not read its subscription misses messages, and is disconnected if it still does not read. Watchers have a part
+of this process's time, each and all together: who asks for much waits for its next answer. So mappings, trials and
+changes go on, whatever they ask.
 """
 
 import asyncio
@@ -10,6 +12,7 @@ import os
 import pwd
 import socket
 import struct
+import time
 from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
@@ -27,6 +30,22 @@ MOST_CLIENTS = 256  # of each socket
 FULL: Size = 1 << 20  # bytes that a client has not read, beyond which it misses what it subscribed to
 MOST_MISSED = 240  # of these, in a row
 NOBODY = 0xFFFFFFFF
+MOST_WATCHED: Size = 2 << 20  # bytes of a watcher's batch of answers
+EACH, TOGETHER = 0.1, 0.3  # parts of the time that answers for watchers may take
+AT_ONCE = 0.5  # seconds of waiting that are not made up for
+
+
+class Part:
+    """A part of the time: how long to wait after having used some."""
+
+    def __init__(self, part: float) -> None:
+        self._part = part
+        self._free_at = 0.0
+
+    def use(self, spent: float, now: float) -> float:
+        """Use so many seconds; the seconds to wait."""
+        self._free_at = max(self._free_at, now - AT_ONCE) + spent / self._part
+        return max(0.0, self._free_at - now)
 
 
 def user_name(user: int) -> str:
@@ -44,6 +63,7 @@ class Caller:
         self.writer = writer
         self.may_change = may_change
         self.subscribed: Subscription | None = None
+        self.part = Part(EACH)
         self._missed = 0
 
     @property
@@ -76,6 +96,7 @@ class Server:
         self._for_watchers = {name: method for name, method in methods.items() if method.watchers}
         self._servers: list[asyncio.Server] = []
         self._watchers: str | None = None
+        self._part = Part(TOGETHER)
         self.callers: dict[bool, set[Caller]] = {True: set(), False: set()}
 
     async def begin(self) -> None:
@@ -123,7 +144,10 @@ class Server:
         callers.add(caller)
         try:
             while line := await reader.readline():
-                answer = await respond(line, self._methods if may_change else self._for_watchers, caller)
+                if may_change:
+                    answer = await respond(line, self._methods, caller)
+                else:
+                    answer = await self._answer_watcher(line, caller)
                 if answer is not None:
                     writer.write(answer)
                     await writer.drain()
@@ -137,6 +161,21 @@ class Server:
             callers.discard(caller)
             with suppress(OSError):
                 writer.close()
+
+    async def _answer_watcher(self, line: bytes, caller: Caller) -> bytes | None:
+        """Answer who may only watch, after each answer waiting as its part of the time asks."""
+        begun = time.thread_time()
+
+        async def rest() -> None:
+            nonlocal begun
+            now = time.monotonic()
+            spent = time.thread_time() - begun
+            await asyncio.sleep(max(caller.part.use(spent, now), self._part.use(spent, now)))
+            begun = time.thread_time()
+
+        answer = await respond(line, self._for_watchers, caller, MOST_WATCHED, rest)
+        await rest()
+        return answer
 
     def subscribers(self, to: Subscription) -> list[Caller]:
         """The subscribers."""

@@ -28,7 +28,15 @@ from wily_sluice.control.api.port_mapper import PortMapper
 from wily_sluice.control.api.pulse import Pulse
 from wily_sluice.control.api.server import Caller, Server, methods_data
 from wily_sluice.control.api.snapshot import Snapshot, add_up, conversations_data, look_data, snapshot_data
-from wily_sluice.control.json_rpc import HostPortParams, LookParams, Method, NoParams, SubscribeParams, notification
+from wily_sluice.control.json_rpc import (
+    Answered,
+    HostPortParams,
+    LookParams,
+    Method,
+    NoParams,
+    SubscribeParams,
+    notification,
+)
 from wily_sluice.control.link.link import Link, Orders
 from wily_sluice.control.link.messages import (
     Event,
@@ -53,7 +61,7 @@ from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.database import MEASUREMENTS
 from wily_sluice.history.revisions import RevisionStore
-from wily_sluice.history.stores import EventStore, MeasurementStore, QuotaStore
+from wily_sluice.history.stores import EventStore, Happened, MeasurementStore, QuotaStore
 from wily_sluice.outside.machine import why_not_compiled
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schedules.moment import period_start
@@ -64,6 +72,7 @@ WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
 QUOTAS_EVERY = 60.0  # seconds
 HOUR = 3600
 FLEETING = ("uplink.slower", "uplink.faster")  # too many to be kept: steps of lines that vary
+MOST_UNSTORED, STORED_AFTER = 200, 0.25  # events; seconds
 MOST_HOSTS = 4096  # in the totals, in both directions together
 
 
@@ -103,6 +112,9 @@ class ApiService:
         self._notices = Notices()
         self._quotas_looked = 0.0
         self._events: deque[tuple[float, str]] = deque(maxlen=20)
+        self._unstored: list[Happened] = []
+        self._storing: asyncio.Task[None] | None = None
+        self._snapped: tuple[float, Answered] | None = None  # of the last tick
         self.other = ""  # the gate's version, where that is not this one
         self._names = NameBook(state)
         self._hosts_called = HostNames()
@@ -134,6 +146,8 @@ class ApiService:
         self._hosts_called.close()
         self._export.close()
         self._ports.close()
+        self._metrics.serve(None)
+        self._store(self._unstored)
         self._names.write(int(time.time()))
         if self._counters is not None:
             with suppress(sqlite3.Error, OSError):
@@ -182,11 +196,23 @@ class ApiService:
         at = time.time()
         if not event.startswith(FLEETING):
             self._events.append((at, event))
-            with suppress(sqlite3.Error, OSError), closing(EventStore(self._state, 0.2)) as store:
-                store.add(at, event, about)
+            if len(self._unstored) < MOST_UNSTORED:
+                self._unstored.append(Happened(at, event, dict(about)))
+            if self._storing is None:
+                self._storing = asyncio.get_running_loop().create_task(self._store_events())
         if self.life.plan is not None:
             self._notices.tell(self.life.plan, self._notices.event(event, about, time.time()))
         note(event, level, **about)
+
+    async def _store_events(self) -> None:
+        """Store what happened, a few times a second in one step each, while the loop goes on."""
+        await asyncio.sleep(STORED_AFTER)
+        self._storing, happened, self._unstored = None, self._unstored, []
+        await asyncio.to_thread(self._store, happened)
+
+    def _store(self, happened: list[Happened]) -> None:
+        with suppress(sqlite3.Error, OSError), closing(EventStore(self._state, 0.2)) as store:
+            store.add(happened)
 
     def _plan_changed(self) -> None:
         plan = self.life.plan
@@ -418,8 +444,11 @@ class ApiService:
             self._happened("mapping.revoked", "info", about)
         return {"ended": len(ended)}
 
-    async def _now(self, _: NoParams, __: Caller) -> dict[str, Any]:
-        return self._snapshot(self._last)
+    async def _now(self, _: NoParams, __: Caller) -> Answered:
+        """The counters of the last tick, which are put into words once."""
+        if self._snapped is None or self._snapped[0] != self._last.at:
+            self._snapped = self._last.at, Answered(self._snapshot(self._last))
+        return self._snapped[1]
 
     async def _subscribe(self, params: SubscribeParams, caller: Caller) -> bool:
         caller.subscribed = params.to
