@@ -1,6 +1,10 @@
 """UplinkSelection with a kernel of a few lines: marks, numbers, lines that fail and come back, and probes."""
 
+import os
+import random
+import select
 import socket
+import time
 from collections.abc import Callable, Iterable, Mapping, Set
 from pathlib import Path
 from typing import Any
@@ -17,9 +21,9 @@ from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.engine.uplinks import GIVEN_UP, HOLD_DOWN, TICK
+from wily_sluice.engine.uplinks import CALM, GIVEN_UP, HOLD_DOWN, TICK, Echoes, UplinkHealth
 from wily_sluice.gate import rate_search
-from wily_sluice.gate.kernel.echo import Answer, checksum, parse_answer, request
+from wily_sluice.gate.kernel.echo import Nonce, checksum, echo_socket, parse_answer, request
 from wily_sluice.gate.kernel.machine import Survey
 from wily_sluice.gate.kernel.packet_queue import QueuedPacket
 from wily_sluice.gate.kernel.policy_routes import Hop
@@ -200,7 +204,9 @@ def probed_line(within: int) -> Probed:
     near.close()
     far.close()
     shaper = Bench(QueueSpec("", 1, 1, children=(QueueSpec("only", 0, 1),))).shaper
-    return Probed("wan0", Probing(("198.51.100.10",), within, 3), {socket.AF_INET: near}, 77, shaper)
+    return Probed(
+        "wan0", Probing(("198.51.100.10",), within, 3), {socket.AF_INET: near}, Nonce(77, b"12345678"), shaper
+    )
 
 
 def test_an_uplink_fails_when_so_many_probes_in_a_row_were_lost_and_is_well_with_the_first_answer() -> None:
@@ -224,30 +230,104 @@ def test_an_uplink_fails_when_so_many_probes_in_a_row_were_lost_and_is_well_with
     assert probed.echoes.lost == 0 and probed.echoes.answered
 
 
+@pytest.mark.parametrize("once", [False, True])
 @pytest.mark.parametrize("answers", [False, True])
-def test_remotes_that_never_answer_while_others_do_say_nothing_of_the_line(answers: bool) -> None:
+def test_a_line_whose_conversations_are_answered_works_though_no_remote_answers(answers: bool, once: bool) -> None:
+    """Whether a remote answered once or never; a dead line is found out all the same."""
     probed = probed_line(500 * MILLISECOND)
+    probed.echoes.answered = once
     line = probed.shaper
     line.answered = 99 * SECOND  # before the first probe
-    for beat in range(145):
+    failed: list[float] = []
+    for beat in range(1200):
         now = 100 * SECOND + beat * PACE
-        if beat == 50 and answers:
+        if answers and beat < 600:
             line.answered = now - 20 * MILLISECOND
+        line.asked = now
         probed.beat(now)
-        assert probed.echoes.failing == (beat > 95 and not answers)  # ten lost: nothing is known of the line yet
+        if probed.echoes.failing:
+            failed.append(beat * PACE / SECOND)
+    first = 60 + 30 if answers else 2.6 if once else 9.6
+    assert failed[0] == pytest.approx(first, abs=0.3)
     assert probed.echoes.astray == answers
-    probed.heard("198.51.100.10", 15, 114_450 * MILLISECOND)
+    while not probed.echoes._waiting:
+        now += PACE
+        probed.beat(now)
+    probed.heard("198.51.100.10", probed.echoes._sequence, now + 1)
     assert not probed.echoes.failing and not probed.echoes.astray
-    for beat in range(145, 190):
-        line.answered = 100 * SECOND + beat * PACE
-        probed.beat(line.answered)
-    assert probed.echoes.failing  # now that it is known to answer
+
+
+def test_where_echoes_say_nothing_an_idle_line_does_not_fail() -> None:
+    probed = probed_line(500 * MILLISECOND)
+    for beat in range(2000):
+        now = 100 * SECOND + beat * PACE
+        if beat < 300:
+            probed.shaper.answered, probed.shaper.asked = now - 20 * MILLISECOND, now
+        probed.beat(now)
+        assert not probed.echoes.failing
+
+
+@pytest.mark.parametrize(("part", "cuts"), [(0.0, 0), (0.1, 1), (0.3, 2), (0.5, 2)])
+def test_a_line_that_loses_echoes_is_not_left_again_and_again(part: float, cuts: int) -> None:
+    """In each of eight hours without other traffic; a line that dies is left all the same, a little later."""
+    drawn, echoes, health = random.Random(33), Echoes(500 * MILLISECOND, 3), UplinkHealth()
+    often = [0] * 8
+    for second in range(8 * 3600):
+        now = second * SECOND
+        number = echoes.next(now)
+        if drawn.random() >= part:
+            echoes.heard(number, now + 20 * MILLISECOND)
+        echoes.next(now + 600 * MILLISECOND)
+        if echoes.failing:
+            often[second // 3600] += health.failed("line", now)
+        else:
+            health.well("line", now)
+    assert max(often[1:]) <= cuts, often
+    died = second = 0
+    while not echoes.failing:
+        second += 1
+        echoes.next((8 * 3600 + second) * SECOND)
+        echoes.next((8 * 3600 + second) * SECOND + 600 * MILLISECOND)
+        died += 1
+    assert died <= (3 if not part else 20)
+
+
+def test_the_last_line_is_not_down_by_silence_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    site = Site(tmp_path)
+    silent: set[str] = set()
+    monkeypatch.setattr(site.steering._probes, "why", lambda uplink: "no answer" if uplink in silent else "")
+    assert site.look(BOTH, 0) == []
+    silent.add("fibre")
+    assert site.look(BOTH, SECOND) == [1] and site.steering.down == {"fibre"}
+    silent.add("mobile")
+    assert site.look(BOTH, 2 * SECOND) == [] and site.steering.down == set()
+    assert site.look({"wan1"}, 3 * SECOND) == [1] and site.steering.down == {"fibre"}  # it has no link
+    assert site.look(set(), 4 * SECOND) == [2]
+    silent.clear()
+    site.look(BOTH, 5 * SECOND)
+    site.look(BOTH, 5 * SECOND + HOLD_DOWN)
+    assert site.events[:3] == ["uplink.down", "uplinks.silent", "uplink.down"]
+
+
+def test_an_uplink_that_fails_again_and_again_has_to_work_for_longer_before_it_is_used() -> None:
+    health, now, holds = UplinkHealth(), 0, []
+    for _ in range(8):
+        assert health.failed("line", now)
+        begun = now
+        while not health.well("line", now):
+            now += SECOND
+        holds.append((now - begun) // SECOND)
+        now += SECOND
+    assert holds == [10, 20, 40, 80, 160, 320, 640, 640]
+    now += CALM
+    health.failed("line", now)
+    assert health.hold("line") == HOLD_DOWN
 
 
 def test_the_next_remote_is_asked_of_a_varying_lines_rate_when_one_never_answers(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(rate_search, "echo_socket", lambda _: socket.socketpair(socket.AF_UNIX, socket.SOCK_DGRAM)[0])
+    monkeypatch.setattr(rate_search, "echo_socket", lambda *_: socket.socketpair(socket.AF_UNIX, socket.SOCK_DGRAM)[0])
     varies = "down: 5 to 20 Mbit/s, up: 20 Mbit/s, probe: [198.51.100.10, 198.51.100.11]}"
     site = Site(tmp_path, PLAN[: PLAN.index("routes:")].replace("down: 20 Mbit/s, up: 20 Mbit/s}", varies))
     told: list[str] = []
@@ -270,15 +350,34 @@ def test_the_next_remote_is_asked_of_a_varying_lines_rate_when_one_never_answers
 
 @pytest.mark.parametrize("family", [socket.AF_INET, socket.AF_INET6])
 def test_an_echo_is_asked_for_and_known_by_its_answer(family: socket.AddressFamily) -> None:
-    asked = request(family, 77, 5)
+    nonce = Nonce(77, b"12345678")
+    asked = request(family, nonce, 5)
     answered = bytes((0 if family == socket.AF_INET else 129,)) + asked[1:]
     head = bytes((0x45,)) + bytes(19) if family == socket.AF_INET else b""
-    assert parse_answer(family, head + answered) == Answer(77, 5)
-    assert parse_answer(family, head + asked) is None
-    assert parse_answer(family, (head + answered)[:-1]) is None
-    assert parse_answer(family, b"") is None
+    assert parse_answer(family, head + answered, nonce) == 5
+    for other in (Nonce(78, nonce.data), Nonce(77, b"12345679")):
+        assert parse_answer(family, head + answered, other) is None
+    assert parse_answer(family, head + asked, nonce) is None
+    assert parse_answer(family, (head + answered)[:-1], nonce) is None
+    assert parse_answer(family, b"", nonce) is None
     if family == socket.AF_INET:
         assert checksum(asked) == 0
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="raw sockets need root")
+@pytest.mark.parametrize("address", ["127.0.0.1", "::1"])
+def test_a_socket_for_echoes_hears_the_answers_to_its_own_and_no_others(address: str) -> None:
+    family = socket.AF_INET6 if ":" in address else socket.AF_INET
+    ours, others = Nonce.drawn(), Nonce.drawn()
+    with echo_socket(family, ours) as end, echo_socket(family, others) as other:
+        other.sendto(request(family, others, 9), (address, 0))
+        end.sendto(request(family, ours, 5), (address, 0))
+        assert select.select([end], [], [], 5)[0]
+        time.sleep(0.1)
+        data, _ = end.recvfrom(128)
+        assert parse_answer(family, data, ours) == 5
+        with pytest.raises(BlockingIOError):
+            end.recvfrom(128)
 
 
 BITS = st.integers(0, (1 << 32) - 1)

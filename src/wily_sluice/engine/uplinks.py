@@ -21,6 +21,7 @@ to both; each recovers independently.
 Source: RFC 6817 §2.1, for delay above the minimum as the sign of a queue.
 """
 
+import math
 from collections.abc import Container
 from typing import Final
 
@@ -28,18 +29,41 @@ from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Nanoseconds, Rate,
 
 EVERY: Final[Nanoseconds] = SECOND
 HOLD_DOWN: Final[Nanoseconds] = 10 * SECOND  # a line is up for so long before conversations go there again
+LONGEST_HOLD: Final[Nanoseconds] = 640 * SECOND
+CALM: Final[Nanoseconds] = 1800 * SECOND  # since it was last back, after which a failure is no flapping
 UNPROVEN: Final = 10  # echoes in a row that have to be lost where none ever had an answer
+MOST_NEEDED: Final = 20
+RARE: Final = 1 / 14_400  # of echoes: so rarely may as many in a row be lost as fail a line that loses some
+MEMORY: Final = 1 / 120  # the weight of one echo in the part that is lost
+UNANSWERED: Final[Nanoseconds] = 30 * SECOND  # of conversations, where echoes say nothing
+FORGOTTEN: Final[Nanoseconds] = 60 * SECOND
 
 
 class Echoes:
-    """Those over one line, one a second. The line fails when `most` in a row had no answer `within` a time; it is well
-    again with the first answer. `lost` is how many in a row had none; `answered` says that one ever had.
+    """Those over one line, one a second. The line fails when `most` in a row had no answer `within` a time, and no
+    packet of a conversation that was sent meanwhile had one either; it is well again with the first answer. Where some
+    echoes are always lost, it takes so many in a row that this is rare. `lost` is how many in a row had no answer;
+    `answered` says that one ever had.
 
-    They are `astray` when none ever had an answer while other packets over the line did: then it is not the line that
-    fails, and they say nothing.
+    They are `astray` when they have no answer while conversations have: then they say nothing, and the line fails when
+    conversations have had no answer for UNANSWERED.
     """
 
-    __slots__ = ("_began", "_due", "_most", "_sent", "_sequence", "_waiting", "_within", "answered", "astray", "lost")
+    __slots__ = (
+        "_asked",
+        "_due",
+        "_most",
+        "_now",
+        "_part",
+        "_proved",
+        "_sent",
+        "_sequence",
+        "_waiting",
+        "_within",
+        "answered",
+        "astray",
+        "lost",
+    )
 
     def __init__(self, within: Nanoseconds, most: int) -> None:
         self._within = within
@@ -47,7 +71,10 @@ class Echoes:
         self.lost = 0
         self.answered = False
         self.astray = False
-        self._began: Nanoseconds = -1
+        self._now: Nanoseconds = 0
+        self._part = 0.0  # of echoes that are lost while the line works
+        self._asked: Nanoseconds = 0
+        self._proved: Nanoseconds = 0
         self._sequence = 0
         self._sent: Nanoseconds = 0
         self._waiting = False
@@ -55,6 +82,7 @@ class Echoes:
 
     def next(self, now: Nanoseconds) -> int:
         """The number of the next ping if it is due, or -1. Call it often, because it also counts lost pings."""
+        self._now = now
         if self._waiting and now - self._sent > self._within:
             self._waiting = False
             self.lost += 1
@@ -63,8 +91,6 @@ class Echoes:
         self._due = self._due + EVERY if self._due + EVERY > now else now + EVERY
         self._sequence = (self._sequence + 1) & 0xFFFF
         self._sent = now
-        if self._began < 0:
-            self._began = now
         self._waiting = True
         return self._sequence
 
@@ -74,28 +100,57 @@ class Echoes:
             self._waiting = False
             self.answered = True
             self.astray = False
-            self.lost = self.lost + 1 if now - self._sent > self._within else 0
+            if now - self._sent > self._within:
+                self.lost += 1
+                return
+            if self.lost < MOST_NEEDED:  # more are an outage, which says nothing of the line while it works
+                for _ in range(self.lost):
+                    self._part += MEMORY * (1 - self._part)
+                self._part -= MEMORY * self._part
+            self.lost = 0
 
-    def others(self, sent: Nanoseconds) -> None:
-        """Take note that a packet of others, which left at this time, had an answer over this line."""
-        if not self.answered and self.lost >= self._most and 0 <= self._began <= sent:
+    def others(self, answered: Nanoseconds, asked: Nanoseconds) -> None:
+        """Take note of conversations: when the latest packet left that had an answer over this line, and when the
+        latest left that should have one.
+        """
+        self._proved, self._asked = answered, asked
+        if self.lost >= self.needed and self._proves():
             self.astray = True
+
+    @property
+    def needed(self) -> int:
+        """How many echoes in a row have to be lost."""
+        most = self._most if self.answered else max(self._most, UNPROVEN)
+        if self._part > 0.01:
+            most = max(most, min(MOST_NEEDED, math.ceil(math.log(RARE) / math.log(self._part))))
+        return most
+
+    def _proves(self) -> bool:
+        """Whether a conversation has had an answer as recently as the echoes would have to be lost."""
+        return self._proved > 0 and self._proved > self._sent - self.needed * EVERY
 
     @property
     def failing(self) -> bool:
         """Whether too many were lost."""
-        most = self._most if self.answered else max(self._most, UNPROVEN)
-        return self.lost >= most and not self.astray
+        if self.lost < self.needed:
+            return False
+        if self.astray:
+            return self._asked - self._proved > UNANSWERED and self._now - self._asked < FORGOTTEN
+        return not self._proves()
 
 
 class UplinkHealth:
-    """The state of a site's uplinks, by name. Those in `down` are unusable."""
+    """The state of a site's uplinks, by name. Those in `down` are unusable. One that fails again soon after it was back
+    has to work for twice as long before it is used.
+    """
 
-    __slots__ = ("_well_since", "down")
+    __slots__ = ("_back", "_hold", "_well_since", "down")
 
     def __init__(self) -> None:
         self.down: set[str] = set()
         self._well_since: dict[str, Nanoseconds] = {}
+        self._back: dict[str, Nanoseconds] = {}
+        self._hold: dict[str, Nanoseconds] = {}
 
     def keep(self, lines: Container[str]) -> None:
         """Forget all other uplinks, which no longer exist."""
@@ -103,21 +158,36 @@ class UplinkHealth:
             self.down.discard(gone)
             self._well_since.pop(gone, None)
 
-    def failed(self, line: str) -> bool:
+    def hold(self, line: str) -> Nanoseconds:
+        """How long an uplink that is down has to work before it is used."""
+        return self._hold.get(line, HOLD_DOWN)
+
+    def failed(self, line: str, now: Nanoseconds) -> bool:
         """Record a failure of an uplink; True if it was usable before."""
         self._well_since.pop(line, None)
         if line in self.down:
             return False
+        back = self._back.get(line)
+        flaps = back is not None and now - back < CALM
+        self._hold[line] = min(LONGEST_HOLD, 2 * self.hold(line)) if flaps else HOLD_DOWN
         self.down.add(line)
         return True
 
     def well(self, line: str, now: Nanoseconds) -> bool:
         """Record that an uplink works; True if it becomes usable."""
-        if line not in self.down or now - self._well_since.setdefault(line, now) < HOLD_DOWN:
+        if line not in self.down or now - self._well_since.setdefault(line, now) < self.hold(line):
             return False
         self.down.discard(line)
         self._well_since.pop(line, None)
+        self._back[line] = now
         return True
+
+    def use(self, line: str, now: Nanoseconds) -> None:
+        """Use an uplink at once, since there is no other."""
+        if line in self.down:
+            self.down.discard(line)
+            self._well_since.pop(line, None)
+            self._back[line] = now
 
 
 TICK: Final[Nanoseconds] = 25 * MILLISECOND

@@ -287,6 +287,8 @@ class Loop:
             probe = packet.conversation.probe
             if probe is not None and probe.token is diverted:
                 probe.left(now)
+                if probe.up and packet.flow_path is not None:
+                    packet.flow_path.shaper.asked = now
             if packet.marked or packet.dscp >= 0:
                 mark = diverted.fwmark | wishes(packet.marked, packet.dscp)
                 diverted.queue.accept_marked(diverted.token, mark, again=not diverted.inside)

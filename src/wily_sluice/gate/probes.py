@@ -1,11 +1,11 @@
 """Whether uplinks carry anything: an echo a second over each, to remotes that the plan names.
 
-A probe is lost unless one of its remotes answers in time. An uplink fails when so many in a row were lost; it is well
-again with the first answer, and it is for others to wait until that has lasted. Where none was ever answered while
-conversations over the uplink are, the plan names the wrong remotes: then only the link says whether the uplink is up.
+A probe is lost unless one of its remotes answers in time. An uplink fails when so many in a row were lost, and no
+conversation over it was answered meanwhile; it is well again with the first answer, and it is for others to wait until
+that has lasted. Where conversations are answered and probes are not, the remotes are unsuitable, and conversations
+alone say whether the uplink is up. An answer counts if it repeats what we drew at random for ourselves.
 """
 
-import os
 import select
 import socket
 import time
@@ -14,8 +14,8 @@ from contextlib import suppress
 from typing import Final
 
 from wily_sluice.engine.shaper import Shaper
-from wily_sluice.engine.uplinks import Echoes
-from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
+from wily_sluice.engine.uplinks import UNANSWERED, Echoes
+from wily_sluice.gate.kernel.echo import Nonce, echo_socket, family_of, parse_answer, request
 from wily_sluice.plan.model import Plan, Probing
 from wily_sluice.units import MILLISECOND, SECOND, Direction, Nanoseconds
 
@@ -31,20 +31,20 @@ class Probed:
         interface: str,
         probing: Probing,
         ends: Mapping[socket.AddressFamily, socket.socket],
-        identifier: int,
+        nonce: Nonce,
         shaper: Shaper,
     ) -> None:
         self.interface = interface
         self.probing = probing
         self.ends = ends
-        self.identifier = identifier
+        self.nonce = nonce
         self.shaper = shaper
         self.echoes = Echoes(probing.within, probing.lost)
 
     def beat(self, now: Nanoseconds) -> None:
         """See whether a probe is lost, and send the next when it is due."""
         sequence = self.echoes.next(now)
-        self.echoes.others(self.shaper.answered)
+        self.echoes.others(self.shaper.answered, self.shaper.asked)
         if sequence < 0:
             return
         for remote in self.probing.remotes:
@@ -52,7 +52,7 @@ class Probed:
             with suppress(OSError):  # no way there, which is as good as lost
                 # Anew each time, since the interface may have been made anew.
                 self.ends[family].setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, self.interface.encode())
-                self.ends[family].sendto(request(family, self.identifier, sequence), (remote, 0))
+                self.ends[family].sendto(request(family, self.nonce, sequence), (remote, 0))
 
     def heard(self, remote: str, sequence: int, now: Nanoseconds) -> None:
         """Take note of an answer."""
@@ -89,11 +89,11 @@ class Probes:
                 continue
             number = numbers[uplink.name]
             ends = {}
+            nonce = Nonce.drawn()
             for family in {family_of(remote) for remote in uplink.probing.remotes}:
-                end = ends[family] = echo_socket(family)
+                end = ends[family] = echo_socket(family, nonce)
                 end.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, plan.gate.marks.of(number))
-            identifier, shaper = (os.getpid() + number) & 0xFFFF, shapers[uplink.name, "up"]
-            probed = Probed(uplink.interface, uplink.probing, ends, identifier, shaper)
+            probed = Probed(uplink.interface, uplink.probing, ends, nonce, shapers[uplink.name, "up"])
             self._probed[uplink.name] = probed
             for family, end in ends.items():
                 self._poll.register(end, select.EPOLLIN)
@@ -108,9 +108,9 @@ class Probes:
             with suppress(OSError):  # no more, or the interface has gone
                 for _ in range(A_TURN):
                     data, source = probed.ends[family].recvfrom(128)
-                    answer = parse_answer(family, data)
-                    if answer is not None and answer.identifier == probed.identifier:
-                        probed.heard(source[0].partition("%")[0], answer.sequence, time.monotonic_ns())
+                    sequence = parse_answer(family, data, probed.nonce)
+                    if sequence is not None:
+                        probed.heard(source[0].partition("%")[0], sequence, time.monotonic_ns())
 
     def beat(self, now: Nanoseconds) -> bool:
         """Send due pings; whether an uplink has failed, recovered, or become `astray` since the last call."""
@@ -135,6 +135,8 @@ class Probes:
         if probed is None or not probed.echoes.failing:
             return ""
         remotes, within = _remotes(probed), probed.probing.within / SECOND
+        if probed.echoes.astray:
+            return f"{remotes} give no answer, and conversations have had none for {UNANSWERED // SECOND} s"
         never = "" if probed.echoes.answered else "; none ever came, so the addresses may be wrong"
         return f"{remotes} gave no answer within {within:g} s, {probed.echoes.lost} times in a row{never}"
 

@@ -128,13 +128,7 @@ class QueueManager:
             diversion.Wrapped(uplinks[tunnel.uplink].interface, tunnel.protocol, tunnel.ports, tunnel.remotes)
             for tunnel in plan.tunnels
         ]
-        # The echoes that measure a varying line must wait for the line alone.
-        wrapped += [
-            diversion.Wrapped(uplink.interface, protocol, (), uplink.probing.remotes[:1])
-            for uplink in plan.uplinks
-            if uplink.probing is not None and any(uplink.lowest.of(way) for way in DIRECTIONS)
-            for protocol in (1, 58)
-        ]
+        probed = [(uplink.interface, uplink.probing.remotes) for uplink in plan.uplinks if uplink.probing is not None]
         marking = dscps if self.can_write else None
         steered = None
         if plan.routing:
@@ -144,7 +138,7 @@ class QueueManager:
                 tuple((line.interface, plan.gate.marks.of(numbers[line.name])) for line in plan.lines),
                 plan.gate.marks.mask,
             )
-        chains = diversion.rules(diverting, NAMES_QUEUE if recognises else None, marking, wrapped, steered)
+        chains = diversion.rules(diverting, NAMES_QUEUE if recognises else None, marking, wrapped, steered, probed)
         whole = {
             way: takes_whole(uplinks[way.uplink].usable(way.direction))
             and not _polices(plan, uplinks[way.uplink], way.direction)

@@ -5,7 +5,6 @@ From these, and the bytes moved since the last beat, the engine's `RateFinder` w
 retuned.
 """
 
-import os
 import select
 import socket
 import time
@@ -16,7 +15,7 @@ from typing import Final
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.uplinks import RateFinder
 from wily_sluice.gate.bypass_audit import Line, Moved
-from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
+from wily_sluice.gate.kernel.echo import Nonce, echo_socket, family_of, parse_answer, request
 from wily_sluice.plan.model import Plan, Uplink
 from wily_sluice.plan.rates import resolve
 from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds, Rate
@@ -24,7 +23,6 @@ from wily_sluice.units import DIRECTIONS, SECOND, Direction, Nanoseconds, Rate
 A_TURN: Final = 64  # answers, and what else comes to such a socket
 LATEST: Final = 64  # echoes after which one that is not answered is given up
 NOTICEABLE: Final = 0.003  # of a rate: less is no reason to retune the tree
-IDENTIFIER: Final = 0x5000  # so that these are told from the probes of `probes`
 RISEN: Final = 1.1  # times the rate last reported: then it is reported again
 USUAL_LENGTH: Final = 1000  # bytes, from which the cost of a packet beyond its own length is worked out
 
@@ -42,7 +40,7 @@ class Telling:
 class FoundLine:
     """One uplink: its echoes, and the finders of its directions. `mark` leads packets to it, where routes do."""
 
-    def __init__(self, uplink: Uplink, number: int, mark: int | None) -> None:
+    def __init__(self, uplink: Uplink, mark: int | None) -> None:
         assert uplink.probing is not None
         self.uplink = uplink
         self.mark = mark
@@ -50,8 +48,8 @@ class FoundLine:
         self.family = family_of(self.remote)
         self.remotes = [remote for remote in uplink.probing.remotes if family_of(remote) == self.family]
         self.told = False  # that nobody answers
-        self.identifier = (os.getpid() + IDENTIFIER + number) & 0xFFFF
-        self.end = echo_socket(self.family)
+        self.nonce = Nonce.drawn()
+        self.end = echo_socket(self.family, self.nonce)
         if mark is not None:
             self.end.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, mark)
         self.finders: dict[Direction, RateFinder] = {}
@@ -83,17 +81,17 @@ class FoundLine:
         with suppress(OSError):  # no way there now
             # Anew each time, since the interface may have been made anew.
             self.end.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, self.uplink.interface.encode())
-            self.end.sendto(request(self.family, self.identifier, self._sequence), (self.remote, 0))
+            self.end.sendto(request(self.family, self.nonce, self._sequence), (self.remote, 0))
 
     def read(self) -> None:
         """Read arrived packets."""
         with suppress(OSError):  # no more, or the interface has gone
             for _ in range(A_TURN):
                 data, source = self.end.recvfrom(128)
-                answer = parse_answer(self.family, data)
-                if answer is None or answer.identifier != self.identifier or source[0].partition("%")[0] != self.remote:
+                sequence = parse_answer(self.family, data, self.nonce)
+                if sequence is None or source[0].partition("%")[0] != self.remote:
                     continue
-                sent = self._sent.pop(answer.sequence, None)
+                sent = self._sent.pop(sequence, None)
                 if sent is not None:
                     now = time.monotonic_ns()
                     for finder in self.finders.values():
@@ -135,7 +133,7 @@ class Finding:
             if old is not None and (old.uplink, old.mark) == (uplink, mark):
                 self._lines[uplink.name] = before.pop(uplink.name)
             else:
-                line = self._lines[uplink.name] = FoundLine(uplink, number, mark)
+                line = self._lines[uplink.name] = FoundLine(uplink, mark)
                 self._poll.register(line.end, select.EPOLLIN)
         for gone in before.values():
             self._poll.unregister(gone.end)

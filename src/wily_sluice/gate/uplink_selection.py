@@ -29,7 +29,7 @@ from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds
 
 REMEMBERED: Final[Nanoseconds] = 2 * SECOND
 MOST_REMEMBERED: Final = 4096
-BACK: Final = "it is well again, and used once that has lasted ten seconds"
+BACK: Final = "it is well again, and used once that has lasted {} s"
 
 
 def _planned(plan: Plan) -> Iterator[Hop]:
@@ -55,6 +55,7 @@ class UplinkSelection:
         self._led: tuple[dict[str, int], dict[str, int], MarkField, tuple[Hop, ...]] | None = None
         self._recent: OrderedDict[bytes, tuple[Nanoseconds, int]] = OrderedDict()
         self._health = UplinkHealth()
+        self._last = False  # whether uplinks are used although their probes are silent
         self._astray: set[str] = set()  # uplinks, as told
         self.whys: dict[str, str] = {}  # why lines are down, by their names
         self._troubles: list[str] = []  # in other threads, to be reported in the loop
@@ -119,16 +120,18 @@ class UplinkSelection:
         failed = []
         whys: dict[str, str] = {}
         for line in plan.lines:
-            name = line.name
-            why = whys[name] = self._why(line, whys, survey)
+            whys[line.name] = self._why(line, whys, survey)
+        self._use_the_last(plan, whys, survey, now)
+        for line in plan.lines:
+            name, why = line.name, whys[line.name]
             if not why:
                 if self._health.well(name, now):
                     self._tell("uplink.back", "info", uplink=name)
-            elif self._health.failed(name):
+            elif self._health.failed(name, now):
                 failed.append(self.numbers[name])
                 self._tell("uplink.down", "warning", uplink=name, why=why)
         self._health.keep(whys)
-        self.whys = {name: whys[name] or BACK for name in sorted(self.down)}
+        self.whys = {name: whys[name] or BACK.format(self._health.hold(name) // SECOND) for name in sorted(self.down)}
         astray = self._probes.astray
         for name in sorted(astray.keys() - self._astray):
             self._tell("probe.astray", "warning", uplink=name, remotes=astray[name])
@@ -138,6 +141,23 @@ class UplinkSelection:
         if failed:
             self._recent.clear()
         return failed
+
+    def _use_the_last(self, plan: Plan, whys: dict[str, str], survey: Survey, now: Nanoseconds) -> None:
+        """Where no uplink works, use those that have a link: that probes are silent is no reason to use none."""
+        if any(not whys[uplink.name] and uplink.name not in self.down for uplink in plan.uplinks):
+            self._last = False
+            return
+        for uplink in plan.uplinks:
+            if uplink.interface in survey.running:
+                whys[uplink.name] = ""
+                self._health.use(uplink.name, now)
+        for tunnel in plan.tunnels:
+            whys[tunnel.name] = self._why(tunnel, whys, survey)
+        if not self._last:
+            self._last = True
+            names = ", ".join(uplink.name for uplink in plan.uplinks if uplink.interface in survey.running)
+            if names:
+                self._tell("uplinks.silent", "warning", uplinks=names)
 
     def _why(self, line: Uplink | Tunnel, whys: Mapping[str, str], survey: Survey) -> str:
         """Why an uplink is unusable; empty if it works. A tunnel fails with its uplink."""

@@ -87,7 +87,9 @@ EVENTS = {
     "chain.repaired": "something removed the gate's chain, and traffic bypassed it until it was repaired",
     "chain.bypassed": "a rule of another program is ahead of the gate's chain, and traffic bypasses it",
     "uplink.down": "{uplink} is down, and routes avoid it: {why}",
-    "probe.astray": "{remotes} never answered over {uplink}, while others do: until one does, only its link counts",
+    "probe.astray": "{remotes} give no answer over {uplink}, while conversations have answers: until one does, these "
+    "alone say whether it works",
+    "uplinks.silent": "no probe is answered over any uplink: {uplinks} are used as long as they have a link",
     "device.shared": "{device} in {network} has {addresses} IPv4 addresses and counts as one host: if it is a repeater "
     "or a router, write hosts: by address for {network}",
     "port.moved": "a host in keep-ports got another port, because two hosts would collide: see the log",

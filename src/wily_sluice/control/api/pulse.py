@@ -5,14 +5,13 @@ answer counts when it comes within a second; a remote that has given none for LO
 """
 
 import asyncio
-import os
 import socket
 from collections.abc import Sequence
 from contextlib import suppress
 from ipaddress import ip_address
 
 from wily_sluice.control.link.supervisor import boot_clock
-from wily_sluice.gate.kernel.echo import echo_socket, family_of, parse_answer, request
+from wily_sluice.gate.kernel.echo import Nonce, echo_socket, family_of, parse_answer, request
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 EVERY = 1.0  # seconds
@@ -24,7 +23,7 @@ class Pulse:
     """Of some remotes, by their addresses. `listen` begins, within a running event loop."""
 
     def __init__(self) -> None:
-        self._number = os.getpid() & 0xFFFF
+        self._nonce = Nonce.drawn()
         self._ends: dict[socket.AddressFamily, socket.socket] = {}
         self._remotes: tuple[str, ...] = ()
         self._sequence = 0
@@ -38,7 +37,7 @@ class Pulse:
         self._answered = {remote: at for remote, at in self._answered.items() if remote in self._remotes}
         loop = asyncio.get_running_loop()
         for family in {family_of(remote) for remote in self._remotes} - self._ends.keys():
-            self._ends[family] = echo_socket(family)
+            self._ends[family] = echo_socket(family, self._nonce)
             loop.add_reader(self._ends[family].fileno(), self._hear, family)
         if self._remotes and self._task is None:
             self._task = loop.create_task(self._ask())
@@ -52,18 +51,16 @@ class Pulse:
             for remote in self._remotes:
                 family = family_of(remote)
                 with suppress(OSError):
-                    self._ends[family].sendto(request(family, self._number, self._sequence), (remote, 0))
+                    self._ends[family].sendto(request(family, self._nonce, self._sequence), (remote, 0))
             await asyncio.sleep(EVERY)
 
     def _hear(self, family: socket.AddressFamily) -> None:
         with suppress(OSError):
             while True:
                 data, source = self._ends[family].recvfrom(2048)
-                answer = parse_answer(family, data)
-                asked = self._asked.get(answer.sequence) if answer is not None else None
+                sequence = parse_answer(family, data, self._nonce)
+                asked = self._asked.get(sequence) if sequence is not None else None
                 remote = source[0].partition("%")[0]
-                if answer is None or answer.identifier != self._number:
-                    continue
                 if asked is not None and remote in self._remotes:
                     now = boot_clock()
                     if now - asked <= LATEST:

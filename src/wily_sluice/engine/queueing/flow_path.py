@@ -30,10 +30,12 @@ class QueueingDiscipline:
 class Onward(QueueingDiscipline):
     """The part of a shaper that its limiters and flow paths use: packets past the limiters are queued here.
 
-    `answered` is when the latest packet left that is known to have had an answer from beyond the line.
+    `answered` is when the latest packet left that is known to have had an answer from beyond the line, `asked` when the
+    latest left whose answer would be known.
     """
 
     answered: Nanoseconds = 0
+    asked: Nanoseconds = 0
 
     def enter_tree(self, packet: Packet, now: Nanoseconds) -> None:
         """Take in a packet that is past its limiters."""

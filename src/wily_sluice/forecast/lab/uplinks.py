@@ -170,7 +170,7 @@ class Failover:
             carrier = line.uplink if isinstance(line, Tunnel) else line.name
             outage = self._outages.get(carrier)
             if carrier in self._failing or (outage is not None and outage.unlinked):
-                if self._health.failed(line.name):
+                if self._health.failed(line.name, self._events.now):
                     failed.add(line.name)
             else:
                 self._health.well(line.name, self._events.now)

@@ -83,13 +83,18 @@ def rules(
     marking: Iterable[int] | None,
     tunnels: Iterable[Wrapped] = (),
     steered: Steered | None = None,
+    probed: Iterable[tuple[str, Sequence[str]]] = (),
 ) -> tuple[str, str]:
     """The contents of the chains, for IPv4 and for IPv6: divert packets that cross interfaces; copy this machine's DNS
     answers to queue `names`; write congestion marks and the DSCPs in `marking`, unless that is None; skip the wrapped
-    packets of `tunnels`; and have routes choose for `steered`.
+    packets of `tunnels`; have routes choose for `steered`; and let this machine's probes of the remotes on the
+    interfaces in `probed` wait for the line alone.
     """
     dscps = sorted(set(marking)) if marking is not None else None
     wrapped = [[words for tunnel in tunnels for words in _wrapped(tunnel, six)] for six in (False, True)]
+    for interface, remotes in probed:
+        for remote in remotes:
+            wrapped[":" in remote] += _probes(interface, remote)
     if steered is not None:
         wrapped = [[*rule, *_steered(steered)] for rule in wrapped]
     return _rules(queues, names, dscps, wrapped[0]), _rules(queues, names, dscps, _on_the_link() + wrapped[1])
@@ -129,6 +134,18 @@ def _wrapped(tunnel: Wrapped, six: bool) -> Iterator[tuple[str, ...]]:
                 far = (end, remote) if remote else ()
                 what = ("-p", str(protocol), *far, *ports, "-j", "ACCEPT")
                 yield ("-A", WRAPPED_CHAIN, way, tunnel.interface, *what)
+
+
+def _probes(interface: str, remote: str) -> Iterator[tuple[str, ...]]:
+    """The rules that let this machine's echoes to a remote, and their answers, skip the gate: no more than there are,
+    whoever writes the remote's address.
+    """
+    protocol, kind, (asks, answers) = (
+        ("ipv6-icmp", "--icmpv6-type", ("128", "129")) if ":" in remote else ("icmp", "--icmp-type", ("8", "0"))
+    )
+    few = ("-m", "limit", "--limit", "100/second", "--limit-burst", "100", "-j", "ACCEPT")
+    yield ("-A", WRAPPED_CHAIN, "-o", interface, "-p", protocol, "-d", remote, kind, asks, *OWN, *few)
+    yield ("-A", WRAPPED_CHAIN, "-i", interface, "-p", protocol, "-s", remote, kind, answers, *few)
 
 
 def _on_the_link() -> list[tuple[str, ...]]:

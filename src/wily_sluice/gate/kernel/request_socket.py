@@ -9,14 +9,13 @@ import struct
 import time
 from collections import OrderedDict
 from contextlib import suppress
-from ctypes import addressof, create_string_buffer
 from dataclasses import dataclass
 from ipaddress import ip_address
 from typing import Any, Final
 
+from wily_sluice.gate.kernel.echo import attach_filter
 from wily_sluice.units import SECOND, Nanoseconds, Size
 
-SO_ATTACH_FILTER: Final = 26  # asm-generic/socket.h
 ETHERNET: Final = 1  # linux/if_arp.h
 MOST: Final = 1024  # datagrams that are remembered
 KEPT: Final[Nanoseconds] = 2 * SECOND
@@ -45,10 +44,7 @@ class Senders:
         self._seen: OrderedDict[Key, tuple[Nanoseconds, set[bytes]]] = OrderedDict()
         self._end = socket.socket(socket.AF_PACKET, socket.SOCK_DGRAM, 0)
         try:
-            steps = b"".join(struct.pack("=HBBI", *step) for step in _filter(family, port))
-            program = create_string_buffer(steps)
-            attached = struct.pack("@HP", len(steps) // 8, addressof(program))
-            self._end.setsockopt(socket.SOL_SOCKET, SO_ATTACH_FILTER, attached)
+            attach_filter(self._end, _filter(family, port))
             self._end.bind((interface, ETH_P[family]))
             self._end.setblocking(False)
         except OSError:

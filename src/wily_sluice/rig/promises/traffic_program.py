@@ -42,7 +42,7 @@ from typing import Any, Final
 
 from wily_sluice.engine.classify.header import TCP, UDP
 from wily_sluice.engine.classify.service import Known
-from wily_sluice.gate.kernel.echo import request
+from wily_sluice.gate.kernel.echo import Nonce, request
 from wily_sluice.gauge.floods import ECHOES, FLOODS, OPENS, Sending, Span, family, flood_and_count, udp
 
 PACKETS = 12  # of RTP: more than it takes to be certain
@@ -293,7 +293,7 @@ def converse(order: dict[str, Any], held: list[socket.socket]) -> None:
     end.connect((order["remote"], 0 if raw else order["remote_port"]))
     begun = time.monotonic()
     packets = (
-        [request(socket.AddressFamily(end.family), order["identifier"], 1)]
+        [request(socket.AddressFamily(end.family), Nonce(order["identifier"], b""), 1)]
         if order["protocol"] in (1, 58)
         else [bytes.fromhex(text) for text in order["opening"]]
     )
