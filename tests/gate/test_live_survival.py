@@ -246,9 +246,11 @@ def test_packets_that_come_faster_than_a_gate_takes_them_in_flow_past_and_that_i
         assert running.call("gate.status")["bypassed"] == 0
         program = rig.program("house", "flood_program", HOST.address, FAR_ADDRESSES[0], 6, 100)
         flood = subprocess.Popen(program)
-        os.kill(running.process.pid, signal.SIGSTOP)
-        time.sleep(4)
-        os.kill(running.process.pid, signal.SIGCONT)
+        for _ in range(4):  # never for so long that it counts as hung
+            os.kill(running.process.pid, signal.SIGSTOP)
+            time.sleep(0.8)
+            os.kill(running.process.pid, signal.SIGCONT)
+            time.sleep(0.1)
         flood.wait()
         deadline = time.monotonic() + 10
         while not running.call("gate.status")["bypassed"] and time.monotonic() < deadline:
@@ -256,6 +258,17 @@ def test_packets_that_come_faster_than_a_gate_takes_them_in_flow_past_and_that_i
         assert running.call("gate.status")["bypassed"] > 1000
         told = [one for one in running.events() if one["event"] == "gate.too_slow"]
     assert told and told[0]["bypassed"] > 0
+
+
+def test_a_gate_that_hangs_is_ended_and_traffic_flows_on_without_it(rig: Rig, tmp_path: Path) -> None:
+    with gate(rig, tmp_path) as running:
+        call = start_endpoint(rig, HOST, "call", "--seconds", 8)
+        time.sleep(2)
+        os.kill(running.process.pid, signal.SIGSTOP)
+        assert running.process.wait(5) == -signal.SIGKILL
+        result = call_result(finish(call))
+        assert result.loss < 2.0 / 8  # what came in less than two seconds was held, and is lost
+        assert "gate.hung" in running.end()
 
 
 def test_gates_in_two_namespaces_leave_each_other_alone(rig: Rig, tmp_path: Path) -> None:

@@ -85,11 +85,15 @@ class Worker:
             ended = True
         if ended:
             self._process.join(0)
+            if not self._asking.acquire(blocking=False):
+                return  # somebody waits for an answer, and is about to see that none comes
             note("worker.ended", "warning", why="the process that keeps quotas has ended: another is started")
-            self._charges.close()
-            with self._asking:
+            try:
+                self._charges.close()
                 self._questions.close()
                 self._start()
+            finally:
+                self._asking.release()
         self._hand_over()
 
     def keep(self, limiter: str, period: str, news: dict[bytes, Size]) -> dict[bytes, Size]:

@@ -28,7 +28,7 @@ from wily_sluice.gate.datapaths import Datapaths
 from wily_sluice.gate.kernel.guard import Guard
 from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews
 from wily_sluice.gate.kernel.packet_queue import QueuedPacket
-from wily_sluice.gate.kernel.process import THREAD_TURN, BackgroundTasks
+from wily_sluice.gate.kernel.process import THREAD_TURN, BackgroundTasks, Heart
 from wily_sluice.gate.look import Visits, shared_devices
 from wily_sluice.gate.loop import Listener, Loop
 from wily_sluice.gate.observers import GateState, Keeper, Talk, Watcher, copy_counters, copy_talks, copying
@@ -75,8 +75,10 @@ class Gate:
         watcher: Watcher | None = None,
         machine: Machine | None = None,
         clock: Callable[[str], datetime] = time_in,
+        heart: Heart | None = None,
     ) -> None:
         self.plan = plan
+        self._heart = heart
         self._clock = clock
         self.engine = build_site(plan, self._drop, crowded=True)
         self._quotas = Quotas(keeper, lambda: self.engine, lambda: self._background, self._happened)
@@ -103,6 +105,7 @@ class Gate:
         self._missing: set[str] = set()
         self._shared: set[bytes] = set()  # devices with many addresses of which it was told
         self._failed: list[int] = []  # numbers of uplinks whose conversations are to be forgotten
+        self._unseen = ""  # why the machine could not be surveyed, as told
         self._talking = False
         self._ticked: Nanoseconds = 0
         self._worked: Nanoseconds = 0
@@ -176,7 +179,9 @@ class Gate:
                 for observer in (self._watcher, self._news, self._probes, self._rate_search)
                 if observer is not None
             ]
-            self._loop = loop = Loop((), reader, self._tick, others=others, woken=self._background.done)
+            self._loop = loop = Loop(
+                (), reader, self._tick, others=others, woken=self._background.done, heart=self._heart
+            )
             self._machine.leave()
             self._uplink_selection.numbers = self._uplink_selection.number(self.plan)
             taken = self._queue_manager.take(self.plan, self.engine.recognises, self._uplink_selection.numbers)
@@ -198,6 +203,8 @@ class Gate:
                 self._watcher.ready()
             loop.run()
         finally:
+            if self._heart is not None:
+                self._heart.rest()
             if self._lock is not None:
                 self._queue_manager.close()
                 self._machine.leave()
@@ -377,6 +384,8 @@ class Gate:
             self._look()
             for network, address in self._datapaths.strangers():
                 self._happened("strangers.seen", "warning", network=network, address=address)
+        for kind in self._background.late():
+            self._happened("task.late", "warning", task=kind)
         self._quotas.tick(now)
 
     def _look(self) -> None:
@@ -421,6 +430,12 @@ class Gate:
 
     def _looked_about(self, seen: Any) -> None:
         """The result of the survey; its plan may have been replaced since."""
+        if isinstance(seen, Exception):
+            if repr(seen) != self._unseen:
+                self._unseen = repr(seen)
+                self._happened("look.failed", "error", why=f"{type(seen).__name__}: {seen}")
+            return
+        self._unseen = ""
         if isinstance(seen, tuple) and seen[0] is self.plan:
             plan, schedules, survey = seen
             self._follow(schedules)

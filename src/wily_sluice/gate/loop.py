@@ -23,6 +23,7 @@ from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.flow_path import QueueingDiscipline
 from wily_sluice.gate.kernel.diversion import wishes
 from wily_sluice.gate.kernel.packet_queue import PacketQueue, QueuedPacket
+from wily_sluice.gate.kernel.process import Heart
 from wily_sluice.gate.overload import NewFlows
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size
 
@@ -38,7 +39,7 @@ WINDOW: Final[Nanoseconds] = 10 * MILLISECOND
 AT_MOST: Final[Nanoseconds] = 9_300_000
 BREATH: Final = 0.0006  # seconds
 LATE: Final[Nanoseconds] = 2 * MILLISECOND  # a turn that takes longer is counted
-LONGEST_SLEEP: Final[Nanoseconds] = SECOND
+LONGEST_SLEEP: Final[Nanoseconds] = 400 * MILLISECOND
 
 
 @mypyc_attr(allow_interpreted_subclasses=True)
@@ -149,6 +150,7 @@ class Loop:
         listeners: Sequence[Listener] = (),
         others: Sequence[Reader] = (),
         woken: Callable[[], None] | None = None,
+        heart: Heart | None = None,
     ) -> None:
         self._woken = woken
         self.datapaths = datapaths
@@ -166,6 +168,7 @@ class Loop:
         self.late = 0  # turns that took longer than LATE
         self.shed = 0  # packets dropped, of too many that open conversations
         self.worked: Nanoseconds = 0  # time not asleep
+        self.heart = heart
         self._readers: list[int | PacketQueue | Reader] = []
 
     def stop(self) -> None:
@@ -199,6 +202,8 @@ class Loop:
         next_beat = time.monotonic_ns()
         window = used = 0
         while not self._stopped:
+            if self.heart is not None:
+                self.heart.beat()
             now = time.monotonic_ns()
             wake_at = min(now + LONGEST_SLEEP, next_tick) if self.chore is None else now
             if self.beat is not None and next_beat < wake_at:

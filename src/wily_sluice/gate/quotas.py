@@ -71,6 +71,8 @@ class Quotas:
         name, period = min(self._awaited)
 
         def known(used: Any) -> None:
+            if isinstance(used, LiveError):
+                self._happened("quotas.unreadable", "warning", limiter=name, why=str(used))
             if isinstance(used, dict) and (name, period) in self._awaited:
                 self._awaited.discard((name, period))
                 ledger = self._engine().ledgers.get(name)
@@ -81,8 +83,7 @@ class Quotas:
         def ask() -> Any:
             try:
                 return keeper.used(name, period)
-            except LiveError as error:
-                self._happened("quotas.unreadable", "warning", limiter=name, why=str(error))
+            except LiveError:
                 time.sleep(RETRY)
                 raise
 

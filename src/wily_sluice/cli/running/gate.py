@@ -87,7 +87,7 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
         stack.callback(worker.close)
         supervisor = Supervisor(command, bundle, revision, _notify, worker.examine)
         stack.callback(supervisor.close)
-        running = Gate(plan, worker, supervisor)
+        running = Gate(plan, worker, supervisor, heart=supervisor.heart)
         slow = why_not_compiled()
         supervisor.oversee(running)
 
@@ -157,6 +157,7 @@ def _notify(state: str) -> None:
     address = os.environ.get("NOTIFY_SOCKET")
     if address:
         with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as end, suppress(OSError):
+            end.setblocking(False)
             end.sendto(state.encode(), "\0" + address[1:] if address.startswith("@") else address)
 
 

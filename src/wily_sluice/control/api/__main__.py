@@ -1,4 +1,4 @@
-"""Runs the gate's second process: `python -m wily_sluice.control.api STATE SHOW DESCRIPTOR`.
+"""Runs the gate's second process: `python -m wily_sluice.control.api STATE SHOW DESCRIPTOR HEART GATE`.
 
 SHOW prints each second's figures, as MODULE:FUNCTION; empty for none.
 """
@@ -9,11 +9,14 @@ import sys
 from collections.abc import Callable
 from importlib import import_module
 from pathlib import Path
+from threading import Thread
 
 from wily_sluice.control.api.service import ApiService
 from wily_sluice.control.api.snapshot import Snapshot
 from wily_sluice.control.link.link import Link
 from wily_sluice.control.link.messages import FromGate
+from wily_sluice.control.log import note
+from wily_sluice.gate.kernel.process import Heart, watch_over
 from wily_sluice.plan.model import Plan
 
 
@@ -30,8 +33,16 @@ def run_api(number: int, state: Path, show: Callable[[Plan, Snapshot], None] | N
     asyncio.run(sit())
 
 
-def main(state: str, show: str, descriptor: str) -> None:
-    """Sit there until the gate ends."""
+def _hung(seconds: float) -> None:
+    why = f"its loop has not turned for {seconds:.1f} s, so it is ended: traffic bypasses it until it is started again"
+    note("gate.hung", "error", why=why)
+
+
+def main(state: str, show: str, descriptor: str, heart: str = "", gate: str = "") -> None:
+    """Sit there until the gate ends, and end it if it hangs."""
+    if heart:
+        watched = Heart(int(heart)), int(gate), _hung
+        Thread(target=watch_over, args=watched, daemon=True).start()
     module, _, function = show.partition(":")
     run_api(int(descriptor), Path(state), getattr(import_module(module), function) if show else None)
 

@@ -46,8 +46,9 @@ class Strain:
     """`health` is the gate's last report."""
 
     def __init__(self) -> None:
-        self.health = self._told_health = Health()
-        self._told_at = -TELL_AGAIN
+        self.health = Health()
+        self._bypassed = self._shed = 0  # as told
+        self._told_at: dict[str, float] = {}  # by events
         self._busy_since: float | None = None
 
     @property
@@ -63,18 +64,23 @@ class Strain:
             self._busy_since = self._busy_since or now
         else:
             self._busy_since = None
-        bypassed = health.bypassed - self._told_health.bypassed
+        busy = round(before.busy, 2)
+        if (bypassed := health.bypassed - self._bypassed) > 0 and self._is_due("gate.too_slow", now):
+            self._bypassed = health.bypassed
+            note("gate.too_slow", "warning", bypassed=bypassed, busy=busy, why=TOO_SLOW)
+        if (shed := health.shed - self._shed) > 0 and self._is_due("gate.flooded", now):
+            self._shed = health.shed
+            note("gate.flooded", "warning", shed=shed, busy=busy, why=FLOODED)
         strained = self._busy_since is not None and now - self._busy_since >= BUSY_FOR
-        shed = health.shed - self._told_health.shed
-        if (bypassed <= 0 and shed <= 0 and not strained) or now - self._told_at < TELL_AGAIN:
-            return
-        self._told_at, self._told_health = now, health
-        if bypassed > 0:
-            note("gate.too_slow", "warning", bypassed=bypassed, busy=before.busy, why=TOO_SLOW)
-        if shed > 0:
-            note("gate.flooded", "warning", shed=shed, busy=before.busy, why=FLOODED)
-        if bypassed <= 0 and shed <= 0:
+        if strained and bypassed <= 0 and shed <= 0 and self._is_due("gate.strained", now):
             note("gate.strained", "warning", busy=health.busy, late_turns=health.late_turns, why=STRAINED)
+
+    def _is_due(self, event: str, now: float) -> bool:
+        """Whether an event was not told a short while ago; if so, it is told now."""
+        if now - self._told_at.get(event, -TELL_AGAIN) < TELL_AGAIN:
+            return False
+        self._told_at[event] = now
+        return True
 
 
 AGAIN = 3600.0  # seconds, for one cause

@@ -5,6 +5,7 @@ on the clock that runs during sleep, the gate returns to the previous plan. If t
 started and the gate keeps shaping. A process that has not received a tick for DEAF is ended.
 """
 
+import os
 import socket
 import subprocess
 import time
@@ -40,6 +41,7 @@ from wily_sluice.control.link.messages import (
 from wily_sluice.control.log import note
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.gate import Gate
+from wily_sluice.gate.kernel.process import Heart
 from wily_sluice.gate.look import look_at
 from wily_sluice.gate.observers import CounterRow
 from wily_sluice.plan.file.bundle import Bundle
@@ -74,8 +76,8 @@ class Trial:
 
 
 class Supervisor:
-    """`command` starts the process; the descriptor of its end of the link is appended. `read` reads a plan, and may be
-    slow.
+    """`command` starts the process; the descriptors of its end of the link and of the gate's heart, which it watches,
+    and the gate's process are appended. `read` reads a plan, and may be slow.
 
     `notify` receives `READY=1` and, with every tick, `WATCHDOG=1`.
     """
@@ -93,6 +95,7 @@ class Supervisor:
         self._command = command
         self._notify = notify
         self._read = read
+        self.heart = Heart()
         self._gate: Gate | None = None
         self._nobody, self._nobody_else = socket.socketpair()  # read from while no process is there
         self._link: Link[ToGate] | None = None
@@ -115,9 +118,9 @@ class Supervisor:
         here, there = socket.socketpair(socket.AF_UNIX, socket.SOCK_STREAM)
         with there:
             try:
-                self._process = subprocess.Popen(
-                    [*self._command, str(there.fileno())], pass_fds=[there.fileno()], stdin=subprocess.DEVNULL
-                )
+                passed = [there.fileno(), self.heart.descriptor]
+                command = [*self._command, *map(str, passed), str(os.getpid())]
+                self._process = subprocess.Popen(command, pass_fds=passed, stdin=subprocess.DEVNULL)
             except OSError as error:
                 note("api.unusable", "error", why=str(error))
                 here.close()

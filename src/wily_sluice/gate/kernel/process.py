@@ -6,6 +6,8 @@ The lock belongs to the process (fcntl(2), F_SETLK): it ends with the process, a
 
 Runs slow tasks outside the gate's loop, in one thread for each kind, and returns the results.
 
+A gate that hangs holds everybody's packets, so another process watches its heart and ends it.
+
 A thread alternates with the loop at the interpreter, for at most THREAD_TURN. It has the loop's priority, because a
 thread that is preempted while it holds the interpreter would block the loop too. Threads wait for the next task of
 their kind, because starting one may be slow.
@@ -13,10 +15,13 @@ their kind, because starting one may be slow.
 
 import contextlib
 import fcntl
+import mmap
 import os
 import shutil
+import signal
 import subprocess
 import sys
+import time
 from collections import deque
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -94,7 +99,73 @@ def run_when_idle() -> None:
     os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
 
 
+class Heart:
+    """Beats with each turn of the gate's loop, in memory that it shares with who watches. Still until the first beat,
+    and from `rest` on: then nobody waits for it.
+    """
+
+    def __init__(self, descriptor: int | None = None) -> None:
+        self.descriptor = os.memfd_create("heart") if descriptor is None else descriptor
+        os.truncate(self.descriptor, 1)
+        self._memory = mmap.mmap(self.descriptor, 1)
+        self._beats = 0
+
+    def beat(self) -> None:
+        """Once more."""
+        self._beats = self._beats % 255 + 1
+        self._memory[0] = self._beats
+
+    def rest(self) -> None:
+        """Beat no more."""
+        self._memory[0] = 0
+
+    @property
+    def count(self) -> int:
+        """What it shows: 0 while it rests."""
+        return self._memory[0]
+
+
+LOOKS = 0.05  # seconds from look to look
+STILL, STILL_BUSY = 1.2, 4.0  # seconds without a beat: of one that does nothing, of one that works
+
+
+def watch_over(heart: Heart, process: int, hung: Callable[[float], None]) -> None:
+    """End our parent process if its heart stands still; `hung` is told before that, with the seconds.
+
+    Time is counted in looks: while the whole machine stands still, nobody looks. One that works may only be slow.
+    """
+    try:
+        parent = os.pidfd_open(process)
+    except OSError:
+        return
+    if os.getppid() != process:
+        return  # it has ended, and the number may be somebody else's by now
+    seen, since, worked, busy = 0, 0.0, 0, 0.0
+    while True:
+        time.sleep(LOOKS)
+        count = heart.count
+        if not count or count != seen:
+            seen, since, busy = count, 0.0, 0.0
+            continue
+        since += LOOKS
+        try:
+            fields = Path(f"/proc/{process}/stat").read_text().rsplit(")", 1)[1].split()
+        except OSError:
+            return  # it has ended
+        works = int(fields[11]) + int(fields[12])
+        busy += LOOKS if works != worked else 0.0
+        worked = works
+        if since >= STILL_BUSY or (since >= STILL and busy < since / 2):
+            hung(since)
+            with contextlib.suppress(OSError):
+                signal.pidfd_send_signal(parent, signal.SIGKILL)
+            return
+
+
 THREAD_TURN = 0.0005  # seconds that a thread may hold the loop up
+
+
+LATE = 15.0  # seconds of a task, after which that is told
 
 
 class _Thing(NamedTuple):
@@ -107,7 +178,8 @@ class BackgroundTasks:
 
     def __init__(self, waker: int) -> None:
         self._waker = waker
-        self._busy: set[str] = set()
+        self._busy: dict[str, float] = {}  # and since when
+        self._late: set[str] = set()
         self._waiting: dict[str, SimpleQueue[_Thing]] = {}
         self._over: deque[tuple[str, Callable[[Any], None], Any]] = deque()
 
@@ -118,7 +190,7 @@ class BackgroundTasks:
         """
         if kind in self._busy:
             return False
-        self._busy.add(kind)
+        self._busy[kind] = time.monotonic()
         if kind not in self._waiting:
             self._waiting[kind] = SimpleQueue()
             Thread(target=self._run, args=(kind, self._waiting[kind]), daemon=True).start()
@@ -149,8 +221,16 @@ class BackgroundTasks:
         """Call `done` for the tasks that have ended."""
         while self._over:
             kind, then, result = self._over.popleft()
-            self._busy.discard(kind)
+            self._busy.pop(kind, None)
+            self._late.discard(kind)
             then(result)
+
+    def late(self) -> list[str]:
+        """The kinds whose task has taken longer than LATE, once each."""
+        now = time.monotonic()
+        late = [kind for kind, since in self._busy.items() if now - since > LATE and kind not in self._late]
+        self._late.update(late)
+        return late
 
 
 CONTROL, WATCH = "control.sock", "watch.sock"

@@ -114,6 +114,8 @@ WORDS = {
     "strangers.seen": "{network} has hosts outside its subnets, such as {address}",
     "uplink.bypassed": "{part:.1%} of {uplink} bypassed the gate",
     "interface.missing": "interface {interface} is missing",
+    "look.failed": "the machine cannot be surveyed: {why}",
+    "task.late": "work of the kind {task} takes unusually long",
     "interface.back": "interface {interface} is back",
     "route.spent": "route {route} has used its part of the quota",
     "route.again": "route {route} is used again",
