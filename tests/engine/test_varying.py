@@ -2,6 +2,7 @@
 
 import math
 import pickle
+from collections.abc import Callable
 from random import Random
 
 import pytest
@@ -146,3 +147,69 @@ def test_a_finder_grows_only_where_more_waits_and_takes_silence_for_a_full_line(
     for _ in range(GIVEN_UP):
         fresh.step(3000, True, line.now)
     assert fresh.unheard and not fresh.heard
+
+
+class Jittery:
+    """A line of 20 Mbit/s, between 8 and 40, that a sender fills as a finder says; answers come after the line's own
+    40 ms, what waits, and jitter.
+    """
+
+    def __init__(self, toward: bool, jitter: Callable[[], float], lowest: Rate = 8_000_000) -> None:
+        self.finder = RateFinder(lowest, 40_000_000, toward)
+        self.toward, self.jitter = toward, jitter
+        self.own, self.now, self.queue = 40 * MILLISECOND, 0, 0.0
+        self._coming: list[tuple[int, int]] = []
+
+    def run(self, seconds: float, carries: Rate = 20_000_000) -> tuple[float, list[float]]:
+        """The part of the line that was used, and how long packets waited, in ms."""
+        used, waits, steps = 0.0, [], round(seconds * SECOND / TICK)
+        for _ in range(steps):
+            self.now += TICK
+            came = self.finder.rate * TICK / SECOND
+            left = min(self.queue + came, carries * TICK / SECOND)
+            self.queue += came - left
+            wait = self.queue / carries * SECOND
+            delay = self.own + round(wait + max(0.0, self.jitter()) * MILLISECOND)
+            self._coming.append((self.now + delay, delay))
+            while self._coming and self._coming[0][0] <= self.now:
+                self.finder.saw(self._coming.pop(0)[1], self.now)
+            self.finder.step(round((came if self.toward else left) / 8), True, self.now)
+            used += left
+            waits.append(wait / MILLISECOND)
+        return used / (carries * steps * TICK / SECOND), waits
+
+
+@pytest.mark.parametrize("toward", [False, True])
+@pytest.mark.parametrize("kind", ["uniform", "exponential", "normal", "spikes"])
+@pytest.mark.parametrize(("mean", "least"), [(0, 0.92), (4, 0.88), (8, 0.85), (12, 0.80)])
+def test_a_line_with_jitter_is_used_and_no_queue_stays_there(mean: int, least: float, kind: str, toward: bool) -> None:
+    drawn = Random(33 + mean)
+    jitter: Callable[[], float] = {
+        "uniform": lambda: drawn.uniform(0, 2 * mean),
+        "exponential": lambda: drawn.expovariate(1 / mean) if mean else 0.0,
+        "normal": lambda: drawn.gauss(mean, mean / 2),
+        "spikes": lambda: drawn.expovariate(0.3 / mean) if mean and drawn.random() < 0.3 else 0.0,
+    }[kind]
+    line = Jittery(toward, jitter)
+    line.run(10)
+    used, waits = line.run(60)
+    assert used >= least - (0.1 if kind == "spikes" else 0)  # of 40 ms on average, in one of three
+    assert sum(waits) / len(waits) < 10 and sorted(waits)[round(0.95 * len(waits))] < 20 + mean
+
+
+@pytest.mark.parametrize("toward", [False, True])
+def test_after_a_step_the_rate_is_right_and_a_path_that_grows_longer_is_no_queue(toward: bool) -> None:
+    drawn = Random(33)
+    for mean in (0, 4):
+        line = Jittery(toward, lambda mean=mean: drawn.uniform(0, 2 * mean), 2_000_000)  # type: ignore[misc]
+        line.run(20)
+        line.run(3, 8_000_000)
+        used, waits = line.run(5, 8_000_000)
+        assert used > 0.85 and sum(waits) / len(waits) < 12
+        line.run(8)
+        assert line.run(5)[0] > 0.88
+        line.own += 25 * MILLISECOND  # for good
+        line.run(9)
+        assert line.run(5)[0] > 0.85
+        line.own -= 25 * MILLISECOND
+        assert line.run(5)[0] > 0.85

@@ -7,7 +7,7 @@ Every TICK a step is made:
 
 - If the excess is above HIGH, the line is slower than assumed. Its rate is the rate received; toward the line, it is
   the rate sent divided by one plus the slope of the delay. The usable rate is set to that, minus a part that drains the
-  queue within DRAIN. Then the rate stays until the effect can show.
+  queue within DRAIN. Then the rate stays until the effect can show, and as long as the queue becomes shorter.
 - When the excess is gone, the rate returns to slightly less than the rate found.
 - With hardly any excess and a backlog, the rate grows: quickly if the line was not slow recently, or far above the rate
   found then; slowly near that rate.
@@ -15,8 +15,13 @@ Every TICK a step is made:
 If the probed remote stops answering, round trips of conversations are used instead, each minus the shortest of its
 conversation. A short silence counts as a full line; without information for longer, the rate stays.
 
-The line's own delay is the minimum of the last half minute. If both directions are full, a growing delay is attributed
-to both; each recovers independently.
+Delays also vary without a queue, as on most radio lines. This jitter is measured by second differences of the delay, in
+which an even growth cancels out. The more of it, the further above HIGH the excess must be, or the more samples in a
+row must be above, and the slower the rate grows, because it shows later that it was too much.
+
+The line's own delay is the minimum of the last half minute. At the lower bound, which the line carries by the plan, no
+queue stays; an excess that does not change there is the line's own, as after a handover to a longer path. If both
+directions are full, a growing delay is attributed to both; each recovers independently.
 
 Source: RFC 6817 §2.1, for delay above the minimum as the sign of a queue.
 """
@@ -195,13 +200,22 @@ LOW: Final[Nanoseconds] = 6 * MILLISECOND  # of excess
 HIGH: Final[Nanoseconds] = 12 * MILLISECOND
 DRAIN: Final[Nanoseconds] = 200 * MILLISECOND
 LEAST_PART: Final = 0.25  # of the line's rate always passes
+AGAIN, FAR_AGAIN = 0.85, 0.6  # of it, where that was too much still
 AFTER: Final = 0.98  # of the rate it was found to carry, once the queue is gone
 WINDOW: Final[Nanoseconds] = 15 * SECOND  # half of the time over which the least delay is taken for the line's own
 LOOKED_BACK: Final = 4  # ticks over which the bytes moved are averaged
 SILENT: Final = 12  # ticks without an answer, after some, that count as a large excess
 GIVEN_UP: Final = 80  # ticks after which silence says nothing
 PASSING: Final = 8  # ticks in which conversations' round trips count
+CALM_TICKS: Final = 100  # without a step down, after which the rate found last says nothing
 QUICK, SLOW, SLOWEST = 1.02, 1.006, 1.002  # growth in a tick
+# Jitter: how much more excess than HIGH, in units of it, so many samples in a row must have; one may be anything.
+TESTS: Final = ((1, 8.0), (2, 4.0), (3, 2.5), (5, 1.5), (8, 0.8), (12, 0.5))
+SAMPLES: Final = 12  # that are kept
+JITTER_MEMORY: Final = 1 / 64  # the weight of one sample
+LEAST_JITTER: Final[Nanoseconds] = MILLISECOND // 2
+LIFTED: Final = 40  # ticks at the lower bound after which an excess that does not change is the line's own delay
+FLAT: Final[Nanoseconds] = 3 * MILLISECOND
 
 
 class RateFinder:
@@ -222,9 +236,14 @@ class RateFinder:
         self._quiet = 0
         self._passing: list[Nanoseconds | None] = []  # the least excess of conversations, by ticks
         self._passed: Nanoseconds | None = None
-        self._before: Nanoseconds = 0  # excess
+        self._last: list[Nanoseconds] = []  # excesses of the last ticks with an answer, the latest at the end
+        self._delays: list[Nanoseconds] = []  # of the last three ticks
+        self._jitter = 0.0
+        self.jitter: Nanoseconds = 0  # the mean difference of one delay and the next, without what grows or drains
+        self._lowered: list[Nanoseconds] = []  # excesses at the lower bound
         self._moved: list[Size] = []
         self._hold: Nanoseconds = 0
+        self._calm = 0  # ticks since the last step down
         self._carries = 0.0  # the rate that the line was last found to carry, while the queue drains
         self._wanting = 0.0  # the same, after that
 
@@ -248,6 +267,7 @@ class RateFinder:
         """Start over with another remote and its round trip."""
         self._least = [None, None]
         self._turn, self._samples, self._heard, self._quiet = 0, [], False, 0
+        self._last, self._delays, self._lowered, self.jitter = [], [], [], 0
 
     @property
     def heard(self) -> bool:
@@ -270,19 +290,70 @@ class RateFinder:
         excess = self._excess()
         if excess is None:
             return self.rate
-        slope = max(0.0, (excess - self._before) / TICK)
-        self._before = excess
+        self._calm += 1
+        before = self._last
+        self._last = [*before[1 - SAMPLES :], excess]
+        if self._is_lifted(excess):
+            self._take_new_base()
+            return self.rate
         if now < self._hold:
             return self.rate
-        if excess > HIGH:
-            self._back_off(excess, slope, now)
+        high = self._too_high()
+        if high is not None:
+            if not (self._carries and self._drains()):
+                self._back_off(high, self._slope(), now)
         elif self._carries:
-            if excess <= LOW:
+            if self._least_of_late() <= LOW + self.jitter // 4:
                 self.rate = self._within(self._carries * AFTER)
                 self._wanting, self._carries = self._carries, 0.0
-        elif busy and excess <= LOW:
+        elif busy and self._least_of_late() <= LOW + self.jitter // 4:
             self._grow()
         return self.rate
+
+    def _too_high(self) -> Nanoseconds | None:
+        """The excess by which a queue stands at the line; None if what was seen may be jitter."""
+        for many, times in TESTS:
+            if many > len(self._last):
+                break
+            least = min(self._last[-many:])
+            if least > HIGH + times * self.jitter:
+                return max(LOW, least - 3 * self.jitter // (many + 1))
+            if not self.jitter:
+                break
+        return None
+
+    def _least_of_late(self) -> Nanoseconds:
+        """The least excess of the last ticks: the more jitter, the more of them."""
+        return min(self._last[-min(8, 1 + self.jitter // MILLISECOND) :])
+
+    def _drains(self) -> bool:
+        """Whether the queue becomes shorter, as it should after a step down."""
+        return len(self._last) > LOOKED_BACK and self._last[-1] < self._last[-1 - LOOKED_BACK] - LOW // 2 - self.jitter
+
+    def _slope(self) -> float:
+        """By how much the excess grows in a unit of time, from the least of as many ticks then and now."""
+        window = min(6, 1 + self.jitter // MILLISECOND)
+        if window > 2 and len(self._last) > 3 and min(self._last[-2:]) > HIGH + TESTS[1][1] * self.jitter:
+            window = 2  # it grows by more than jitter could hide
+        if len(self._last) < 2 * window:
+            return 0.0
+        return max(0.0, (min(self._last[-window:]) - min(self._last[-2 * window : -window])) / (window * TICK))
+
+    def _is_lifted(self, excess: Nanoseconds) -> bool:
+        """Whether the line's own delay has grown, as after a handover: at the lower bound, which the line carries, no
+        queue stays.
+        """
+        if self.rate > self.lowest or excess <= LOW or self.lowest == self.highest:
+            self._lowered = []
+            return False
+        self._lowered = [*self._lowered[1 - LIFTED :], excess]
+        parts = [min(self._lowered[first : first + 8]) for first in range(0, len(self._lowered) - 7, 8)]
+        return len(self._lowered) >= LIFTED and max(parts) - min(parts) <= FLAT + self.jitter and min(parts) > LOW
+
+    def _take_new_base(self) -> None:
+        """Take the delay of late for the line's own."""
+        self._least = [self.own_delay + min(self._lowered), None]
+        self._last, self._lowered, self._carries, self._hold = [], [], 0.0, 0
 
     def _excess(self) -> Nanoseconds | None:
         """The delay beyond the line's own now; None if unknown."""
@@ -291,6 +362,7 @@ class RateFinder:
         self._passed = None
         if samples:
             self._quiet = 0
+            self._note(min(samples))
             return min(samples) - self.own_delay
         self._quiet += 1
         if self._quiet < SILENT:
@@ -300,25 +372,41 @@ class RateFinder:
             return min(passing)
         return 2 * DRAIN if self._heard and self._quiet < GIVEN_UP else None
 
+    def _note(self, delay: Nanoseconds) -> None:
+        """Measure jitter by second differences, which a queue that grows or drains evenly does not have."""
+        self._delays = [*self._delays[-2:], delay]
+        if len(self._delays) == 3:
+            bend = abs(self._delays[2] - 2 * self._delays[1] + self._delays[0]) / 1.73
+            bend = min(bend, 10 * self._jitter + 4 * MILLISECOND)  # a single spike is no jitter
+            jitter = self._jitter + (bend - self._jitter) * JITTER_MEMORY
+            self._jitter = jitter
+            self.jitter = round(jitter) if jitter >= LEAST_JITTER else 0
+
     def _back_off(self, excess: Nanoseconds, slope: float, now: Nanoseconds) -> None:
         arrived = sum(self._moved) * BYTE_TIME / (len(self._moved) * TICK)
-        carries = min(float(self.rate), arrived / (1 + slope) if self._toward else arrived)
+        if self._carries and self._toward:
+            # What is sent while the queue drains tells nothing.
+            carries = self._carries * (AGAIN if excess < DRAIN // 4 else FAR_AGAIN)
+        elif self._carries:
+            carries = min(self._carries, arrived)
+        else:
+            carries = min(float(self.rate), arrived / (1 + slope) if self._toward else arrived)
         if carries <= 0:
             carries = float(self.lowest)
         carries = max(carries, float(self.lowest))
-        self._carries = carries
+        self._carries, self._calm = carries, 0
         self.rate = self._within(carries * max(LEAST_PART, 1 - excess / DRAIN))
         self.steps += 1
-        self._hold = now + self.own_delay + min(excess, DRAIN) // 2 + TICK
+        # An echo that is sent now comes back after what waits already.
+        self._hold = now + self.own_delay + min(excess, 2 * DRAIN) + (2 + LOOKED_BACK * self._toward) * TICK
 
     def _grow(self) -> None:
-        if not 0.9 * self._wanting <= self.rate < 1.2 * self._wanting:
-            factor = QUICK
-        elif self.rate < 1.05 * self._wanting:
-            factor = SLOWEST
+        if self._calm > CALM_TICKS or not 0.9 * self._wanting <= self.rate < 1.2 * self._wanting:
+            factor, careful = QUICK, 8 * MILLISECOND
         else:
-            factor = SLOW
-        self.rate = self._within(self.rate * factor)
+            factor, careful = SLOWEST if self.rate < 1.05 * self._wanting else SLOW, 2 * MILLISECOND
+        # The more jitter, the later it shows that this was too much.
+        self.rate = self._within(self.rate * (1 + (factor - 1) / (1 + self.jitter / careful)))
 
     def _within(self, rate: float) -> Rate:
         return round(max(self.lowest, min(self.highest, rate)))
