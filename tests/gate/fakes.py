@@ -70,7 +70,7 @@ class Queue:
                 if kind == MSG_VERDICT:
                     verdict, number = struct.unpack_from(">II", said, 24)
                     with self._lock:
-                        self.verdicts.append((self.waiting.pop(number), verdict == 1))
+                        self.verdicts.append((self.waiting.pop(number, b""), verdict == 1))
                 if flags & NLM_F_ACK:
                     self.other.send(struct.pack("=IHHII", 36, NLMSG_ERROR, 0, 0, 0) + bytes(20))
                 said = said[length:]

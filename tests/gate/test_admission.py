@@ -6,6 +6,7 @@ from ipaddress import ip_address
 
 import pytest
 
+from tests.gate.fakes import Queue
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.header import ICMP, UDP, Parties, key_of
 from wily_sluice.engine.classify.neighbours import HOLD
@@ -14,7 +15,7 @@ from wily_sluice.engine.conversations.conversation import ERRORS, Conversation
 from wily_sluice.engine.packet import Framing
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.gate.admission import Admission
-from wily_sluice.gate.kernel.packet_queue import QueuedPacket
+from wily_sluice.gate.kernel.packet_queue import PacketQueue, QueuedPacket
 from wily_sluice.gate.overload import MOST_WAITING, NewFlows
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan
@@ -40,8 +41,14 @@ def error(source: bytes, target: bytes, quoted: bytes, length: int) -> bytes:
     return ipv4(source, target, ICMP, body.ljust(length - 20, b"\0"))
 
 
+def kernel_queue() -> PacketQueue:
+    fake = Queue()
+    return PacketQueue(0, connect=lambda: fake.end)
+
+
 class Ways:
     def __init__(self, plan: Plan) -> None:
+        self._queue = kernel_queue()
         self.engine: SiteEngine = build_site(plan, lambda _: None, crowded=True)
         self.engine.neighbours.look_near(AddressSet([(ip_address("10.7.0.0").packed, ip_address("10.7.0.255").packed)]))
         self._ways = {
@@ -49,7 +56,7 @@ class Ways:
         }
 
     def admit(self, packet: bytes, up: bool, now: int, hardware: bytes = b"") -> Conversation:
-        diverted = QueuedPacket(b"", packet, 0, 0, hardware, 0, None)  # type: ignore[arg-type]
+        diverted = QueuedPacket(b"", packet, 0, 0, hardware, 0, self._queue)
         return self._ways[up].admit(diverted, now).conversation
 
 
@@ -89,32 +96,24 @@ def test_an_error_rides_with_the_conversation_that_it_is_about_if_it_is_small_an
     assert sum(ridden) == pytest.approx(11 * ERRORS, abs=2)
 
 
-class Dropping:
-    def __init__(self) -> None:
-        self.dropped: list[bytes] = []
-
-    def drop(self, token: bytes) -> None:
-        self.dropped.append(token)
-
-
 @pytest.mark.parametrize("flooding", [1, 4, 40])
 def test_a_neighbour_of_those_who_flood_loses_none_of_its_first_packets(flooding: int) -> None:
     """Each device has its turn, however many addresses it writes; the neighbour's packets wait for few of theirs."""
-    new_flows, queue = NewFlows(up=True), Dropping()
+    new_flows, queue = NewFlows(up=True), kernel_queue()
 
     def put(device: int, address: int, token: bytes) -> bool:
         header = datagram(bytes([10, 7, address >> 8, address & 255]), REMOTE)
-        diverted = QueuedPacket(token, header, 0, 0, bytes([2, 0, 0, 0, 1, device]), 0, queue)  # type: ignore[arg-type]
+        diverted = QueuedPacket(token, header, 0, 0, bytes([2, 0, 0, 0, 1, device]), 0, queue)
         return new_flows.put(diverted, b"")
 
     taken: list[bytes] = []
     for turn in range(200):
         for number in range(400):
-            put(number % flooding, turn * 400 + number & 0xFFFF, b"flood")
-        assert put(200, 9, b"neighbour")
+            put(number % flooding, turn * 400 + number & 0xFFFF, b"many")
+        assert put(200, 9, b"near")
         for _ in range(min(100, new_flows.waiting)):
             taken.append(new_flows.take().token)
-    assert taken.count(b"neighbour") == 200 and queue.dropped
+    assert taken.count(b"near") == 200 and new_flows.shed
     assert new_flows.waiting < 2 * MOST_WAITING
 
 
