@@ -60,9 +60,9 @@ class Datapath:
 
     `opening` is another queue, for the first packets of each conversation, which are copied in full; their excess waits
     in `new_flows`. `held` are packets that may have to wait for earlier ones there, since `held_since`. The first
-    `settled` packets wait until as many have left their queue in `new_flows` as their `stage` says, the others until
-    the kernel's other queue has been empty. `up` means that the senders are local. `sent` bytes of IP were released, in
-    `packets` packets.
+    `settled` packets wait until those of their sender in `new_flows` have left, by the ticket in their `stage`, the
+    others until the kernel's other queue has been empty. `up` means that the senders are local. `sent` bytes of IP were
+    released, in `packets` packets.
     """
 
     __slots__ = (
@@ -337,7 +337,7 @@ class Loop:
         held += unsettled
         if len(first) < MOST_READ:
             for packet in held[datapath.settled :]:
-                packet.stage = new_flows.entered(new_flows.slot(packet.token))
+                packet.stage = new_flows.ticket(packet.token)
             datapath.settled = len(held)
         self._take_new_flows(datapath, FIRST_BATCH, now)
         if not held:
@@ -348,7 +348,7 @@ class Loop:
         else:
             kept, passed = [], []
             for index, packet in enumerate(held):
-                before = index < datapath.settled and new_flows.taken(new_flows.slot(packet.token)) >= packet.stage
+                before = index < datapath.settled and new_flows.is_called(packet.stage)
                 (passed if before else kept).append(packet)
         waits = {packet.conversation.key for packet in kept}
         for packet in passed:

@@ -10,7 +10,7 @@ A bounded queue of packets that open conversations faster than they can be proce
 Reading a packet costs little; opening a conversation, or sorting its stand-in, costs several times as much. So all
 packets are read, and some are processed in each turn. The others wait in one of SLOTS queues, which take turns, so that
 a flooding device delays no other. The queue is that of the sending device where its hardware address is known, whatever
-source addresses it writes, and otherwise that of the local address; nobody can choose to share another's. A queue has
+source addresses it writes, and otherwise that of the local address; beyond SLOTS senders, some share one. A queue has
 at most A_SHARE packets; once half of MOST_WAITING wait, its part of these, but A_LITTLE always. The excess is
 dropped: if it bypassed the gate, it would break its caps.
 """
@@ -58,12 +58,19 @@ SLOTS: Final = 256
 class NewFlows:
     """For one way; `up` says that the sender is the local party. `shed` counts the dropped packets."""
 
-    __slots__ = ("_entered", "_keys", "_queues", "_taken", "_turns", "_up", "shed", "waiting")
+    __slots__ = (
+        "_crowded", "_entered", "_free", "_keys", "_owners", "_queues", "_slots", "_taken", "_turns", "_up", "shed",
+        "waiting",
+    )  # fmt: skip
 
     def __init__(self, up: bool) -> None:
         self._up = up
         self._queues: list[deque[tuple[QueuedPacket, bytes]]] = [deque() for _ in range(SLOTS)]
         self._turns: deque[int] = deque()  # of queues that are not empty
+        self._slots: dict[bytes, int] = {}  # by senders
+        self._owners: list[bytes] = [b""] * SLOTS
+        self._free: deque[int] = deque(range(SLOTS))
+        self._crowded = False  # whether senders share a queue
         self._keys: dict[bytes, int] = {}
         self._entered = [0] * SLOTS
         self._taken = [0] * SLOTS
@@ -74,26 +81,47 @@ class NewFlows:
         """Whether packets of this conversation wait here."""
         return key in self._keys
 
-    def slot(self, diverted: QueuedPacket) -> int:
-        """The queue for a packet."""
+    def _sender(self, diverted: QueuedPacket) -> bytes:
+        """Whose queue a packet belongs to."""
         if self._up and diverted.hardware:
-            return hash(diverted.hardware) % SLOTS
+            return diverted.hardware
         header = diverted.header
         if not header or header[0] >> 4 == 4:
-            return hash(header[12:16] if self._up else header[16:20]) % SLOTS
-        return hash(header[8:24] if self._up else header[24:40]) % SLOTS
+            return header[12:16] if self._up else header[16:20]
+        return header[8:24] if self._up else header[24:40]
 
-    def entered(self, slot: int) -> int:
-        """How many packets have ever come into a queue."""
-        return self._entered[slot]
+    def _shared(self, sender: bytes) -> int:
+        """The queue of a sender without one of its own."""
+        return hash(sender) % SLOTS
 
-    def taken(self, slot: int) -> int:
-        """The number of packets already taken from this slot, in order."""
-        return self._taken[slot]
+    def ticket(self, diverted: QueuedPacket) -> int:
+        """What says, later, whether all packets of the same sender that wait now have been taken."""
+        sender = self._sender(diverted)
+        slot = self._slots.get(sender, -1)
+        if slot < 0:
+            if not self._crowded:
+                return 0
+            slot = self._shared(sender)
+        return self._entered[slot] * SLOTS + slot
+
+    def is_called(self, ticket: int) -> bool:
+        """Whether they have."""
+        return self._taken[ticket % SLOTS] >= ticket // SLOTS
+
+    def _slot_for(self, sender: bytes) -> int:
+        slot = self._slots.get(sender, -1)
+        if slot >= 0:
+            return slot
+        if not self._free:
+            self._crowded = True
+            return self._shared(sender)
+        slot = self._free.popleft()
+        self._slots[sender], self._owners[slot] = slot, sender
+        return slot
 
     def put(self, diverted: QueuedPacket, key: bytes) -> bool:
         """Queue a packet, or drop it and return False. `key` is its conversation's, or empty if not needed."""
-        slot = self.slot(diverted)
+        slot = self._slot_for(self._sender(diverted))
         queue = self._queues[slot]
         share = A_SHARE
         if self.waiting >= MOST_WAITING // 2:
@@ -118,8 +146,13 @@ class NewFlows:
         diverted, key = queue.popleft()
         if queue:
             self._turns.append(slot)
+        else:
+            del self._slots[self._owners[slot]]
+            self._free.append(slot)
         self._taken[slot] += 1
         self.waiting -= 1
+        if not self.waiting:
+            self._crowded = False
         if key:
             left = self._keys[key] - 1
             if left:
