@@ -29,15 +29,15 @@ class HostPort(click.ParamType[tuple[int, int]]):
 
 
 @click.command()
-@click.option("--revoke", type=Address(), metavar="HOST", help="Close the mappings of this host, for an hour.")
+@click.option("--revoke", type=Address(), metavar="HOST", help="Close the mappings of this host, for an hour at least.")
 @click.option("--port", type=HostPort(), metavar="PORT", help="Only this port of the host: 3000/udp.")
 @json_option
 def mappings(revoke: str | None, port: tuple[int, int] | None, as_json: bool) -> None:
     """List the mappings of hosts, or close some.
 
     Hosts request mappings by PCP (RFC 6887) or NAT-PMP (RFC 6886), and `mappings:` in the plan says which to grant.
-    --revoke closes mappings at once, ends their conversations, and refuses new ones to the host for an hour or until
-    the plan changes.
+    --revoke closes mappings at once and ends their conversations. The host and its device get no new ones until they
+    would have ended, for an hour at least, or until the plan changes.
 
     \b
     Examples:
