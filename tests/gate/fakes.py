@@ -127,6 +127,9 @@ class FakeMachine(Machine):
     def table_news(self) -> TableNews | None:
         return None
 
+    def route_news(self) -> TableNews | None:
+        return None
+
     def interfaces(self) -> dict[str, int]:
         return self.present
 

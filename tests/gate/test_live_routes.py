@@ -199,6 +199,36 @@ def test_quotas_and_refusals_lead_conversations_elsewhere(tmp_path: Path) -> Non
         assert 100_000 < received(rig, "wan1") - before < 500_000
 
 
+REMOVALS = {
+    "rules": "ip rule flush protocol 171",
+    "routes": "ip route flush table 7102",
+    "link": "ip link set wan1 down; ip link set wan1 up",
+    "addresses": "a=$(ip -4 -o address show wan1 | awk '{print $4}'); ip address flush wan1; ip address add $a dev wan1",
+}
+
+
+def test_what_others_remove_is_put_back_within_two_seconds_and_told(tmp_path: Path) -> None:
+    with site(tmp_path) as (rig, gate):
+        for removal in REMOVALS.values():
+            subprocess.run(rig.command("gateway", ["sh", "-ec", removal]), check=True)
+            time.sleep(2)
+            rules, route = (
+                subprocess.run(
+                    rig.command("gateway", ["ip", *words]), capture_output=True, text=True, check=True
+                ).stdout
+                for words in (("rule", "list"), ("route", "show", "table", "7102"))
+            )
+            assert rules.count("lookup 710") >= 2 and "wan1" in route, removal
+            deadline = time.monotonic() + 20  # a line that has lost its link is used again after ten seconds
+            while gate.call("gate.status")["down"] and time.monotonic() < deadline:
+                time.sleep(0.5)
+            shared = Calls(rig, 7101, 40)
+            assert Counter(shared.by) == {"fibre": 30, "mobile": 10}, removal
+            shared.end()
+        events = [event["event"] for event in gate.call("gate.status")["events"]]
+        assert events.count("routes.repaired") >= len(REMOVALS)
+
+
 # Two other programs: one routes by four bits of the mark, one writes another two.
 OTHERS = """
 ip rule add pref 28441 fwmark 0x1000000/0xf000000 lookup 99

@@ -22,6 +22,7 @@ from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.spec import QueueSpec
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.uplinks import CALM, GIVEN_UP, HOLD_DOWN, TICK, Echoes, UplinkHealth
+from wily_sluice.errors import LiveError
 from wily_sluice.gate import rate_search
 from wily_sluice.gate.kernel.echo import Nonce, checksum, echo_socket, parse_answer, request
 from wily_sluice.gate.kernel.machine import Survey
@@ -53,12 +54,19 @@ HOPS = (Hop("-4", "wan0", "192.0.2.1"), Hop("-4", "wan1", ""))
 class Kernel(FakeMachine):
     def __init__(self) -> None:
         super().__init__()
+        self.refuses = False
+        self.missing: list[str] = []
         self.led: list[tuple[dict[str, int], tuple[Hop, ...]]] = []
         self.forgotten: list[int] = []
         self.uses: tuple[MarkUse, ...] = ()
 
-    def lead(self, numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int], field: MarkField) -> None:
+    def lead(
+        self, numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int], field: MarkField
+    ) -> list[str]:
         self.led.append((dict(numbers), tuple(hops)))
+        if self.refuses:
+            raise LiveError("no")
+        return self.missing
 
     def forget(self, mark: int, mask: int, outside: Set[str]) -> None:
         self.forgotten.append(mark & mask)
@@ -86,9 +94,9 @@ class Site:
         packet = QueuedPacket(b"", udp("10.7.0.9", remote, local_port, port), 0, fwmark, b"", inside, queue)
         return self.steering.mark(self.plan, self.engine, None, packet, SECOND)
 
-    def look(self, running: set[str], at: int) -> list[int]:
-        survey: Any = Survey({}, None, {}, set(), None, {}, running, HOPS)  # type: ignore[arg-type]
-        self.steering.follow(self.plan, survey)
+    def look(self, running: set[str], at: int, changed: bool = False, hops: tuple[Hop, ...] = HOPS) -> list[int]:
+        survey: Any = Survey({}, None, {}, set(), None, {}, running, hops)  # type: ignore[arg-type]
+        self.steering.follow(self.plan, survey, at, changed)
         return self.steering.look(self.plan, self.engine, survey, at)
 
 
@@ -126,6 +134,34 @@ def test_an_uplink_without_a_link_is_left_at_once_and_used_again_after_the_hold_
     assert [hops for _, hops in site.kernel.led] == [HOPS, HOPS[1:], HOPS, HOPS[1:], HOPS]
     site.steering.forget(site.plan, [1])
     assert site.kernel.forgotten == [FIELD.of(1)]
+
+
+def test_routes_are_verified_and_put_back_and_what_failed_is_tried_again(tmp_path: Path) -> None:
+    site = Site(tmp_path)
+    for second in range(29):
+        site.look(BOTH, second * SECOND)
+    assert len(site.kernel.led) == 1
+    site.kernel.missing = ["rule add pref 28441 fwmark"]
+    site.look(BOTH, 29 * SECOND, changed=True)  # somebody has flushed them
+    assert site.events == ["routes.repaired"] and len(site.kernel.led) == 2
+    site.kernel.missing = []
+    site.kernel.refuses = True
+    for second in range(60, 63):
+        site.look(BOTH, second * SECOND)  # half a minute later, in any case; and again and again
+    assert len(site.kernel.led) == 5 and site.events.count("routes.unusable") == 1
+    site.kernel.refuses = False
+    site.look(BOTH, 63 * SECOND)
+    site.look(BOTH, 64 * SECOND)
+    assert len(site.kernel.led) == 6
+
+
+def test_an_uplink_without_a_default_route_is_told_once(tmp_path: Path) -> None:
+    site = Site(tmp_path)
+    for second in range(3):
+        site.look(BOTH, second * SECOND, hops=HOPS[:1])
+    assert site.events == ["route.missing"]
+    site.look(BOTH, 3 * SECOND)
+    assert site.steering._lacking == set()
 
 
 TUNNEL = """tunnels: {office: {interface: vpn0, uplink: fibre, wrapping: vxlan}}

@@ -100,6 +100,7 @@ class Gate:
         self._background = BackgroundTasks(-1)
         self._guard: Guard | None = None
         self._news: TableNews | None = None
+        self._route_news: TableNews | None = None
         self._changing = False
         self._next: tuple[Callable[[], Plan], Callable[[str], None]] | None = None
         self._missing: set[str] = set()
@@ -174,9 +175,10 @@ class Gate:
             self._queue_manager.begin()
             self._guard = Guard(self._machine, self._queue_manager, self._background, self._happened, self._retake)
             self._news = self._machine.table_news()
+            self._route_news = self._machine.route_news()
             others = [
                 observer
-                for observer in (self._watcher, self._news, self._probes, self._rate_search)
+                for observer in (self._watcher, self._news, self._route_news, self._probes, self._rate_search)
                 if observer is not None
             ]
             self._loop = loop = Loop(
@@ -188,7 +190,7 @@ class Gate:
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
                 old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
             survey = self._survey(self.plan)
-            self._uplink_selection.follow(self.plan, survey)
+            self._uplink_selection.follow(self.plan, survey, time.monotonic_ns())
             self._look_about(survey)
             self._arrange(taken)
             self._follow(open_schedules(self.plan, self._clock(self.plan.timezone)))
@@ -209,8 +211,9 @@ class Gate:
                 self._queue_manager.close()
                 self._machine.leave()
                 os.close(self._lock)
-            if self._news is not None:
-                self._news.close()
+            for news in (self._news, self._route_news):
+                if news is not None:
+                    news.close()
             self._probes.close()
             self._rate_search.close()
             self._quotas.keep(set(self.engine.ledgers))
@@ -390,11 +393,16 @@ class Gate:
 
     def _look(self) -> None:
         """Survey the machine, in a separate thread."""
-        plan = self.plan
+        plan, news = self.plan, self._route_news
+        if "look" in self._background:
+            return
+        changed = news is not None and news.changed
+        if news is not None:
+            news.changed = False
 
         def look() -> tuple[Plan, int, Survey]:
             survey = self._survey(plan)
-            self._uplink_selection.follow(plan, survey)
+            self._uplink_selection.follow(plan, survey, time.monotonic_ns(), changed)
             return plan, open_schedules(plan, self._clock(self.plan.timezone)), survey
 
         self._background.do("look", look, self._looked_about)

@@ -29,6 +29,7 @@ from wily_sluice.units import DIRECTIONS, SECOND, Nanoseconds
 
 REMEMBERED: Final[Nanoseconds] = 2 * SECOND
 MOST_REMEMBERED: Final = 4096
+VERIFIED_EVERY: Final[Nanoseconds] = 30 * SECOND
 BACK: Final = "it is well again, and used once that has lasted {} s"
 
 
@@ -58,6 +59,10 @@ class UplinkSelection:
         self._last = False  # whether uplinks are used although their probes are silent
         self._astray: set[str] = set()  # uplinks, as told
         self.whys: dict[str, str] = {}  # why lines are down, by their names
+        self._unled = False  # whether the kernel has refused a part
+        self._verified: Nanoseconds = 0
+        self._repaired: list[str] = []  # in other threads, to be reported in the loop
+        self._lacking: set[str] = set()  # lines without a default route, as told
         self._troubles: list[str] = []  # in other threads, to be reported in the loop
         self._shared: list[tuple[str, str, int]] = []  # likewise: who else uses marks, and what is free
         self.spent: frozenset[str] = frozenset()  # names of routes
@@ -74,8 +79,10 @@ class UplinkSelection:
         free = iter(number for number in range(1, plan.gate.marks.most + 1) if number not in known.values())
         return {line.name: known[line.name] if line.name in known else next(free) for line in plan.lines}
 
-    def follow(self, plan: Plan, survey: Survey) -> None:
-        """Update the kernel's tables to the present hops; in a separate thread."""
+    def follow(self, plan: Plan, survey: Survey, now: Nanoseconds, changed: bool = False) -> None:
+        """Update the kernel's tables to the present hops; in a separate thread. That they are as they should be is
+        verified when something has `changed` there, and every VERIFIED_EVERY.
+        """
         if not plan.routing:
             if self._led is not None:
                 self._machine.leave()
@@ -92,12 +99,19 @@ class UplinkSelection:
             self._led = None
         if self._led is None:
             self._look_for_others(field)
-        if (numbers, ends, field, here) != self._led:
-            self._led = numbers, ends, field, here
+        known = (numbers, ends, field, here) == self._led and not self._unled
+        if not known or changed or now - self._verified >= VERIFIED_EVERY:
+            self._led, self._verified = (numbers, ends, field, here), now
             try:
-                self._machine.lead(numbers, here, ends, field)
+                missing = self._machine.lead(numbers, here, ends, field)
+                self._unled = False
             except LiveError as error:
-                self._troubles.append(str(error))
+                if not self._unled:
+                    self._troubles.append(str(error))
+                self._unled = True  # it is tried again at the next look
+                return
+            if known and missing:
+                self._repaired.append("; ".join(missing))
 
     def _look_for_others(self, field: MarkField) -> None:
         """Report rules of other programs that meet the field or the preferences of this gate."""
@@ -114,6 +128,9 @@ class UplinkSelection:
             return []
         while self._troubles:
             self._tell("routes.unusable", "error", why=self._troubles.pop())
+        while self._repaired:
+            self._tell("routes.repaired", "warning", missing=self._repaired.pop())
+        self._look_for_hops(plan, survey)
         while self._shared:
             why, bits, preference = self._shared.pop()
             self._tell("routes.shared", "warning", why=why, bits=bits, preference=preference)
@@ -141,6 +158,14 @@ class UplinkSelection:
         if failed:
             self._recent.clear()
         return failed
+
+    def _look_for_hops(self, plan: Plan, survey: Survey) -> None:
+        """Tell of uplinks that have a link and no default route, so that nothing can be sent over them."""
+        with_hop = {interface for _, interface in self._hops}
+        lacking = {line.name for line in plan.lines if line.interface in survey.running - with_hop}
+        for name in sorted(lacking - self._lacking):
+            self._tell("route.missing", "warning", uplink=name)
+        self._lacking = lacking
 
     def _use_the_last(self, plan: Plan, whys: dict[str, str], survey: Survey, now: Nanoseconds) -> None:
         """Where no uplink works, use those that have a link: that probes are silent is no reason to use none."""

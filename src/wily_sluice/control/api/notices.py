@@ -95,6 +95,8 @@ EVENTS = {
     "uplink.down": "{uplink} is down, and routes avoid it: {why}",
     "probe.astray": "{remotes} give no answer over {uplink}, while conversations have answers: until one does, these "
     "alone say whether it works",
+    "routes.repaired": "something removed routes of the gate: conversations took other uplinks until they were back",
+    "route.missing": "there is no default route over {uplink}: conversations for it use the machine's own routes",
     "uplinks.silent": "no probe is answered over any uplink: {uplinks} are used as long as they have a link",
     "device.shared": "{device} in {network} has {addresses} IPv4 addresses and counts as one host: if it is a repeater "
     "or a router, write hosts: by address for {network}",

@@ -29,6 +29,8 @@ NETLINK_NETFILTER = 12
 SIOCGIFHWADDR, ARPHRD_ETHER = 0x8927, 1  # linux/sockios.h, linux/if_arp.h
 SIOCGIFFLAGS, IFF_UP, IFF_RUNNING = 0x8913, 0x1, 0x40  # linux/if.h
 RTF_LOCAL = 0x80000000  # linux/ipv6_route.h: an address of this machine itself
+# linux/rtnetlink.h: links; addresses, routes and rules of IPv4, and of IPv6
+ROUTE_GROUPS = (1, 5, 7, 8, 9, 11, 19)
 NFNLGRP_NFTABLES = 7  # linux/netfilter/nfnetlink_compat.h: changes of the tables are announced there
 
 
@@ -147,6 +149,17 @@ class Machine:
             return None
         return TableNews(end)
 
+    def route_news(self) -> TableNews | None:
+        """Reports of changes to links, addresses, routes and routing rules (rtnetlink(7)); None if it does not send
+        them.
+        """
+        try:
+            end = socket.socket(socket.AF_NETLINK, socket.SOCK_RAW | socket.SOCK_NONBLOCK, socket.NETLINK_ROUTE)
+            end.bind((0, sum(1 << group - 1 for group in ROUTE_GROUPS)))
+        except OSError:
+            return None
+        return TableNews(end)
+
     def survey(self, networks: Set[str], uplinks: Set[str]) -> Survey:
         """A survey by the interfaces of networks and uplinks. May be slow if there are many routes."""
         headers = {name: self.header(name) for name in uplinks}
@@ -162,9 +175,11 @@ class Machine:
             self.hops(),
         )
 
-    def lead(self, numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int], field: MarkField) -> None:
+    def lead(
+        self, numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int], field: MarkField
+    ) -> list[str]:
         """As `policy_routes.lead`."""
-        policy_routes.lead(numbers, hops, ends, field)
+        return policy_routes.lead(numbers, hops, ends, field)
 
     def mark_uses(self) -> tuple[MarkUse, ...]:
         """As `mark_uses`; none where they cannot be seen."""

@@ -114,12 +114,13 @@ class Hop(NamedTuple):
     gateway: str
 
 
-def lead(numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int], field: MarkField) -> None:
+def lead(numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int], field: MarkField) -> list[str]:
     """Send packets with marks of this field over uplinks: `numbers` are those of their interfaces; `ends` has the
-    numbers of the uplinks to the far ends of tunnels. LiveError if the kernel refuses a part.
+    numbers of the uplinks to the far ends of tunnels. Returns what was missing. LiveError if the kernel refuses a part.
     """
     import pyroute2  # noqa: F401  # it takes a while, which `forget` must not wait for
 
+    added: list[str] = []
     for family in FAMILIES:
         known = run(["ip", family, "rule", "list"]).stdout
         lines = []
@@ -140,9 +141,18 @@ def lead(numbers: Mapping[str, int], hops: Iterable[Hop], ends: Mapping[str, int
                 via = f"via {hop.gateway} " if hop.gateway else ""
                 onlink = " onlink" if hop.gateway else ""
                 table = FIRST_TABLE + numbers[hop.interface]
-                lines.append(f"route replace default {via}dev {hop.interface}{onlink} table {table}")
+                if not _has(family, table, f"default {via}dev {hop.interface} "):
+                    lines.append(f"route replace default {via}dev {hop.interface}{onlink} table {table}")
         if lines:  # all that the kernel takes, even where it refuses one
             run(["ip", family, "-force", "-batch", "-"], stdin="\n".join(lines) + "\n")
+            added += lines
+    return added
+
+
+def _has(family: str, table: int, route: str) -> bool:
+    """Whether a table has this route, and no other."""
+    lines = run(["ip", family, "route", "show", "table", str(table)], check=False).stdout.splitlines()
+    return len(lines) == 1 and lines[0].startswith(route)
 
 
 def leave() -> None:

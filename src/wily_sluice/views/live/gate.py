@@ -105,6 +105,8 @@ WORDS = {
     "uplink.back": "{uplink} is used again",
     "device.shared": "{device} in {network} has {addresses} IPv4 addresses and counts as one host",
     "probe.astray": "{remotes} give no answer over {uplink}, while conversations have answers: these alone count",
+    "routes.repaired": "routes of uplinks were missing, and were put back: {missing}",
+    "route.missing": "there is no default route over {uplink}: conversations for it use the machine's own routes",
     "uplinks.silent": "no probe is answered over any uplink: {uplinks} are used as long as they have a link",
     "probe.unheard": "{remote} does not answer over {uplink}: the rate is found by other means",
     "probes.unusable": "no probes can be sent, so a silent uplink is not noticed: {why}",
