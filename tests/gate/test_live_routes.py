@@ -212,12 +212,11 @@ def test_what_others_remove_is_put_back_within_two_seconds_and_told(tmp_path: Pa
         for removal in REMOVALS.values():
             subprocess.run(rig.command("gateway", ["sh", "-ec", removal]), check=True)
             time.sleep(2)
-            rules, route = (
-                subprocess.run(
-                    rig.command("gateway", ["ip", *words]), capture_output=True, text=True, check=True
-                ).stdout
+            shown = [
+                subprocess.run(rig.command("gateway", ["ip", *words]), capture_output=True, text=True, check=True)
                 for words in (("rule", "list"), ("route", "show", "table", "7102"))
-            )
+            ]
+            rules, route = (done.stdout for done in shown)
             assert rules.count("lookup 710") >= 2 and "wan1" in route, removal
             deadline = time.monotonic() + 20  # a line that has lost its link is used again after ten seconds
             while gate.call("gate.status")["down"] and time.monotonic() < deadline:

@@ -101,6 +101,7 @@ class Gate:
         self._guard: Guard | None = None
         self._news: TableNews | None = None
         self._route_news: TableNews | None = None
+        self._stopping = False
         self._changing = False
         self._next: tuple[Callable[[], Plan], Callable[[str], None]] | None = None
         self._missing: set[str] = set()
@@ -186,18 +187,18 @@ class Gate:
             )
             self._machine.leave()
             self._uplink_selection.numbers = self._uplink_selection.number(self.plan)
-            taken = self._queue_manager.take(self.plan, self.engine.recognises, self._uplink_selection.numbers)
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-                old_handlers[number] = signal.signal(number, lambda *_: loop.stop())
+                old_handlers[number] = signal.signal(number, lambda *_: self.stop())
             survey = self._survey(self.plan)
             self._uplink_selection.follow(self.plan, survey, time.monotonic_ns())
             self._look_about(survey)
-            self._arrange(taken)
             self._follow(open_schedules(self.plan, self._clock(self.plan.timezone)))
             gc.freeze()
             gc.disable()  # packets come and go by the hundred and leave no cycles behind
             self._machine.become_urgent()
             sys.setswitchinterval(THREAD_TURN)
+            # From here on packets wait, until the loop turns.
+            self._arrange(self._queue_manager.take(self.plan, self.engine.recognises, self._uplink_selection.numbers))
             self._ticked = time.monotonic_ns()
             self._quotas.begin(self._ticked)
             ready()
@@ -224,9 +225,12 @@ class Gate:
             os.close(self._waker)
 
     def stop(self) -> None:
-        """End after this turn."""
-        assert self._loop is not None
-        self._loop.stop()
+        """End as soon as no more packets are diverted; asked for twice, after this turn."""
+        loop = self._loop
+        assert loop is not None
+        if self._stopping or not self._background.do("stop", self._queue_manager.idle, lambda _: loop.stop()):
+            loop.stop()
+        self._stopping = True
 
     def watch(self, pace: Nanoseconds, conversations: bool) -> None:
         """Set how often counters are copied, and whether single conversations are counted."""

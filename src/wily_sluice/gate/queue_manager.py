@@ -92,6 +92,7 @@ class QueueManager:
         self._queues: dict[int, PacketQueue] = {}
         self._taken: Taken | None = None
         self._begun = False
+        self._idle = False  # nothing is diverted any more
         self._missed = 0  # by queues that are closed
         self._can_count = False
         self.can_write = False
@@ -170,16 +171,37 @@ class QueueManager:
 
     def _lead(self, chains: tuple[str, str]) -> None:
         with self.hands_on:
+            if self._idle:
+                raise LiveError("the gate is being stopped")
+            chains = self._still_tracking(chains)
             if self._taken is None:
                 self._machine.put_chains(chains, first=True)
-            elif chains != self._taken.chains:
+            elif chains != self.led:
                 try:
                     self._machine.put_chains(chains)
                 except LiveError:
                     with suppress(LiveError):
-                        self._machine.put_chains(self._taken.chains)
+                        self._machine.put_chains(self.led or self._taken.chains)
                     raise
             self.led = chains
+
+    def _still_tracking(self, chains: tuple[str, str]) -> tuple[str, str]:
+        """The chains, which go on wanting connections tracked if those before did: otherwise packets are lost."""
+        if self.led is None:
+            return chains
+        four, six = (
+            diversion.tracking(new) if diversion.tracks(old) and not diversion.tracks(new) else new
+            for new, old in zip(chains, self.led, strict=True)
+        )
+        return four, six
+
+    def idle(self) -> None:
+        """Divert no more packets, while those that wait are still shaped; in another thread. LiveError on refusal."""
+        with self.hands_on:
+            self._idle = True
+            if self.led is not None:
+                self.led = self._still_tracking(diversion.rules((), None, None))
+                self._machine.put_chains(self.led)
 
     def _open(self, number: int, whole: bool, copied: Size, buffer: Size, up: bool) -> None:
         if number in self._queues:
@@ -237,11 +259,16 @@ class QueueManager:
         return self._queues.get(NAMES_QUEUE)
 
     def close(self) -> None:
-        """Remove the chains, and let all waiting packets go."""
+        """Let all waiting packets go, and remove the chains: in this order, since the kernel may drop packets that wait
+        when rules go.
+        """
+        if not self._idle:
+            with suppress(LiveError):
+                self.idle()
+        self._close(self._queues)
         if self._begun:
             with suppress(LiveError):
                 self._machine.remove_chains()
-        self._close(self._queues)
 
     @property
     def counts_first(self) -> bool:

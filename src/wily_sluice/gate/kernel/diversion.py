@@ -154,6 +154,18 @@ def _on_the_link() -> list[tuple[str, ...]]:
     return [("-A", CHAIN, *part, "-j", "RETURN") for part in (*neighbour_discovery, ("-d", "ff02::/16"))]
 
 
+def tracks(contents: str) -> bool:
+    """Whether rules want connections tracked."""
+    return any(f"-m {match} " in contents for match in ("conntrack", "connbytes", "connmark"))
+
+
+def tracking(contents: str) -> str:
+    """The same, with a rule that wants connections tracked and does nothing. When the last such rule goes, the kernel
+    drops all packets that wait in queues.
+    """
+    return f"{contents}\n-A {KEPT_CHAIN} -m conntrack --ctstate NEW -j RETURN"
+
+
 def _rules(
     queues: Sequence[Diverting], names: int | None, marking: list[int] | None, left: Iterable[tuple[str, ...]]
 ) -> str:
