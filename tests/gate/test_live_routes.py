@@ -203,7 +203,8 @@ REMOVALS = {
     "rules": "ip rule flush protocol 171",
     "routes": "ip route flush table 7102",
     "link": "ip link set wan1 down; ip link set wan1 up",
-    "addresses": "a=$(ip -4 -o address show wan1 | awk '{print $4}'); ip address flush wan1; ip address add $a dev wan1",
+    "addresses": "a=$(ip -4 -o address show wan1 | awk '{print $4}'); ip address flush wan1; ip address add $a dev "
+    "wan1",
 }
 
 

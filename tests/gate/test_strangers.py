@@ -16,6 +16,7 @@ from wily_sluice.gate.kernel.process import PYTHON, take_lock
 from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.history.stores import ContactStore, QuotaStore
+from wily_sluice.outside.plan_edits import History
 from wily_sluice.plan.file.bundle import Bundle
 
 NOBODY = 65_534
@@ -76,6 +77,7 @@ def test_what_a_gate_keeps_is_for_its_owner_alone_whatever_the_umask_says(tmp_pa
         revisions = RevisionStore(folder)
         revisions.record(Bundle(b"site: x"), "2027-03-01T00:00:00Z", "root", "")
         stores = (revisions, CounterStore(folder), ContactStore(folder), QuotaStore(folder))
+        History(folder)
         modes = {path.name: path.stat().st_mode & 0o777 for path in folder.iterdir()}
         for store in stores:
             store.close()

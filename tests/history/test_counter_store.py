@@ -89,14 +89,29 @@ def test_a_killing_costs_a_few_seconds_and_a_clock_that_steps_back_nothing(tmp_p
 
 
 def test_what_is_older_than_its_resolution_is_kept_for_goes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setitem(counter_store.KEPT, "minute", 7200)
+    monkeypatch.setitem(counter_store.KEPT, "second", 600)
+    monkeypatch.setitem(counter_store.KEPT, "minute", 3600)
     store = CounterStore(tmp_path)
-    for second in range(0, 4 * 3600, 10):
+    for second in range(2 * 3600):
         store.add(BEGIN + second, {CALLS: counted(1)})
     store.close()
     database = sqlite3.connect(tmp_path / "counters.sqlite")
     spans = dict(database.execute("select resolution, max(begin) - min(begin) from spans group by 1"))
-    assert (spans["second"] // 60, spans["minute"] // 60, spans["hour"] // 3600) == (60, 119, 3)
+    assert (spans["second"] // 60, spans["minute"] // 60, spans["hour"] // 3600) == (10, 60, 1)
+
+
+@pytest.mark.parametrize("step", [11 * 365 * 86_400, -11 * 365 * 86_400])
+def test_a_clock_that_is_set_deletes_nothing(tmp_path: Path, step: int) -> None:
+    with closing(CounterStore(tmp_path)) as store:
+        for second in range(120):
+            store.add(BEGIN + second, {CALLS: counted(1000)})
+        for second in range(120, 300):
+            store.add(BEGIN + step + second, {CALLS: counted(1000)})
+        for second in range(300, 420):
+            store.add(BEGIN + second, {CALLS: counted(1000)})
+    with closing(CounterStore(tmp_path)) as store:
+        kept = [sample[CALLS].bytes for _, sample in store.read("minute", BEGIN, BEGIN + 420)]
+    assert sum(kept) == 240_000
 
 
 def test_a_full_store_lets_the_oldest_of_the_finest_go(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

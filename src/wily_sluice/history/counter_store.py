@@ -223,8 +223,11 @@ class CounterStore(CounterReader):
             try:
                 with self._database:
                     for resolution, kept in KEPT.items():
+                        # A clock that was set may say that all is old: the latest rows stay, as many as there may be.
                         self._database.execute(
-                            "delete from spans where resolution = ? and begin < ?", (resolution, at - kept)
+                            "delete from spans where resolution = ?1 and begin < ?2 and begin < (select begin from "
+                            "spans where resolution = ?1 order by begin desc limit 1 offset ?3)",
+                            (resolution, at - kept, kept // SPANS[resolution]),
                         )
                     self._database.executemany("insert or replace into spans values (?, ?, ?, ?)", rows)
                 self._waiting.clear()

@@ -79,6 +79,7 @@ _MEASUREMENTS = (
     """,
 )
 SLOWER = 0.95  # of what the plan uses: less is a slower line
+FEWEST_MEASUREMENTS, FEWEST_PERIODS = 10_000, 400  # that stay, whatever a clock says that was set
 MEASUREMENTS_KEPT = 3660 * 86_400  # seconds
 
 
@@ -109,7 +110,11 @@ class MeasurementStore:
         known = {name: value for name, value in asdict(measurement).items() if value is not None}
         data = {name: value for name, value in known.items() if name not in ("uplink", "at")}
         with self._database:
-            self._database.execute("delete from measurement where at < ?", (measurement.at - MEASUREMENTS_KEPT,))
+            self._database.execute(
+                "delete from measurement where at < ? and at < (select at from measurement order by at desc limit 1 "
+                "offset ?)",
+                (measurement.at - MEASUREMENTS_KEPT, FEWEST_MEASUREMENTS),
+            )
             row = (measurement.uplink, measurement.at, json.dumps(data))
             self._database.execute("insert or replace into measurement values (?, ?, ?)", row)
 
@@ -146,7 +151,11 @@ class QuotaStore:
         self.path = folder / QUOTAS
         self._database = open_database(self.path, _QUOTAS, patience, ("journal_mode = wal", "synchronous = normal"))
         with self._database:
-            self._database.execute("delete from quota where period < date('now', '-400 days')")
+            self._database.execute(
+                "delete from quota where period < date('now', '-400 days') and period not in "
+                "(select distinct period from quota order by period desc limit ?)",
+                (FEWEST_PERIODS,),
+            )
             self._database.execute("delete from written where day < date('now', '-30 days')")
 
     def used(self, limiter: str, period: str) -> dict[bytes, Size]:

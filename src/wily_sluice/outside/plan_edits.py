@@ -63,7 +63,11 @@ class History:
     def __init__(self, folder: Path | None = None) -> None:
         folder = folder or user_state_path("wily-sluice", ensure_exists=True)
         try:
-            self._base = sqlite3.connect(folder / "edits.sqlite", timeout=PATIENCE)
+            file = folder / "edits.sqlite"  # of plans that others may not read
+            os.close(os.open(file, os.O_RDWR | os.O_CREAT, 0o600))
+            if file.stat().st_mode & 0o077:
+                file.chmod(0o600)
+            self._base = sqlite3.connect(file, timeout=PATIENCE)
             self._base.execute(
                 "CREATE TABLE IF NOT EXISTS edits (number INTEGER PRIMARY KEY AUTOINCREMENT, file TEXT, at REAL,"
                 " words TEXT, before BLOB, after BLOB)"

@@ -32,7 +32,7 @@ MOST_MISSED = 240  # of these, in a row
 NOBODY = 0xFFFFFFFF
 MOST_WATCHED: Size = 2 << 20  # bytes of a watcher's batch of answers
 EACH, TOGETHER = 0.1, 0.3  # parts of the time that answers for watchers may take
-AT_ONCE = 0.5  # seconds of waiting that are not made up for
+AT_ONCE = 0.1  # seconds of waiting that are not made up for
 
 
 class Part:
