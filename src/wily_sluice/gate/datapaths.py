@@ -1,19 +1,22 @@
-"""The datapaths of a plan's ways, recreated for each plan, and their counters since the gate began."""
+"""The datapaths of a plan's ways, recreated for each plan, and their counters since the gate began; other readers."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from ipaddress import ip_address
 
+from wily_sluice.engine.classify.header import parse, parties
 from wily_sluice.engine.classify.neighbours import Home
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.bypass_audit import Line, Moved
+from wily_sluice.gate.kernel.packet_queue import PacketQueue, QueuedPacket
 from wily_sluice.gate.look import Visits
-from wily_sluice.gate.loop import Datapath
+from wily_sluice.gate.loop import Datapath, Listener
 from wily_sluice.gate.overload import Budget
 from wily_sluice.gate.queue_manager import QueueManager, Taken, Way
 from wily_sluice.plan.model import Plan
 from wily_sluice.recognition.recognition import Recognition
+from wily_sluice.units import Nanoseconds
 
 
 class Datapaths:
@@ -87,3 +90,24 @@ class Datapaths:
                     self._with_strangers.add(network)
                     yield network, str(ip_address(address))
             admission.strangers.clear()
+
+
+def listeners(
+    recognition: Recognition | None,
+    names: PacketQueue | None,
+    routes: PacketQueue | None,
+    steer: Callable[[QueuedPacket, Nanoseconds], int],
+) -> list[Listener]:
+    """Readers of this machine's DNS answers, and of packets that open conversations and are marked by `steer`."""
+    readers = [Listener(routes, steer)] if routes is not None else []
+    if recognition is not None and names is not None:
+
+        def hear(diverted: QueuedPacket, now: Nanoseconds) -> int:
+            packet = diverted.header
+            parsed = parse(packet, False)
+            if parsed is not None:
+                recognition.hear_dns(packet[parsed.headers :], parties(parsed.key).local, now)
+            return -1
+
+        readers.append(Listener(names, hear))
+    return readers

@@ -15,23 +15,21 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
-from zoneinfo import ZoneInfo
 
-from wily_sluice.engine.classify.header import parse, parties
 from wily_sluice.engine.classify.neighbours import GATEWAY, Home
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.uplinks import TICK
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.bypass_audit import BypassAudit
-from wily_sluice.gate.datapaths import Datapaths
+from wily_sluice.gate.datapaths import Datapaths, listeners
 from wily_sluice.gate.kernel.guard import Guard
 from wily_sluice.gate.kernel.machine import Machine, Survey, TableNews
 from wily_sluice.gate.kernel.packet_queue import QueuedPacket
 from wily_sluice.gate.kernel.process import THREAD_TURN, BackgroundTasks, Heart
 from wily_sluice.gate.look import Visits, shared_devices
-from wily_sluice.gate.loop import Listener, Loop
-from wily_sluice.gate.observers import GateState, Keeper, Talk, Watcher, copy_counters, copy_talks, copying
+from wily_sluice.gate.loop import Loop
+from wily_sluice.gate.observers import GateState, Keeper, Talk, Watcher, copy_counters, copy_talks, copying, time_in
 from wily_sluice.gate.probes import PACE, Probes
 from wily_sluice.gate.queue_manager import QueueManager, Taken
 from wily_sluice.gate.quotas import Quotas
@@ -43,11 +41,6 @@ from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 HERE = 0  # in place of an interface's index: this machine itself sends or receives
-
-
-def time_in(zone: str) -> datetime:
-    """The time that it is in a zone."""
-    return datetime.now(ZoneInfo(zone))
 
 
 @dataclass(slots=True)
@@ -177,14 +170,10 @@ class Gate:
             self._guard = Guard(self._machine, self._queue_manager, self._background, self._happened, self._retake)
             self._news = self._machine.table_news()
             self._route_news = self._machine.route_news()
-            others = [
-                observer
-                for observer in (self._watcher, self._news, self._route_news, self._probes, self._rate_search)
-                if observer is not None
-            ]
-            self._loop = loop = Loop(
-                (), reader, self._tick, others=others, woken=self._background.done, heart=self._heart
-            )
+            readers = (self._watcher, self._news, self._route_news, self._probes, self._rate_search)
+            others = [reading for reading in readers if reading is not None]
+            woken = self._background.done
+            self._loop = loop = Loop((), reader, self._tick, others=others, woken=woken, heart=self._heart)
             self._machine.leave()
             self._uplink_selection.numbers = self._uplink_selection.number(self.plan)
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
@@ -339,7 +328,9 @@ class Gate:
         self._loop.datapaths = self._datapaths.arrange(
             self.plan, self.engine, self._recognition, self._queue_manager, taken, self.visits
         )
-        self._loop.listeners = self._listeners()
+        self._loop.listeners = listeners(
+            self._recognition, self._queue_manager.names, self._queue_manager.routes, self._steer
+        )
         self._loop.changed()
         try:
             self._probes.arrange(self.plan, self._uplink_selection.numbers, self.engine.shapers)
@@ -358,27 +349,9 @@ class Gate:
         if self._probes.beat(now):
             self._look()
 
-    def _listeners(self) -> list[Listener]:
-        """Readers of this machine's DNS answers, and of packets that open conversations to be routed."""
-        recognition, names, routes = self._recognition, self._queue_manager.names, self._queue_manager.routes
-        listeners = []
-        if routes is not None:
-
-            def steer(diverted: QueuedPacket, now: Nanoseconds) -> int:
-                return self._uplink_selection.mark(self.plan, self.engine, self._recognition, diverted, now)
-
-            listeners.append(Listener(routes, steer))
-        if recognition is not None and names is not None:
-
-            def hear(diverted: QueuedPacket, now: Nanoseconds) -> int:
-                packet = diverted.header
-                parsed = parse(packet, False)
-                if parsed is not None:
-                    recognition.hear_dns(packet[parsed.headers :], parties(parsed.key).local, now)
-                return -1
-
-            listeners.append(Listener(names, hear))
-        return listeners
+    def _steer(self, diverted: QueuedPacket, now: Nanoseconds) -> int:
+        """The mark of a packet that opens a conversation to be routed."""
+        return self._uplink_selection.mark(self.plan, self.engine, self._recognition, diverted, now)
 
     def _tick(self) -> None:
         """Regular work between turns."""

@@ -5,9 +5,11 @@ increase since the row before it; its backlog is the present one. Readers never 
 """
 
 from collections.abc import Callable, Iterator
+from datetime import datetime
 from heapq import nlargest
 from itertools import islice
 from typing import Literal, NamedTuple, Protocol, TypeAlias
+from zoneinfo import ZoneInfo
 
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.tally import FlowTally, Tally
@@ -188,6 +190,11 @@ def _row(
         beyond,
         inside,
     )
+
+
+def time_in(zone: str) -> datetime:
+    """The time that it is in a zone."""
+    return datetime.now(ZoneInfo(zone))
 
 
 class Keeper(Protocol):

@@ -1,4 +1,4 @@
-"""Notices for users, and entries in the log about a machine that does not keep up.
+"""Events that are kept, notices for users, and entries in the log about a machine that does not keep up.
 
 Notices for users who are not watching, at most one an hour for each cause.
 
@@ -17,11 +17,12 @@ gets its sentence as an argument, and the JSON on standard input.
 import asyncio
 import json
 import shlex
+import sqlite3
 import time
 from asyncio.subprocess import DEVNULL, PIPE
 from collections import deque
 from collections.abc import Mapping, Sequence
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import asdict, dataclass
 from ipaddress import ip_address
 from pathlib import Path
@@ -31,7 +32,7 @@ from wily_sluice.control.api.snapshot import Snapshot
 from wily_sluice.control.link.messages import Health
 from wily_sluice.control.log import note
 from wily_sluice.history.counts import Counts, Key
-from wily_sluice.history.stores import SLOWER, LineMeasurement
+from wily_sluice.history.stores import SLOWER, EventStore, Happened, LineMeasurement
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, Size, format_rate, format_size
 
@@ -40,6 +41,40 @@ BUSY, BUSY_FOR = 0.9, 5.0  # part of the time, and seconds on end, in which the 
 TOO_SLOW = "packets came faster than they could be taken in: see `sluice gate cost`"
 FLOODED = "more conversations opened than could be taken in, so some of their packets were dropped"
 STRAINED = "shaping uses a whole core, so rates may not be reached: see `sluice gate cost`"
+
+
+MOST_UNSTORED, STORED_AFTER = 200, 0.25  # events; seconds
+
+
+class EventLog:
+    """The `last` events, and their store in a folder: some are stored in one step, while the event loop goes on."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self.last: deque[Happened] = deque(maxlen=20)
+        self._unstored: list[Happened] = []
+        self._storing: asyncio.Task[None] | None = None
+
+    def add(self, happened: Happened) -> None:
+        """One more; within a running event loop."""
+        self.last.append(happened)
+        if len(self._unstored) < MOST_UNSTORED:
+            self._unstored.append(happened)
+        if self._storing is None:
+            self._storing = asyncio.get_running_loop().create_task(self._store_later())
+
+    async def _store_later(self) -> None:
+        await asyncio.sleep(STORED_AFTER)
+        self._storing, happened, self._unstored = None, self._unstored, []
+        await asyncio.to_thread(self._store, happened)
+
+    def _store(self, happened: list[Happened]) -> None:
+        with suppress(sqlite3.Error, OSError), closing(EventStore(self._folder, 0.2)) as store:
+            store.add(happened)
+
+    def close(self) -> None:
+        """Store what is not stored yet."""
+        self._store(self._unstored)
 
 
 class Strain:

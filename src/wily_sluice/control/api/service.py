@@ -8,7 +8,6 @@ import os
 import signal
 import sqlite3
 import time
-from collections import deque
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import closing, suppress
 from datetime import datetime
@@ -23,7 +22,7 @@ from wily_sluice.control.api.hosts import HostNames, NameBook
 from wily_sluice.control.api.ipfix import FlowExport
 from wily_sluice.control.api.life import Life, PlanMethods
 from wily_sluice.control.api.metrics import Endpoint, Gathered, Totals
-from wily_sluice.control.api.notices import Notices, Strain
+from wily_sluice.control.api.notices import EventLog, Notices, Strain
 from wily_sluice.control.api.port_mapper import PortMapper
 from wily_sluice.control.api.pulse import Pulse
 from wily_sluice.control.api.server import Caller, Server, methods_data
@@ -61,7 +60,7 @@ from wily_sluice.history.counter_store import CounterStore
 from wily_sluice.history.counts import Counts, Key
 from wily_sluice.history.database import MEASUREMENTS
 from wily_sluice.history.revisions import RevisionStore
-from wily_sluice.history.stores import EventStore, Happened, MeasurementStore, QuotaStore
+from wily_sluice.history.stores import Happened, MeasurementStore, QuotaStore
 from wily_sluice.outside.machine import why_not_compiled
 from wily_sluice.plan.model import Plan
 from wily_sluice.plan.schedules.moment import period_start
@@ -72,7 +71,6 @@ WATCHED_PACE: Nanoseconds = 500 * MILLISECOND
 QUOTAS_EVERY = 60.0  # seconds
 HOUR = 3600
 FLEETING = ("uplink.slower", "uplink.faster")  # too many to be kept: steps of lines that vary
-MOST_UNSTORED, STORED_AFTER = 200, 0.25  # events; seconds
 MOST_HOSTS = 4096  # in the totals, in both directions together
 
 
@@ -111,9 +109,7 @@ class ApiService:
         self._strain = Strain()
         self._notices = Notices()
         self._quotas_looked = 0.0
-        self._events: deque[tuple[float, str]] = deque(maxlen=20)
-        self._unstored: list[Happened] = []
-        self._storing: asyncio.Task[None] | None = None
+        self._events = EventLog(state)
         self._snapped: tuple[float, Answered] | None = None  # of the last tick
         self.other = ""  # the gate's version, where that is not this one
         self._names = NameBook(state)
@@ -147,7 +143,7 @@ class ApiService:
         self._export.close()
         self._ports.close()
         self._metrics.serve(None)
-        self._store(self._unstored)
+        self._events.close()
         self._names.write(int(time.time()))
         if self._counters is not None:
             with suppress(sqlite3.Error, OSError):
@@ -195,24 +191,10 @@ class ApiService:
         """Log an event and store it; send a notice if it needs attention."""
         at = time.time()
         if not event.startswith(FLEETING):
-            self._events.append((at, event))
-            if len(self._unstored) < MOST_UNSTORED:
-                self._unstored.append(Happened(at, event, dict(about)))
-            if self._storing is None:
-                self._storing = asyncio.get_running_loop().create_task(self._store_events())
+            self._events.add(Happened(at, event, dict(about)))
         if self.life.plan is not None:
             self._notices.tell(self.life.plan, self._notices.event(event, about, time.time()))
         note(event, level, **about)
-
-    async def _store_events(self) -> None:
-        """Store what happened, a few times a second in one step each, while the loop goes on."""
-        await asyncio.sleep(STORED_AFTER)
-        self._storing, happened, self._unstored = None, self._unstored, []
-        await asyncio.to_thread(self._store, happened)
-
-    def _store(self, happened: list[Happened]) -> None:
-        with suppress(sqlite3.Error, OSError), closing(EventStore(self._state, 0.2)) as store:
-            store.add(happened)
 
     def _plan_changed(self) -> None:
         plan = self.life.plan
@@ -400,7 +382,7 @@ class ApiService:
             },
             "since": round(self._since, 3),
             "condition": msgspec.to_builtins(self._strain.health),
-            "events": [{"at": round(at, 3), "event": event} for at, event in self._events],
+            "events": [{"at": round(each.at, 3), "event": each.event} for each in self._events.last],
             "notices": self._notices.data(),
             "version": __version__,
             "slow": why_not_compiled(),

@@ -28,9 +28,9 @@ from typing import Any
 from wily_sluice.errors import LiveError
 from wily_sluice.forecast.prove.bench import part_of
 from wily_sluice.forecast.prove.proof import TREES, Part
-from wily_sluice.gate.gate import Gate, time_in
+from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.look import look_at
-from wily_sluice.gate.observers import CounterRow
+from wily_sluice.gate.observers import CounterRow, time_in
 from wily_sluice.outside.files import load
 from wily_sluice.plan.model import Plan
 from wily_sluice.units import DIRECTIONS, Nanoseconds
