@@ -50,7 +50,7 @@ def test_packets_that_go_past_the_gate_and_a_quota_that_is_nearly_used_are_told(
     assert not notices.event("interface.back", {}, AT) and notices.event("chain.repaired", {}, AT)
     for uplink in ("fibre", "mobile", "fibre"):
         notices.event("uplink.down", {"uplink": uplink, "why": "its interface has no link"}, AT)
-    assert [one["kind"] for one in notices.data()] == ["bypass", "quota", "bypass", "bypass", "bypass"]
+    assert [one["kind"] for one in notices.data()] == ["bypass", "quota", "bypass", "uplink", "uplink"]
     assert notices.data()[-1]["words"] == "mobile is down, and routes avoid it: its interface has no link"
 
 
@@ -99,3 +99,10 @@ def test_where_notices_cannot_go_is_found(tmp_path: Path, to: str, says: str) ->
     file = tmp_path / "plan.yaml"
     file.write_text(f"site: S\ngate: {{notify: '{to}'}}\n")
     assert any(says in finding.message for finding in told(file))
+
+
+def test_a_clock_that_is_set_back_silences_no_notice() -> None:
+    notices = Notices()
+    about = {"uplink": "fibre", "why": "its interface has no link"}
+    assert notices.event("uplink.down", about, AT) and not notices.event("uplink.down", about, AT + 60)
+    assert notices.event("uplink.down", about, AT - 11 * 365 * 86_400)

@@ -142,6 +142,10 @@ EVENTS = {
 }
 
 
+KINDS = {"chain": "bypass", "device": "device", "port": "mapping", "mappings": "mapping"}  # by the first word; else:
+OF_UPLINKS = "uplink"
+
+
 @dataclass(frozen=True, slots=True)
 class Notice:
     """`cause` identifies it; `at` is in seconds since 1970; `words` are for a person."""
@@ -204,11 +208,12 @@ class Notices:
         if event not in EVENTS:
             return []
         cause = " ".join((event, *(str(about[key]) for key in ("uplink", "device") if key in about)))
-        notice = Notice(at, "bypass", cause, EVENTS[event].format(**about))
+        kind = "bypass" if event == "uplink.bypassed" else KINDS.get(event.partition(".")[0], OF_UPLINKS)
+        notice = Notice(at, kind, cause, EVENTS[event].format(**about))
         return [notice] if self._is_new(notice) else []
 
     def _is_new(self, notice: Notice) -> bool:
-        if notice.at - self._told.get(notice.cause, -AGAIN) < AGAIN:
+        if 0 <= notice.at - self._told.get(notice.cause, -AGAIN) < AGAIN:  # a clock that was set back silences nothing
             return False
         self._told[notice.cause] = notice.at
         self.kept.append(notice)

@@ -51,6 +51,7 @@ from wily_sluice.control.link.messages import (
     Undone,
     Watch,
 )
+from wily_sluice.control.link.supervisor import boot_clock
 from wily_sluice.control.log import Level, note
 from wily_sluice.engine.classify.header import Parties, key_of
 from wily_sluice.errors import INVALID_PARAMS, REFUSED, RpcError
@@ -172,6 +173,7 @@ class ApiService:
                 self._tick(message)
             case State(revision):
                 first = self.life.plan is None
+                self._since = time.time() - (boot_clock() - message.begun) / SECOND if message.begun else self._since
                 self.life.begin(message)
                 self._plan_changed()
                 if first:

@@ -40,11 +40,12 @@ class Past(msgspec.Struct, frozen=True):
 
 
 class State(Message, frozen=True):
-    """The gate's plan. Sent at the beginning, and after every change."""
+    """The gate's plan. Sent at the beginning, and after every change. The gate shapes since `begun`, on the boot clock."""
 
     revision: int
     bundle: Bundle
     trial: Past | None
+    begun: Nanoseconds = 0
 
 
 class Undone(Message, frozen=True):

@@ -103,6 +103,7 @@ class Supervisor:
         self._process: subprocess.Popen[bytes] | None = None
         self._start_at: Nanoseconds = 0
         self._running = False
+        self._begun: Nanoseconds = 0
         self._rows: list[CounterRow] = []
         self._lasted: Nanoseconds = 0
         self._heard: Nanoseconds = 0
@@ -165,7 +166,7 @@ class Supervisor:
 
     def ready(self) -> None:
         """The gate shapes."""
-        self._running = True
+        self._running, self._begun = True, boot_clock()
         self._introduce()
         self._notify("READY=1\nSTATUS=shaping")
 
@@ -178,7 +179,7 @@ class Supervisor:
     def _say_state(self) -> None:
         trial = self._trial
         past = Past(trial.ends, trial.before_revision, trial.before) if trial is not None else None
-        self._say(State(self.revision, self._bundle, past))
+        self._say(State(self.revision, self._bundle, past, self._begun))
 
     def told(self, interface: str, here: bool) -> None:
         """An interface of an uplink has gone, or is back."""
