@@ -40,7 +40,7 @@ class Past(msgspec.Struct, frozen=True):
 
 
 class State(Message, frozen=True):
-    """The gate's plan. Sent at the beginning, and after every change. The gate shapes since `begun`, on the boot clock."""
+    """The gate's plan. Sent at the beginning, and after every change. It shapes since `begun`, on the boot clock."""
 
     revision: int
     bundle: Bundle

@@ -28,7 +28,7 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel.process import run
+from wily_sluice.gate.kernel.process import remove_chains, run
 from wily_sluice.units import Direction
 
 CHAINS = CHAIN, MARKING_CHAIN, NAMES_CHAIN, WRAPPED_CHAIN, ROUTES_CHAIN, KEPT_CHAIN = (
@@ -295,17 +295,9 @@ def _writing(dscps: Iterable[int]) -> list[tuple[str, ...]]:
 
 
 def remove() -> bool:
-    """Remove the chains or their remains. True if there was something to remove."""
-    removed = False
-    for family in FAMILIES:
-        for jump in _jumps():
-            while _table(family, "-D", *jump, check=False):
-                pass
-        for chain in CHAINS:
-            removed = _table(family, "-S", chain, check=False) or removed
-            _table(family, "-F", chain, check=False)
-            _table(family, "-X", chain, check=False)
-    return removed
+    """Remove the chains or their remains. True if there was something to remove. LiveError on refusal."""
+    removed = [remove_chains(family, TABLE, CHAINS) for family in FAMILIES]
+    return any(removed)
 
 
 def _jumps() -> list[tuple[str, ...]]:

@@ -23,7 +23,7 @@ from typing import Any, Final, NamedTuple, TypeVar
 from wily_sluice.engine.classify.addresses import AddressSet
 from wily_sluice.engine.classify.header import TCP, UDP
 from wily_sluice.errors import LiveError
-from wily_sluice.gate.kernel.process import run
+from wily_sluice.gate.kernel.process import remove_chains, run
 from wily_sluice.plan.terms import TRANSPORTS
 from wily_sluice.ports.pcp import Filter
 
@@ -144,14 +144,9 @@ def stands(wanted: dict[str, dict[str, list[str]]]) -> bool:
 def remove() -> None:
     """Remove the chains or their remains."""
     for family, tables in _JUMPS.items():
-        for table, jumps in tables.items():
-            for _, where, chain in jumps:
-                with suppress(LiveError):
-                    base = [family, "-w", "-t", table]
-                    while not run([*base, "-D", where, "-j", chain], check=False).returncode:
-                        pass
-                    run([*base, "-F", chain], check=False)
-                    run([*base, "-X", chain], check=False)
+        for table in tables:
+            with suppress(LiveError):
+                remove_chains(family, table, (OPENED, STEADY))
 
 
 def forget(opened: Iterable[OpenPort]) -> None:

@@ -63,6 +63,20 @@ def run(command: Sequence[str], stdin: str | None = None, check: bool = True) ->
     return done
 
 
+def remove_chains(family: str, table: str, chains: Sequence[str]) -> bool:
+    """Remove chains, and all rules that jump to them, in one step. False if there were none. LiveError on refusal."""
+    saved = run([f"{family}-save", "-t", table]).stdout.splitlines()
+    ours = [chain for chain in chains if any(line.startswith(f":{chain} ") for line in saved)]
+    if not ours:
+        return False
+    rules = [line.split() for line in saved if line.startswith("-A ")]
+    jumps = [words for words in rules if words[-2] in ("-j", "-g") and words[-1] in ours and words[1] not in ours]
+    lines = [f"*{table}", *(" ".join(("-D", *words[1:])) for words in jumps)]
+    lines += [*(f"-F {chain}" for chain in ours), *(f"-X {chain}" for chain in ours), "COMMIT", ""]
+    run([f"{family}-restore", "-w", "--noflush"], stdin="\n".join(lines))
+    return True
+
+
 RUN = Path("/run/wily-sluice")
 
 
