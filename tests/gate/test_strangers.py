@@ -1,6 +1,7 @@
 """Who is not root, or only leaves files about, has no say in what a gate does, and reads nothing of what it keeps."""
 
 import os
+import shlex
 import shutil
 import socket
 import subprocess
@@ -10,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.conftest import SMALL_PLAN
 from wily_sluice.control.unit import unit_text
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.process import PYTHON, take_lock
@@ -48,6 +50,39 @@ def test_one_gate_has_the_lock_and_another_is_refused_until_it_ends(tmp_path: Pa
         finally:
             held.kill()
             held.communicate()
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounts a disk, which only root can")
+def test_on_a_disk_that_cannot_be_written_the_gate_starts_with_the_plan_that_was_kept(tmp_path: Path) -> None:
+    disk = tmp_path / "disk"
+    disk.mkdir()
+    script = """
+import sys
+from pathlib import Path
+from wily_sluice.cli.running.gate import _begin
+from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.plan.file.bundle import Bundle
+state = Path(sys.argv[1]) / "state"
+if sys.argv[2] == "keep":
+    store = RevisionStore(state)
+    for site in ("One", "Two"):
+        plan = Path(sys.argv[3]).read_bytes().replace(b"site: ", b"site: " + site.encode() + b" # ")
+        store.record(Bundle(plan), "2027-03-01T00:00:00Z", "root", "", "kept")
+    store.close()
+else:
+    plan, bundle, number = _begin(None, state)
+    print(plan.site, number)
+"""
+    plan = tmp_path / "small.yaml"
+    plan.write_text(SMALL_PLAN)
+    words = [sys.executable, "-c", script, str(disk)]
+    commands = (
+        f"mount -t tmpfs none {disk}", shlex.join([*words, "keep", str(plan)]), f"mount -o remount,ro {disk}",
+        shlex.join([*words, "begin"]),
+    )  # fmt: skip
+    command = ["unshare", "--mount", "sh", "-ec", " && ".join(commands)]
+    done = subprocess.run(command, capture_output=True, text=True, check=True, cwd=tmp_path)
+    assert done.stdout == "Two 2\n" and "history.unusable" in done.stderr
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="becomes somebody else, which only root can")

@@ -79,6 +79,20 @@ def open_database(
     return database
 
 
+def open_to_read(path: Path) -> sqlite3.Connection:
+    """A database that is there, on a disk that may be full or read-only. sqlite3.Error if it cannot be read."""
+    for options in ("mode=ro", "mode=ro&immutable=1"):  # the second without what was written last, if that was cut off
+        database = sqlite3.connect(f"{path.absolute().as_uri()}?{options}", uri=True)
+        try:
+            version_of(database)
+            database.execute("select count(*) from sqlite_master").fetchone()
+            return database
+        except sqlite3.Error as error:
+            database.close()
+            problem = error
+    raise problem
+
+
 def _bring_up(database: sqlite3.Connection, path: Path, steps: Sequence[str]) -> None:
     version = version_of(database)
     if version > len(steps):

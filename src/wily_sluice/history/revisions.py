@@ -15,7 +15,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import Literal, TypeAlias
 
-from wily_sluice.history.database import PLANS, open_database
+from wily_sluice.history.database import PLANS, open_database, open_to_read
 from wily_sluice.plan.file.bundle import Bundle
 
 State: TypeAlias = Literal["trial", "kept", "undone", "refused"]
@@ -57,10 +57,16 @@ _COLUMNS = "number, at, who, note, digest, state, ended, why"
 
 
 class RevisionStore:
-    """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be, or is locked."""
+    """A database in a folder, made where there is none. OSError or sqlite3.Error when it cannot be, or is locked.
 
-    def __init__(self, folder: Path, patience: float = 2.0) -> None:
+    To be `read_only`, it need not be writable, nor its disk have room.
+    """
+
+    def __init__(self, folder: Path, patience: float = 2.0, read_only: bool = False) -> None:
         self.path = folder / PLANS
+        if read_only:
+            self._database = open_to_read(self.path)
+            return
         pragmas = ("journal_mode = wal", "synchronous = full")
         self._database = open_database(self.path, _SCHEMA, patience, pragmas, check_same_thread=False)
 

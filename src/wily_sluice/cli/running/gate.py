@@ -22,7 +22,7 @@ from wily_sluice.control.worker import Worker
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.kernel.process import PYTHON
 from wily_sluice.history.database import occupied, private_file, private_folder
-from wily_sluice.history.revisions import RevisionStore
+from wily_sluice.history.revisions import Revision, RevisionStore
 from wily_sluice.history.stores import QuotaStore
 from wily_sluice.outside.files import load
 from wily_sluice.outside.machine import COST_UNCOMPILED, form_words, why_not_compiled
@@ -79,7 +79,7 @@ def run(plan_file: Path | None, quiet: bool, state: Path, as_json: bool) -> None
         try:
             QuotaStore(state).close()
         except (OSError, sqlite3.Error) as error:
-            if any(limiter.quota for limiter in plan.limiters):
+            if plan_file is not None and any(limiter.quota for limiter in plan.limiters):
                 problem = f"cannot keep quotas in {state}: {error}; choose another folder with --state"
                 raise Refusal(problem) from None
             note("quotas.unusable", "warning", folder=str(state), why=str(error))
@@ -129,10 +129,11 @@ def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, Bundle, int]:
             click.echo(f"no plan was kept before: the gate starts with {usual_plan()}", err=True)
             return _begin(usual_plan(), state)
     except (OSError, sqlite3.Error) as error:
-        if plan is None or bundle is None:
-            raise Refusal(f"cannot read the history in {state}: {error}; give a plan") from None
-        note("history.unusable", "error", folder=str(state), why=str(error))
-        return plan, bundle, 0
+        if plan is not None and bundle is not None:
+            note("history.unusable", "error", folder=str(state), why=str(error))
+            return plan, bundle, 0
+        kept, kept_bundle = _read_kept(state, error)
+        note("history.unusable", "error", folder=str(state), why=f"{error}; the plan that was kept last can be read")
     if kept_bundle is None or kept is None:
         raise Refusal(f"no plan is kept in {state} yet, and there is no {usual_plan()} here; name the plan file")
     try:
@@ -146,6 +147,18 @@ def _begin(plan_file: Path | None, state: Path) -> tuple[Plan, Bundle, int]:
             err=True,
         )
     return plan, kept_bundle, kept.number
+
+
+def _read_kept(state: Path, problem: Exception) -> tuple[Revision | None, Bundle | None]:
+    """The plan that was kept last, from a folder that cannot be written."""
+    try:
+        store = RevisionStore(state, read_only=True)
+        kept = store.kept()
+        bundle = store.bundle(kept.number) if kept is not None else None
+        store.close()
+    except (OSError, sqlite3.Error):
+        raise Refusal(f"cannot read the history in {state}: {problem}; give a plan") from None
+    return kept, bundle
 
 
 def _who() -> str:
