@@ -74,6 +74,16 @@ def test_a_fix_never_changes_what_a_plan_does(part: int) -> None:
     assert made["made"] > 1 and made["skipped"] > 5
 
 
+def test_rules_that_nothing_reaches_may_go_from_several_places_and_no_other_may() -> None:
+    text, _, plan = sound_plan(Random(3841))  # two of the rules behind one that takes everything
+    result = fixed(text.encode(), lambda content: Kept("sluice.yaml", content))
+    after, _ = examined(result.content.decode())
+    assert after is not None and len(after.rules) == len(plan.rules) - 2 and same_effect(plan, after)
+    taking_all = "rules:\n- queue: bulk/files\n  name: B\n"
+    other, _ = examined(text.replace(taking_all, "rules:\n"))
+    assert taking_all in text and other is not None and not same_effect(plan, other)
+
+
 @pytest.mark.parametrize("part", range(PARTS))
 def test_something_is_said_of_two_plans_exactly_if_they_differ(part: int) -> None:
     told: Counter[bool] = Counter()

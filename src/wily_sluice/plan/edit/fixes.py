@@ -8,6 +8,7 @@ but changes it needs a person's consent.
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 from wily_sluice.plan import effect
 from wily_sluice.plan.compare import compare
@@ -118,7 +119,7 @@ def same_effect(before: Plan, after: Plan) -> bool:
         return {before.sorting[index].index for index in mine} <= unreached
     answers = {(values["leads"], values["mark"]) for _, values in (*(old[n] for n in mine), *(new[n] for n in others))}
     if len(answers) > 1:
-        return False
+        return _reached(before) == _reached(after)
     rules = [before.sorting[index] for index in mine], [after.sorting[index] for index in others]
     space = Space(before, [*rules[0], *rules[1]])
     try:
@@ -126,3 +127,10 @@ def same_effect(before: Plan, after: Plan) -> bool:
         return not space.left(first, second) and not space.left(second, first)
     except TooInvolvedError:
         return False
+
+
+def _reached(plan: Plan) -> list[Any]:
+    """The rules that some conversation reaches, in order."""
+    unreached = {rule.index for rule, _ in rules_out_of_reach(plan)[0]}
+    ordered = zip(plan.sorting, effect.in_order(plan, plan.sorting), strict=True)
+    return [part for rule, part in ordered if rule.index not in unreached]
