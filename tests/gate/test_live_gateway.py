@@ -214,6 +214,9 @@ def test_what_the_gateway_asks_arrives_and_is_answered_although_a_rule_marks_it(
                 assert answers == [f"{CS5} {CS5}"] * 10
             time.sleep(1.2)
             for line, ours in gate.call("gate.status")["condition"]["crossed"]["line"].values():
-                assert abs(line - ours) <= 0.05 * line, (line, ours)
+                assert abs(line - ours) <= 0.05 * line + 150, (
+                    line,
+                    ours,
+                )  # the interface counts address resolution too
         finally:
             gate.end()
