@@ -408,4 +408,4 @@ def test_a_line_whose_remotes_never_answer_is_used_while_conversations_over_it_a
         assert [one["event"] for one in status["events"] if one["event"].startswith(("uplink", "probe"))] == [
             "probe.astray"
         ]
-        assert status["notices"][0]["words"].startswith("198.18.0.1 never answered over fibre, while others do")
+        assert status["notices"][0]["words"].startswith("198.18.0.1 give no answer over fibre, while conversations")
