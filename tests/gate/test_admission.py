@@ -75,6 +75,16 @@ def test_what_a_device_sends_by_the_address_of_another_is_its_own(ways: Ways) ->
     assert ways.admit(datagram(VICTIM, REMOTE), True, 60 * SECOND + HOLD, TABLET) is theirs
 
 
+def test_fragments_by_the_address_of_another_device_are_its_senders_too(ways: Ways) -> None:
+    ways.admit(datagram(VICTIM, REMOTE), True, 0, PHONE)
+    own = ways.admit(datagram(OTHER, REMOTE), True, 0, TABLET)
+    whole = datagram(VICTIM, REMOTE, 1200)
+    first, later = (whole[:6] + struct.pack(">H", field) + whole[8:] for field in (0x2000, 0x2000 | 100))
+    assert ways.admit(first, True, SECOND, TABLET) is own
+    assert ways.admit(later, True, SECOND, TABLET).parties.local == OTHER
+    assert ways.admit(first, True, SECOND, PHONE).key == CALL  # whose they are, if it has sent them
+
+
 def test_a_device_without_an_address_that_writes_that_of_another_is_a_stranger(ways: Ways) -> None:
     theirs = ways.admit(datagram(VICTIM, REMOTE), True, 0, PHONE)
     spoofed = ways.admit(datagram(VICTIM, REMOTE), True, 1, TABLET)

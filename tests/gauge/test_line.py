@@ -44,8 +44,8 @@ async def served(there: web.Application | web.Server) -> AsyncIterator[None]:
 
 
 @contextmanager
-def far_end() -> Iterator[None]:
-    """In threads: HTTP and a reflector."""
+def http_end() -> Iterator[Callable[[], None]]:
+    """HTTP alone, in a thread; what is yielded ends it."""
     begun, over = threading.Event(), asyncio.Event()
     loop = asyncio.new_event_loop()
 
@@ -56,8 +56,23 @@ def far_end() -> Iterator[None]:
 
     thread = threading.Thread(target=loop.run_until_complete, args=(run(),), daemon=True)
     thread.start()
-    begun.wait(10)
-    with prepared(socket.AF_INET) as reflecting:
+    assert begun.wait(10)
+
+    def end() -> None:
+        if thread.is_alive():
+            loop.call_soon_threadsafe(over.set)
+            thread.join(10)
+
+    try:
+        yield end
+    finally:
+        end()
+
+
+@contextmanager
+def far_end() -> Iterator[None]:
+    """In threads: HTTP and a reflector."""
+    with http_end(), prepared(socket.AF_INET) as reflecting:
         reflecting.bind(("127.0.0.1", PORT))
 
         def reflect() -> None:
@@ -73,8 +88,6 @@ def far_end() -> Iterator[None]:
                 reflecting.shutdown(socket.SHUT_RDWR)
             reflector.join(10)
             assert not reflector.is_alive()
-            loop.call_soon_threadsafe(over.set)
-            thread.join(10)
 
 
 @pytest.fixture
@@ -190,28 +203,16 @@ def test_another_key_is_told_before_anything_is_measured() -> None:
 
 @pytest.mark.usefixtures("short")
 def test_a_far_end_that_dies_ends_the_measurement_with_what_there_is() -> None:
-    over = asyncio.Event()
-    loop = asyncio.new_event_loop()
-    begun = threading.Event()
-
-    async def run() -> None:
-        async with served(FarEnd(KEY).server()):
-            begun.set()
-            await over.wait()
-
-    thread = threading.Thread(target=loop.run_until_complete, args=(run(),), daemon=True)
-    thread.start()
-    begun.wait(10)
     died = 0.0
+    with http_end() as end:
 
-    def die(what: str, _: float) -> None:
-        nonlocal died
-        if what == "loading up":
-            loop.call_soon_threadsafe(over.set)
-            thread.join(10)
-            died = time.monotonic()
+        def die(what: str, _: float) -> None:
+            nonlocal died
+            if what == "loading up":
+                end()
+                died = time.monotonic()
 
-    partly = line.measure(far(), PORT, die, 2)
+        partly = line.measure(far(), PORT, die, 2)
     assert time.monotonic() - died < 3
     assert partly.ways["down"].data is not None and partly.ways["up"].data is None and not partly.whole
     assert any("does not answer any more" in trouble for trouble in partly.troubles)

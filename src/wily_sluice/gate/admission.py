@@ -78,13 +78,13 @@ class Admission(Entrance):
                 self._framing.cost(length), self._conversations.find(UNREADABLE, 0, now), diverted, length=length
             )
         key = parsed.key
+        spoofed = False
         if self.up and diverted.hardware:
             local = key[1:17] if is_ipv6(key) else key[1:5]
             learnt = self._neighbours.learn(local, diverted.hardware, now)
             if learnt == CHANGED:
                 self._engine.neighbours_changed(now)
-            elif learnt == ANOTHER:
-                key = self._as_sent_by(diverted, key, len(local))
+            spoofed = learnt == ANOTHER
         length = outside = diverted.length or parsed.length
         if length <= self._largest:
             size = self._costs[length]
@@ -98,13 +98,15 @@ class Admission(Entrance):
         home = self._homes.get(diverted.inside)
         if parsed.datagram:
             key = self._fragments.key(parsed, now)
+        whole = not parsed.datagram or key is parsed.key  # a fragment that is not the first begins with no header
+        if spoofed:
+            key = self._as_sent_by(diverted, key)
         about = None
         if key[0] == ICMP or key[0] == ICMPV6:
             about = self._quoted(header, key, length, now)
         conversation = about if about is not None else self._conversations.find(key, parsed.dscp, now, home)
         if home is not None and conversation.up_path is None and conversation.down_path is None:
             self._see_home(conversation, home)
-        whole = not parsed.datagram or key is parsed.key  # a fragment that is not the first begins with no header
         if key[0] == TCP:
             self._trips.saw(conversation, diverted, header, self.up, now)
         elif conversation.spin is not None and whole:
@@ -124,8 +126,9 @@ class Admission(Entrance):
             packet.wrapped = outside - length
         return packet
 
-    def _as_sent_by(self, diverted: QueuedPacket, key: bytes, width: int) -> bytes:
+    def _as_sent_by(self, diverted: QueuedPacket, key: bytes) -> bytes:
         """The key of a packet whose sender writes the address of another device, as if it had written its own."""
+        width = 16 if is_ipv6(key) else 4
         own = self._neighbours.own(diverted.hardware, width)
         if not own:
             home = self._homes.get(diverted.inside)

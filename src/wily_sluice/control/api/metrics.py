@@ -226,8 +226,9 @@ async def _serve(end: socket.socket, registry: CollectorRegistry) -> None:
             super().connection_made(handler, transport)
             if len(self.connections) > MOST:
                 open_ones = [other.transport for other in self.connections]
-                oldest = next(other for other in open_ones if other is not None and not other.is_closing())
-                oldest.abort()
+                oldest = next((other for other in open_ones if other is not None and not other.is_closing()), None)
+                if oldest is not None:
+                    oldest.abort()
             asyncio.get_running_loop().call_later(LASTS, transport.abort)
 
     server = await asyncio.get_running_loop().create_server(Server(answer, access_log=None), sock=end)

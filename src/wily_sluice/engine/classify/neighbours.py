@@ -9,8 +9,8 @@ its first address outside. This applies to addresses that are `near`, on the gat
 all packets have the router's hardware address, so each address is a host. So it is for addresses `apart`: in a network
 behind a repeater that gives all devices one hardware address.
 
-If two devices claim an address, the first keeps it until it has been silent for HOLD. What the other sends meanwhile is
-its own: it counts as sent from an address that is its own, if it has one, or from the network's stranger. The table has
+If two devices claim an address, the first keeps it until it has been silent for HOLD. Until then, packets of the other
+count as sent from an address that this device has, if it has one, or from the network's stranger. The table has
 at most MOST_ADDRESSES entries, and MOST_OF_A_DEVICE for each device. The oldest are forgotten first, but never a
 primary one.
 

@@ -6,7 +6,7 @@ The lock belongs to the process (fcntl(2), F_SETLK): it ends with the process, a
 
 Runs slow tasks outside the gate's loop, in one thread for each kind, and returns the results.
 
-A gate that hangs holds everybody's packets, so another process watches its heart and ends it.
+A gate that hangs holds the packets of all hosts, so a second process watches its heart and ends it.
 
 A thread alternates with the loop at the interpreter, for at most THREAD_TURN. It has the loop's priority, because a
 thread that is preempted while it holds the interpreter would block the loop too. Threads wait for the next task of
@@ -114,8 +114,8 @@ def run_when_idle() -> None:
 
 
 class Heart:
-    """Beats with each turn of the gate's loop, in memory that it shares with who watches. Still until the first beat,
-    and from `rest` on: then nobody waits for it.
+    """Beats with each turn of the gate's loop, in memory shared with the process that watches. It shows 0 before the
+    first beat and after `rest`, and is not watched then.
     """
 
     def __init__(self, descriptor: int | None = None) -> None:
@@ -144,9 +144,9 @@ STILL, STILL_BUSY = 1.2, 4.0  # seconds without a beat: of one that does nothing
 
 
 def watch_over(heart: Heart, process: int, hung: Callable[[float], None]) -> None:
-    """End our parent process if its heart stands still; `hung` is told before that, with the seconds.
+    """End our parent process if its heart does not beat; `hung` is called first, with the seconds since the last beat.
 
-    Time is counted in looks: while the whole machine stands still, nobody looks. One that works may only be slow.
+    Time is counted in looks, so a pause of the whole machine does not count. A process that works may only be slow.
     """
     try:
         parent = os.pidfd_open(process)

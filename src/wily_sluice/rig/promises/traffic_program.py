@@ -121,8 +121,8 @@ def token(secret: bytes, of: bytes) -> bytes:
 
 
 class Entrance:
-    """Lets callers in: addresses that know the secret, and have shown that they receive what is sent to them. Without a
-    secret, everybody is let in.
+    """Admits callers: addresses that know the secret, and have shown that they receive packets. Without a secret, all
+    addresses are admitted.
 
     Over UDP, at the port number of HTTP. Nobody gets more bytes than it sent: a caller sends `n` and a token of
     `enter`; the far end answers `k` and a cookie, which is random and of this address alone; the caller returns `a`,
