@@ -1,4 +1,4 @@
-"""The state of uplinks: whether pings over them are answered, and the usable rate of those that vary.
+"""The state of uplinks: whether pings over them are answered, and the usable rate of varying uplinks.
 
 Finds the usable rate of a line that varies, between two bounds, from the delay of packets.
 
@@ -46,7 +46,7 @@ FORGOTTEN: Final[Nanoseconds] = 60 * SECOND
 
 class Echoes:
     """Those over one line, one a second. The line fails when `most` in a row had no answer `within` a time, and no
-    packet of a conversation that was sent meanwhile had one either; it is well again with the first answer. Where some
+    conversation had an answer in that time either; it is well again with the first answer. Where some
     echoes are always lost, it takes so many in a row that this is rare. `lost` is how many in a row had no answer;
     `answered` says that one ever had.
 

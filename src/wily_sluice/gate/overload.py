@@ -1,4 +1,4 @@
-"""What a flood may take: a budget of time for recognition, and a bounded queue of packets that open conversations.
+"""Limits of a flood: a budget of time for recognition, and a bounded queue of packets that open conversations.
 
 A time budget for recognition, so that a flood of costly packets does not delay others.
 

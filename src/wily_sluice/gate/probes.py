@@ -3,7 +3,7 @@
 A probe is lost unless one of its remotes answers in time. An uplink fails when so many in a row were lost, and no
 conversation over it was answered meanwhile; it is well again with the first answer, and it is for others to wait until
 that has lasted. Where conversations are answered and probes are not, the remotes are unsuitable, and conversations
-alone say whether the uplink is up. An answer counts if it repeats what we drew at random for ourselves.
+alone say whether the uplink is up. An answer counts if it repeats our random bytes.
 """
 
 import select
