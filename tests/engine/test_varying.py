@@ -8,7 +8,7 @@ from random import Random
 import pytest
 
 from tests.engine.driving import Bench, conversation, flood
-from wily_sluice.engine.line import Line, RateSchedule, VaryingLine, steady
+from wily_sluice.engine.line import SLOT, Jitter, Line, RateSchedule, VaryingLine, steady
 from wily_sluice.engine.queueing.spec import LeafSpec, QueueSpec
 from wily_sluice.engine.uplinks import GIVEN_UP, TICK, RateFinder
 from wily_sluice.units import BYTE_TIME, MILLISECOND, SECOND, Rate
@@ -45,6 +45,18 @@ def test_a_line_that_may_vary_and_does_not_is_like_any_other() -> None:
             assert abs(first - second) < 1000 * (1 + abs(one.drops - other.drops) * 1518)
     assert one.drops == pytest.approx(other.drops, abs=2)
     assert one.drops > 100
+
+
+def test_jitter_has_its_mean_and_keeps_packets_in_order() -> None:
+    mean = 4 * MILLISECOND
+    jitter, line = Jitter(mean, "a"), Line(8_000_000, 5 * MILLISECOND, 20_000, lambda _: None, Jitter(mean, "a"))
+    apart = [jitter.delayed(at) - at for at in range(0, 4000 * 100 * MILLISECOND, 100 * MILLISECOND)]
+    assert sum(apart) / len(apart) == pytest.approx(mean, rel=0.05)
+    assert sorted(apart)[int(0.95 * len(apart))] == pytest.approx(3 * mean, rel=0.1)
+    arrivals = [line.transmit(1000, at) for at in range(0, SECOND, 2 * MILLISECOND)]
+    assert all(arrivals) and arrivals == sorted(arrivals)  # type: ignore[type-var]
+    assert len({arrival - 6 * MILLISECOND - n * 2 * MILLISECOND for n, arrival in enumerate(arrivals)}) > SECOND // SLOT  # type: ignore[operator]
+    assert [Jitter(0, "a").delayed(at) for at in (0, 7, SLOT)] == [0, 7, SLOT]
 
 
 def shape(rate: Rate) -> QueueSpec:

@@ -61,6 +61,27 @@ def test_a_line_that_varies_is_used_with_little_delay_and_a_fixed_rate_does_wors
     assert tried("12 Mbit/s")[1] < 0.55
 
 
+@pytest.mark.parametrize("way", ["down", "up"])
+@pytest.mark.parametrize(
+    ("jitter", "least", "most"), [pytest.param(2, 0.88, 30, marks=pytest.mark.slow), (4, 0.85, 40)]
+)
+def test_a_line_with_jitter_is_used_too(tmp_path: Path, way: str, jitter: int, least: float, most: int) -> None:
+    kind = "download" if way == "down" else "upload"
+    line = f"{{down: 20 Mbit/s, up: 20 Mbit/s, delay: 20 ms, jitter: {jitter} ms}}"
+    load_ = f"{{name: Load, kind: {kind}, flows: 4, local: 10.7.0.6, remote: 203.0.113.6}}"
+    text = f"duration: 50 s\nwarmup: 10 s\nlines: {{line: {line}}}\napplications:\n  - {load_}\n{CALL}"
+    (tmp_path / "traffic.yaml").write_text(text)
+    rates = "down: 8 to 40 Mbit/s, up: 8 to 40 Mbit/s, headroom: 2%, probe: [198.51.100.10]"
+    file = tmp_path / "sluice.yaml"
+    file.write_text(SMALL_PLAN.replace("down: 20 Mbit/s, up: 10 Mbit/s, headroom: 10%", rates))
+    plan = load(file)
+    run = Lab(plan, load_traffic(tmp_path / "traffic.yaml", plan), shaped=True).run()
+    assert run.carried["line", way] > least * 20_000_000  # type: ignore[index]
+    call = next(row.measured for row in run.rows if (row.kind, row.way) == ("call", way))
+    assert call.p95 is not None and call.p95 < (20 + most) * MILLISECOND
+    assert call.jitter is not None and (call.jitter > MILLISECOND * jitter / 2)
+
+
 def test_a_line_that_follows_a_recorded_series_is_used_with_little_delay(tmp_path: Path) -> None:
     shutil.copy(examples.folder() / "saltmarsh-mobile.csv", tmp_path / "mobile.csv")
     text = VARYING.replace("{0 s: 40 Mbit/s, 10 s: 12 Mbit/s, 20 s: 30 Mbit/s}", "{file: mobile.csv}")

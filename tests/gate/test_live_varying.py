@@ -28,6 +28,7 @@ LONGEST = 27  # seconds
 COURSES: dict[str, tuple[object, tuple[tuple[int, int], ...]]] = {
     "steps": ({"0 s": "40 Mbit/s", "9 s": "12 Mbit/s", "18 s": "30 Mbit/s"}, ((3, 8), (12, 17), (21, 26))),
     "ramp": ({"0 s": "40 Mbit/s", "12 s": "to 10 Mbit/s", "24 s": "to 35 Mbit/s"}, ((3, 26),)),
+    "still": ({"0 s": "20 Mbit/s"}, ((6, 16), (17, 26))),
     "series": ("saltmarsh-mobile.csv", ((7, 16), (20, 22))),  # it drops to half at 3.2 and at 16.8 s, to 0.66 at 22.4 s
 }
 PLAN = """\
@@ -49,7 +50,7 @@ def course_of(name: str) -> RateSchedule:
 
 
 def measured(
-    tmp_path: Path, way: Direction, rate: str, name: str = "steps", silent: bool = False
+    tmp_path: Path, way: Direction, rate: str, name: str = "steps", silent: bool = False, jitter: int = 0
 ) -> tuple[list[float], float]:
     """For each call, its p99 beyond the line's delay, in ms; and the part of what the line could carry that was
     carried. From the beginning on the far side is `silent` when it is asked for echoes.
@@ -63,7 +64,7 @@ def measured(
     rig = Rig("varying")
     rig.down()
     framing = plan.uplinks[0].framing
-    figures = LineFigures(40_000_000, 40_000_000, DELAY, BUFFER, framing, {way: course.points})
+    figures = LineFigures(40_000_000, 40_000_000, DELAY, BUFFER, framing, {way: course.points}, jitter)
     rig.up(Layout(plan, "varying", hosts=4), {"mobile": figures})
     try:
         gate = Running(rig, tmp_path / "state", str(file)).wait()
@@ -87,7 +88,8 @@ def measured(
             for one in gate.events()
             if one["event"].startswith(("uplink.slower", "uplink.faster"))
         }
-        assert set(steps) == ({"uplink.slower", "uplink.faster"} if " to " in rate else set())
+        if name != "still":
+            assert set(steps) == ({"uplink.slower", "uplink.faster"} if " to " in rate else set())
         assert all(6_000_000 <= after <= 40_000_000 for after in steps.values())
     finally:
         rig.down()
@@ -109,6 +111,15 @@ def test_a_call_waits_little_and_most_of_a_line_is_used_whose_rate_changes(
     hold(
         lambda: measured(tmp_path, way, "6 to 40 Mbit/s" if name == "series" else "8 to 40 Mbit/s", name),
         lambda found: max(found[0]) < 40 and 0.85 < found[1] < 1.01,
+    )
+
+
+@pytest.mark.parametrize("way", ["down", pytest.param("up", marks=pytest.mark.slow)])
+@pytest.mark.parametrize(("mean", "least"), [(2, 0.85), pytest.param(4, 0.8, marks=pytest.mark.slow)])
+def test_jitter_is_no_queue(tmp_path: Path, way: Direction, mean: int, least: float) -> None:
+    hold(
+        lambda: measured(tmp_path, way, "8 to 40 Mbit/s", "still", jitter=mean * MILLISECOND),
+        lambda found: max(found[0]) < 30 + 5 * mean and least < found[1] < 1.01,
     )
 
 

@@ -8,11 +8,13 @@ from bisect import bisect_right
 from collections import deque
 from collections.abc import Callable
 from itertools import pairwise
+from random import Random
+from typing import Final
 
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.flow_path import QueueingDiscipline
 from wily_sluice.engine.queueing.service_curve import sending_time
-from wily_sluice.units import BYTE_TIME, Nanoseconds, Rate, Size
+from wily_sluice.units import BYTE_TIME, MILLISECOND, Nanoseconds, Rate, Size
 
 
 class RateSchedule:
@@ -70,21 +72,60 @@ class RateSchedule:
         return self._times[index] + round((bits - self._bits[index]) * 1e9 / self._rates[index])
 
 
+SLOT: Final[Nanoseconds] = 10 * MILLISECOND  # a radio line assigns airtime for about so long
+
+
+class Jitter:
+    """Additional delay of packets, as on radio lines: exponentially distributed with this `mean` in ns, drawn anew for
+    each SLOT. Packets stay in order, so one that is held up also holds up those behind it.
+    """
+
+    __slots__ = ("_extra", "_last", "_mean", "_random", "_slot")
+
+    def __init__(self, mean: Nanoseconds, seed: str) -> None:
+        self._mean = mean
+        self._random = Random(seed)
+        self._slot: Nanoseconds = -1
+        self._extra: Nanoseconds = 0
+        self._last: Nanoseconds = 0
+
+    def delayed(self, arrival: Nanoseconds) -> Nanoseconds:
+        """When a packet arrives that would arrive at this time without jitter. Times must not decrease."""
+        if self._mean == 0:
+            return arrival
+        slot = arrival // SLOT
+        if slot != self._slot:
+            self._slot = slot
+            self._extra = round(self._random.expovariate(1.0 / self._mean))
+        self._last = max(self._last, arrival + self._extra)
+        return self._last
+
+
 def steady(rate: Rate) -> RateSchedule:
     """The course of a rate that never changes."""
     return RateSchedule(((0, rate),))
 
 
 class Line(QueueingDiscipline):
-    """`rate` in bit/s, `delay` one way in ns, `buffer` in bytes beyond the packet on the wire."""
+    """`rate` in bit/s, `delay` one way in ns, `buffer` in bytes beyond the packet on the wire; `jitter` comes on top of
+    the delay.
+    """
 
-    __slots__ = ("_drop", "_under_way", "buffer", "carried", "delay", "drops", "free_at", "rate")
+    __slots__ = ("_drop", "_under_way", "buffer", "carried", "delay", "drops", "free_at", "jitter", "rate")
 
-    def __init__(self, rate: Rate, delay: Nanoseconds, buffer: Size, drop: Callable[[Packet], None]) -> None:
+    def __init__(
+        self,
+        rate: Rate,
+        delay: Nanoseconds,
+        buffer: Size,
+        drop: Callable[[Packet], None],
+        jitter: Jitter | None = None,
+    ) -> None:
         if rate < 1 or delay < 0 or buffer < 0:
             raise ValueError(f"no such line: rate {rate} bit/s, delay {delay} ns, buffer {buffer} bytes")
         self.rate = rate
         self.delay = delay
+        self.jitter = Jitter(0, "") if jitter is None else jitter
         self.buffer = buffer
         self.carried: Size = 0  # bytes taken in
         self.drops = 0
@@ -102,7 +143,7 @@ class Line(QueueingDiscipline):
             return None
         self.carried += size
         self.free_at = free_at + sending_time(size, self.rate)
-        return self.free_at + self.delay
+        return self.jitter.delayed(self.free_at + self.delay)
 
     def waiting(self, now: Nanoseconds) -> float:
         """Bytes that were taken in and have not left yet."""
@@ -132,8 +173,15 @@ class VaryingLine(Line):
 
     __slots__ = ("course",)
 
-    def __init__(self, course: RateSchedule, delay: Nanoseconds, buffer: Size, drop: Callable[[Packet], None]) -> None:
-        super().__init__(course.highest, delay, buffer, drop)
+    def __init__(
+        self,
+        course: RateSchedule,
+        delay: Nanoseconds,
+        buffer: Size,
+        drop: Callable[[Packet], None],
+        jitter: Jitter | None = None,
+    ) -> None:
+        super().__init__(course.highest, delay, buffer, drop, jitter)
         self.course = course
 
     def transmit(self, size: Size, now: Nanoseconds) -> Nanoseconds | None:
@@ -144,7 +192,7 @@ class VaryingLine(Line):
             return None
         self.carried += size
         self.free_at = self.course.end(begin, size)
-        return self.free_at + self.delay
+        return self.jitter.delayed(self.free_at + self.delay)
 
     def waiting(self, now: Nanoseconds) -> float:
         """Bytes that were taken in and have not left yet."""

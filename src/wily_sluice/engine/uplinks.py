@@ -209,8 +209,8 @@ GIVEN_UP: Final = 80  # ticks after which silence says nothing
 PASSING: Final = 8  # ticks in which conversations' round trips count
 CALM_TICKS: Final = 100  # without a step down, after which the rate found last says nothing
 QUICK, SLOW, SLOWEST = 1.02, 1.006, 1.002  # growth in a tick
-# Jitter: how much more excess than HIGH, in units of it, so many samples in a row must have; one may be anything.
-TESTS: Final = ((1, 8.0), (2, 4.0), (3, 2.5), (5, 1.5), (8, 0.8), (12, 0.5))
+# Jitter: how much more excess than HIGH, in units of it, so many samples in a row must have.
+TESTS: Final = ((1, 9.0), (2, 5.0), (3, 3.3), (5, 1.8), (8, 0.9), (12, 0.55))
 SAMPLES: Final = 12  # that are kept
 JITTER_MEMORY: Final = 1 / 64  # the weight of one sample
 LEAST_JITTER: Final[Nanoseconds] = MILLISECOND // 2
@@ -286,7 +286,7 @@ class RateFinder:
 
     def step(self, moved: Size, busy: bool, now: Nanoseconds) -> Rate:
         """The rate from now on, given the bytes moved since the last step; `busy` says that more waited."""
-        self._moved = [*self._moved[1 - LOOKED_BACK :], moved]
+        self._moved = [*self._moved[1 - 2 * LOOKED_BACK :], moved]
         excess = self._excess()
         if excess is None:
             return self.rate
@@ -333,7 +333,7 @@ class RateFinder:
     def _slope(self) -> float:
         """By how much the excess grows in a unit of time, from the least of as many ticks then and now."""
         window = min(6, 1 + self.jitter // MILLISECOND)
-        if window > 2 and len(self._last) > 3 and min(self._last[-2:]) > HIGH + TESTS[1][1] * self.jitter:
+        if window > 2 and len(self._last) > 3 and min(self._last[-2:]) > HIGH + 4.0 * self.jitter:
             window = 2  # it grows by more than jitter could hide
         if len(self._last) < 2 * window:
             return 0.0
@@ -383,7 +383,7 @@ class RateFinder:
             self.jitter = round(jitter) if jitter >= LEAST_JITTER else 0
 
     def _back_off(self, excess: Nanoseconds, slope: float, now: Nanoseconds) -> None:
-        arrived = sum(self._moved) * BYTE_TIME / (len(self._moved) * TICK)
+        arrived = self._arrived()
         if self._carries and self._toward:
             # What is sent while the queue drains tells nothing.
             carries = self._carries * (AGAIN if excess < DRAIN // 4 else FAR_AGAIN)
@@ -399,6 +399,13 @@ class RateFinder:
         self.steps += 1
         # An echo that is sent now comes back after what waits already.
         self._hold = now + self.own_delay + min(excess, 2 * DRAIN) + (2 + LOOKED_BACK * self._toward) * TICK
+
+    def _arrived(self) -> float:
+        """The rate of late. With jitter, the better of two spans: a late packet holds up those behind it."""
+        late, before = sum(self._moved[-LOOKED_BACK:]), sum(self._moved[:-LOOKED_BACK])
+        if self.jitter and len(self._moved) == 2 * LOOKED_BACK:
+            late = max(late, before)
+        return late * BYTE_TIME / (min(LOOKED_BACK, len(self._moved)) * TICK)
 
     def _grow(self) -> None:
         if self._calm > CALM_TICKS or not 0.9 * self._wanting <= self.rate < 1.2 * self._wanting:

@@ -65,7 +65,7 @@ def free_ranges(plan: Plan) -> Ranges:
 
 @dataclass(frozen=True, slots=True)
 class LineFigures:
-    """The simulated line: rates in bit/s, one-way delay and buffer depth in ns, framing.
+    """The simulated line: rates in bit/s, one-way delay and buffer depth in ns, framing; the mean of its jitter in ns.
 
     A direction with a course follows it from the moment that the line's program receives SIGUSR1.
     """
@@ -76,6 +76,7 @@ class LineFigures:
     buffer: Nanoseconds
     framing: Framing
     courses: dict[Direction, tuple[tuple[Nanoseconds, Rate], ...]] = field(default_factory=dict)
+    jitter: Nanoseconds = 0
 
 
 @dataclass(frozen=True, slots=True)

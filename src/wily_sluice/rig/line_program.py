@@ -2,7 +2,7 @@
 
 Run in the line's own namespace, between the links `near` (to the gateway) and `far`:
 
-    python -m wily_sluice.rig.line_program DOWN UP DELAY BUFFER OVERHEAD MINIMUM CELLS COURSES
+    python -m wily_sluice.rig.line_program DOWN UP DELAY JITTER BUFFER OVERHEAD MINIMUM CELLS COURSES
 
 in bit/s, nanoseconds and bytes; CELLS is atm, ptm or none. COURSES are JSON: for a direction whose rate changes, times
 and rates, which it follows from the moment of a SIGUSR1. It is the engine's `Line` in the gate's own loop. One that
@@ -14,11 +14,11 @@ import os
 import signal
 import sys
 import time
-from typing import TypeAlias
+from typing import NamedTuple, TypeAlias
 
 from wily_sluice.engine.classify.header import is_ipv6, parse
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.line import Line, RateSchedule, VaryingLine, steady
+from wily_sluice.engine.line import Jitter, Line, RateSchedule, VaryingLine, steady
 from wily_sluice.engine.packet import LARGEST_PACKET, Cells, Framing, Packet
 from wily_sluice.gate.admission import TCP_HEADERS
 from wily_sluice.gate.kernel.packet_queue import PacketQueue, QueuedPacket
@@ -30,6 +30,13 @@ Points: TypeAlias = tuple[tuple[Nanoseconds, Rate], ...]
 
 FAST: Rate = 200_000_000
 NOBODY = Conversation(bytes(13))  # a line does not tell conversations apart
+
+
+class Delays(NamedTuple):
+    """One way: what every packet takes, and the mean of what comes on top."""
+
+    delay: Nanoseconds
+    jitter: Nanoseconds
 
 
 class End(Entrance):
@@ -50,7 +57,7 @@ class End(Entrance):
 
 
 def crossing(
-    number: int, rate: Rate, delay: Nanoseconds, buffer: Nanoseconds, framing: Framing, course: Points
+    number: int, rate: Rate, delays: Delays, buffer: Nanoseconds, framing: Framing, course: Points
 ) -> Datapath:
     """One direction of the line. When its queue is full, it drops new packets, as a real line does."""
     queue = PacketQueue(number, whole=rate > FAST)
@@ -58,9 +65,10 @@ def crossing(
     def drop(packet: Packet) -> None:
         queue.drop(packet.token.token)
 
-    line = Line(rate, delay, rate * buffer // BYTE_TIME, drop)
+    jitter = Jitter(delays.jitter, f"{os.getpid()} {number}")
+    line = Line(rate, delays.delay, rate * buffer // BYTE_TIME, drop, jitter)
     if course:
-        line = VaryingLine(steady(course[0][1]), delay, rate * buffer // BYTE_TIME, drop)
+        line = VaryingLine(steady(course[0][1]), delays.delay, rate * buffer // BYTE_TIME, drop, jitter)
     return Datapath(queue, line, End(framing))
 
 
@@ -73,14 +81,14 @@ def begin(line: VaryingLine, course: Points) -> None:
 def main(
     down: Rate,
     up: Rate,
-    delay: Nanoseconds,
+    delays: Delays,
     buffer: Nanoseconds,
     framing: Framing,
     courses: dict[Direction, Points],
 ) -> None:
     """Divert forwarded packets, and run until stopped."""
     ways: tuple[tuple[int, Rate, Direction], ...] = ((1, up, "up"), (2, down, "down"))
-    crossings = [crossing(n, rate, delay, buffer, framing, courses.get(way, ())) for n, rate, way in ways]
+    crossings = [crossing(n, rate, delays, buffer, framing, courses.get(way, ())) for n, rate, way in ways]
     lines = [(datapath.discipline, courses.get(way, ())) for datapath, (_, _, way) in zip(crossings, ways, strict=True)]
     for family in ("iptables", "ip6tables"):
         for number, interface in ((1, "near"), (2, "far")):
@@ -105,7 +113,7 @@ def main(
 
 
 if __name__ == "__main__":
-    down, up, delay, buffer, overhead, minimum = map(int, sys.argv[1:7])
+    down, up, delay, jitter, buffer, overhead, minimum = map(int, sys.argv[1:8])
     cells: dict[str, Cells | None] = {"atm": "atm", "ptm": "ptm", "none": None}
-    courses = {way: tuple((at, rate) for at, rate in points) for way, points in json.loads(sys.argv[8]).items()}
-    main(down, up, delay, buffer, Framing(overhead, minimum, cells[sys.argv[7]]), courses)
+    courses = {way: tuple((at, rate) for at, rate in points) for way, points in json.loads(sys.argv[9]).items()}
+    main(down, up, Delays(delay, jitter), buffer, Framing(overhead, minimum, cells[sys.argv[8]]), courses)

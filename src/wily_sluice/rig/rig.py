@@ -56,7 +56,7 @@ class Rig:
             self._build(layout)
             for uplink, line in figures.items():
                 frame = (line.framing.overhead, line.framing.minimum, line.framing.cells or "none")
-                figures_of_line = (line.down, line.up, line.delay, line.buffer)
+                figures_of_line = (line.down, line.up, line.delay, line.jitter, line.buffer)
                 self._start(f"line-{uplink}", ["line_program", *figures_of_line, *frame, json.dumps(line.courses)])
             self._start("far", ["endpoint", "serve", *self.far_addresses])
             if on_virtual_machine():

@@ -40,18 +40,22 @@ def rig() -> None:
 @name_option
 @click.option("--delay", type=Time(), default="10 ms", show_default=True, help="One-way delay of the line.")
 @click.option("--buffer", type=Time(), default="300 ms", show_default=True, help="Depth of its buffers.")
+@click.option(
+    "--jitter", type=Time(), default="0 ms", show_default=True, help="Mean of a delay that varies, on top of --delay."
+)
 @click.option("--hosts", type=click.IntRange(0, 200), default=8, show_default=True, help="Unnamed hosts per network.")
-def up(plan_file: Path, name: str, delay: Nanoseconds, buffer: Nanoseconds, hosts: int) -> None:
+def up(plan_file: Path, name: str, delay: Nanoseconds, jitter: Nanoseconds, buffer: Nanoseconds, hosts: int) -> None:
     """Build the rig.
 
     Its lines have the measured rates of the plan's uplinks.
 
     \b
-    Example:
+    Examples:
       sudo sluice rig up --delay '15 ms' --buffer '500 ms'
+      sudo sluice rig up --delay '20 ms' --jitter '4 ms'
     """
     plan = load(plan_file)
-    lines = {u.name: LineFigures(u.down, u.up, delay, buffer, u.framing) for u in plan.uplinks}
+    lines = {u.name: LineFigures(u.down, u.up, delay, buffer, u.framing, jitter=jitter) for u in plan.uplinks}
     layout = Layout(plan, name, hosts)
     Rig(name).up(layout, lines)
     click.echo(f"the rig is up: {', '.join(layout.nodes)}")

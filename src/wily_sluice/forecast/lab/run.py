@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from random import Random
 
-from wily_sluice.engine.line import Line, VaryingLine
+from wily_sluice.engine.line import Jitter, Line, VaryingLine
 from wily_sluice.engine.packet import Packet
 from wily_sluice.forecast.lab.applications import NOTHING
 from wily_sluice.forecast.lab.events import Events
@@ -104,7 +104,7 @@ class Lab:
         self._watches: list[LineWatch] = []
         for uplink in plan.uplinks:
             name, real = uplink.name, traffic.lines[uplink.name]
-            up, down = (_line(real, way) for way in ("up", "down"))
+            up, down = (_line(real, way, f"{traffic.seed} {name} {way}") for way in ("up", "down"))
             outage = outages.get(name)
             self._lines |= {(name, "up"): up, (name, "down"): down}
             if shaped:
@@ -154,12 +154,13 @@ class Lab:
         return Run(self._flows.outcomes(), carried, self._flows.silences())
 
 
-def _line(real: RealLine, way: Direction) -> Line:
+def _line(real: RealLine, way: Direction, seed: str) -> Line:
     course = real.course(way)
     buffer = course.highest * real.buffer // BYTE_TIME
+    jitter = Jitter(real.jitter, seed)
     if course.steady:
-        return Line(course.highest, real.delay, buffer, _lost)
-    return VaryingLine(course, real.delay, buffer, _lost)
+        return Line(course.highest, real.delay, buffer, _lost, jitter)
+    return VaryingLine(course, real.delay, buffer, _lost, jitter)
 
 
 def _lost(_: Packet) -> None:

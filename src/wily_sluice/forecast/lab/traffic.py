@@ -135,6 +135,7 @@ class LineEntry(Entry):
     up: CourseText | None = Field(default=None, examples=["{0 s: 24 Mbit/s, 10 s: 8 Mbit/s}"])
     delay: TimeText = Field(default=USUAL_DELAY, examples=["9 ms"])
     buffer: TimeText = Field(default=USUAL_BUFFER, examples=["300 ms"])
+    jitter: TimeText = Field(default=0, examples=["4 ms"])
     fails: Annotated[list[FailureEntry], BeforeValidator(_as_list)] = Field(
         default=[], examples=["{at: 10 s, for: 8 s}"]
     )
@@ -171,13 +172,16 @@ class TrafficEntry(Entry):
 
 @dataclass(frozen=True, slots=True)
 class RealLine:
-    """A line as it really is: how its rates go, ns one way, ns of buffer at its highest rate; and when it fails."""
+    """A line as it really is: how its rates go, ns one way, ns of buffer at its highest rate; when it fails; the mean
+    of its jitter in ns.
+    """
 
     down: RateSchedule
     up: RateSchedule
     delay: Nanoseconds
     buffer: Nanoseconds
     failures: tuple[Failure, ...] = ()
+    jitter: Nanoseconds = 0
 
     def course(self, direction: Direction) -> RateSchedule:
         """How the rate of a direction goes."""
@@ -253,7 +257,7 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
                 course = _recorded(document, ("lines", name, way), course.name, findings)
             courses.append(course or steady(rate))
         failures = _failures(line, entry.duration, document, ("lines", name, "fails"), findings)
-        lines[name] = RealLine(courses[0], courses[1], line.delay, line.buffer, failures)
+        lines[name] = RealLine(courses[0], courses[1], line.delay, line.buffer, failures, line.jitter)
     quotas = [limiter.name for limiter in plan.limiters if limiter.quota is not None and limiter.per.whom == "together"]
     for name in entry.used:
         if name not in quotas:
