@@ -4,13 +4,19 @@ A site of 100/20 Mbit/s whose plan asks for a service, so that the first packets
 call and an upload run beside each flood. There is no simulated line behind the gate, which would want a processor of
 its own: what is added to the call is the gate's and the machine's. Root. `bypassed` is what bypassed the gate since it
 came faster than it could be taken in, `shed` what it dropped of too many openings, and `sent` what the flooding host
-got out. Beside `stopped` the gate is stopped for a second; beside `changes` two people change the plan 28
-times.
+got out. The call begins during the flood; beside `one-way` its packets have no answer, so that it never shows itself to
+be two-way, and beside `before` it began earlier. Beside `stopped` the gate is stopped for a second; beside `changes`
+two people change the plan 28 times.
+
+Each flood is also let through by a loop in C that accepts whatever the kernel's packet queue hands over
+(`accept_loop.c`, which needs a C compiler): `bare_cpu` is the part of a core that this takes, `bare_p99_up_ms` what it
+adds to the call.
 """
 
 import json
 import os
 import re
+import shutil
 import signal
 import subprocess
 import sys
@@ -57,8 +63,11 @@ rules:
 WORKER, CALLER = Host("house", "10.7.0.100"), Host("house", "10.7.0.101")
 FLOODER = "10.7.0.103"
 RATES = {"none": 0, "udp": 20_000, "udp-50k": 50_000, "udp-200k": 200_000, "syn": 50_000, "hosts4": 20_000,
-         "hosts6": 20_000, "devices-4": 20_000, "devices-40": 20_000, "quic": 10_000, "fragments": 20_000,
+         "hosts6": 20_000, "devices-4": 20_000, "devices-40": 20_000, "before": 20_000, "before-50k": 50_000,
+         "one-way": 20_000, "one-way-50k": 50_000, "quic": 10_000, "fragments": 20_000,
          "stopped": 20_000, "changes": 20_000}  # fmt: skip
+AS_UDP = ("stopped", "changes", "before", "one-way")
+BARE_SECONDS = 10.0
 CHANGES = 14  # of each administrator
 
 
@@ -94,7 +103,7 @@ def flood(rig: Rig, kind: str, rate: int, seconds: float) -> Iterator[None]:
         rig.command("gateway", ["cat", "/sys/class/net/lan0/address"]), capture_output=True, text=True, check=True
     ).stdout.strip()
     local, remote = ("fd07::67", FAR_ADDRESSES[1]) if kind == "hosts6" else (FLOODER, FAR_ADDRESSES[0])
-    name = "udp" if kind in ("stopped", "changes") else kind.partition("-")[0]
+    name = "udp" if kind.startswith(AS_UDP) else kind.partition("-")[0]
     devices = kind.partition("-")[2] if name == "devices" else 1
     words = (name, "eth0", hardware, local, remote, seconds, rate, devices)
     process = subprocess.Popen(rig.program("house", "storm_program", *words), stdout=PIPE, stderr=PIPE, text=True)
@@ -132,9 +141,15 @@ def measure(rig: Rig, running: Running, kind: str, seconds: float) -> dict[str, 
     status = running.call("gate.status")
     load_ = start_endpoint(rig, WORKER, "load", "up", "--flows", 1, "--seconds", seconds, "--warmup", 2)
     begun, taken = time.monotonic(), stolen()
+    words = ["--seconds", seconds - 1, *(["--one-way"] if kind.startswith("one-way") else [])]
+    early = kind.startswith("before")
+    if early:
+        call = start_endpoint(rig, CALLER, "call", *words)
+        time.sleep(1)
     with flood(rig, kind, RATES[kind], seconds + 2):
-        time.sleep(2)
-        call = start_endpoint(rig, CALLER, "call", "--seconds", seconds - 1)
+        if not early:
+            time.sleep(2)
+            call = start_endpoint(rig, CALLER, "call", *words)
         most = longest = 0
         with ThreadPoolExecutor() as beside:
             doing = []
@@ -155,7 +170,7 @@ def measure(rig: Rig, running: Running, kind: str, seconds: float) -> dict[str, 
         "kind": kind,
         "p95_up_ms": round(result.percentile("up", 95) / MILLISECOND, 2),
         "p99_up_ms": round(result.percentile("up", 99) / MILLISECOND, 2),
-        "p99_down_ms": round(result.percentile("down", 99) / MILLISECOND, 2),
+        "p99_down_ms": round(result.percentile("down", 99) / MILLISECOND, 2) if result.down else None,
         "loss": round(result.loss, 4),
         "tcp_mbit": round(goodput / 1e6, 2),
         "grown_mb": round((most - before) / 1e6, 1),
@@ -168,6 +183,45 @@ def measure(rig: Rig, running: Running, kind: str, seconds: float) -> dict[str, 
         "longest_turn_ms": longest / MILLISECOND,
         "late_turns": after["condition"]["late_turns"] - status["condition"]["late_turns"],
         "crowd": after["condition"]["crowd"] - status["condition"]["crowd"],
+    }
+
+
+def built(folder: Path) -> Path | None:
+    """The loop in C, compiled into a folder; None where there is no compiler."""
+    compiler = shutil.which("cc")
+    if compiler is None:
+        return None
+    program = folder / "accept_loop"
+    subprocess.run([compiler, "-O2", "-o", program, Path(__file__).with_name("accept_loop.c")], check=True)
+    return program
+
+
+def bare(rig: Rig, program: Path, kind: str, seconds: float) -> dict[str, Any]:
+    """The same flood, and a call, past a loop that accepts everything; its part of a core is of the flood's time."""
+    rules = [(family, way, n) for family in ("iptables", "ip6tables") for n, way in ((1, "-i"), (2, "-o"))]
+
+    def divert(word: str) -> None:
+        for family, way, number in rules:
+            words = [family, "-w", "-t", "mangle", word, "FORWARD", way, "lan0", "-j", "NFQUEUE", "--queue-num", number]
+            subprocess.run(rig.command("gateway", list(map(str, words))), check=True)
+
+    divert("-A")
+    loop = subprocess.Popen(rig.command("gateway", [str(program), "1", "2"]), stdout=PIPE, text=True)
+    try:
+        assert loop.stdout is not None
+        loop.stdout.readline()
+        with flood(rig, kind, RATES[kind], seconds + 2):
+            time.sleep(1)
+            call = call_result(finish(start_endpoint(rig, CALLER, "call", "--seconds", seconds)))
+        loop.terminate()
+        told = json.loads(loop.communicate()[0])
+    finally:
+        loop.kill()
+        divert("-D")
+    return {
+        "bare_cpu": round(told["seconds"] / (seconds + 2), 2),
+        "bare_packets": told["packets"],
+        "bare_p99_up_ms": round(call.percentile("up", 99) / MILLISECOND, 2),
     }
 
 
@@ -205,6 +259,7 @@ def main(arguments: list[str]) -> None:
         rig.up(Layout(load(plan), "floods", hosts=8), {})
         try:
             do_without_translation(rig)
+            program = built(Path(folder))
             for kind in kinds:
                 running = Running(rig, Path(folder) / "state", "--plan", str(plan)).wait()
                 try:
@@ -213,6 +268,8 @@ def main(arguments: list[str]) -> None:
                     print(f"{kind}: {error!r}", flush=True)
                 finally:
                     print("    " + running.end()[-1500:].replace("\n", "\n    "), flush=True)
+                if program is not None:
+                    print(json.dumps(bare(rig, program, kind, min(seconds, BARE_SECONDS))), flush=True)
         finally:
             rig.down()
 

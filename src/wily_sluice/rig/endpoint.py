@@ -7,8 +7,9 @@
 
 `load` opens TCP connections and prints the bytes that each carried; `flood` sends UDP at a rate, whatever arrives, and
 prints what arrived. Both take several local addresses, with commas between, which all do the same. `call` sends 50
-packets a second of 200 bytes, which the far side sends back, and prints each one's delay up and down. Results are one
-JSON object. Delays compare two readings of one machine's monotonic clock, so they need no clock to be set.
+packets a second of 200 bytes, which the far side sends back, and prints each one's delay up and down; with `--one-way`
+the far side keeps the delays until the end. Results are one JSON object. Delays compare two readings of one machine's
+monotonic clock, so they need no clock to be set.
 """
 
 import argparse
@@ -37,6 +38,8 @@ CALL_PAYLOAD = 172  # bytes: with the headers of UDP and IPv4, a packet of 200
 CALL_PERIOD = 0.020  # seconds
 CONNECTED_WITHIN = 20.0  # seconds
 COOLDOWN = 1.0  # seconds that a load lasts beyond what counts, so that others that began later are measured beside it
+ONE_WAY = 1 << 31  # in the number of a packet that is not sent back
+MOST_TOLD = 60  # delays in one packet
 _STAMPS = struct.Struct("!Iqq")  # number, sent at, far side's time; ns
 
 
@@ -93,10 +96,20 @@ def _serve_one(connection: socket.socket) -> None:
 
 def _echo(echo: socket.socket) -> NoReturn:
     run_before_others()
+    kept: dict[Any, list[int]] = {}
     while True:
         data, sender = echo.recvfrom(2048)
+        now = time.monotonic_ns()
+        if data[:1] == b"?":
+            first = int(data[1:])
+            told = kept.get(sender, [])[first : first + MOST_TOLD]
+            echo.sendto(struct.pack(f"!I{len(told)}q", first, *told), sender)
+            continue
         number, sent, _ = _STAMPS.unpack_from(data)
-        echo.sendto(_STAMPS.pack(number, sent, time.monotonic_ns()) + data[_STAMPS.size :], sender)
+        if number & ONE_WAY:
+            kept.setdefault(sender, []).append(now - sent)
+        else:
+            echo.sendto(_STAMPS.pack(number, sent, now) + data[_STAMPS.size :], sender)
 
 
 def _take_floods(sink: socket.socket) -> NoReturn:
@@ -266,7 +279,7 @@ def _acknowledged(connections: list[socket.socket], moved: list[int], direction:
     return [sent - unacknowledged for sent, unacknowledged in zip(moved, waiting, strict=True)]
 
 
-def call(local: str, remote: str, seconds: float, dscp: int, port: int) -> dict[str, Any]:
+def call(local: str, remote: str, seconds: float, dscp: int, port: int, one_way: bool) -> dict[str, Any]:
     """Call, and report each packet's delay up and down, how many were lost, and the longest silence; times in ns."""
     line = socket.socket(_family(remote), socket.SOCK_DGRAM)
     line.bind((local, port))
@@ -291,18 +304,37 @@ def call(local: str, remote: str, seconds: float, dscp: int, port: int) -> dict[
             silent, heard = max(silent, now - heard), now
 
     listener = Thread(target=listen)
-    listener.start()
+    if not one_way:
+        listener.start()
     filling = bytes(CALL_PAYLOAD - _STAMPS.size)
     count = int(seconds / CALL_PERIOD)
     begun = time.monotonic()
     for number in range(count):
         time.sleep(max(0.0, begun + number * CALL_PERIOD - time.monotonic()))
         with contextlib.suppress(OSError):  # of an earlier packet that did not get there
-            line.send(_STAMPS.pack(number, time.monotonic_ns(), 0) + filling)
+            line.send(_STAMPS.pack(number | ONE_WAY * one_way, time.monotonic_ns(), 0) + filling)
     calling, over = False, time.monotonic_ns()
+    if one_way:
+        up = _kept(line)
+        return {"sent": count, "lost": count - len(up), "up": up, "down": [], "silent": 0}
     listener.join()
     silent = max(silent, over - heard)
     return {"sent": count, "lost": count - len(up), "up": up, "down": down, "silent": silent}
+
+
+def _kept(line: socket.socket) -> list[int]:
+    """The delays that the far side has kept to itself. A question may be lost, and is repeated."""
+    delays: list[int] = []
+    for _ in range(10_000):
+        line.send(b"?%d" % len(delays))
+        with contextlib.suppress(TimeoutError):
+            data = line.recv(2048)
+            first, *told = struct.unpack(f"!I{(len(data) - 4) // 8}q", data)
+            if first == len(delays):
+                if not told:
+                    return delays
+                delays += told
+    raise TimeoutError("the far side does not answer")
 
 
 def _until_silent(line: socket.socket, calling: Callable[[], bool]) -> Iterator[bytes]:
@@ -338,6 +370,7 @@ def main(arguments: list[str]) -> None:
         else:
             client.add_argument("--dscp", type=int, default=0)
             client.add_argument("--port", type=int, default=0)
+            client.add_argument("--one-way", action="store_true")
         client.add_argument("--local", required=True)
         client.add_argument("--remote", required=True)
         client.add_argument("--seconds", type=float, default=10.0)
