@@ -88,7 +88,7 @@ for line in sys.stdin:
 # Only listens, until that is over: says how it ended.
 DOWNLOAD = """
 import socket, sys
-one = socket.create_connection(("198.51.100.10", 7102), timeout=25, source_address=(sys.argv[1], 0))
+one = socket.create_connection(("198.51.100.10", int(sys.argv[2])), timeout=25, source_address=(sys.argv[1], 0))
 try:
     while one.recv(100000):
         pass
@@ -98,8 +98,8 @@ except OSError as error:
 """
 
 
-def download(rig: Rig, address: str, where: str = "house") -> subprocess.Popen[str]:
-    command = rig.command(where, [sys.executable, "-c", DOWNLOAD, address])
+def download(rig: Rig, address: str, where: str = "house", port: int = 7102) -> subprocess.Popen[str]:
+    command = rig.command(where, [sys.executable, "-c", DOWNLOAD, address, str(port)])
     return subprocess.Popen(command, stdout=PIPE, text=True)
 
 
@@ -398,6 +398,23 @@ def test_else_takes_over_when_a_line_fails_and_calls_elsewhere_lose_nothing(tmp_
             ("uplink.back", "fibre"),
             ("uplink.down", "fibre"),
         ]
+
+
+@pytest.mark.parametrize("loss", ["ip link set wan0 down", "ip link del wan0"])
+def test_who_only_listens_notices_when_the_interface_goes_though_its_translation_is_forgotten(
+    tmp_path: Path, loss: str
+) -> None:
+    with site(tmp_path) as (rig, _):
+        listening = [download(rig, HOST.address, port=port) for port in (7100, 7102)]
+        elsewhere = Calls(rig, 7100, 1, Host("house", "10.7.0.102"))
+        assert elsewhere.by == ["mobile"]
+        time.sleep(2)
+        subprocess.run(rig.command("gateway", loss.split()), check=True)
+        over = time.monotonic() + 6
+        for one in listening:
+            assert one.communicate(timeout=over - time.monotonic())[0] == "ConnectionResetError\n"
+        assert elsewhere.again() == ["again"]
+        elsewhere.end()
 
 
 def test_a_line_whose_remotes_never_answer_is_used_while_conversations_over_it_are_answered(tmp_path: Path) -> None:

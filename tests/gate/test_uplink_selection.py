@@ -68,7 +68,7 @@ class Kernel(FakeMachine):
             raise LiveError("no")
         return self.missing
 
-    def forget(self, mark: int, mask: int, outside: Set[str]) -> None:
+    def forget(self, mark: int, mask: int, outside: Set[str], known: Iterable[Parties]) -> None:
         self.forgotten.append(mark & mask)
 
     def mark_uses(self) -> tuple[MarkUse, ...]:

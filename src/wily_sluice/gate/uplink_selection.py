@@ -7,13 +7,14 @@ Packets that arrive before it is saved, such as the second of two in quick succe
 
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping
-from typing import Final
+from typing import Final, NamedTuple
 
-from wily_sluice.engine.classify.header import parse
+from wily_sluice.engine.classify.header import Parties, parse
 from wily_sluice.engine.classify.neighbours import Home
 from wily_sluice.engine.classify.service import Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.queueing.leaf_queue import Refusing
+from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.engine.uplinks import UplinkHealth
 from wily_sluice.errors import LiveError
@@ -43,6 +44,18 @@ def _planned(plan: Plan) -> Iterator[Hop]:
             yield from (Hop(family, tunnel.interface, "") for family in FAMILIES)
 
 
+class Affected(NamedTuple):
+    """All conversations that were open when an uplink failed, and its shapers."""
+
+    conversations: list[Conversation]
+    shapers: list[Shaper]
+
+    def parties(self) -> list[Parties]:
+        """Of those over that uplink."""
+        paths = ((one, one.up_path or one.down_path) for one in self.conversations)
+        return [one.parties for one, path in paths if path is not None and path.shaper in self.shapers]
+
+
 class UplinkSelection:
     """The uplinks of conversations, for one gate. `tell` is called with each event, its level and details."""
 
@@ -63,6 +76,7 @@ class UplinkSelection:
         self._verified: Nanoseconds = 0
         self._repaired: list[str] = []  # in other threads, to be reported in the loop
         self._lacking: set[str] = set()  # lines without a default route, as told
+        self._affected: dict[int, Affected] = {}  # by numbers of uplinks
         self._troubles: list[str] = []  # in other threads, to be reported in the loop
         self._shared: list[tuple[str, str, int]] = []  # likewise: who else uses marks, and what is free
         self.spent: frozenset[str] = frozenset()  # names of routes
@@ -157,6 +171,11 @@ class UplinkSelection:
         engine.router.down = frozenset(index for index, line in enumerate(plan.lines) if line.name in self.down)
         if failed:
             self._recent.clear()
+            conversations = engine.conversations.open()
+            for name, number in self.numbers.items():
+                if number in failed:
+                    shapers = [engine.shapers[name, way] for way in DIRECTIONS if (name, way) in engine.shapers]
+                    self._affected[number] = Affected(conversations, shapers)
         return failed
 
     def _look_for_hops(self, plan: Plan, survey: Survey) -> None:
@@ -224,11 +243,14 @@ class UplinkSelection:
             self._troubles.append(str(error))
 
     def forget(self, plan: Plan, numbers: list[int]) -> None:
-        """Make the kernel forget the conversations of these uplinks; in a separate thread."""
+        """Make the kernel forget the conversations of these uplinks; in a separate thread. With an interface the kernel
+        may have forgotten them already, and so who takes part.
+        """
         for number in numbers:
+            here = self._affected.pop(number, Affected([], [])).parties()
             try:
                 field = plan.gate.marks
-                self._machine.forget(field.of(number), field.mask, {line.interface for line in plan.lines})
+                self._machine.forget(field.of(number), field.mask, {line.interface for line in plan.lines}, here)
             except LiveError as error:
                 self._troubles.append(str(error))
 

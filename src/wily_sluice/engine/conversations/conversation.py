@@ -168,6 +168,10 @@ class ConversationTable:
         """The conversation with this key, if it is open; nothing is changed by that."""
         return self._young.get(key) or self._old.get(key) or self._half.get(key)
 
+    def open(self) -> list[Conversation]:
+        """All that are open, without the half-open ones."""
+        return [*self._young.values(), *self._old.values()]
+
     def find(self, key: bytes, dscp: int, now: Nanoseconds, home: "Home | None" = None) -> Conversation:
         """The conversation with this key, opened if need be. `home` is the network that its packet comes from or goes
         to, where that is known, for a stand-in (`engine.conversations.aggregate`).

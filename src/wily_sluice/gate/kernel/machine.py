@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from wily_sluice.engine.classify.addresses import AddressSet, Range
+from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.tally import ETHERNET_HEADER
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel import diversion, policy_routes
@@ -194,9 +195,9 @@ class Machine:
         """As `policy_routes.leave`."""
         policy_routes.leave()
 
-    def forget(self, mark: int, mask: int, outside: Set[str]) -> None:
+    def forget(self, mark: int, mask: int, outside: Set[str], known: Iterable[Parties]) -> None:
         """As `policy_routes.forget`."""
-        policy_routes.forget(mark, mask, outside)
+        policy_routes.forget(mark, mask, outside, known)
 
     def forget_conversations(self, keys: Iterable[bytes], outside: Set[str]) -> None:
         """As `policy_routes.forget_conversations`."""

@@ -167,24 +167,26 @@ def leave() -> None:
                 run(["ip", family, "route", "flush", "table", table], check=False)
 
 
-def forget(mark: int, mask: int, outside: Set[str]) -> None:
+def forget(mark: int, mask: int, outside: Set[str], known: Iterable[Parties]) -> None:
     """Make the kernel forget the conversations with this mark, so that they are translated and routed again. Their next
     packet reopens them elsewhere, or the far end rejects it, so that they end at once. Idle receivers are prompted
     to send, and connections of this machine's own programs are closed. `outside` are the interfaces of all uplinks.
-    LiveError on trouble.
+    Those that are `known` are also prompted where the kernel has forgotten them already, as it does when an interface
+    with address translation goes. LiveError on trouble.
     """
     from pyroute2 import NFCTSocket
 
     try:
-        rules = []
+        affected = list(known)
         for family in (socket.AF_INET, socket.AF_INET6):
             with NFCTSocket(family) as table:
                 entries = table.dump(mark=mark, mark_mask=mask)
-                rules += [who for entry in entries for who in _parties(family, entry)]
+                affected += [who for entry in entries for who in _parties(family, entry)]
         with NFCTSocket() as table:
             table.flush(mark=mark, mark_mask=mask)
-        close(rules)
-        nudge(rules, outside)
+        affected = list(dict.fromkeys(affected))
+        close(affected)
+        nudge(affected, outside)
     except Exception as error:  # of many kinds, all of which mean the same
         raise LiveError(f"the kernel does not forget the conversations of an uplink: {error}") from error
 
