@@ -59,7 +59,8 @@ def _words(address: bytes) -> tuple[int, ...]:
 
 ETH_P: Final = {4: 0x0800, 16: 0x86DD}
 ACK: Final = 0x10
-MOST: Final = 1000  # conversations
+MOST: Final = 20_000  # conversations
+AT_ONCE, BREATH = 50, 0.001  # conversations, seconds: between them the loop gets the interpreter
 TIMES, PAUSE = 3, 0.6  # seconds; a host answers no more than twice a second (tcp_invalid_ratelimit)
 _TCP: Final = struct.Struct("!HHIIBBHHH")
 
@@ -90,19 +91,23 @@ def nudge(conversations: Iterable[Parties], outside: Set[str]) -> None:
     never by an interface that is `outside`. Takes a second or two. OSError without root.
     """
     places: dict[bytes, Neighbour | None] = {}
-    ways = Ways()
     asked: list[tuple[Parties, Neighbour]] = []
-    for who in conversations:
-        if who.local not in places:
-            places[who.local] = ways.to(who.local)
-        place = places[who.local]
-        if who.protocol == TCP and place is not None and place.interface not in outside and len(asked) < MOST:
-            asked.append((who, place))
+    with Ways() as ways:
+        for who in conversations:
+            if who.protocol != TCP or len(asked) >= MOST:
+                continue
+            if who.local not in places:
+                places[who.local] = ways.to(who.local)
+            place = places[who.local]
+            if place is not None and place.interface not in outside:
+                asked.append((who, place))
     with socket.socket(socket.AF_PACKET, socket.SOCK_DGRAM) as end:
         for count in range(TIMES if asked else 0):
             time.sleep(PAUSE if count else 0)
             for number, (who, place) in enumerate(asked):
                 # Two, half the sequence numbers apart: one of them is outside any window.
+                if number % AT_ONCE == AT_ONCE - 1:
+                    time.sleep(BREATH)
                 for sequence in (number, number + (1 << 31)):
                     with suppress(OSError):  # an interface that has gone
                         link = (place.interface, ETH_P[len(who.local)], 0, 0, place.hardware)
@@ -115,20 +120,25 @@ class Ways:
     def __init__(self) -> None:
         from pyroute2 import IPRoute  # which takes its time, and few plans need it
 
-        self._kernel = IPRoute
+        self._kernel = IPRoute()
         self._known: dict[tuple[str, int], bytes] = {}
-        with IPRoute() as kernel:
-            for neighbour in kernel.get_neighbours():
-                address, hardware = neighbour.get_attr("NDA_DST"), neighbour.get_attr("NDA_LLADDR")
-                if address and hardware:
-                    self._known[address, neighbour["ifindex"]] = bytes.fromhex(hardware.replace(":", ""))
+
+    def __enter__(self) -> "Ways":
+        for neighbour in self._kernel.get_neighbours():
+            address, hardware = neighbour.get_attr("NDA_DST"), neighbour.get_attr("NDA_LLADDR")
+            if address and hardware:
+                self._known[address, neighbour["ifindex"]] = bytes.fromhex(hardware.replace(":", ""))
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._kernel.close()
 
     def to(self, host: bytes) -> Neighbour | None:
         """The next one on the way to a host: itself, or a router; None where that is not known, or is this machine."""
         from pyroute2 import NetlinkError
 
-        with self._kernel() as kernel, suppress(NetlinkError, OSError):
-            for route in kernel.route("get", dst=str(ip_address(host))):
+        with suppress(NetlinkError, OSError):
+            for route in self._kernel.route("get", dst=str(ip_address(host))):
                 index = route.get_attr("RTA_OIF")
                 hardware = self._known.get((route.get_attr("RTA_GATEWAY") or str(ip_address(host)), index))
                 if hardware is not None:
