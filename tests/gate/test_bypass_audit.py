@@ -31,10 +31,14 @@ def told(past: int, each: int, packets: int = 1000) -> list[dict[str, Any]]:
         (4, FRAME, 1000, 0),  # four in a thousand
         (1, ARP, 1, 0),  # a neighbour asks beside an idle line
         (60, ARP, 1, 0),  # and a lot of them do
+        (-60, FRAME, 1000, 2),  # the gate gets some twice
+        (-40, FRAME, 1000, 0),  # less than counters may differ by
         (12, FRAME, 1, 2),  # an idle line, and beside it packets that should have come by the gate
     ],
 )
 def test_what_goes_past_is_told_if_it_is_more_than_neighbours_say(
     past: int, each: int, packets: int, events: int
 ) -> None:
-    assert [one["event"] for one in told(past, each, packets)] == ["uplink.bypassed"] * events
+    assert [one["event"] for one in told(past, each, packets)] == [
+        "uplink.overcounted" if past < 0 else "uplink.bypassed"
+    ] * events

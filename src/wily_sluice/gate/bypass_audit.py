@@ -2,7 +2,7 @@
 
 The difference bypassed the gate: packets between neighbours on the link, and anything else that the chains do not
 divert. For up, the packets that the gate released are compared; for down, those that it received, because dropped ones
-have crossed the line already.
+have crossed the line already. If the gate counts more than the interface, it gets packets more than once.
 """
 
 from collections import deque
@@ -15,6 +15,7 @@ from wily_sluice.units import DIRECTIONS, Direction, Size
 
 WINDOW: Final = 60  # looks, which are seconds
 MUCH: Final = 0.005  # of what crossed
+TOO_MUCH: Final = 0.05  # of what crossed, by which the gate counts more
 LEAST: Final[Size] = 200_000  # bytes of a window: what neighbours on a link say to each other, which is no IP, is less
 FEW: Final[Size] = 1_000_000  # bytes of a window, of which nothing is concluded
 
@@ -49,9 +50,11 @@ class Account:
 
     @property
     def past(self) -> float:
-        """The fraction of recent traffic that bypassed the gate; 0 if there was too little traffic."""
+        """The fraction of recent traffic that bypassed the gate; negative if the gate counted more than crossed; 0 if
+        there was too little traffic.
+        """
         line, ours = (sum(part) for part in zip(*self._recent, strict=True)) if self._recent else (0, 0)
-        return 1 - ours / line if line >= FEW and line - ours >= LEAST else 0.0
+        return 1 - ours / line if max(line, ours) >= FEW and abs(line - ours) >= LEAST and line else 0.0
 
 
 class BypassAudit:
@@ -85,7 +88,12 @@ class BypassAudit:
                     self._told.add(key)
                     about = {"uplink": uplink.name, "direction": direction, "part": round(past, 4)}
                     self._tell("uplink.bypassed", "warning", **about)
-                elif past < MUCH / 2:
+                elif -past > TOO_MUCH and key not in self._told:
+                    self._told.add(key)
+                    self._tell(
+                        "uplink.overcounted", "error", uplink=uplink.name, direction=direction, part=round(-past, 4)
+                    )
+                elif -TOO_MUCH / 2 < past < MUCH / 2:
                     self._told.discard(key)
 
     def crossed(self) -> dict[str, dict[str, tuple[Size, Size]]]:

@@ -138,6 +138,7 @@ EVENTS = {
     "port.moved": "a host in keep-ports got another port, because two hosts would collide: see the log",
     "mappings.unusable": "ports cannot be opened for hosts that ask: the log says why",
     "uplink.bypassed": "more than 0.5% of an uplink's traffic bypasses the gate: `sluice gate status` says how much",
+    "uplink.overcounted": "the gate counts more on {uplink} than crosses its interface: it gets packets more than once",
     "chain.unrepaired": "the gate's chain cannot be repaired, and traffic bypasses it",
 }
 
@@ -208,7 +209,11 @@ class Notices:
         if event not in EVENTS:
             return []
         cause = " ".join((event, *(str(about[key]) for key in ("uplink", "device") if key in about)))
-        kind = "bypass" if event == "uplink.bypassed" else KINDS.get(event.partition(".")[0], OF_UPLINKS)
+        kind = (
+            "bypass"
+            if event in ("uplink.bypassed", "uplink.overcounted")
+            else KINDS.get(event.partition(".")[0], OF_UPLINKS)
+        )
         notice = Notice(at, kind, cause, EVENTS[event].format(**about))
         return [notice] if self._is_new(notice) else []
 

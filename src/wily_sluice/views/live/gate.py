@@ -96,6 +96,8 @@ def _print_crossed(console: Console, ways: dict[str, list[int]]) -> None:
         words = f"    {direction}: {format_size(line)} crossed the interface, {format_size(ours)} by the gate"
         if past > MUCH and line - ours >= FEW:
             console.print(Text.assemble(f"{words}  ", (f"{past:.1%} bypassed it", "bold yellow")))
+        elif ours > (1 + TOO_MUCH) * line and ours - line >= FEW:
+            console.print(Text.assemble(f"{words}  ", ("more than crossed", "bold yellow")))
         else:
             console.print(words, style="dim")
 
@@ -115,6 +117,7 @@ WORDS = {
     "uplink.unnamed": "traffic crosses {interface}, which is no uplink of the plan, and bypasses the gate",
     "strangers.seen": "{network} has hosts outside its subnets, such as {address}",
     "uplink.bypassed": "{part:.1%} of {uplink} bypassed the gate",
+    "uplink.overcounted": "the gate counted {part:.0%} more on {uplink} than crossed its interface",
     "interface.missing": "interface {interface} is missing",
     "look.failed": "the machine cannot be surveyed: {why}",
     "task.late": "work of the kind {task} takes unusually long",
