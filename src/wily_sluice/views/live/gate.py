@@ -22,7 +22,7 @@ from wily_sluice.views.text.columns import Column, table_of
 from wily_sluice.views.text.console import ARROWS, console, print_line
 
 WORTH_TELLING = 1000  # packets
-MUCH, FEW = 0.005, 1_000_000  # of what crossed an uplink; bytes of which nothing is concluded
+MUCH, TOO_MUCH, FEW = 0.005, 0.05, 1_000_000  # of what crossed an uplink; bytes of which nothing is concluded
 
 
 def print_status(console: Console, status: dict[str, Any], now: datetime) -> None:
