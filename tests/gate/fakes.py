@@ -52,6 +52,7 @@ class Queue:
             self.number += 1
             body = struct.pack(">BBH", 0, 0, 0) + attribute(1, struct.pack(">IHB", self.number, 0x800, 1))
             body += attribute(5, struct.pack(">I", inside)) + attribute(6, struct.pack(">I", inside))
+            body += attribute(99, b"")  # as the kernel may add what nobody here knows
             if hardware:
                 body += attribute(9, struct.pack(">HH", len(hardware), 0) + hardware + bytes(2))
             body += attribute(10, packet[:2048])

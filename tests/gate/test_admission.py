@@ -16,9 +16,10 @@ from wily_sluice.engine.packet import Framing
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.gate.admission import Admission
 from wily_sluice.gate.kernel.packet_queue import PacketQueue, QueuedPacket
-from wily_sluice.gate.overload import MOST_WAITING, NewFlows
+from wily_sluice.gate.overload import MOST_WAITING, SLOTS, NewFlows
 from wily_sluice.plan.build import build_site
 from wily_sluice.plan.model import Plan
+from wily_sluice.recognition.recognition import Recognition
 from wily_sluice.units import MILLISECOND, SECOND
 
 VICTIM, OTHER, REMOTE, ROUTER = (ip_address(a).packed for a in ("10.7.0.9", "10.7.0.10", "198.51.100.1", "203.0.113.9"))
@@ -52,7 +53,7 @@ class Ways:
         self.engine: SiteEngine = build_site(plan, lambda _: None, crowded=True)
         self.engine.neighbours.look_near(AddressSet([(ip_address("10.7.0.0").packed, ip_address("10.7.0.255").packed)]))
         self._ways = {
-            up: Admission(self.engine, None, Framing(0), "up" if up else "down", False) for up in (True, False)
+            up: Admission(self.engine, Recognition(), Framing(0), "up" if up else "down", False) for up in (True, False)
         }
 
     def admit(self, packet: bytes, up: bool, now: int, hardware: bytes = b"") -> Conversation:
@@ -125,6 +126,30 @@ def test_a_neighbour_of_those_who_flood_loses_none_of_its_first_packets(flooding
             taken.append(new_flows.take().token)
     assert taken.count(b"near") == 200 and new_flows.shed
     assert new_flows.waiting < 2 * MOST_WAITING
+
+
+def test_more_senders_than_queues_share_them_and_none_is_called_too_early() -> None:
+    new_flows, queue = NewFlows(up=True), kernel_queue()
+
+    def packet(device: int) -> QueuedPacket:
+        return QueuedPacket(b"", datagram(VICTIM, REMOTE), 0, 0, b"\2\0" + device.to_bytes(4), 0, queue)
+
+    for device in range(SLOTS):
+        new_flows.put(packet(device), b"")
+    assert new_flows.is_called(new_flows.ticket(packet(SLOTS)))  # of it nothing waits
+    new_flows.put(packet(SLOTS), b"")
+    ticket = new_flows.ticket(packet(SLOTS))
+    assert not new_flows.is_called(ticket)
+    while new_flows.waiting:
+        new_flows.take()
+    assert new_flows.is_called(ticket)
+
+
+def test_a_conversation_is_recognised_by_packets_of_the_ordinary_queue_too(ways: Ways) -> None:
+    request = struct.pack(">HHI12s", 1, 0, 0x2112A442, bytes(12))  # RFC 8489 §5
+    header = ipv4(OTHER, REMOTE, UDP, struct.pack(">HHHH", 40_000, 3478, 8 + len(request), 0) + request)
+    seen = [ways.admit(header, True, SECOND + n * MILLISECOND) for n in range(2)][-1]
+    assert seen.known is not None and seen.known.seen == "stun"
 
 
 def test_a_flood_of_new_conversations_keeps_no_other_device_from_opening_some(ways: Ways) -> None:

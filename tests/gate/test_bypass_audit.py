@@ -21,6 +21,8 @@ def told(past: int, each: int, packets: int = 1000) -> list[dict[str, Any]]:
         line = second * (packets * FRAME + past * each)
         crossed = Crossed(0, 0, line, line)
         balance.look((FIBRE,), {"wan0": crossed}, {"wan0": 14}, {("fibre", "up"): ours, ("fibre", "down"): ours})
+    each_way = (WINDOW * (packets * FRAME + past * each), WINDOW * packets * FRAME)
+    assert balance.crossed() == {"fibre": {"up": each_way, "down": each_way}}
     return events
 
 

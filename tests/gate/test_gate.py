@@ -11,9 +11,10 @@ from wily_sluice.errors import LiveError
 from wily_sluice.gate.gate import Gate
 from wily_sluice.gate.kernel.machine import Crossed
 from wily_sluice.gate.loop import MOST_HELD
-from wily_sluice.gate.observers import A_CHORE
+from wily_sluice.gate.observers import A_CHORE, Talk
 from wily_sluice.gate.queue_manager import FIRST_OPENING, FIRST_QUEUE
 from wily_sluice.plan.model import Plan
+from wily_sluice.units import SECOND
 
 FAR, FAR4 = "203.0.113.5", bytes([203, 0, 113, 5])
 DOWN, UP, UP_FIRST = FIRST_QUEUE, FIRST_QUEUE + 1, FIRST_OPENING + 1
@@ -49,11 +50,50 @@ def test_every_packet_gets_a_verdict_and_what_is_over_the_rate_waits_or_is_dropp
         time.sleep(max(0.0, begun + 2 - time.monotonic()))
         sent = sum(len(packet) + 18 for packet, accepted in list(up.verdicts) if accepted)
         assert 1_000_000 < sent * 8 / (time.monotonic() - begun) < 10_000_000
+        moved.append((gate._datapaths.moved()["line", "up"].bytes, sent))
 
+    moved: list[tuple[int, int]] = []
     live(gate, listening, script)
     until(lambda: machine.queues[UP].over)
+    assert moved[0][0] == pytest.approx(moved[0][1], rel=0.05)
     assert machine.chains is None
     assert sum(row.packets for row in listening.rows if row.kind == "queue") > 300
+
+
+@pytest.mark.parametrize(
+    "asks",
+    [("port: 5004-5005, queue: calls", "port: 5004-5005, queue: calls, mark: EF"), ("down: 2 Mbit/s", "down: 2 Mbit/s, "
+     "excess: mark LE")],
+)  # fmt: skip
+def test_a_plan_that_writes_into_packets_is_refused_where_that_cannot_be(
+    small_plan: Callable[..., Plan], asks: tuple[str, str]
+) -> None:
+    machine = FakeMachine()
+    machine.can_write = lambda: False  # type: ignore[method-assign]
+    with pytest.raises(LiveError, match="cannot write DSCPs"):
+        Gate(small_plan(asks), None, Listening(), machine).run(lambda: pytest.fail("it runs"))
+    assert not machine.queues and machine.chains is None
+
+
+def test_single_conversations_are_counted_on_uplinks_that_a_change_brings(small_plan: Callable[..., Plan]) -> None:
+    machine, listening = FakeMachine(), Listening()
+    gate = Gate(small_plan(), None, listening, machine)
+    changed = small_plan(("  line: {", "  fibre: {"))
+    told: list[str] = []
+    talks: list[Talk] = []
+
+    def script() -> None:
+        gate._background.do(
+            "test", lambda: gate.watch(SECOND // 4, True), lambda _: gate.offer(lambda: changed, told.append)
+        )
+        until(lambda: told)
+        until(lambda: [queue for number, queue in machine.queues.items() if number % 2 == UP % 2 and not queue.over])
+        for queue in [queue for number, queue in machine.queues.items() if number % 2 == UP % 2 and not queue.over]:
+            queue.hand_over(udp("10.7.0.9", FAR, 40_000, 443))
+        until(lambda: talks.extend(gate.talks()) or talks)
+
+    live(gate, listening, script)
+    assert told == [""] and {talk.uplink for talk in talks} == {"fibre"}
 
 
 def test_a_burst_of_drops_is_said_in_messages_that_the_kernel_takes(small_plan: Callable[..., Plan]) -> None:

@@ -1,4 +1,5 @@
 import re
+from collections.abc import Callable
 
 import pytest
 
@@ -48,3 +49,9 @@ def test_a_line_of_a_plan_is_said_in_a_sentence_with_its_terms(demo_plan: Plan) 
     route = next(index for index, line in enumerate(text, 1) if "Everything," in line)
     assert line_lines(demo_plan, route)[0] == "Everything: Every conversation goes over fibre, else mobile."
     assert line_lines(demo_plan, 1) == []  # a comment
+
+
+def test_a_policing_limiter_with_a_burst_of_its_own_is_named(small_plan: Callable[..., Plan]) -> None:
+    rate = "down: 2 Mbit/s"
+    for words, named in ((", excess: drop, burst: 9 kB", True), (", burst: 9 kB", False), (", excess: drop", False)):
+        assert ("guest" in CHOICES["burst"].advise(small_plan((rate, rate + words)))) is named

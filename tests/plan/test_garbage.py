@@ -103,6 +103,7 @@ def test_garbage_at_any_key_is_told_in_sentences(good: Document, drawn: st.DataO
         ("? [a, b]\n: c", ""),
         ("site: !!binary aGVsbG8=", ""),
         ("site: !!set {a, b}", ""),
+        ("uplinks: !!set {a, b}", "no use here"),
         ("site: !!omap [a: b]", ""),
         ("site: 2027-02-30 25:61:00", ""),
         ("site:\tx", ""),

@@ -224,3 +224,14 @@ def test_a_quota_without_a_rate_counts_and_caps_nothing(small_plan: Callable[...
     left = sent(engine, conversation(9), 0, 1, 8_000_000)
     assert len(left) > 900  # of a thousand bytes each
     assert sum(engine.ledgers["month"].news().values()) > 900_000
+
+
+def test_a_rule_of_an_uplink_holds_there_alone(small_plan: Callable[..., Plan]) -> None:
+    line = "  line: {interface: wan0, down: 20 Mbit/s, up: 10 Mbit/s, headroom: 10%}\n"
+    plan = small_plan(
+        (line, line + line.replace("line", "other").replace("wan0", "wan1")), ("local: house", "uplink: other")
+    )
+    call = Conversation(key_of(Parties(17, bytes([10, 7, 0, 9]), bytes([203, 0, 113, 5]), 5004, 5004)))
+    engine = build_site(plan, lambda _: None)
+    leaves = {name: engine.shapers[name, "up"].leaf_of(call).path for name in ("line", "other")}
+    assert leaves == {"line": "rest", "other": "calls"}
