@@ -1,8 +1,10 @@
 """A gate under everything at a time: `python -m benchmarks.soak MINUTES [SEED]`; root.
 
-A rig with a call and TCP in both directions all the time. At random, something is done to the gate every few seconds:
-a flood, another plan on trial (kept, undone or left), a process beside it killed or stopped, the gate itself stopped
-for a while or killed and started again, its disk filled, made read-only or its databases locked, its chains flushed.
+A rig with a call and TCP in both directions all the time, over a line with jitter, and a second line whose rate varies.
+At random, something is done to the gate every few seconds: a flood, another plan on trial (kept, undone or left), a
+process beside it killed or stopped, the gate itself stopped for a while or killed and started again, its disk filled,
+made read-only or its databases locked, its chains, rules or routes flushed, the second line cut or its interface taken
+down, ports mapped by hosts, or a crowd watching. The call is on the first line, which is never cut.
 Prints what happened, and at the end what was lost: packets of the call, connections that came to nothing, revisions,
 memory.
 """
@@ -17,22 +19,50 @@ import sys
 import tempfile
 import time
 from base64 import b64encode
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
+from subprocess import PIPE
 
 from benchmarks.floods import RATES, flood, resident
 from tests.conftest import SMALL_PLAN
 from tests.gate.running import Running
 from wily_sluice.errors import LiveError, RpcError
 from wily_sluice.outside.files import load
+from wily_sluice.plan.model import Plan
+from wily_sluice.rig.layout import Layout, LineFigures
 from wily_sluice.rig.rig import Rig
-from wily_sluice.rig.trial import Host, built, call_result, finish, start_endpoint
-from wily_sluice.units import MILLISECOND
+from wily_sluice.rig.trial import BUFFER, Host, call_result, finish, start_endpoint
+from wily_sluice.units import MILLISECOND, SECOND
 
+MOBILE = "  mobile: {interface: wan1, down: 4 to 20 Mbit/s, up: 2 to 8 Mbit/s, headroom: 3%, probe: [198.51.100.10]}\n"
 PLAN = SMALL_PLAN.replace("port: 5004-5005", "remote-port: 7000").replace(
     "rules:\n", "rules:\n  - {name: Calls by what they are, service: calls, queue: calls}\n"
-).replace("limiters:\n", "limiters:\n  month: {local: house, up: 30 Mbit/s, quota: 100 GB per month}\n")  # fmt: skip
+).replace("limiters:\n", "limiters:\n  month: {local: house, up: 30 Mbit/s, quota: 100 GB per month}\n").replace(
+    "networks:\n", MOBILE + "networks:\n"
+) + """\
+routes:
+  - {name: Spare, local: 10.7.0.102, uplink: mobile, else: line}
+  - {name: Rest, uplink: line, else: mobile}
+mappings:
+  - {local: 10.7.0.100, port: 3000-3999, lifetime: 1 h}
+"""  # fmt: skip
+JITTER = 2 * MILLISECOND
+# Asks for so many ports (RFC 6886), and reads the answers.
+ASK = """
+import socket, struct, sys
+end = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+end.bind(("10.7.0.100", 0))
+end.settimeout(0.5)
+answered = 0
+for port in range(3000, 3000 + int(sys.argv[1])):
+    end.sendto(struct.pack(">BBHHHI", 0, 1, 0, port, 0, int(sys.argv[2])), ("10.7.0.1", 5351))
+    try:
+        answered += end.recv(100)[2:4] == bytes(2)
+    except TimeoutError:
+        pass
+print(answered)
+"""
 UP = (10, 8, 6, 4)
 CYCLE = 30.0  # seconds of a call, and of the TCP beside it
 DISK = 24 << 20  # bytes
@@ -128,11 +158,47 @@ class Soak:
         subprocess.run(self.rig.command("gateway", ["sh", "-c", command]), check=True)
         time.sleep(2.5)
 
+    def flush_routes(self) -> None:
+        command = self.drawn.choice(
+            ("ip rule flush protocol 171", "ip route flush table 7101", "ip route flush table 7102")
+        )
+        subprocess.run(self.rig.command("gateway", ["sh", "-c", command]), check=True)
+        time.sleep(2.5)
+
+    def cut(self) -> None:
+        self.rig.cut("mobile", silent=self.drawn.random() < 0.5)
+        time.sleep(self.drawn.uniform(1, 8))
+        self.rig.repair("mobile")
+
+    def lose_interface(self) -> None:
+        command = "ip link set wan1 down; sleep 2; ip link set wan1 up"
+        subprocess.run(self.rig.command("gateway", ["sh", "-c", command]), check=True)
+        self.rig.repair("mobile")
+
+    def use_spare(self) -> None:
+        finish(start_endpoint(self.rig, Host("house", "10.7.0.102"), "load", "down", "--flows", 2, "--seconds", 5))
+
+    def map_ports(self) -> None:
+        words = [sys.executable, "-c", ASK, str(self.drawn.choice((1, 40))), str(self.drawn.choice((0, 2, 600)))]
+        subprocess.run(self.rig.command("house", words), check=True, capture_output=True, timeout=60)
+
+    def watch(self) -> None:
+        for _ in range(5):
+            with self.running.client(watching=True) as client:
+                client.call("gate.status")
+        words = self.rig.command("gateway", [sys.executable, "-m", "wily_sluice", "watch", "--json"])
+        watching = [subprocess.Popen(words, stdout=PIPE, stderr=PIPE) for _ in range(4)]
+        time.sleep(6)
+        for one in watching:
+            one.terminate()
+            one.communicate()
+
     def anything(self) -> None:
         """One of them."""
         deeds: list[Callable[[], None]] = [
             self.flood, self.apply, self.apply, self.kill_beside, self.stop_beside, self.stop_gate, self.restart,
-            self.fill_disk, self.refuse_writing, self.lock, self.flush,
+            self.fill_disk, self.refuse_writing, self.lock, self.flush, self.flush_routes, self.cut, self.use_spare,
+            self.lose_interface, self.map_ports, self.map_ports, self.watch,
         ]  # fmt: skip
         deed = self.drawn.choice(deeds)
         self.did[deed.__name__] = self.did.get(deed.__name__, 0) + 1
@@ -144,6 +210,30 @@ class Soak:
                 self.running = Running(self.rig, self.state).wait()
             else:
                 self.did[f"{deed.__name__}: {error}"[:60]] = 1
+
+
+@contextmanager
+def standing(plan: Plan) -> Iterator[Rig]:
+    """A rig whose first line has jitter, and whose second has a course that repeats what a radio line does."""
+    rig = Rig("soak")
+    rig.down()
+    line, mobile = plan.uplinks
+    course = tuple(
+        (n * 20 * SECOND, rate) for n, rate in enumerate((16_000_000, 7_000_000, 12_000_000, 5_000_000) * 60)
+    )
+    figures = {
+        line.name: LineFigures(line.down, line.up, 10 * MILLISECOND, BUFFER, line.framing, jitter=JITTER),
+        mobile.name: LineFigures(
+            16_000_000, 6_000_000, 25 * MILLISECOND, BUFFER, mobile.framing, {"down": course}, JITTER
+        ),
+    }
+    rig.up(Layout(plan, "soak", hosts=8), figures)
+    for process in rig.processes("line-mobile"):
+        signal.pidfd_send_signal(os.pidfd_open(process), signal.SIGUSR1)
+    try:
+        yield rig
+    finally:
+        rig.down()
 
 
 def main(minutes: str, seed: str = "") -> None:
@@ -158,7 +248,7 @@ def main(minutes: str, seed: str = "") -> None:
         disk = ["mount", "-t", "tmpfs", "-o", f"size={DISK}", "tmpfs", str(folder / "state")]
         subprocess.run(disk, check=True)
         try:
-            with built(load(folder / "plan.yaml"), "soak", 10 * MILLISECOND) as rig:
+            with standing(load(folder / "plan.yaml")) as rig:
                 soak = Soak(rig, folder, random.Random(number))
                 sent = lost = broken = 0
                 first = most = sum(resident(soak.running.process.pid).values())
@@ -180,9 +270,9 @@ def main(minutes: str, seed: str = "") -> None:
                             broken += finish(one)["goodput"] < 10_000
                             continue
                         broken += 1
-                    print(
-                        json.dumps({"call p99 ms": round(p99, 1), "lost": found["lost"], "broken": broken}), flush=True
-                    )
+                    now = sum(resident(soak.running.process.pid).values())
+                    about = {"call p99 ms": round(p99, 1), "lost": found["lost"], "broken": broken, "mib": now >> 20}
+                    print(json.dumps(about), flush=True)
                 time.sleep(3)
                 last = sum(resident(soak.running.process.pid).values())
                 said = "".join([*soak.said, soak.running.end()])
