@@ -1,5 +1,6 @@
 """Databases of earlier and of later programs."""
 
+import shutil
 import sqlite3
 from pathlib import Path
 
@@ -47,6 +48,20 @@ def test_a_database_of_a_later_program_is_refused_with_a_sentence_and_left_as_it
     with pytest.raises(NewerDatabase, match=r"newer version of the program \(schema 9; this one knows 1\): install"):
         RevisionStore(tmp_path)
     assert (tmp_path / PLANS).read_bytes() == before
+
+
+@pytest.mark.parametrize("replaced", [False, True])
+def test_nothing_is_kept_in_a_file_that_was_deleted(tmp_path: Path, replaced: bool) -> None:
+    state = tmp_path / "state"
+    revisions = RevisionStore(state)
+    first = revisions.record(Bundle(b"site: x"), "2027-01-01T00:00:00Z", "anna", "", "kept")
+    shutil.rmtree(state)
+    if replaced:
+        RevisionStore(state)
+    with pytest.raises(sqlite3.OperationalError, match=r"plans\.sqlite was deleted or replaced: restart the gate"):
+        revisions.record(Bundle(b"site: y"), "2027-01-01T00:00:01Z", "anna", "", "kept")
+    with pytest.raises(sqlite3.OperationalError, match="deleted or replaced"):
+        revisions.keep(first.number, "2027-01-01T00:00:02Z")
 
 
 def test_old_revisions_go_and_the_one_that_is_kept_stays(tmp_path: Path) -> None:

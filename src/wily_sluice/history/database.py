@@ -20,6 +20,7 @@ import time
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager, suppress
 from pathlib import Path
+from typing import Self
 
 from wily_sluice.errors import LiveError
 
@@ -31,6 +32,29 @@ OLD_COUNTERS, OLD_QUOTAS = "history.sqlite", "counters.sqlite"  # as they were o
 
 class NewerDatabase(sqlite3.DatabaseError):
     """A newer version of the program has written it."""
+
+
+class PresentConnection(sqlite3.Connection):
+    """A connection that begins a transaction only while its file is still where it was opened. SQLite itself would
+    continue to write to one that was deleted.
+    """
+
+    place: Path
+    opened: tuple[int, int]
+
+    def __enter__(self) -> Self:
+        try:
+            now = _identity(self.place)
+        except OSError:
+            now = None
+        if now != self.opened:
+            raise sqlite3.OperationalError(f"{self.place} was deleted or replaced: restart the gate to begin a new one")
+        return super().__enter__()
+
+
+def _identity(path: Path) -> tuple[int, int]:
+    status = path.stat()
+    return status.st_dev, status.st_ino
 
 
 def private_folder(folder: Path) -> None:
@@ -68,8 +92,9 @@ def open_database(
     private_folder(path.parent)
     _rename(path.parent)
     private_file(path)  # what SQLite puts beside it has the same mode
-    database = sqlite3.connect(path, timeout=patience, check_same_thread=check_same_thread)
+    database = sqlite3.connect(path, timeout=patience, check_same_thread=check_same_thread, factory=PresentConnection)
     try:
+        database.place, database.opened = path, _identity(path)
         for pragma in pragmas:
             database.execute(f"pragma {pragma}")
         _bring_up(database, path, steps)
