@@ -18,7 +18,7 @@ from wily_sluice.engine.classify.header import TCP, UDP, Parsed
 from wily_sluice.engine.classify.service import NOTHING, Known
 from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.recognition.opening import LONGEST, Answer, Opening, Verdict
-from wily_sluice.recognition.protocols import bittorrent, datagrams, dns, dtls, first_lines, quic, rtp, sip, stun, tls
+from wily_sluice.recognition.protocols import bittorrent, datagrams, dns, first_lines, quic, rtp, sip, stun, tls
 from wily_sluice.units import SECOND, Nanoseconds
 
 MOST_ADDRESSES = 20_000
@@ -93,7 +93,7 @@ RECOGNISERS: Final[Mapping[int, tuple[Recogniser, ...]]] = {
     UDP: (
         quic.look,
         stun.look,
-        dtls.look,
+        tls.look_dtls,
         dns.look_udp,
         sip.look,
         rtp.look,

@@ -1,4 +1,4 @@
-"""TLS over TCP, and the ClientHello that QUIC and DTLS share.
+"""TLS over TCP, DTLS, and the ClientHello that they share with QUIC.
 
 The ClientHello of TLS, QUIC and DTLS: the server's name (RFC 6066 §3), and the client's application protocols (ALPN,
 RFC 7301).
@@ -9,11 +9,14 @@ TLS over TCP (RFC 8446): by the client's first message, which carries the server
 
 A message may be spread over several records (§5.1), and these over several segments. Where only the server's side, or
 the middle of a conversation, was seen, TLS is probable.
+
+DTLS (RFC 9147, RFC 6347): by the header of its records. It often makes the keys of calls (RFC 5764).
 """
 
 from typing import NamedTuple
 
-from wily_sluice.recognition.opening import STREAM_BYTES, WAIT, Answer, Opening, Verdict
+from wily_sluice.recognition.opening import SHARED, STREAM_BYTES, WAIT, Answer, Opening, Verdict
+from wily_sluice.recognition.protocols.stun import is_stun
 
 SERVER_NAME, ALPN, USE_SRTP = 0, 16, 14
 MOST_EXTENSIONS = 64
@@ -148,3 +151,54 @@ def _message(data: bytes) -> bytes | None:
         if len(gathered) >= 4 and len(gathered) >= 4 + int.from_bytes(gathered[1:4]):
             return gathered[4 : 4 + int.from_bytes(gathered[1:4])]
     return None
+
+
+_DTLS_VERSIONS = (b"\xfe\xff", b"\xfe\xfd")  # 1.0, and 1.2 which 1.3 shows as well
+PATIENCE = 12  # datagrams
+_RECORD, _MESSAGE = 13, 12  # bytes of a record's header and of a message's, of DTLS
+
+
+def look_dtls(opening: Opening) -> Answer:
+    """Whether one of the datagrams, but for those of STUN, is a record of DTLS."""
+    parts: dict[int, bytes] = {}  # of a ClientHello, by their offset in it (RFC 9147 §5.2)
+    whole = 0
+    handshake = False
+    for datagram in opening.datagrams:
+        payload = datagram.payload
+        if is_stun(payload, datagram.length):
+            continue
+        if len(payload) < _RECORD or not 20 <= payload[0] <= 25 or payload[1:3] not in _DTLS_VERSIONS:
+            break
+        if int.from_bytes(payload[11:13]) + _RECORD > datagram.length:
+            break
+        if payload[0] != HANDSHAKE:
+            return Verdict("dtls", "a record of DTLS", certain=False)
+        handshake = True
+        record = 0
+        while (
+            record + _RECORD + _MESSAGE <= len(payload)
+            and payload[record] == HANDSHAKE
+            and payload[record + _RECORD] == 1
+        ):
+            message = record + _RECORD
+            whole = int.from_bytes(payload[message + 1 : message + 4])
+            offset = int.from_bytes(payload[message + 6 : message + 9])
+            size = int.from_bytes(payload[message + 9 : message + 12])
+            parts[offset] = payload[message + _MESSAGE : message + _MESSAGE + size]
+            record += _RECORD + int.from_bytes(payload[record + 11 : record + 13])
+        body = b""
+        while len(body) in parts and parts[len(body)]:
+            body += parts[len(body)]
+        if whole and len(body) >= whole:
+            hello = parse_hello(body[:whole], cookie=True)
+            if hello is None:
+                break
+            if hello.for_media:
+                opening.limit = SHARED
+                return Verdict("dtls-srtp", f"{hello.words}, for the keys of media", hello.name, final=False)
+            return Verdict("dtls", hello.words, hello.name)
+    if not handshake:
+        return None if any(not is_stun(datagram.payload, datagram.length) for datagram in opening.datagrams) else WAIT
+    if whole and len(opening.datagrams) < PATIENCE:
+        return WAIT  # for the rest of its ClientHello
+    return Verdict("dtls", "a record of a DTLS handshake", final=False)
