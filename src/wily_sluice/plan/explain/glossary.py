@@ -316,6 +316,7 @@ GLOSSARY: Final[tuple[Term, ...]] = (
     Term("fair-by", "A leaf shares its rate among conversations, or among hosts. By host, ten downloads count as one."),
     Term("goodput", "The rate that programs get: payload without headers and retransmissions."),
     Term("jitter", "The variation of delay from packet to packet. Calls and games suffer from it most."),
+    Term("mos", "Mean opinion score, from 1 to 4.5: how good a call sounds, by its delay and loss (ITU-T G.107)."),
     Term("loss", "The fraction of packets that never arrive. A call tolerates about 1%."),
     Term("rate", "Bits per second. 1 Mbit/s is 1,000,000 bit/s, or 125 kB/s.", ("bandwidth", "speed")),
     Term(

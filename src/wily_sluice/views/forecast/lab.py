@@ -9,6 +9,7 @@ from rich.text import Text
 
 from wily_sluice.forecast.lab.applications import Measured
 from wily_sluice.forecast.lab.flows import Outcome
+from wily_sluice.forecast.lab.marks import call_mark
 from wily_sluice.forecast.lab.notes import Crowded, HeldBack, Note, Outranked, Unreached
 from wily_sluice.forecast.lab.run import Comparison
 from wily_sluice.units import MILLISECOND, SECOND, format_byte_rate, format_rate
@@ -99,7 +100,8 @@ def lab_sentences(comparison: Comparison) -> list[str]:
             times = f", {late / soon:.0f} times as long" if late >= 1.5 * soon else ""
             sentences.append(
                 f"{after.name} {WAYS[after.way]}: 99% of packets arrive within {soon / MILLISECOND:.1f} ms; "
-                f"without the plan within {late / MILLISECOND:.0f} ms{times}."
+                f"without the plan within {late / MILLISECOND:.0f} ms{times}. "
+                f"{_speech_words(before.measured, after.measured)}"
             )
     for silent in comparison.silences:
         if max(silent.before, silent.after) >= LONG:
@@ -122,6 +124,17 @@ def lab_sentences(comparison: Comparison) -> list[str]:
                     f"{_mbit(then.carried)} and {_mbit(then.goodput)} ({format_byte_rate(then.goodput)})."
                 )
     return sentences
+
+
+def _speech_words(before: Measured, after: Measured) -> str:
+    """`As a call: good (MOS 4.2), without the plan tiring (3.4).`"""
+    now, then = call_mark(after.delays, after.loss), call_mark(before.delays, before.loss)
+    if now is None or then is None:
+        return ""
+    words = f"As a call: {now.word} (MOS {now.mos:.1f})"
+    if f"{now.mos:.1f}" == f"{then.mos:.1f}":
+        return f"{words} with the plan and without it."
+    return f"{words}, without the plan {then.word} ({then.mos:.1f})."
 
 
 def _note_words(note: Note, comparison: Comparison) -> str:
@@ -149,12 +162,15 @@ def _row_data(row: Outcome, delays: bool) -> dict[str, Any]:
     data = asdict(row)
     measured = data.pop("measured")
     del data["place"]
+    mark = call_mark(row.measured.delays, row.measured.loss) if row.kind == "call" else None
     return data | {
         "goodput": round(measured["goodput"]),
         **{name: None if measured[name] is None else round(measured[name]) for name in ("p50", "p95", "p99", "jitter")},
         "loss": round(measured["loss"], 6),
         "sent": measured["sent"],
         "acks": measured["acks"],
+        "r": None if mark is None else round(mark.r, 1),
+        "mos": None if mark is None else round(mark.mos, 2),
         **({"delays": measured["delays"], "rates": [round(rate) for rate in measured["rates"]]} if delays else {}),
     }
 
