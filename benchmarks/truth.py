@@ -3,8 +3,8 @@
 `--runs N` does each so many times, and half as often with the plan, and compares the means: who gives way first at a
 full buffer is chance, on a real line as in the lab.
 
-Needs root. Sites of different rates, buffers and round trips, each without the plan and with it: a call, two uploads,
-four downloads, and two more of a guest under a limiter, in four queues. Prints a table, the worst first, as
+Needs root. Sites of different rates, buffers, round trips and jitter, each without the plan and with it: a call, two
+uploads, four downloads, and two more of a guest under a limiter, in four queues. Prints a table, the worst first, as
 docs/truth.md has it. A goodput agrees within 10% or 0.1 Mbit/s, a delay of the call within 20% or 2 ms.
 """
 
@@ -16,6 +16,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -32,18 +33,40 @@ from wily_sluice.units import MILLISECOND
 
 SECONDS, WARMUP = 60, 6
 MOST_STOLEN, TRIES = 0.03, 4  # of a core, by the machine's host; how often it is measured anew for that
-SITES = {  # Mbit/s down and up, ms of buffer, ms there and back
-    "village": (5.0, 1.0, 800, 60),
-    "branch": (16.0, 2.0, 300, 120),
-    "shop": (50.0, 10.0, 200, 20),
-    "practice": (180.0, 24.0, 300, 18),
-    "shallow": (100.0, 20.0, 20, 40),
-    "office": (500.0, 100.0, 80, 10),
+
+
+class Site(NamedTuple):
+    """A line: Mbit/s down and up, ms of buffer, ms there and back, ms of jitter on average in each direction. If it
+    `varies`, the plan gives half and twice the rates as bounds, between which the gate has to find them.
+    """
+
+    down: float
+    up: float
+    buffer: int
+    round_trip: int
+    jitter: float = 0.0
+    varies: bool = False
+
+    def rate(self, way: str) -> str:
+        """As the plan has it."""
+        rate = self.down if way == "down" else self.up
+        return f"{rate / 2} to {rate * 2} Mbit/s" if self.varies else f"{rate} Mbit/s"
+
+
+SITES = {
+    "village": Site(5.0, 1.0, 800, 60),
+    "branch": Site(16.0, 2.0, 300, 120),
+    "shop": Site(50.0, 10.0, 200, 20),
+    "practice": Site(180.0, 24.0, 300, 18),
+    "shallow": Site(100.0, 20.0, 20, 40),
+    "office": Site(500.0, 100.0, 80, 10),
+    "radio": Site(30.0, 6.0, 300, 40, jitter=3.0),
+    "mobile": Site(20.0, 8.0, 300, 50, jitter=2.0, varies=True),
 }
 PLAN = """\
 site: {name}
 uplinks:
-  line: {{interface: wan0, down: {down} Mbit/s, up: {up} Mbit/s, headroom: 8%}}
+  line: {{interface: wan0, down: {down}, up: {up}, headroom: 8%, probe: [198.51.100.10]}}
 networks:
   house: {{interface: lan0, subnets: [10.7.0.0/24]}}
   guests: {{interface: lan1, subnets: [10.7.1.0/24]}}
@@ -64,7 +87,7 @@ rules:
 TRAFFIC = """\
 duration: {whole} s
 warmup: {warmup} s
-lines: {{line: {{down: {down} Mbit/s, up: {up} Mbit/s, delay: {delay} ms, buffer: {buffer} ms}}}}
+lines: {{line: {{down: {down} Mbit/s, up: {up} Mbit/s, delay: {delay} ms, buffer: {buffer} ms, jitter: {jitter} ms}}}}
 applications:
   - {{name: Call, kind: call, local: 10.7.0.101, remote: 203.0.113.9, port: 7000}}
   - {{name: Uploads, kind: upload, flows: 2, local: 10.7.0.100, remote: 203.0.113.9}}
@@ -159,12 +182,18 @@ def undisturbed(rig: Rig) -> Named:
 
 
 @contextmanager
-def standing(plan: Plan, delay: float, buffer: float) -> Iterator[Rig]:
+def standing(plan: Plan, site: Site) -> Iterator[Rig]:
     """A rig with this line, which may stand beside those of other sites."""
     rig = Rig(plan.site)
     rig.down()
-    line = plan.uplinks[0]
-    figures = LineFigures(line.down, line.up, round(delay * MILLISECOND), round(buffer * MILLISECOND), line.framing)
+    figures = LineFigures(
+        round(site.down * 1e6),
+        round(site.up * 1e6),
+        site.round_trip * MILLISECOND // 2,
+        site.buffer * MILLISECOND,
+        plan.uplinks[0].framing,
+        jitter=round(site.jitter * MILLISECOND),
+    )
     rig.up(Layout(plan, plan.site, hosts=8), {"line": figures})
     try:
         yield rig
@@ -174,17 +203,25 @@ def standing(plan: Plan, delay: float, buffer: float) -> Iterator[Rig]:
 
 def site(name: str, folder: Path, runs: int) -> list[Pair]:
     """All figures of one site."""
-    down, up, buffer, round_trip = SITES[name]
+    line = SITES[name]
     file, traffic = folder / "plan.yaml", folder / "traffic.yaml"
-    file.write_text(PLAN.format(name=name, down=down, up=up, guest=round(down / 4, 2)))
+    file.write_text(PLAN.format(name=name, down=line.rate("down"), up=line.rate("up"), guest=round(line.down / 4, 2)))
     whole = SECONDS + WARMUP
     traffic.write_text(
-        TRAFFIC.format(whole=whole, warmup=WARMUP, down=down, up=up, delay=round_trip / 2, buffer=buffer)
+        TRAFFIC.format(
+            whole=whole,
+            warmup=WARMUP,
+            down=line.down,
+            up=line.up,
+            delay=line.round_trip / 2,
+            buffer=line.buffer,
+            jitter=line.jitter,
+        )
     )
     plan = load(file)
     planned = load_traffic(traffic, plan)
     forecasts = [compare(plan, replace(planned, seed=planned.seed + run)) for run in range(runs)]
-    with standing(plan, round_trip / 2, buffer) as rig:
+    with standing(plan, line) as rig:
         without = [undisturbed(rig) for _ in range(runs)]
         with gate_running(rig, file):
             with_ = [undisturbed(rig) for _ in range((runs + 1) // 2)]
