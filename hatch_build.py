@@ -24,7 +24,7 @@ from typing import Any
 
 from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 
-GATE = ("kernel/packet_queue", "admission", "loop", "budget", "new_flows")
+GATE = ("kernel/packet_queue", "admission", "loop", "overload")
 COMPILED = ("src/wily_sluice/engine/**/*.py", "src/wily_sluice/recognition/**/*.py",
             *(f"src/wily_sluice/gate/{name}.py" for name in GATE))  # fmt: skip
 # A type error is the linter's business. Debugging symbols take a third of a compiler's time, and -O3 a sixth, for
@@ -83,6 +83,8 @@ def _compiled(root: Path) -> dict[str, str]:
     for the wheel.
     """
     sources = sorted(file for part in COMPILED for file in root.glob(part) if file.stem != "__init__")
+    if missing := [part for part in COMPILED if not any(root.glob(part))]:
+        raise RuntimeError(f"no such files: {', '.join(missing)}")
     digest = hashlib.sha256(sys.version.encode())
     for file in [*sources, Path(__file__)]:
         digest.update(file.read_bytes())

@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 import wily_sluice
+from tests.conftest import form
 from wily_sluice.engine.limit.limiter import Limiter, LimiterSpec, Per
 from wily_sluice.engine.packet import Framing
 from wily_sluice.engine.queueing.spec import LeafSpec
@@ -20,6 +21,17 @@ def classes() -> Iterator[tuple[str, ast.ClassDef]]:
         for node in ast.walk(ast.parse(file.read_text())):
             if isinstance(node, ast.ClassDef):
                 yield f"{file.name}: {node.name}", node
+
+
+def test_all_that_is_to_be_compiled_is_where_anything_is() -> None:
+    build = ast.parse((Path(__file__).parent.parent / "hatch_build.py").read_text())
+    lists = [node for node in build.body if isinstance(node, ast.Assign) and ast.unparse(node.targets[0]) == "GATE"]
+    gate = [ROOT / "gate" / f"{name}.py" for name in ast.literal_eval(lists[0].value)]
+    assert len(gate) >= 4 and all(file.exists() for file in gate)
+    if form() == "compiled":
+        wanted = [*(ROOT / "engine").rglob("*.py"), *(ROOT / "recognition").rglob("*.py"), *gate]
+        without = [file for file in wanted if not list(file.parent.glob(f"{file.stem}.*.so"))]
+        assert [file for file in without if file.stem != "__init__"] == []
 
 
 def test_a_class_that_is_compared_by_value_is_a_native_one() -> None:
