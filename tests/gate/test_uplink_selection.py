@@ -117,6 +117,13 @@ def test_a_conversation_gets_its_uplinks_mark_and_keeps_those_of_others(tmp_path
     assert fibre & ~FIELD.mask == 0 == mobile & ~FIELD.mask
 
 
+def test_the_numbers_of_uplinks_do_not_depend_on_their_order_in_the_file(tmp_path: Path) -> None:
+    fibre, mobile = (line for line in PLAN.splitlines(keepends=True) if line.startswith(("  fibre:", "  mobile:")))
+    turned = PLAN.replace(fibre + mobile, mobile + fibre)
+    assert turned != PLAN
+    assert Site(tmp_path, turned).steering.numbers == Site(tmp_path).steering.numbers == {"fibre": 1, "mobile": 2}
+
+
 def test_an_uplink_without_a_link_is_left_at_once_and_used_again_after_the_hold_down(tmp_path: Path) -> None:
     site = Site(tmp_path)
     assert site.look(BOTH, 0) == []

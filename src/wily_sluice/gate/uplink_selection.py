@@ -88,10 +88,14 @@ class UplinkSelection:
         return self._health.down
 
     def number(self, plan: Plan) -> dict[str, int]:
-        """The numbers of a plan's uplinks and tunnels."""
-        known = {name: self.numbers[name] for name in (line.name for line in plan.lines) if name in self.numbers}
+        """The numbers of a plan's uplinks and tunnels. They do not depend on their order in the file, so that
+        connections that the kernel knows keep their uplink when a gate starts again with them in another order.
+        """
+        names = [line.name for line in plan.lines]
+        known = {name: self.numbers[name] for name in names if name in self.numbers}
         free = iter(number for number in range(1, plan.gate.marks.most + 1) if number not in known.values())
-        return {line.name: known[line.name] if line.name in known else next(free) for line in plan.lines}
+        given = known | {name: next(free) for name in sorted(names) if name not in known}
+        return {name: given[name] for name in names}
 
     def follow(self, plan: Plan, survey: Survey, now: Nanoseconds, changed: bool = False) -> None:
         """Update the kernel's tables to the present hops; in a separate thread. That they are as they should be is
