@@ -117,6 +117,15 @@ def test_a_conversation_gets_its_uplinks_mark_and_keeps_those_of_others(tmp_path
     assert fibre & ~FIELD.mask == 0 == mobile & ~FIELD.mask
 
 
+def test_what_opens_while_all_uplinks_are_down_is_routed_when_one_is_back(tmp_path: Path) -> None:
+    site = Site(tmp_path)
+    site.engine.router.down = frozenset({0, 1})
+    assert site.mark("203.0.113.9") == -1  # so that its next packet arrives here too
+    site.engine.router.down = frozenset({0})
+    assert site.mark("203.0.113.9") == FIELD.of(2)
+    assert site.mark("198.51.100.9") == FIELD.unrouted
+
+
 def test_the_numbers_of_uplinks_do_not_depend_on_their_order_in_the_file(tmp_path: Path) -> None:
     fibre, mobile = (line for line in PLAN.splitlines(keepends=True) if line.startswith(("  fibre:", "  mobile:")))
     turned = PLAN.replace(fibre + mobile, mobile + fibre)

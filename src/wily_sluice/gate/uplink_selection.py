@@ -281,6 +281,8 @@ class UplinkSelection:
             conversation.home = home.stranger(len(conversation.parties.local))
         line = line_of(plan, engine, conversation)
         mark = field.unrouted
+        if line is None and len(engine.router.down) == len(plan.lines):
+            return -1  # its next packet arrives here too, when there may be an uplink
         if line is not None:
             mark = field.of(self.numbers[line.name])
             self.carried[line.name] = self.carried.get(line.name, 0) + 1
