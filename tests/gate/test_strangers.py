@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import SMALL_PLAN
-from wily_sluice.control.unit import unit_text
+from wily_sluice.control.unit import closed_to_service, unit_text
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.process import PYTHON, take_lock
 from wily_sluice.history.counter_store import CounterStore
@@ -125,3 +125,36 @@ def test_what_a_gate_keeps_is_for_its_owner_alone_whatever_the_umask_says(tmp_pa
     ContactStore(folder).close()
     assert (folder / "contacts.sqlite").stat().st_mode & 0o777 == 0o600
     assert folder.stat().st_mode & 0o777 == 0o700
+
+
+@pytest.mark.parametrize(
+    ("home", "file", "owner", "group", "closed"),
+    [
+        (0o755, 0o644, 1000, 1000, None),
+        (0o700, 0o644, 1000, 1000, "home"),  # as homes often are
+        (0o700, 0o644, 0, 0, None),  # root's own
+        (0o711, 0o644, 1000, 1000, None),  # may be entered, though not listed
+        (0o750, 0o644, 1000, 0, None),
+        (0o755, 0o640, 1000, 1000, "home/leases"),
+        (0o755, 0o600, 0, 0, None),
+    ],
+)
+def test_what_the_service_may_not_read_is_known_before_it_is_installed(
+    home: int, file: int, owner: int, group: int, closed: str | None
+) -> None:
+    """Tried with a process that has lost the capability to override permissions, as the service has."""
+    if os.geteuid() != 0:
+        pytest.skip("changing owners needs root")
+    with tempfile.TemporaryDirectory(dir="/opt") as name:
+        top = Path(name)
+        top.chmod(0o755)
+        (top / "home").mkdir()
+        path = top / "home" / "leases"
+        path.write_text("x")
+        for one, mode in ((path, file), (top / "home", home)):
+            one.chmod(mode)
+            os.chown(one, owner, group)
+        assert closed_to_service(path) == (top / closed if closed else None)
+        drop = ["setpriv", "--bounding-set", "-dac_override,-dac_read_search", "--inh-caps", "-all", "cat", str(path)]
+        assert (subprocess.run(drop, capture_output=True, check=False).returncode == 0) == (closed is None)
+    assert closed_to_service(Path("/nowhere/at/all")) is None

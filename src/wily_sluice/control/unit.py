@@ -7,9 +7,11 @@ health (`gate: {probe: …}`) may be anywhere.
 """
 
 import shutil
+import stat
 import sys
 from pathlib import Path
 
+import wily_sluice
 from wily_sluice.errors import LiveError
 from wily_sluice.gate.kernel.process import run
 from wily_sluice.history.database import private_folder
@@ -75,9 +77,38 @@ def unit_text(state: Path) -> str:
     return _TEXT.format(python=sys.executable, state=state.absolute())
 
 
+def closed_to_service(path: Path) -> Path | None:
+    """What keeps the service from reading a file: the file, or the outermost folder above it. None if nothing does.
+
+    The service is root without the capability to override permissions.
+    """
+    for whole in dict.fromkeys((path.absolute(), path.resolve())):
+        for part in (*reversed(whole.parents), whole):
+            try:
+                status = part.stat()
+            except FileNotFoundError:
+                return None
+            shift = 6 if status.st_uid == 0 else 3 if status.st_gid == 0 else 0
+            if not status.st_mode >> shift & (1 if stat.S_ISDIR(status.st_mode) else 4):
+                return part
+    return None
+
+
+def refuse_private_program() -> None:
+    """LiveError when the service could not read this program."""
+    for path in (Path(sys.executable), Path(wily_sluice.__file__)):
+        closed = closed_to_service(path)
+        if closed is not None:
+            raise LiveError(
+                f"the service may not enter {closed}, and so cannot read {path}: install the program where everybody "
+                f"may read it, such as /opt, or allow it with `chmod o+x {closed}`"
+            )
+
+
 def install(state: Path) -> Path:
     """Put the unit in, and start it now and at every boot. LiveError when that fails; then it is taken away again."""
     _require()
+    refuse_private_program()
     path = FOLDER / UNIT
     if path.exists():
         raise LiveError(f"{path} is there already: `sluice gate remove` first")

@@ -232,6 +232,11 @@ def install(plan_file: Path | None, only_print: bool, state: Path) -> None:
     if not revision:
         raise Refusal(f"cannot write the history in {state}, so the service would have nothing to start with")
     path = unit.install(state)
+    for name in plan.gate.names.leases:
+        closed = unit.closed_to_service(Path(name))
+        if closed is not None:
+            words = f"the service may not read {closed}, so names of hosts from {name} stay unknown: allow it with"
+            click.echo(f"{words} `chmod o+{'x' if closed.is_dir() else 'r'} {closed}`", err=True)
     click.echo(f"installed {path}: revision {revision} of {plan.site} runs now and after every boot")
 
 
