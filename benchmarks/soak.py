@@ -118,7 +118,17 @@ class Soak:
         os.kill(self.running.process.pid, signal.SIGCONT)
 
     def restart(self) -> None:
-        self.said.append(self.running.end(self.drawn.choice((signal.SIGKILL, signal.SIGTERM))))
+        how = self.drawn.choice((signal.SIGKILL, signal.SIGTERM))
+        try:
+            self.said.append(self.running.end(how))
+        except subprocess.TimeoutExpired:
+            listed = subprocess.run(
+                ["ps", "axo", "pid,ppid,stat,wchan:24,args"], capture_output=True, text=True, check=True
+            )
+            left = "\n".join(line[:160] for line in listed.stdout.splitlines() if "wily_sluice" in line)
+            self.troubles.append(f"the gate did not end by {how.name}:\n{left}")
+            print(self.troubles[-1], flush=True)
+            self.said.append(self.running.end(signal.SIGKILL))
         self.running = Running(self.rig, self.state).wait()
         revision = self.running.call("gate.status")["revision"]
         if revision != self.kept:
@@ -137,10 +147,12 @@ class Soak:
     def refuse_writing(self) -> None:
         # What is open stays so; whatever is opened meanwhile is on a file system that refuses to be written to.
         subprocess.run(["mount", "--bind", str(self.state), str(self.state)], check=True)
-        subprocess.run(["mount", "-o", "remount,bind,ro", str(self.state)], check=True)
-        self.apply()
-        time.sleep(3)
-        subprocess.run(["umount", "-l", str(self.state)], check=True)
+        try:
+            subprocess.run(["mount", "-o", "remount,bind,ro", str(self.state)], check=True)
+            self.apply()
+            time.sleep(3)
+        finally:
+            subprocess.run(["umount", "-l", str(self.state)], check=True)
 
     def lock(self) -> None:
         name = self.drawn.choice(("plans", "quotas", "counters"))
@@ -202,6 +214,7 @@ class Soak:
         ]  # fmt: skip
         deed = self.drawn.choice(deeds)
         self.did[deed.__name__] = self.did.get(deed.__name__, 0) + 1
+        print(f"    {deed.__name__}", flush=True)
         try:
             deed()
         except LiveError as error:
@@ -210,6 +223,7 @@ class Soak:
                 self.running = Running(self.rig, self.state).wait()
             else:
                 self.did[f"{deed.__name__}: {error}"[:60]] = 1
+                print(f"    {error}", flush=True)
 
 
 @contextmanager
