@@ -9,7 +9,7 @@ from rich.text import Text
 
 from wily_sluice.forecast.lab.applications import Measured
 from wily_sluice.forecast.lab.flows import Outcome
-from wily_sluice.forecast.lab.marks import call_mark
+from wily_sluice.forecast.lab.marks import CallMark, call_mark
 from wily_sluice.forecast.lab.notes import Crowded, HeldBack, Note, Outranked, Unreached
 from wily_sluice.forecast.lab.run import Comparison
 from wily_sluice.units import MILLISECOND, SECOND, format_byte_rate, format_rate
@@ -67,6 +67,10 @@ def lab_table(comparison: Comparison, width: int) -> Table:
     for name in names:
         table.add_column(f"{FIGURES[name][0]}\nbefore", justify="right", no_wrap=True, style="dim")
         table.add_column("\nafter", justify="right", no_wrap=True)
+    marked = width >= NARROW and any(row.kind == "call" for row in comparison.after)
+    if marked:
+        table.add_column("MOS\nbefore", justify="right", no_wrap=True, style="dim")
+        table.add_column("\nafter", justify="right", no_wrap=True)
     for before, after in zip(comparison.before, comparison.after, strict=True):
         cells = []
         for name in names:
@@ -74,6 +78,9 @@ def lab_table(comparison: Comparison, width: int) -> Table:
             if name == "goodput" and after.kind == "ping":
                 figures = None, None
             cells += [Text(_text(figures[0])), Text(_text(figures[1]), _style(*figures, FIGURES[name][2]))]
+        if marked:
+            then, now = (None if mark is None else mark.mos for mark in (_mark(before), _mark(after)))
+            cells += [Text(_text(then)), Text(_text(now), _style(then, now, True))]
         where = (after.uplink, after.queue) if several else (after.queue,)
         table.add_row(after.name, WAYS[after.way], *where, *cells)
     return table
@@ -100,9 +107,9 @@ def lab_sentences(comparison: Comparison) -> list[str]:
             times = f", {late / soon:.0f} times as long" if late >= 1.5 * soon else ""
             sentences.append(
                 f"{after.name} {WAYS[after.way]}: 99% of packets arrive within {soon / MILLISECOND:.1f} ms; "
-                f"without the plan within {late / MILLISECOND:.0f} ms{times}. "
-                f"{_speech_words(before.measured, after.measured)}"
+                f"without the plan within {late / MILLISECOND:.0f} ms{times}."
             )
+    sentences += _speech_sentences(comparison)
     for silent in comparison.silences:
         if max(silent.before, silent.after) >= LONG:
             sentences.append(
@@ -126,15 +133,19 @@ def lab_sentences(comparison: Comparison) -> list[str]:
     return sentences
 
 
-def _speech_words(before: Measured, after: Measured) -> str:
-    """`As a call: good (MOS 4.2), without the plan tiring (3.4).`"""
-    now, then = call_mark(after.delays, after.loss), call_mark(before.delays, before.loss)
-    if now is None or then is None:
-        return ""
-    words = f"As a call: {now.word} (MOS {now.mos:.1f})"
-    if f"{now.mos:.1f}" == f"{then.mos:.1f}":
-        return f"{words} with the plan and without it."
-    return f"{words}, without the plan {then.word} ({then.mos:.1f})."
+def _mark(row: Outcome) -> CallMark | None:
+    return call_mark(row.measured.delays, row.measured.loss) if row.kind == "call" else None
+
+
+def _speech_sentences(comparison: Comparison) -> list[str]:
+    """What the worst of the calls is like, in both directions."""
+    runs = (comparison.after, comparison.before)
+    now, then = ([mark for row in rows if (mark := _mark(row)) is not None] for rows in runs)
+    if not now or not then:
+        return []
+    worst, before = (min(marks, key=lambda mark: mark.r) for marks in (now, then))
+    words = f"Calls: {worst.word} at worst (MOS {worst.mos:.1f} of 4.5)"
+    return [f"{words}; without the plan {before.word} ({before.mos:.1f})."]
 
 
 def _note_words(note: Note, comparison: Comparison) -> str:
@@ -162,7 +173,7 @@ def _row_data(row: Outcome, delays: bool) -> dict[str, Any]:
     data = asdict(row)
     measured = data.pop("measured")
     del data["place"]
-    mark = call_mark(row.measured.delays, row.measured.loss) if row.kind == "call" else None
+    mark = _mark(row)
     return data | {
         "goodput": round(measured["goodput"]),
         **{name: None if measured[name] is None else round(measured[name]) for name in ("p50", "p95", "p99", "jitter")},
