@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from wily_sluice.control import worker as worker_module
 from wily_sluice.control.api.__main__ import run_api
 from wily_sluice.control.link.link import Link
 from wily_sluice.control.link.messages import Batch, Charge, Written
@@ -60,6 +61,42 @@ def kept(folder: Path) -> dict[bytes, int]:
         return store.used("month", "2027-03-01")
     finally:
         store.close()
+
+
+def test_when_the_gate_ends_while_nothing_can_be_written_the_writer_ends_too(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """However much the gate had still sent."""
+    monkeypatch.setattr(worker_module, "AGAIN", 0.01)
+    (tmp_path / "quotas.sqlite").mkdir()  # so that it cannot be opened
+    ours, theirs = socket.socketpair()
+    gate = Link(ours, Written)
+    for number in (1, 2, 3):
+        gate.send(Batch(number, [Charge("month", "2027-03-01", HOST, 5)]))
+        time.sleep(0.05)
+    writer = threading.Thread(target=_write, args=(tmp_path, "run", theirs))
+    writer.start()
+    time.sleep(0.2)
+    assert writer.is_alive()
+    gate.send(Batch(4, [Charge("month", "2027-03-01", HOST, 5)]))
+    ours.close()
+    writer.join(5)
+    assert not writer.is_alive()
+
+
+def test_a_store_that_cannot_be_used_leaves_no_file_open(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    QuotaStore(tmp_path).close()
+    lock = sqlite3.connect(tmp_path / "quotas.sqlite")
+    lock.execute("begin immediate")
+    lock.execute("create table x (y)")
+    opened, kept = len(list(Path("/proc/self/fd").iterdir())), []
+    for _ in range(5):
+        try:
+            QuotaStore(tmp_path, patience=0.01)
+        except sqlite3.OperationalError as error:
+            kept.append(error)  # with what its traceback refers to
+    assert len(kept) == 5 and len(list(Path("/proc/self/fd").iterdir())) <= opened + 1
+    lock.close()
 
 
 def test_plans_are_read_and_a_bad_one_is_refused_with_its_errors(worker: Worker, demo_plan: Plan) -> None:

@@ -8,6 +8,7 @@ upgrade, and plans can be passed pickled. If it ends, another is forked and gets
 import gc
 import os
 import pickle
+import select
 import signal
 import socket
 import sqlite3
@@ -237,13 +238,10 @@ class _Book:
         self._told = ""
 
     def _alone(self) -> bool:
-        """Whether the gate is gone, so that there is nothing left to wait for."""
-        try:
-            return not self._end.recv(1, socket.MSG_PEEK | socket.MSG_DONTWAIT)
-        except BlockingIOError:
-            return False
-        except OSError:
-            return True
+        """Whether the gate is gone, so that there is nothing left to wait for, whatever it has sent before."""
+        poll = select.poll()
+        poll.register(self._end, select.POLLRDHUP)
+        return bool(poll.poll(0))
 
     def close(self) -> None:
         """Close the store, as far as it is open."""

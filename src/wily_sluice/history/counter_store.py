@@ -24,7 +24,7 @@ from typing import Literal, TypeAlias
 
 from wily_sluice.engine.tally import step_end, step_of
 from wily_sluice.history.counts import Counts, Key
-from wily_sluice.history.database import COUNTERS, open_database
+from wily_sluice.history.database import COUNTERS, closed_on_failure, open_database
 from wily_sluice.units import MILLISECOND, Nanoseconds, Size
 
 Resolution: TypeAlias = Literal["second", "minute", "hour"]
@@ -149,7 +149,8 @@ class CounterStore(CounterReader):
 
     def __init__(self, folder: Path, patience: float = 1.0) -> None:
         super().__init__(folder, patience, write=True)
-        self._run = self._next_run()
+        with closed_on_failure(self._database):
+            self._run = self._next_run()
         self._open: dict[Resolution, _Span] = {}
         self._waiting: list[tuple[Resolution, int, int, bytes]] = []
         self._latest = 0

@@ -93,15 +93,22 @@ def open_database(
     _rename(path.parent)
     private_file(path)  # what SQLite puts beside it has the same mode
     database = sqlite3.connect(path, timeout=patience, check_same_thread=check_same_thread, factory=PresentConnection)
-    try:
+    with closed_on_failure(database):
         database.place, database.opened = path, _identity(path)
         for pragma in pragmas:
             database.execute(f"pragma {pragma}")
         _bring_up(database, path, steps)
+    return database
+
+
+@contextmanager
+def closed_on_failure(database: sqlite3.Connection) -> Iterator[None]:
+    """Close a database if what is done in the context fails: its files would stay open for as long as the error."""
+    try:
+        yield
     except BaseException:
         database.close()
         raise
-    return database
 
 
 def open_to_read(path: Path) -> sqlite3.Connection:

@@ -28,7 +28,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from wily_sluice.history.database import CONTACTS, EVENTS, MEASUREMENTS, QUOTAS, open_database
+from wily_sluice.history.database import CONTACTS, EVENTS, MEASUREMENTS, QUOTAS, closed_on_failure, open_database
 from wily_sluice.units import SECOND, Nanoseconds, Size
 
 MOST_EVENTS = 10_000
@@ -150,7 +150,7 @@ class QuotaStore:
     def __init__(self, folder: Path, patience: float = 5.0) -> None:
         self.path = folder / QUOTAS
         self._database = open_database(self.path, _QUOTAS, patience, ("journal_mode = wal", "synchronous = normal"))
-        with self._database:
+        with closed_on_failure(self._database), self._database:
             self._database.execute(
                 "delete from quota where period < date('now', '-400 days') and period not in "
                 "(select distinct period from quota order by period desc limit ?)",
