@@ -1,10 +1,12 @@
 """The log on standard error, a line for each event: words on a terminal, otherwise JSON.
 
-A line has `at` (RFC 3339), `event`, `level`, and what belongs to the event, by name.
+A line has `at` (RFC 3339), `event`, `level`, and what belongs to the event, by name. The gate does not wait for the
+reader of the log: lines that there is no room for are left out, and counted when there is room again (`log.lost`).
 """
 
 import json
 import logging
+import select
 import sys
 from typing import Any, Final, Literal, TextIO, TypeAlias
 
@@ -29,12 +31,32 @@ class Line(logging.Formatter):
 
 
 class StandardError(logging.StreamHandler[TextIO]):
-    """Writes to standard error, even if it is redirected later."""
+    """Writes to standard error, even if it is redirected later, as long as it takes a line at once."""
+
+    lost = 0
 
     def emit(self, record: logging.LogRecord) -> None:
-        """Write one record."""
+        """Write one record, or none."""
         self.stream = sys.stderr
+        if not _has_room(self.stream):
+            self.lost += 1
+            return
+        if self.lost:
+            lost, self.lost = self.lost, 0
+            gap = logging.LogRecord(record.name, logging.WARNING, "", 0, "log.lost", (), None)
+            gap.about = {"lines": lost}
+            super().emit(gap)
         super().emit(record)
+
+
+def _has_room(stream: TextIO) -> bool:
+    """Whether a line can be written without waiting; a pipe then has room for a page, and no line is as long."""
+    try:
+        poll = select.poll()
+        poll.register(stream.fileno(), select.POLLOUT)
+        return bool(poll.poll(0))
+    except (OSError, ValueError):  # it is no file, but something in memory
+        return True
 
 
 logging.raiseExceptions = False  # a log that cannot be written must end nothing
