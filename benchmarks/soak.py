@@ -128,7 +128,7 @@ class Soak:
             left = "\n".join(line[:160] for line in listed.stdout.splitlines() if "wily_sluice" in line)
             self.troubles.append(f"the gate did not end by {how.name}:\n{left}")
             print(self.troubles[-1], flush=True)
-            self.said.append(self.running.end(signal.SIGKILL))
+            self.running.process.kill()
         self.running = Running(self.rig, self.state).wait()
         revision = self.running.call("gate.status")["revision"]
         if revision != self.kept:
@@ -137,12 +137,14 @@ class Soak:
 
     def fill_disk(self) -> None:
         filler = self.state / "filler"
-        with suppress(OSError), filler.open("wb") as file:
-            while True:
-                file.write(bytes(1 << 16))
-        self.apply()
-        time.sleep(2)
-        filler.unlink(missing_ok=True)
+        try:
+            with suppress(OSError), filler.open("wb") as file:
+                while True:
+                    file.write(bytes(1 << 16))
+            self.apply()
+            time.sleep(2)
+        finally:
+            filler.unlink(missing_ok=True)
 
     def refuse_writing(self) -> None:
         # What is open stays so; whatever is opened meanwhile is on a file system that refuses to be written to.

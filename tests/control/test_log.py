@@ -10,7 +10,9 @@ import pytest
 from wily_sluice.control.log import note
 
 
-def test_nobody_waits_for_who_reads_the_log_and_what_was_left_out_is_counted(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_nobody_waits_for_the_reader_of_the_log_and_what_was_left_out_is_counted(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     reader, writer = os.pipe()
     os.set_blocking(reader, False)
     monkeypatch.setattr(sys, "stderr", os.fdopen(writer, "w"))
