@@ -400,6 +400,24 @@ def test_the_next_remote_is_asked_of_a_varying_lines_rate_when_one_never_answers
     assert told == ["probe.unheard 198.51.100.10", f"probe.unheard {asked[4 * GIVEN_UP - 2]}"]
 
 
+def test_a_line_at_its_lower_bound_is_not_said_to_become_slower(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(rate_search, "echo_socket", lambda *_: socket.socketpair(socket.AF_UNIX, socket.SOCK_DGRAM)[0])
+    varies = "down: 5 to 20 Mbit/s, up: 20 Mbit/s, probe: [198.51.100.10]}"
+    site = Site(tmp_path, PLAN[: PLAN.index("routes:")].replace("down: 20 Mbit/s, up: 20 Mbit/s}", varies))
+    told: list[str] = []
+    found = rate_search.Finding(lambda event, level, **about: told.append(event))
+    found.arrange(site.plan, site.engine.shapers, {"fibre": 1, "mobile": 2})
+    finder = found._lines["fibre"].finders["down"]
+    for beat in range(400):
+        finder.saw((20 if beat < 20 or beat % 40 else 400) * MILLISECOND + beat % 3 * 40 * MILLISECOND, beat * TICK)
+        found.beat({}, beat * TICK)
+    found.close()
+    assert finder.steps > 3 and finder.rate == 5_000_000
+    assert "uplink.slower" not in told
+
+
 @pytest.mark.parametrize("family", [socket.AF_INET, socket.AF_INET6])
 def test_an_echo_is_asked_for_and_known_by_its_answer(family: socket.AddressFamily) -> None:
     nonce = Nonce(77, b"12345678")

@@ -176,10 +176,11 @@ class Finding:
         """Report the steps since the last report, at most once a second: each step down, and the sum of steps up."""
         watching, finder = line.telling[way], line.finders[way]
         steps = finder.steps - watching.steps
-        if now - watching.at < SECOND or not (steps or finder.rate >= RISEN * watching.rate):
+        slower = steps > 0 and finder.rate < watching.most  # at the lower bound, a step changes nothing
+        if now - watching.at < SECOND or not (slower or finder.rate >= RISEN * watching.rate):
             return
         about: dict[str, str | int] = {"uplink": line.uplink.name, "direction": way, "after": finder.rate}
-        if steps:
+        if slower:
             self._tell("uplink.slower", "info", **about, before=watching.most, steps=steps)
         else:
             self._tell("uplink.faster", "info", **about, before=watching.rate)
