@@ -1,6 +1,7 @@
 """A gate in a rig, run as a person does and spoken with from outside."""
 
 import json
+import re
 import signal
 import subprocess
 import sys
@@ -14,6 +15,7 @@ from typing import Any
 
 from tests.conftest import SMALL_PLAN
 from wily_sluice.control.client import Client
+from wily_sluice.control.unit import unit_text
 from wily_sluice.errors import LiveError, RpcError
 from wily_sluice.gate.kernel.process import RUN
 from wily_sluice.rig.rig import Rig
@@ -103,3 +105,33 @@ def interface_bytes(rig: Rig) -> dict[str, int]:
     sent = {name.strip(): int(line.split()[8]) for name, _, line in
             (line.partition(":") for line in output.stdout.splitlines()[2:])}  # fmt: skip
     return {"up": sent["wan0"], "down": sent["lan0"] + sent["lan1"]}
+
+
+# Has a command open no sockets but of these families: a seccomp filter (seccomp(2)) on the number of socket(2).
+FAMILIES_ONLY = """
+import ctypes, os, platform, socket, struct, sys
+number = {"x86_64": 41, "aarch64": 198}[platform.machine()]
+families = [getattr(socket, word, None) for word in sys.argv[1].split()]
+program = [(0x20, 0, 0, 0), (0x15, 0, len(families) + 2, number), (0x20, 0, 0, 16)]
+program += [(0x15, len(families) - index, 0, int(family)) for index, family in enumerate(families)]
+program += [(6, 0, 0, 0x50000 | 97), (6, 0, 0, 0x7FFF0000)]  # EAFNOSUPPORT, or allowed
+raw = ctypes.create_string_buffer(b"".join(struct.pack("=HBBI", *one) for one in program))
+shape = struct.pack("@HP", len(program), ctypes.addressof(raw))
+if ctypes.CDLL(None, use_errno=True).prctl(22, 2, ctypes.c_char_p(shape), 0, 0):
+    raise OSError(ctypes.get_errno(), "no filter")
+os.execvp(sys.argv[2], sys.argv[2:])
+"""
+
+
+def confined(folder: Path) -> list[str]:
+    """What gives a command no more than the service has, by its unit: its capabilities, and its families of sockets."""
+    unit = unit_text(folder)
+    assert "IPAddressDeny" not in unit  # which would keep the health checks from asking anybody
+    allowed, families = (
+        re.search(rf"^{word}=(.*)$", unit, re.MULTILINE)
+        for word in ("CapabilityBoundingSet", "RestrictAddressFamilies")
+    )
+    assert allowed is not None and families is not None
+    capabilities = ",".join(f"+{word.removeprefix('CAP_').lower()}" for word in allowed[1].split())
+    filtered = [sys.executable, "-c", FAMILIES_ONLY, families[1]]
+    return ["setpriv", f"--bounding-set=-all,{capabilities}", "--no-new-privs", *filtered]

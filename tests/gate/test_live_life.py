@@ -2,7 +2,6 @@
 
 import os
 import random
-import re
 import signal
 import sqlite3
 import subprocess
@@ -17,8 +16,7 @@ from subprocess import PIPE
 
 import pytest
 
-from tests.gate.running import HOST, PLAN, PLANS, Running, gate, up_rate
-from wily_sluice.control.unit import unit_text
+from tests.gate.running import HOST, PLAN, PLANS, Running, confined, gate, up_rate
 from wily_sluice.errors import BUSY, REFUSED, LiveError, RpcError
 from wily_sluice.history.revisions import RevisionStore
 from wily_sluice.rig.layout import FAR_ADDRESSES
@@ -68,16 +66,6 @@ def test_a_plan_that_cannot_be_used_leaves_the_old_one_running(rig: Rig, tmp_pat
             assert caught.value.data
         assert running.call("gate.status")["held_by"] is None
         assert (up_rate(running), running.call("gate.status")["revision"]) == (9_000_000, 1)
-
-
-def confined(folder: Path) -> list[str]:
-    """What gives a command no more than the service has, by its unit."""
-    unit = unit_text(folder)
-    assert "IPAddressDeny" not in unit  # which would keep the health checks from asking anybody
-    allowed = re.search(r"CapabilityBoundingSet=(.*)", unit)
-    assert allowed is not None
-    capabilities = ",".join(f"+{word.removeprefix('CAP_').lower()}" for word in allowed[1].split())
-    return ["setpriv", f"--bounding-set=-all,{capabilities}", "--no-new-privs"]
 
 
 def test_a_trial_ends_at_once_when_a_remote_that_answered_no_longer_does(rig: Rig, tmp_path: Path) -> None:

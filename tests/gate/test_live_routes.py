@@ -5,14 +5,14 @@ import subprocess
 import sys
 import time
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from subprocess import PIPE
 
 import pytest
 
-from tests.gate.running import Running
+from tests.gate.running import Running, confined
 from tests.gate.stillness import hold
 from wily_sluice.outside.files import load
 from wily_sluice.rig.rig import Rig
@@ -127,14 +127,16 @@ class Calls:
 
 
 @contextmanager
-def site(tmp_path: Path, plan: str = PLAN, beside: str = "true") -> Iterator[tuple[Rig, Running]]:
+def site(
+    tmp_path: Path, plan: str = PLAN, beside: str = "true", before: Sequence[str] = ()
+) -> Iterator[tuple[Rig, Running]]:
     file = tmp_path / "sluice.yaml"
     file.write_text(plan)
     with built(load(file), "routes", 10 * MILLISECOND) as rig:
         server = subprocess.Popen(rig.command("far", [sys.executable, "-c", SERVER]), stdout=PIPE)
         assert server.stdout is not None and server.stdout.readline()
         subprocess.run(rig.command("gateway", ["sh", "-ec", beside]), check=True)
-        gate = Running(rig, tmp_path / "state", str(file)).wait()
+        gate = Running(rig, tmp_path / "state", str(file), before=before).wait()
         rules = rig.command("gateway", ["ip", "rule", "list"])
         try:
             assert "fwmark" in subprocess.run(rules, capture_output=True, text=True, check=True).stdout
@@ -404,7 +406,8 @@ def test_else_takes_over_when_a_line_fails_and_calls_elsewhere_lose_nothing(tmp_
 def test_who_only_listens_notices_when_the_interface_goes_though_its_translation_is_forgotten(
     tmp_path: Path, loss: str
 ) -> None:
-    with site(tmp_path) as (rig, _):
+    """Within the restrictions of the service."""
+    with site(tmp_path, before=confined(tmp_path / "state")) as (rig, _):
         listening = [download(rig, HOST.address, port=port) for port in (7100, 7102)]
         elsewhere = Calls(rig, 7100, 1, Host("house", "10.7.0.102"))
         assert elsewhere.by == ["mobile"]
