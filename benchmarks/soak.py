@@ -159,11 +159,13 @@ class Soak:
     def lock(self) -> None:
         name = self.drawn.choice(("plans", "quotas", "counters"))
         database = sqlite3.connect(self.state / f"{name}.sqlite", timeout=5)
-        with suppress(sqlite3.Error):
-            database.execute("begin exclusive")
-            self.apply()
-            time.sleep(2)
-        database.close()
+        try:
+            with suppress(sqlite3.Error):
+                database.execute("begin exclusive")
+                self.apply()
+                time.sleep(2)
+        finally:
+            database.close()
 
     def flush(self) -> None:
         command = self.drawn.choice(

@@ -45,7 +45,7 @@ from wily_sluice.units import Size
 A_BATCH = 500  # accounts that are handed over together
 MOST_UNWRITTEN = 64  # batches: while as many wait to be written, no more are handed over
 AGAIN = 1.0  # seconds before a failed write is tried again
-LAST_TRIES = 5  # after the gate has ended
+LAST_TRIES = 8.0  # seconds after the gate has ended in which it is still tried
 PATIENCE = 120.0  # seconds for an answer
 
 
@@ -217,7 +217,7 @@ class _Book:
     def __init__(self, folder: Path, run: str, end: socket.socket) -> None:
         self._folder, self._run, self._end = folder, run, end
         self._store: QuotaStore | None = None
-        self._told, self._tries = "", 0
+        self._told, self._alone_since = "", 0.0
 
     def write(self, batch: Batch) -> None:
         """Write a batch. EOFError if that fails and the gate is gone."""
@@ -231,8 +231,9 @@ class _Book:
                 if str(error) != self._told:
                     self._told = str(error)
                     note("quotas.unwritten", "error", folder=str(self._folder), why=self._told)
-                self._tries += self._alone()
-                if self._tries > LAST_TRIES:
+                if not self._alone_since and self._alone():
+                    self._alone_since = time.monotonic()
+                if self._alone_since and time.monotonic() - self._alone_since > LAST_TRIES:
                     raise EOFError from error
                 time.sleep(AGAIN)
         self._told = ""
