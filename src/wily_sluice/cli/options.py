@@ -107,7 +107,8 @@ COST = "cost.json"  # in the folder of the state: what was measured on this mach
 
 state_option = click.option(
     "--state",
-    type=click.Path(path_type=Path, file_okay=False),
+    # Not every command that takes it reads it, and the folder is root's alone.
+    type=click.Path(path_type=Path, file_okay=False, readable=False),
     envvar="SLUICE_STATE",
     default=Path("/var/lib/wily-sluice"),
     metavar="FOLDER",
