@@ -122,6 +122,14 @@ def test_every_command_has_help_with_an_example(command: tuple[str, ...]) -> Non
     assert "Example" in done.output or not command
 
 
+def test_what_does_not_read_the_gates_folder_runs_beside_a_private_one(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(os, "access", lambda *_, **__: False)  # as for everybody but root
+    printed = CliRunner().invoke(main.sluice, ["gate", "install", "--print", "--state", str(tmp_path)])
+    assert (printed.exit_code, "[Service]" in printed.output) == (0, True)
+
+
 def test_check_ends_with_0_1_or_2(sluice: Sluice, tmp_path: Path) -> None:
     assert sluice("check").returncode == 0
     doubtful = tmp_path / "doubtful.yaml"
