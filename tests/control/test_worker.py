@@ -68,7 +68,7 @@ def test_when_the_gate_ends_while_nothing_can_be_written_the_writer_ends_too(
 ) -> None:
     """However much the gate had still sent."""
     monkeypatch.setattr(worker_module, "AGAIN", 0.01)
-    monkeypatch.setattr(worker_module, "LAST_TRIES", 0.2)
+    monkeypatch.setattr(worker_module, "TRIED_ALONE", 0.2)
     (tmp_path / "quotas.sqlite").mkdir()  # so that it cannot be opened
     ours, theirs = socket.socketpair()
     gate = Link(ours, Written)

@@ -376,15 +376,21 @@ def test_an_uplink_that_fails_again_and_again_has_to_work_for_longer_before_it_i
     assert health.hold("line") == HOLD_DOWN
 
 
-def test_the_next_remote_is_asked_of_a_varying_lines_rate_when_one_never_answers(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def searching(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> tuple[rate_search.Finding, list[str]]:
+    """The search of a line's rate, and its events with their remotes."""
     monkeypatch.setattr(rate_search, "echo_socket", lambda *_: socket.socketpair(socket.AF_UNIX, socket.SOCK_DGRAM)[0])
     varies = "down: 5 to 20 Mbit/s, up: 20 Mbit/s, probe: [198.51.100.10, 198.51.100.11]}"
     site = Site(tmp_path, PLAN[: PLAN.index("routes:")].replace("down: 20 Mbit/s, up: 20 Mbit/s}", varies))
     told: list[str] = []
     found = rate_search.Finding(lambda event, level, **about: told.append(f"{event} {about.get('remote')}"))
     found.arrange(site.plan, site.engine.shapers, {"fibre": 1, "mobile": 2})
+    return found, told
+
+
+def test_the_next_remote_is_asked_of_a_varying_lines_rate_when_one_never_answers(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    found, told = searching(tmp_path, monkeypatch)
     line, now, asked = found._lines["fibre"], 0, []
     for beat in range(6 * GIVEN_UP):
         now += TICK
@@ -403,19 +409,14 @@ def test_the_next_remote_is_asked_of_a_varying_lines_rate_when_one_never_answers
 def test_a_line_at_its_lower_bound_is_not_said_to_become_slower(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(rate_search, "echo_socket", lambda *_: socket.socketpair(socket.AF_UNIX, socket.SOCK_DGRAM)[0])
-    varies = "down: 5 to 20 Mbit/s, up: 20 Mbit/s, probe: [198.51.100.10]}"
-    site = Site(tmp_path, PLAN[: PLAN.index("routes:")].replace("down: 20 Mbit/s, up: 20 Mbit/s}", varies))
-    told: list[str] = []
-    found = rate_search.Finding(lambda event, level, **about: told.append(event))
-    found.arrange(site.plan, site.engine.shapers, {"fibre": 1, "mobile": 2})
+    found, told = searching(tmp_path, monkeypatch)
     finder = found._lines["fibre"].finders["down"]
     for beat in range(400):
         finder.saw((20 if beat < 20 or beat % 40 else 400) * MILLISECOND + beat % 3 * 40 * MILLISECOND, beat * TICK)
         found.beat({}, beat * TICK)
     found.close()
     assert finder.steps > 3 and finder.rate == 5_000_000
-    assert "uplink.slower" not in told
+    assert not [one for one in told if one.startswith("uplink.slower")]
 
 
 @pytest.mark.parametrize("family", [socket.AF_INET, socket.AF_INET6])

@@ -50,12 +50,12 @@ class StandardError(logging.StreamHandler[TextIO]):
 
 
 def _has_room(stream: TextIO) -> bool:
-    """Whether a line can be written without waiting; a pipe then has room for a page, and no line is as long."""
+    """Whether a line can be written without waiting: a pipe then has room for a page, and lines are shorter."""
     try:
         poll = select.poll()
         poll.register(stream.fileno(), select.POLLOUT)
         return bool(poll.poll(0))
-    except (OSError, ValueError):  # it is no file, but something in memory
+    except (OSError, ValueError, AttributeError):  # it is in memory, or closed: nothing waits there
         return True
 
 

@@ -94,21 +94,25 @@ def closed_to_service(path: Path) -> Path | None:
     return None
 
 
+def opened_by(closed: Path) -> str:
+    """The command that opens this file or folder to the service."""
+    return f"chmod o+{'x' if closed.is_dir() else 'r'} {closed}"
+
+
 def refuse_private_program() -> None:
     """LiveError when the service could not read this program."""
     for path in (Path(sys.executable), Path(wily_sluice.__file__)):
         closed = closed_to_service(path)
         if closed is not None:
             raise LiveError(
-                f"the service may not enter {closed}, and so cannot read {path}: install the program where everybody "
-                f"may read it, such as /opt, or allow it with `chmod o+x {closed}`"
+                f"{closed} is closed to the service, which therefore cannot read {path}: install the program in a "
+                f"folder that all users may read, such as /opt, or use `{opened_by(closed)}`"
             )
 
 
 def install(state: Path) -> Path:
     """Put the unit in, and start it now and at every boot. LiveError when that fails; then it is taken away again."""
     _require()
-    refuse_private_program()
     path = FOLDER / UNIT
     if path.exists():
         raise LiveError(f"{path} is there already: `sluice gate remove` first")

@@ -45,7 +45,7 @@ from wily_sluice.units import Size
 A_BATCH = 500  # accounts that are handed over together
 MOST_UNWRITTEN = 64  # batches: while as many wait to be written, no more are handed over
 AGAIN = 1.0  # seconds before a failed write is tried again
-LAST_TRIES = 8.0  # seconds after the gate has ended in which it is still tried
+TRIED_ALONE = 8.0  # seconds after the gate has ended in which it is still tried
 PATIENCE = 120.0  # seconds for an answer
 
 
@@ -233,13 +233,13 @@ class _Book:
                     note("quotas.unwritten", "error", folder=str(self._folder), why=self._told)
                 if not self._alone_since and self._alone():
                     self._alone_since = time.monotonic()
-                if self._alone_since and time.monotonic() - self._alone_since > LAST_TRIES:
+                if self._alone_since and time.monotonic() - self._alone_since > TRIED_ALONE:
                     raise EOFError from error
                 time.sleep(AGAIN)
         self._told = ""
 
     def _alone(self) -> bool:
-        """Whether the gate is gone, so that there is nothing left to wait for, whatever it has sent before."""
+        """Whether the gate is gone, so that there is nothing left to wait for, even with messages unread."""
         poll = select.poll()
         poll.register(self._end, select.POLLRDHUP)
         return bool(poll.poll(0))

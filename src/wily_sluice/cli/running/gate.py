@@ -227,6 +227,7 @@ def install(plan_file: Path | None, only_print: bool, state: Path) -> None:
         return
     if os.geteuid() != 0:
         raise Refusal("installing a service needs root: use sudo")
+    unit.refuse_private_program()
     with occupied(state):
         plan, _, revision = _begin(plan_file, state)
     if not revision:
@@ -235,8 +236,8 @@ def install(plan_file: Path | None, only_print: bool, state: Path) -> None:
     for name in plan.gate.names.leases:
         closed = unit.closed_to_service(Path(name))
         if closed is not None:
-            words = f"the service may not read {closed}, so names of hosts from {name} stay unknown: allow it with"
-            click.echo(f"{words} `chmod o+{'x' if closed.is_dir() else 'r'} {closed}`", err=True)
+            words = f"{closed} is closed to the service, so names of hosts from {name} stay unknown"
+            click.echo(f"{words}: use `{unit.opened_by(closed)}`", err=True)
     click.echo(f"installed {path}: revision {revision} of {plan.site} runs now and after every boot")
 
 

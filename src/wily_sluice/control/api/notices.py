@@ -143,7 +143,10 @@ EVENTS = {
 }
 
 
-KINDS = {"chain": "bypass", "device": "device", "port": "mapping", "mappings": "mapping"}  # by the first word; else:
+KINDS = {
+    "uplink.bypassed": "bypass", "uplink.overcounted": "bypass",
+    "chain": "bypass", "device": "device", "port": "mapping", "mappings": "mapping",  # by the first word; else:
+}  # fmt: skip
 OF_UPLINKS = "uplink"
 
 
@@ -209,11 +212,7 @@ class Notices:
         if event not in EVENTS:
             return []
         cause = " ".join((event, *(str(about[key]) for key in ("uplink", "device") if key in about)))
-        kind = (
-            "bypass"
-            if event in ("uplink.bypassed", "uplink.overcounted")
-            else KINDS.get(event.partition(".")[0], OF_UPLINKS)
-        )
+        kind = KINDS.get(event, KINDS.get(event.partition(".")[0], OF_UPLINKS))
         notice = Notice(at, kind, cause, EVENTS[event].format(**about))
         return [notice] if self._is_new(notice) else []
 
