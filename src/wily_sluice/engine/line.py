@@ -77,7 +77,7 @@ SLOT: Final[Nanoseconds] = 10 * MILLISECOND  # a radio line assigns airtime for 
 
 class Jitter:
     """Additional delay of packets, as on radio lines: exponentially distributed with this `mean` in ns, drawn again for
-    each SLOT. Packets stay in order, so one that is held up also holds up those behind it.
+    each SLOT. Packets stay in order, so a late packet delays the next ones.
     """
 
     __slots__ = ("_extra", "_last", "_mean", "_random", "_slot")

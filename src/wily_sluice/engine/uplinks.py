@@ -311,7 +311,7 @@ class RateFinder:
         return self.rate
 
     def _too_high(self) -> Nanoseconds | None:
-        """The excess by which a queue stands at the line; None if what was seen may be jitter."""
+        """The excess that a queue at the line causes; None if the samples may be jitter."""
         for many, times in TESTS:
             if many > len(self._last):
                 break
@@ -323,7 +323,7 @@ class RateFinder:
         return None
 
     def _least_of_late(self) -> Nanoseconds:
-        """The least excess of the last ticks: the more jitter, the more of them."""
+        """The least excess of the last ticks; jitter increases their number."""
         return min(self._last[-min(8, 1 + self.jitter // MILLISECOND) :])
 
     def _drains(self) -> bool:

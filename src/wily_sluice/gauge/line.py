@@ -201,7 +201,7 @@ class _Steps:
         return asyncio.run(load(self._far, ways, self._connections, lasts, segment, small))
 
     def _drain(self, loaded: Load) -> None:
-        """Wait until the line has emptied. FarEndLost if the load ended early, and nobody is there."""
+        """Wait until the line has emptied. FarEndLost if the load ended early and the far end does not answer."""
         if loaded.trouble and not asyncio.run(self._far.is_there()):
             raise FarEndLost
         time.sleep(DRAINS / SECOND)

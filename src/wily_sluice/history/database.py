@@ -85,7 +85,7 @@ def private_file(path: Path) -> None:
 def open_database(
     path: Path, steps: Sequence[str], patience: float, pragmas: Sequence[str] = (), check_same_thread: bool = True
 ) -> sqlite3.Connection:
-    """A database in a private file in a private folder, both created if necessary, with a schema of these steps.
+    """A database in a private file in a private folder, both created if necessary, with the schema of `steps`.
 
     OSError or sqlite3.Error on failure, including NewerDatabase.
     """
@@ -103,7 +103,7 @@ def open_database(
 
 @contextmanager
 def closed_on_failure(database: sqlite3.Connection) -> Iterator[None]:
-    """Close a database if what is done in the context fails: its files would stay open for as long as the error."""
+    """Close a database if the context fails: its files would stay open for as long as the error."""
     try:
         yield
     except BaseException:

@@ -1,6 +1,6 @@
 """The table of mappings: the plan's grants, the requests, and the expiry of each mapping.
 
-A host requests a port of its own, `inside`, and gets one of the uplink's, `outside`, for a while. Over IPv6, where no
+A host requests a mapping for its port `inside` and gets a port `outside` of the uplink for a while. Over IPv6, where no
 address is translated, both are equal, and the outside address is the host's.
 """
 
@@ -48,7 +48,7 @@ class Sender(NamedTuple):
 
     @property
     def device(self) -> bytes:
-        """What counts are of, and what a mapping belongs to."""
+        """The device or address that owns mappings and is counted."""
         return self.host if self.by_address or not self.hardware else self.hardware
 
 
@@ -251,7 +251,7 @@ class Book:
         return self._take(mapping for mapping in self.mappings.values() if mapping.ends <= now)
 
     def revoke(self, host: bytes, protocol: int | None, inside: int | None, now: Nanoseconds) -> list[PortMapping]:
-        """End a host's mappings, and refuse it what was named until they would have ended, for an hour at least: all
+        """End a host's mappings, and refuse the same requests until they would have ended, for an hour at least: all
         ports, those of a protocol, or one.
         """
         ended = self._take(

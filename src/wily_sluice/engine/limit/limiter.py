@@ -3,11 +3,11 @@
 Quotas: volume per period, both directions together.
 
 An `Account` belongs to one host, subnet or conversation of a limiter, or to all together, and outlives its bucket. It
-counts the bytes that leave for the line, as an interface does: an IP packet with an Ethernet header of 14 bytes. What
-is dropped is not counted. A new period clears the ledger; the caller knows the period.
+counts the bytes that leave for the line, as an interface does: an IP packet with an Ethernet header of 14 bytes.
+Dropped packets do not count. A new period clears the ledger; the caller knows the period.
 
-A ledger has at most MOST_ACCOUNTS; beyond, the smallest are forgotten, so that hosts that come and go by the thousand
-push nobody out who has used something.
+A ledger has at most MOST_ACCOUNTS; beyond, the smallest are forgotten, so that thousands of short-lived hosts do not
+displace accounts with real use.
 
 Counts are handed over as increments, never as sums. The process that keeps the sums can therefore start without them.
 
@@ -51,7 +51,7 @@ KEPT: Final = MOST_ACCOUNTS * 3 // 4  # of a full ledger
 
 
 class Account:
-    """The volume of the present period, and the part already handed over. One that is `forgotten` counts no more."""
+    """The volume of the present period, and the part already handed over. A `forgotten` account does not count."""
 
     __slots__ = ("forgotten", "key", "told", "used")
 

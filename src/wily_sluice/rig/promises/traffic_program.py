@@ -116,7 +116,7 @@ TRIES, ANSWERS_WITHIN = 4, 1.0  # seconds
 
 
 def token(secret: bytes, of: bytes) -> bytes:
-    """What shows that somebody knows the secret."""
+    """Proof that the sender knows the secret."""
     return hmac.digest(secret, of, "sha256")[:TOKEN]
 
 
@@ -314,7 +314,7 @@ def converse(order: dict[str, Any], held: list[socket.socket]) -> None:
 
 
 def hold(conversations: list[dict[str, Any]]) -> list[str]:
-    """Hold all of these at once; returns the reasons of those that failed."""
+    """Hold all conversations at once; returns the reasons for failures."""
     held: list[socket.socket] = []
     troubles = [""] * len(conversations)
 

@@ -138,7 +138,7 @@ def _mark(row: Outcome) -> CallMark | None:
 
 
 def _speech_sentences(comparison: Comparison) -> list[str]:
-    """What the worst of the calls is like, in both directions."""
+    """The mark of the worst call, of both directions."""
     runs = (comparison.after, comparison.before)
     now, then = ([mark for row in rows if (mark := _mark(row)) is not None] for rows in runs)
     if not now or not then:
