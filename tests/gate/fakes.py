@@ -47,7 +47,7 @@ class Queue:
         threading.Thread(target=self._answer, daemon=True).start()
 
     def hand_over(self, packet: bytes, hardware: bytes = b"", inside: int = 2) -> bool:
-        """False when it is let past, since too many wait unread."""
+        """False when it is let past, since too many wait unread or nobody reads any more."""
         with self._lock:
             self.number += 1
             body = struct.pack(">BBH", 0, 0, 0) + attribute(1, struct.pack(">IHB", self.number, 0x800, 1))
@@ -59,7 +59,7 @@ class Queue:
             self.waiting[self.number] = packet
             try:
                 self.other.send(struct.pack("=IHHII", 16 + len(body), MSG_PACKET, 0, 0, 0) + body, socket.MSG_DONTWAIT)
-            except BlockingIOError:
+            except (BlockingIOError, BrokenPipeError):
                 del self.waiting[self.number]
                 return False
         return True

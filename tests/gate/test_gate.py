@@ -87,10 +87,14 @@ def test_single_conversations_are_counted_on_uplinks_that_a_change_brings(small_
             "test", lambda: gate.watch(SECOND // 4, True), lambda _: gate.offer(lambda: changed, told.append)
         )
         until(lambda: told)
-        until(lambda: [queue for number, queue in machine.queues.items() if number % 2 == UP % 2 and not queue.over])
-        for queue in [queue for number, queue in machine.queues.items() if number % 2 == UP % 2 and not queue.over]:
-            queue.hand_over(udp("10.7.0.9", FAR, 40_000, 443))
-        until(lambda: talks.extend(gate.talks()) or talks)
+
+        def seen() -> list[Talk]:
+            for queue in [queue for number, queue in machine.queues.items() if number % 2 == UP % 2]:
+                queue.hand_over(udp("10.7.0.9", FAR, 40_000, 443))
+            talks.extend(gate.talks())
+            return talks
+
+        until(seen)
 
     live(gate, listening, script)
     assert told == [""] and {talk.uplink for talk in talks} == {"fibre"}
