@@ -53,6 +53,25 @@ class Passing:
         return token
 
 
+def test_datagrams_that_come_back_prove_the_line() -> None:
+    one = Passing()
+    path = one.conversation.up_path
+    assert path is not None
+    one.conversation.up_path = None
+    one.trips.exchanged(one.conversation, token := object(), True, 10)  # its first packet
+    one.conversation.up_path, probe = path, one.conversation.probe
+    assert probe is not None and probe.token is token
+    one.trips.exchanged(one.conversation, None, False, 15)  # it has not left yet
+    assert path.shaper.heard == 0
+    probe.left(20)
+    one.trips.exchanged(one.conversation, None, False, 30)
+    assert path.shaper.heard == 20 and path.shaper.answered == 0 and one.tally.beyond is None
+    for _ in range(40 * EVERY):
+        one.trips.exchanged(one.conversation, token, True, 40)
+    assert one.conversation.probe is not None  # a later one, by chance
+    path.shaper.heard = 0
+
+
 @pytest.mark.parametrize("six", [False, True])
 def test_timestamps_are_read_where_hosts_put_them(six: bool) -> None:
     assert timestamps(segment(True, 7, 9, six)) == 7 << 32 | 9

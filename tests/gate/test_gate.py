@@ -75,6 +75,28 @@ def test_a_plan_that_writes_into_packets_is_refused_where_that_cannot_be(
     assert not machine.queues and machine.chains is None
 
 
+def test_a_datagram_that_comes_back_is_evidence_for_its_uplink(small_plan: Callable[..., Plan]) -> None:
+    machine, listening = FakeMachine(), Listening()
+    gate = Gate(small_plan(), None, listening, machine)
+    seen: list[tuple[int, int]] = []
+
+    def script() -> None:
+        up, down, line = machine.queues[UP], machine.queues[DOWN], gate.engine.shapers["line", "up"]
+        for _ in range(200):  # the first of them counts, and others by chance
+            up.hand_over(udp("10.7.0.8", FAR, 5004, 5004))
+            until(lambda: not up.waiting)
+            seen.append((line.heard, line.spoke))
+        down.hand_over(udp("10.7.0.8", FAR, 5004, 5004, back=True))
+        until(lambda: line.heard)
+        for _ in range(200):
+            up.hand_over(udp("10.7.0.8", FAR, 5004, 5004))
+            down.hand_over(udp("10.7.0.8", FAR, 5004, 5004, back=True))
+        until(lambda: line.spoke)
+
+    live(gate, listening, script)
+    assert set(seen) == {(0, 0)}
+
+
 def test_single_conversations_are_counted_on_uplinks_that_a_change_brings(small_plan: Callable[..., Plan]) -> None:
     machine, listening = FakeMachine(), Listening()
     gate = Gate(small_plan(), None, listening, machine)

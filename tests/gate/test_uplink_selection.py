@@ -319,6 +319,29 @@ def test_where_echoes_say_nothing_an_idle_line_does_not_fail() -> None:
         assert not probed.echoes.failing
 
 
+@pytest.mark.parametrize(("stops", "stuck"), [(60, None), (None, 60), (None, None)])
+def test_datagrams_that_come_back_show_that_a_line_works(stops: int | None, stuck: int | None) -> None:
+    """A call: its far end stops, or goes on by itself while TCP gets no answer any more."""
+    probed, failed = probed_line(500 * MILLISECOND), []
+    line = probed.shaper
+    for beat in range(2400):
+        now, second = 100 * SECOND + beat * PACE, beat * PACE / SECOND
+        line.spoke = now
+        if stops is None or second < stops:
+            line.heard = now - 20 * MILLISECOND
+        if stuck is not None:
+            line.asked = now
+            if second < stuck:
+                line.answered = now - 20 * MILLISECOND
+        probed.beat(now)
+        if probed.echoes.failing:
+            failed.append(second)
+    if stops is None and stuck is None:
+        assert not failed
+    else:
+        assert failed[0] == pytest.approx(60 + (30 if stops else 60), abs=0.3)
+
+
 @pytest.mark.parametrize(("part", "cuts"), [(0.0, 0), (0.1, 1), (0.3, 2), (0.5, 2)])
 def test_a_line_that_loses_echoes_is_not_left_again_and_again(part: float, cuts: int) -> None:
     """In each of eight hours without other traffic; a line that dies is left all the same, a little later."""

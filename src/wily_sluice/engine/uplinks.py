@@ -51,18 +51,22 @@ class Echoes:
     `answered` says that one ever had.
 
     They are `astray` when they have no answer while conversations have: then they say nothing, and the line fails when
-    conversations have had no answer for UNANSWERED.
+    conversations have had no answer for UNANSWERED. Datagrams that come back may be a stream that goes on although
+    nothing reaches its sender, so they prove nothing once other conversations have had no answer for twice as long.
     """
 
     __slots__ = (
         "_asked",
+        "_doubted",
         "_due",
+        "_heard",
         "_most",
         "_now",
         "_part",
         "_proved",
         "_sent",
         "_sequence",
+        "_spoke",
         "_waiting",
         "_within",
         "answered",
@@ -80,6 +84,9 @@ class Echoes:
         self._part = 0.0  # of echoes that are lost while the line works
         self._asked: Nanoseconds = 0
         self._proved: Nanoseconds = 0
+        self._doubted: Nanoseconds = 0  # when the first packet left since which none had an answer, or zero
+        self._heard: Nanoseconds = 0
+        self._spoke: Nanoseconds = 0
         self._sequence = 0
         self._sent: Nanoseconds = 0
         self._waiting = False
@@ -114,11 +121,15 @@ class Echoes:
                 self._part -= MEMORY * self._part
             self.lost = 0
 
-    def others(self, answered: Nanoseconds, asked: Nanoseconds) -> None:
+    def others(self, answered: Nanoseconds, asked: Nanoseconds, heard: Nanoseconds = 0, spoke: Nanoseconds = 0) -> None:
         """Take note of conversations: when the latest packet left that had an answer over this line, and when the
-        latest left that should have one.
+        latest left that should have one; `heard` and `spoke` are the same for datagrams.
         """
-        self._proved, self._asked = answered, asked
+        if answered > self._proved or asked <= answered:
+            self._doubted = 0
+        elif not self._doubted:
+            self._doubted = asked
+        self._proved, self._asked, self._heard, self._spoke = answered, asked, heard, spoke
         if self.lost >= self.needed and self._proves():
             self.astray = True
 
@@ -132,7 +143,14 @@ class Echoes:
 
     def _proves(self) -> bool:
         """Whether a conversation has had an answer as recently as the echoes would have to be lost."""
-        return self._proved > 0 and self._proved > self._sent - self.needed * EVERY
+        proved = self._latest_proof()
+        return proved > 0 and proved > self._sent - self.needed * EVERY
+
+    def _latest_proof(self) -> Nanoseconds:
+        """When the latest packet left that shows that the line works."""
+        if self._doubted and self._asked - self._doubted > 2 * UNANSWERED:
+            return self._proved
+        return max(self._proved, self._heard)
 
     @property
     def failing(self) -> bool:
@@ -140,7 +158,8 @@ class Echoes:
         if self.lost < self.needed:
             return False
         if self.astray:
-            return self._asked - self._proved > UNANSWERED and self._now - self._asked < FORGOTTEN
+            asked = max(self._asked, self._spoke)
+            return asked - self._latest_proof() > UNANSWERED and self._now - asked < FORGOTTEN
         return not self._proves()
 
 

@@ -3,7 +3,18 @@
 import time
 from typing import Final
 
-from wily_sluice.engine.classify.header import ICMP, ICMPV6, TCP, UNREADABLE, Parsed, is_ipv6, kind_of, parse, quoted
+from wily_sluice.engine.classify.header import (
+    ICMP,
+    ICMPV6,
+    TCP,
+    UDP,
+    UNREADABLE,
+    Parsed,
+    is_ipv6,
+    kind_of,
+    parse,
+    quoted,
+)
 from wily_sluice.engine.classify.neighbours import ANOTHER, CHANGED, GATEWAY, Home
 from wily_sluice.engine.conversations.conversation import Conversation, Fragments
 from wily_sluice.engine.conversations.round_trips import RoundTrips, Spin
@@ -111,6 +122,8 @@ class Admission(Entrance):
             self._trips.saw(conversation, diverted, header, self.up, now)
         elif conversation.spin is not None and whole:
             self._trips.spun(conversation, diverted, header, self.up, now)
+        elif key[0] == UDP:
+            self._trips.exchanged(conversation, diverted, self.up, now)
         if conversation.unknown and self._recognition is not None and whole and self._budget.allows(now):
             self._look(conversation, parsed, header, now)
         packet = Packet(

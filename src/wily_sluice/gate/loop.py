@@ -19,6 +19,7 @@ from typing import Final, Protocol
 
 from mypy_extensions import mypyc_attr
 
+from wily_sluice.engine.conversations.round_trips import PLAIN
 from wily_sluice.engine.packet import Packet
 from wily_sluice.engine.queueing.flow_path import QueueingDiscipline
 from wily_sluice.gate.kernel.diversion import wishes
@@ -293,7 +294,10 @@ class Loop:
             if probe is not None and probe.token is diverted:
                 probe.left(now)
                 if probe.up and packet.flow_path is not None:
-                    packet.flow_path.shaper.asked = now
+                    if probe.stamp != PLAIN:
+                        packet.flow_path.shaper.asked = now
+                    elif packet.conversation.down_path is not None:
+                        packet.flow_path.shaper.spoke = now
             if packet.marked or packet.dscp >= 0:
                 mark = diverted.fwmark | wishes(packet.marked, packet.dscp)
                 diverted.queue.accept_marked(diverted.token, mark, again=not diverted.inside)

@@ -44,7 +44,8 @@ class Probed:
     def beat(self, now: Nanoseconds) -> None:
         """See whether a probe is lost, and send the next when it is due."""
         sequence = self.echoes.next(now)
-        self.echoes.others(self.shaper.answered, self.shaper.asked)
+        line = self.shaper
+        self.echoes.others(line.answered, line.asked, line.heard, line.spoke)
         if sequence < 0:
             return
         for remote in self.probing.remotes:

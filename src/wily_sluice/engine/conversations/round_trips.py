@@ -11,6 +11,9 @@ is a millisecond or less on most hosts.
 The spin bit (RFC 9000 §17.4) changes once in a round trip, in one direction and then in the other. So the time from
 such an *edge* to the next one the other way is the trip on that side of the gate (RFC 9312 §3.8.2). Ends need not spin:
 a conversation whose bits often change faster than on any line is taken for one that does not.
+
+Other datagrams tell no times, but what comes back after one has left shows that the line works (`exchanged`): for the
+first packet of a conversation, and for others by chance.
 """
 
 from typing import TYPE_CHECKING, Final
@@ -30,6 +33,7 @@ COMMON: Final = b"\x01\x01\x08\x0a"  # two NOPs, and the option of timestamps: h
 HALF: Final = 1 << 31
 TCP: Final = 6
 UDP: Final = 17
+PLAIN: Final = -1  # for the timestamp of a probe that is a datagram without a spin bit
 FASTEST: Final[Nanoseconds] = 2 * MILLISECOND  # from edge to edge: faster is no spinning, but chance or disorder
 LEAST_RUN: Final = 4  # packets with one value before an edge that ends a trip: fewer may be out of order
 TELLING: Final = 4  # trips after which the shortest of a conversation says something
@@ -89,8 +93,7 @@ class RoundTrips:
         """A packet of TCP has come, with this header."""
         probe = conversation.probe
         if probe is None:
-            self._drawn = (self._drawn * MULTIPLIER + INCREMENT) & MODULUS_MASK
-            if self._drawn >= CHOSEN_BELOW:
+            if not self._is_chosen():
                 return
             stamps = timestamps(header)
             if stamps is not None:
@@ -126,9 +129,29 @@ class RoundTrips:
                 conversation.probe = None
                 return
         probe = conversation.probe
-        if probe is not None and probe.up != up and probe.sent and run >= LEAST_RUN and now - probe.begun <= OLDEST:
+        known = probe is not None and probe.up != up and probe.sent and probe.stamp >= 0
+        if probe is not None and known and run >= LEAST_RUN and now - probe.begun <= OLDEST:
             _trip(conversation, probe, now)
         conversation.probe = Probe(token, up, value, now)
+
+    def exchanged(self, conversation: "Conversation", token: object, up: bool, now: Nanoseconds) -> None:
+        """A datagram without a spin bit has come."""
+        probe = conversation.probe
+        if probe is None:
+            if up and (conversation.up_path is None or self._is_chosen()):
+                conversation.probe = Probe(token, True, PLAIN, now)
+        elif up:
+            if now - probe.begun > OLDEST:
+                conversation.probe = None
+        elif probe.sent:
+            conversation.probe = None
+            if probe.stamp == PLAIN and conversation.up_path is not None:
+                conversation.up_path.shaper.heard = probe.sent
+
+    def _is_chosen(self) -> bool:
+        """Whether this packet is to be a probe: one in EVERY, by chance."""
+        self._drawn = (self._drawn * MULTIPLIER + INCREMENT) & MODULUS_MASK
+        return self._drawn < CHOSEN_BELOW
 
 
 def _trip(conversation: "Conversation", probe: Probe, now: Nanoseconds) -> None:

@@ -31,11 +31,14 @@ class Onward(QueueingDiscipline):
     """The part of a shaper that its limiters and flow paths use: packets past the limiters are queued here.
 
     `answered` is when the latest packet left that is known to have had an answer from beyond the line, `asked` when the
-    latest left whose answer would be known.
+    latest left whose answer would be known. `heard` and `spoke` are the same for plain datagrams, where what comes back
+    may be a stream that goes on by itself.
     """
 
     answered: Nanoseconds = 0
     asked: Nanoseconds = 0
+    heard: Nanoseconds = 0
+    spoke: Nanoseconds = 0
 
     def enter_tree(self, packet: Packet, now: Nanoseconds) -> None:
         """Take in a packet that is past its limiters."""
