@@ -12,7 +12,7 @@ from pathlib import Path
 from tests.gate.stillness import stood_still_during
 from tests.gate.test_live import CALLER, DELAY, GUESTS, MOST, PLAN, WORKER, added, call_beside_uploads, goodput
 from wily_sluice.engine.packet import ETHERNET
-from wily_sluice.forecast.lab.tcp import SEGMENT
+from wily_sluice.forecast.lab.kinds.tcp import SEGMENT
 from wily_sluice.outside.files import load
 from wily_sluice.rig.rig import Rig
 from wily_sluice.rig.trial import built, gate_running

@@ -11,12 +11,12 @@ from hypothesis import strategies as st
 from tests.conftest import SMALL_PLAN
 from tests.forecast.conftest import HEAD
 from wily_sluice.engine.packet import ETHERNET
-from wily_sluice.forecast.lab.applications import Meter
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.flows import Outcome
+from wily_sluice.forecast.lab.kinds.tcp import SEGMENT
+from wily_sluice.forecast.lab.meter import Meter
 from wily_sluice.forecast.lab.notes import HeldBack, Outranked, Unreached
 from wily_sluice.forecast.lab.run import Lab
-from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.forecast.lab.traffic import Traffic
 from wily_sluice.outside.files import load, load_traffic
 from wily_sluice.outside.lab import compare

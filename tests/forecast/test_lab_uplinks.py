@@ -12,8 +12,8 @@ from tests.conftest import SMALL_PLAN
 from tests.forecast.test_lab import CALL, DATA_FRAME, DOWNLOAD
 from wily_sluice import examples
 from wily_sluice.engine.packet import ETHERNET
+from wily_sluice.forecast.lab.kinds.tcp import SEGMENT
 from wily_sluice.forecast.lab.run import Lab
-from wily_sluice.forecast.lab.tcp import SEGMENT
 from wily_sluice.forecast.lab.traffic import Traffic
 from wily_sluice.outside.files import load, load_traffic
 from wily_sluice.outside.lab import compare

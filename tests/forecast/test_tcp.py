@@ -8,11 +8,11 @@ import pytest
 
 from tests.engine.driving import conversation
 from wily_sluice.engine.packet import ETHERNET, Packet
-from wily_sluice.forecast.lab.applications import Course, Meter
-from wily_sluice.forecast.lab.congestion import Cubic, HyStart, NewReno
-from wily_sluice.forecast.lab.events import Events
-from wily_sluice.forecast.lab.path import deliver
-from wily_sluice.forecast.lab.tcp import RECEIVE_WINDOW, SEGMENT, Transfer
+from wily_sluice.forecast.lab.kinds.congestion import Cubic, HyStart, NewReno
+from wily_sluice.forecast.lab.kinds.source import Course
+from wily_sluice.forecast.lab.kinds.tcp import RECEIVE_WINDOW, SEGMENT, Transfer
+from wily_sluice.forecast.lab.meter import Meter
+from wily_sluice.forecast.lab.path import Events, deliver
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 RTT = 50 * MILLISECOND

@@ -16,7 +16,7 @@ from tests.conftest import SMALL_PLAN
 from tests.gate.stillness import hold
 from wily_sluice.engine.packet import ETHERNET
 from wily_sluice.errors import LiveError
-from wily_sluice.forecast.lab.tcp import SEGMENT
+from wily_sluice.forecast.lab.kinds.tcp import SEGMENT
 from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import Layout
 from wily_sluice.rig.rig import Rig

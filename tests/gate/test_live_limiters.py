@@ -18,7 +18,7 @@ import pytest
 
 from tests.gate.stillness import hold
 from wily_sluice.engine.packet import ETHERNET
-from wily_sluice.forecast.lab.tcp import SEGMENT
+from wily_sluice.forecast.lab.kinds.tcp import SEGMENT
 from wily_sluice.outside.files import load
 from wily_sluice.rig.endpoint import FLOOD_PAYLOAD
 from wily_sluice.rig.layout import FAR_ADDRESSES, Layout, LineFigures

@@ -21,7 +21,7 @@ from tests.gate.running import CALLER, HOST, PLAN, Running, gate, interface_byte
 from tests.gate.stillness import hold
 from wily_sluice.engine.packet import ETHERNET
 from wily_sluice.errors import RpcError
-from wily_sluice.forecast.lab.tcp import SEGMENT
+from wily_sluice.forecast.lab.kinds.tcp import SEGMENT
 from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import FAR_ADDRESSES
 from wily_sluice.rig.rig import Rig

@@ -13,7 +13,7 @@ from tests.gate.running import Running
 from tests.gate.stillness import hold
 from wily_sluice import examples
 from wily_sluice.engine.line import RateSchedule
-from wily_sluice.forecast.lab.tcp import SEGMENT
+from wily_sluice.forecast.lab.kinds.tcp import SEGMENT
 from wily_sluice.forecast.lab.traffic import parse_course, read_course
 from wily_sluice.outside.files import load
 from wily_sluice.rig.layout import Layout, LineFigures

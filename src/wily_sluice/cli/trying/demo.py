@@ -11,8 +11,8 @@ from wily_sluice import examples
 from wily_sluice.cli.options import Refusal
 from wily_sluice.cli.trying.lab import compare_with_progress
 from wily_sluice.engine.packet import LARGEST_PACKET
-from wily_sluice.forecast.lab.applications import CALL_PACKET, CALL_PERIOD
-from wily_sluice.forecast.lab.tcp import HEADERS, SEGMENT
+from wily_sluice.forecast.lab.kinds.talk import CALL_PACKET, CALL_PERIOD
+from wily_sluice.forecast.lab.kinds.tcp import HEADERS, SEGMENT
 from wily_sluice.forecast.split import split
 from wily_sluice.outside.files import examine, load, load_traffic
 from wily_sluice.plan.rates import resolve

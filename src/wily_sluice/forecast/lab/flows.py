@@ -14,21 +14,12 @@ from wily_sluice.engine.conversations.conversation import Conversation
 from wily_sluice.engine.packet import LARGEST_PACKET, Framing
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.site import SiteEngine
-from wily_sluice.forecast.lab.applications import (
-    CALL_PACKET,
-    CALL_PERIOD,
-    PING_PACKET,
-    Course,
-    Measured,
-    Meter,
-    Ping,
-    Silence,
-    Source,
-    Talk,
-)
 from wily_sluice.forecast.lab.events import Events
+from wily_sluice.forecast.lab.kinds.source import Course, Source
+from wily_sluice.forecast.lab.kinds.talk import CALL_PACKET, CALL_PERIOD, PING_PACKET, Ping, Talk
+from wily_sluice.forecast.lab.kinds.tcp import HEADERS, Transfer
+from wily_sluice.forecast.lab.meter import Measured, Meter, Silence
 from wily_sluice.forecast.lab.path import Path
-from wily_sluice.forecast.lab.tcp import HEADERS, Transfer
 from wily_sluice.forecast.lab.traffic import Application, Traffic
 from wily_sluice.plan.lines import line_of
 from wily_sluice.plan.model import Plan, Tunnel

@@ -7,9 +7,9 @@ from random import Random
 
 from wily_sluice.engine.line import Jitter, Line, VaryingLine
 from wily_sluice.engine.packet import Packet
-from wily_sluice.forecast.lab.applications import NOTHING
 from wily_sluice.forecast.lab.events import Events
 from wily_sluice.forecast.lab.flows import Flows, Outcome
+from wily_sluice.forecast.lab.meter import NOTHING
 from wily_sluice.forecast.lab.notes import Note, notes
 from wily_sluice.forecast.lab.path import Path, ShapedBy, deliver, shaped_down, shaped_up, without_plan
 from wily_sluice.forecast.lab.traffic import RealLine, Traffic

@@ -7,9 +7,9 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from wily_sluice.forecast.lab.applications import Measured
 from wily_sluice.forecast.lab.flows import Outcome
 from wily_sluice.forecast.lab.marks import CallMark, call_mark
+from wily_sluice.forecast.lab.meter import Measured
 from wily_sluice.forecast.lab.notes import Crowded, HeldBack, Note, Outranked, Unreached
 from wily_sluice.forecast.lab.run import Comparison
 from wily_sluice.units import MILLISECOND, SECOND, format_byte_rate, format_rate

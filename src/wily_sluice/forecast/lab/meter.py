@@ -1,22 +1,14 @@
-"""Applications other than transfers, and what each measures.
-
-The results of an application: bytes carried, and each packet's delay.
+"""What an application measures: bytes carried, and each packet's delay.
 
 Jitter is the interarrival jitter of RFC 3550 §6.4.1, averaged over the packets counted.
 """
 
 from array import array
 from dataclasses import dataclass
-from random import Random
 
 import numpy as np
 
-from wily_sluice.engine.classify.header import CONTROL
-from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.packet import Framing, Packet
-from wily_sluice.forecast.lab.events import Events
-from wily_sluice.forecast.lab.path import Path
-from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size
+from wily_sluice.units import SECOND, Nanoseconds, Size
 
 MOST_KEPT = 1000  # delays of one application
 
@@ -160,92 +152,3 @@ class Meter:
             return None
         arrived = self._acks_arrived
         return Acknowledged(self._acks_delay / arrived if arrived else None, (self._acks - arrived) / self._acks)
-
-
-CALL_PERIOD: Nanoseconds = 20 * MILLISECOND  # RFC 3551 §4.2: 50 packets a second
-CALL_PAYLOAD = 160  # bytes: 20 ms of speech at 64 kbit/s
-CALL_PACKET = CALL_PAYLOAD + 40  # with 20 bytes of IPv4, 8 of UDP, 12 of RTP
-PING_PACKET = 84  # an echo request with 56 bytes of data
-PROBES_PER_SECOND = 5.0
-
-
-@dataclass(frozen=True, slots=True)
-class Course:
-    """The environment of a source: its conversation, the paths out and back, its end, and its meter."""
-
-    events: Events
-    conversation: Conversation
-    meter: Meter
-    end: Nanoseconds
-    framing: Framing
-    there: Path
-    back: Path
-    random: Random
-
-
-class Source:
-    """Whatever sends packets of one conversation."""
-
-    def __init__(self, course: Course) -> None:
-        self._events = course.events
-        self._conversation = course.conversation
-        self._meter = course.meter
-        self._end = course.end
-        self._framing = course.framing
-        self._there = course.there
-        self._back = course.back
-        self._random = course.random
-
-    def begin(self, _: object = None) -> None:
-        """Send the first packet now."""
-        raise NotImplementedError
-
-    def move(self, course: Course) -> None:
-        """Go on by other ways."""
-        self._meter = course.meter
-        self._framing = course.framing
-        self._there = course.there
-        self._back = course.back
-
-
-class Talk(Source):
-    """One way of a call: a packet of the same size every 20 ms."""
-
-    def begin(self, _: object = None) -> None:
-        """Send a packet, and the next one in its time."""
-        now = self._events.now
-        if now >= self._end:
-            return
-        self._meter.left(now)
-        self._there.send(
-            Packet(self._framing.cost(CALL_PACKET), self._conversation, (self._received, now), length=CALL_PACKET)
-        )
-        self._events.at(now + CALL_PERIOD, self.begin)
-
-    def _received(self, packet: Packet) -> None:
-        now = self._events.now
-        self._meter.arrived(packet.token[1], now)
-        self._meter.carried(CALL_PAYLOAD, now)
-
-
-class Ping(Source):
-    """Echoes at random times (a Poisson process, RFC 2330 §11.1.1), measured there and back."""
-
-    def begin(self, _: object = None) -> None:
-        """Send an echo request, and the next one after a random time."""
-        now = self._events.now
-        if now >= self._end:
-            return
-        self._meter.left(now)
-        self._there.send(self._echo((self._turned, now)))
-        self._events.at(now + round(self._random.expovariate(PROBES_PER_SECOND) * SECOND), self.begin)
-
-    def _echo(self, token: object) -> Packet:
-        cost = self._framing.cost(PING_PACKET)
-        return Packet(cost, self._conversation, token, length=PING_PACKET, kind=CONTROL)
-
-    def _turned(self, packet: Packet) -> None:
-        self._back.send(self._echo((self._received, packet.token[1])))
-
-    def _received(self, packet: Packet) -> None:
-        self._meter.arrived(packet.token[1], self._events.now)

@@ -15,8 +15,8 @@ from math import ceil
 
 from wily_sluice.engine.classify.header import ACKNOWLEDGEMENT
 from wily_sluice.engine.packet import LARGEST_PACKET, Packet
-from wily_sluice.forecast.lab.applications import Course, Source
-from wily_sluice.forecast.lab.congestion import CONTROLS, Congestion
+from wily_sluice.forecast.lab.kinds.congestion import CONTROLS, Congestion
+from wily_sluice.forecast.lab.kinds.source import Course, Source
 from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
 
 HEADERS = 52  # bytes: 20 of IPv4, 20 of TCP and 12 of timestamps
