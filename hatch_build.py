@@ -1,4 +1,4 @@
-"""Compiles the engine, and the gate's way to it, ahead of time when a wheel is built, with mypyc.
+"""Compiles the engine, the gate's way to it, and the lab, ahead of time when a wheel is built, with mypyc.
 
 The very same files run uncompiled as well. An editable installation stays uncompiled, so that a change of a file is
 what runs. Without a C compiler the wheel is built uncompiled, and carries the reason: `wily_sluice/form.json`, which
@@ -24,8 +24,10 @@ from typing import Any
 
 from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 
+LAB = ("events", "path", "meter", "kinds/source", "kinds/talk", "kinds/tcp", "kinds/congestion")
 GATE = ("kernel/packet_queue", "admission", "loop", "overload")
 COMPILED = ("src/wily_sluice/engine/**/*.py", "src/wily_sluice/recognition/**/*.py",
+            *(f"src/wily_sluice/forecast/lab/{name}.py" for name in LAB),
             *(f"src/wily_sluice/gate/{name}.py" for name in GATE))  # fmt: skip
 # A type error is the linter's business. Debugging symbols take a third of a compiler's time, and -O3 a sixth, for
 # a difference in the engine's pace within the noise.

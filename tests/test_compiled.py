@@ -12,12 +12,15 @@ from tests.conftest import form
 from wily_sluice.engine.limit.limiter import Limiter, LimiterSpec, Per
 from wily_sluice.engine.packet import Framing
 from wily_sluice.engine.queueing.spec import LeafSpec
+from wily_sluice.forecast.lab.meter import NOTHING
 
 ROOT = Path(wily_sluice.__file__).parent
 
 
 def classes() -> Iterator[tuple[str, ast.ClassDef]]:
-    for file in sorted([*(ROOT / "engine").rglob("*.py"), *(ROOT / "gate").rglob("*.py")]):
+    for file in sorted(
+        [*(ROOT / "engine").rglob("*.py"), *(ROOT / "gate").rglob("*.py"), *(ROOT / "forecast/lab").rglob("*.py")]
+    ):
         for node in ast.walk(ast.parse(file.read_text())):
             if isinstance(node, ast.ClassDef):
                 yield f"{file.name}: {node.name}", node
@@ -25,11 +28,15 @@ def classes() -> Iterator[tuple[str, ast.ClassDef]]:
 
 def test_all_that_is_to_be_compiled_is_where_anything_is() -> None:
     build = ast.parse((Path(__file__).parent.parent / "hatch_build.py").read_text())
-    lists = [node for node in build.body if isinstance(node, ast.Assign) and ast.unparse(node.targets[0]) == "GATE"]
-    gate = [ROOT / "gate" / f"{name}.py" for name in ast.literal_eval(lists[0].value)]
-    assert len(gate) >= 4 and all(file.exists() for file in gate)
+    lists = {ast.unparse(node.targets[0]): node.value for node in build.body if isinstance(node, ast.Assign)}
+    parts = [
+        ROOT / folder / f"{name}.py"
+        for folder, key in (("gate", "GATE"), ("forecast/lab", "LAB"))
+        for name in ast.literal_eval(lists[key])
+    ]
+    assert len(parts) >= 11 and all(file.exists() for file in parts)
     if form() == "compiled":
-        wanted = [*(ROOT / "engine").rglob("*.py"), *(ROOT / "recognition").rglob("*.py"), *gate]
+        wanted = [*(ROOT / "engine").rglob("*.py"), *(ROOT / "recognition").rglob("*.py"), *parts]
         without = [file for file in wanted if not list(file.parent.glob(f"{file.stem}.*.so"))]
         assert [file for file in without if file.stem != "__init__"] == []
 
@@ -43,7 +50,7 @@ def test_a_class_that_is_compared_by_value_is_a_native_one() -> None:
             assert "__eq__" not in own and not any("dataclass" in one for one in decorators), name
 
 
-@pytest.mark.parametrize("value", [Framing(18, 64, "ptm"), Per("subnet", 24, 56), LeafSpec(most_packets=9)])
+@pytest.mark.parametrize("value", [Framing(18, 64, "ptm"), Per("subnet", 24, 56), LeafSpec(most_packets=9), NOTHING])
 def test_values_go_through_a_pickle(value: object) -> None:
     assert pickle.loads(pickle.dumps(value)) == value
 

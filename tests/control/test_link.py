@@ -7,8 +7,9 @@ import msgspec
 import pytest
 
 from wily_sluice.control.link import link as module
-from wily_sluice.control.link.link import Link, OtherVersion
-from wily_sluice.control.link.messages import FromGate, Health, Rows, Tick, ToGate, Watch
+from wily_sluice.control.link.link import Link, Orders, OtherVersion
+from wily_sluice.control.link.messages import FromGate, Health, Heard, Rows, Tick, ToGate, Watch
+from wily_sluice.errors import RpcError
 from wily_sluice.gate.observers import CounterRow
 
 
@@ -30,6 +31,15 @@ def test_messages_come_as_they_were_sent_whatever_their_size() -> None:
     assert found == sent
     desk.send(Watch(5, True))
     assert gate.receive() == [Watch(5, True)]
+
+
+def test_only_who_waits_for_an_answer_is_told_by_an_error_that_the_gate_has_ended() -> None:
+    gate, raw = socket.socketpair()
+    orders = Orders(Link(raw, FromGate), lambda _: None, lambda: None, lambda _: None)
+    gate.close()
+    orders.announce(Heard())
+    with pytest.raises(RpcError, match="has ended"):
+        orders.tell(Heard())
 
 
 def test_a_field_that_one_side_does_not_know_is_no_matter() -> None:

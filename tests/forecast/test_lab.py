@@ -4,6 +4,7 @@ from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -158,34 +159,37 @@ def test_rows_have_the_queue_of_their_own_packets_with_and_without_the_plan(
         assert queues == {("Call", "up"): "calls", ("Call", "down"): "calls", ("Download", "down"): "rest"}
 
 
-def test_second_by_second_a_lone_host_has_its_part_of_the_line_and_makes_room_for_others(
-    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic], monkeypatch: pytest.MonkeyPatch
+def test_a_lone_host_has_its_part_of_the_line_and_makes_room_for_others(
+    small_plan: Callable[..., Plan], traffic: Callable[..., Traffic]
 ) -> None:
     plan = small_plan(("down: 2 Mbit/s", "down: 2 Mbit/s, engage: above 80%"))
-    seconds: dict[int, list[int]] = {}
-
-    def carried(meter: Meter, size: int, now: int) -> None:
-        seconds.setdefault(id(meter), [0] * 60)[now // SECOND] += size * 8
-
-    monkeypatch.setattr(Meter, "carried", carried)
     guests = [
         f"  - {{name: G{n}, kind: download, at: {4 * n} s, local: 10.7.1.2{n}, remote: 203.0.113.6}}\n"
         for n in range(3)
     ]
     others = "  - {name: Work, kind: download, flows: 4, at: 24 s, local: 10.7.0.9, remote: 203.0.113.6}\n"
-    Lab(plan, traffic(plan, *guests, others, head=HEAD.replace("12 s", "40 s")), shaped=True).run()
-    (first, *more, work) = seconds.values()
+    rows = by_name(Lab(plan, traffic(plan, *guests, others, head=HEAD.replace("12 s", "40 s")), shaped=True).run().rows)
+
+    def rates(name: str, first: int, last: int) -> list[float]:
+        """In those parts of its time that lie between these seconds."""
+        begin = {"G0": 3, "G1": 4, "G2": 8, "Work": 24}[name]
+        parts = rows[name, "down"].measured.rates
+        step = (40 - begin) / len(parts)
+        return [
+            rate
+            for place, rate in enumerate(parts)
+            if begin + place * step >= first - 1e-9 and begin + (place + 1) * step <= last + 1e-9
+        ]
+
     data = 1448 / DATA_FRAME  # of a frame
     # Of 18 Mbit/s that are usable 80% are 14.4: the first has them alone, then all three in equal parts.
-    assert all(0.85 * 14.4e6 * data < rate < 1.05 * 14.4e6 * data for rate in first[2:4])
-    together = [sum(one[second] for one in (first, *more)) for second in range(14, 24)]
-    assert all(0.9 * 14.4e6 * data < rate < 1.05 * 14.4e6 * data for rate in together)
-    for one in (first, *more):
-        assert sum(one[14:24]) / 10 == pytest.approx(4.8e6 * data, rel=0.15)
+    assert rates("G0", 3, 4) and all(0.85 * 14.4e6 * data < rate < 1.05 * 14.4e6 * data for rate in rates("G0", 3, 4))
+    three = [np.mean(rates(name, 14, 24)) for name in ("G0", "G1", "G2")]
+    assert 0.9 * 14.4e6 * data < sum(three) < 1.05 * 14.4e6 * data
+    assert three == pytest.approx([4.8e6 * data] * 3, rel=0.15)
     # Who is not named takes the rest; and the three come down to their cap of 2 Mbit/s each, and no further.
-    for one in (first, *more):
-        assert sum(one[30:40]) / 10 == pytest.approx(2e6 * data, rel=0.1)
-    assert sum(work[30:40]) / 10 > 0.85 * 12e6 * data
+    assert [np.mean(rates(f"G{n}", 30, 40)) for n in range(3)] == pytest.approx([2e6 * data] * 3, rel=0.1)
+    assert np.mean(rates("Work", 30, 40)) > 0.85 * 12e6 * data
 
 
 def test_a_schedule_opens_while_the_simulation_runs(

@@ -226,7 +226,7 @@ class ApiService:
         ]
         if services != self._opened:
             self._opened = services
-            self._orders.tell(Opened(services))
+            self._orders.announce(Opened(services))
 
     def _look_after_trial(self) -> None:
         """End a trial when a remote that answered before it no longer does."""
@@ -244,7 +244,7 @@ class ApiService:
     def _tick(self, tick: Tick) -> None:
         at, lasted, talks = tick.at, tick.lasted, tick.talks
         rows, self._rows = self._rows, []
-        self._orders.tell(Heard())
+        self._orders.announce(Heard())
         if self.life.try_again():
             self._plan_changed()
         self._strain.hear(tick.health)

@@ -11,6 +11,7 @@ import socket
 import struct
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from typing import Any, Generic, TypeVar
 
 import msgspec
@@ -204,6 +205,11 @@ class Orders:
             return await asyncio.wait_for(awaited, PATIENCE)
         except TimeoutError:
             raise RpcError(REFUSED, f"the gate has not answered within {PATIENCE:g} s") from None
+
+    def announce(self, message: Message) -> None:
+        """Send what nobody waits for. That the gate has ended is noticed when its next message is read."""
+        with suppress(RpcError):
+            self.tell(message)
 
     def tell(self, message: Message) -> None:
         """Send an order without waiting for a result."""

@@ -20,6 +20,10 @@ class Acknowledged:
     delay: float | None
     loss: float
 
+    def __reduce__(self) -> tuple[type["Acknowledged"], tuple[float | None, float]]:
+        """For pickling, which the default cannot do of a frozen compiled class."""
+        return (Acknowledged, (self.delay, self.loss))
+
 
 @dataclass(frozen=True, slots=True)
 class Measured:
@@ -39,6 +43,11 @@ class Measured:
     delays: tuple[Nanoseconds, ...] = ()
     acks: Acknowledged | None = None
     rates: tuple[float, ...] = ()
+
+    def __reduce__(self) -> tuple[type["Measured"], tuple[object, ...]]:
+        """For pickling, as above."""
+        delays = (self.p50, self.p95, self.p99, self.jitter)
+        return (Measured, (self.goodput, *delays, self.loss, self.sent, self.delays, self.acks, self.rates))
 
 
 STEPS = 40
