@@ -24,7 +24,20 @@ from typing import Any
 
 from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 
-LAB = ("events", "path", "meter", "kinds/source", "kinds/talk", "kinds/tcp", "kinds/congestion")
+LAB = (
+    "events",
+    "path",
+    "meter",
+    "kinds/source",
+    "kinds/talk",
+    "kinds/tcp",
+    "kinds/congestion",
+    "kinds/meeting",
+    "kinds/play",
+    "kinds/streaming",
+    "kinds/pages",
+    "kinds/transfers",
+)
 GATE = ("kernel/packet_queue", "admission", "loop", "overload")
 COMPILED = ("src/wily_sluice/engine/**/*.py", "src/wily_sluice/recognition/**/*.py",
             *(f"src/wily_sluice/forecast/lab/{name}.py" for name in LAB),

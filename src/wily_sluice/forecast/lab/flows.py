@@ -9,15 +9,16 @@ from dataclasses import dataclass, replace
 from random import Random
 from typing import NamedTuple
 
-from wily_sluice.engine.classify.header import ACKNOWLEDGEMENT, CONTROL, key_of
+from wily_sluice.engine.classify.header import ACKNOWLEDGEMENT, key_of
 from wily_sluice.engine.conversations.conversation import Conversation
-from wily_sluice.engine.packet import LARGEST_PACKET, Framing
+from wily_sluice.engine.packet import Framing
 from wily_sluice.engine.shaper import Shaper
 from wily_sluice.engine.site import SiteEngine
 from wily_sluice.forecast.lab.events import Events
+from wily_sluice.forecast.lab.kinds.registry import BOTH, KINDS, Judgement, Kind
 from wily_sluice.forecast.lab.kinds.source import Course, Source
-from wily_sluice.forecast.lab.kinds.talk import CALL_PACKET, CALL_PERIOD, PING_PACKET, Ping, Talk
-from wily_sluice.forecast.lab.kinds.tcp import HEADERS, Transfer
+from wily_sluice.forecast.lab.kinds.talk import CALL_PERIOD
+from wily_sluice.forecast.lab.kinds.tcp import HEADERS
 from wily_sluice.forecast.lab.meter import Measured, Meter, Silence
 from wily_sluice.forecast.lab.path import Path
 from wily_sluice.forecast.lab.traffic import Application, Traffic
@@ -25,15 +26,7 @@ from wily_sluice.plan.lines import line_of
 from wily_sluice.plan.model import Plan, Tunnel
 from wily_sluice.units import DIRECTIONS, Direction, Nanoseconds
 
-# Kind and length of the packets that carry an application's data, which is where its queue is read off.
-PACKETS = {
-    "call": (0, CALL_PACKET),
-    "ping": (CONTROL, PING_PACKET),
-    "upload": (0, LARGEST_PACKET),
-    "download": (0, LARGEST_PACKET),
-}
 FIRST_PORT = 49_152  # RFC 6335: the first port that no service has for its own
-WAYS = {"call": ("up", "down"), "ping": ("there and back",), "upload": ("up",), "download": ("down",)}
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +42,7 @@ class Outcome:
     place: tuple[int, int, int]
     acks_queue: str = ""  # where the acknowledgements of a transfer go
     limiters: tuple[str, ...] = ()
+    judgement: Judgement | None = None
 
 
 class _Metered(NamedTuple):
@@ -60,6 +54,7 @@ class _Metered(NamedTuple):
     shaper: Shaper
     conversation: Conversation
     meter: Meter
+    sources: list[Source]
 
 
 class _Chosen(NamedTuple):
@@ -116,16 +111,20 @@ class Flows:
             start = self._events.now + random.randrange(CALL_PERIOD)
             chosen = self._choose(application, conversation)
             flow = _Flow(index, chosen.line, conversation, random, [])
-            courses = self._courses(flow, chosen)
-            if application.kind == "call":
-                flow.sources = [Talk(course) for course in courses]
-            elif application.kind == "ping":
-                flow.sources = [Ping(course) for course in courses]
-            else:
-                flow.sources = [Transfer(course, application.control) for course in courses]
+            self._open_sources(flow, chosen)
             self._open.append(flow)
             for source in flow.sources:
                 self._events.at(start, source.begin)
+
+    def _open_sources(self, flow: _Flow, chosen: _Chosen) -> None:
+        """Begin what a flow does, on this line."""
+        application = self._traffic.applications[flow.index]
+        kind = KINDS[application.kind]
+        flow.sources = kind.open(self._courses(flow, chosen), application.choices)
+        for number in range(len(kind.ways)):
+            # A row has the sources of its direction; all there are, where one source serves both.
+            mine = flow.sources[number : number + 1] if len(flow.sources) == len(kind.ways) else flow.sources
+            self._metered[flow.index, self._places[chosen.uplink], number].sources.extend(mine)
 
     def _conversation(self, application: Application, random: Random) -> Conversation:
         """A new one of this application, from another port."""
@@ -140,7 +139,7 @@ class Flows:
         application = self._traffic.applications[flow.index]
         up, down = self._paths[chosen.uplink, "up"], self._paths[chosen.uplink, "down"]
         courses = []
-        for number, way in enumerate(WAYS[application.kind]):
+        for number, way in enumerate(KINDS[application.kind].ways):
             meter = self._meter(flow, number, way, chosen.uplink)
             ways = (down, up) if way == "down" else (up, down)
             courses.append(
@@ -158,7 +157,7 @@ class Flows:
             silence = self._silences.setdefault((flow.index, way), Silence(begin, end))
             shaper = self._engine.shapers[uplink, "down" if way == "down" else "up"]
             meter = Meter(begin, end, silence if self._traffic.fails else None)
-            self._metered[place] = _Metered(application, way, uplink, shaper, flow.conversation, meter)
+            self._metered[place] = _Metered(application, way, uplink, shaper, flow.conversation, meter, [])
         return self._metered[place].meter
 
     def _choose(self, application: Application, conversation: Conversation) -> _Chosen:
@@ -180,15 +179,17 @@ class Flows:
             if chosen.line == flow.line:
                 continue
             flow.line = chosen.line
-            for place, source in enumerate(flow.sources):
-                if not isinstance(source, Transfer):
-                    source.move(self._courses(flow, chosen)[place])
-                    continue
+            if not KINDS[application.kind].connected:
+                for source, course in zip(flow.sources, self._courses(flow, chosen), strict=True):
+                    source.move(course)
+                continue
+            for source in flow.sources:
                 source.close()
-                flow.conversation = self._conversation(application, flow.random)
-                again = flow.sources[place] = Transfer(self._courses(flow, chosen)[place], application.control)
+            flow.conversation = self._conversation(application, flow.random)
+            self._open_sources(flow, chosen)
+            for source in flow.sources:
                 # What the host sends by the new line is refused, and then it opens another connection there.
-                self._events.at(now + 2 * self._traffic.lines[chosen.uplink].delay, again.begin)
+                self._events.at(now + 2 * self._traffic.lines[chosen.uplink].delay, source.begin)
 
     def outcomes(self) -> tuple[Outcome, ...]:
         """All rows. A queue is the flow's last one: it may have changed as recognition progressed."""
@@ -198,17 +199,27 @@ class Flows:
                 flow.application.kind,
                 flow.way,
                 flow.uplink,
-                flow.shaper.leaf_of(flow.conversation, *PACKETS[flow.application.kind]).path,
+                flow.shaper.leaf_of(flow.conversation, *KINDS[flow.application.kind].packet).path,
                 flow.meter.result(),
                 place,
                 self._acks_queue(flow),
                 self._limiters(flow),
+                self._judgement(flow),
             )
             for place, flow in sorted(self._metered.items(), key=lambda item: item[0])
         )
 
+    def _judgement(self, flow: _Metered) -> Judgement | None:
+        kind = KINDS[flow.application.kind]
+        return kind.judge(flow.sources) if len(flow.sources) and self._is_first(flow, kind) else None
+
+    @staticmethod
+    def _is_first(flow: _Metered, kind: Kind) -> bool:
+        """Whether this is the row of an application's first direction, or every direction has sources of its own."""
+        return flow.way == kind.ways[0] or kind.ways == BOTH
+
     def _acks_queue(self, flow: _Metered) -> str:
-        if flow.way not in DIRECTIONS or flow.application.kind == "call":
+        if flow.way not in DIRECTIONS or KINDS[flow.application.kind].ways != (flow.way,):
             return ""
         back = self._engine.shapers[flow.uplink, "down" if flow.way == "up" else "up"]
         return back.leaf_of(flow.conversation, ACKNOWLEDGEMENT, HEADERS).path

@@ -103,6 +103,10 @@ class Meter:
         self.bytes: Size = 0
         self.sent = 0
 
+    def counts(self, now: Nanoseconds) -> bool:
+        """Whether what is sent now is counted."""
+        return self._begin <= now < self._end
+
     def left(self, now: Nanoseconds) -> None:
         """Note that a packet is sent."""
         if self._begin <= now < self._end:

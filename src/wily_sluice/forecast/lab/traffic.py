@@ -8,7 +8,7 @@ down: {file: mobile.csv}                                      `seconds,bit_per_s
 """
 
 import csv
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from ipaddress import ip_address
 from itertools import pairwise
@@ -16,9 +16,11 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field
 
-from wily_sluice.engine.classify.header import TCP, UDP, Parties
+from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.service import NOTHING, PROTOCOLS_SEEN, Known
 from wily_sluice.engine.line import RateSchedule, steady
+from wily_sluice.forecast.lab.kinds.registry import KINDS, USUAL, Choices
+from wily_sluice.forecast.lab.kinds.transfers import AMOUNTS
 from wily_sluice.forecast.lab.uplinks import Failure
 from wily_sluice.plan.file.document import Document, hold_against, read_document
 from wily_sluice.plan.file.schema import Entry
@@ -99,7 +101,8 @@ USUAL_BUFFER: Nanoseconds = 300 * MILLISECOND
 LONGEST: Nanoseconds = 3600 * SECOND
 MOST_FLOWS = 64
 MOST_SERIES = 10_000_000  # bytes
-Kind = Literal["call", "download", "upload", "ping"]
+MOST_SIZE: Size = 10**12
+FINITE = ("download", "upload", "update", "backup", "scan")
 ICMP = {4: 1, 6: 58}
 
 
@@ -145,14 +148,16 @@ class ApplicationEntry(Entry):
     """One application of one host."""
 
     name: str = Field(examples=["Consultation"])
-    kind: Kind = Field(examples=["call"])
+    kind: Literal[tuple(KINDS)] = Field(examples=["call"])  # type: ignore[valid-type]
     local: Address = Field(examples=["10.61.0.41"])
     remote: Address = Field(examples=["198.51.100.20"])
     port: Annotated[int, Field(ge=1, le=65535, strict=True)] = Field(default=443, examples=["443"])
     dscp: Annotated[Any, BeforeValidator(lambda value: parse_dscp(value)[0])] = Field(default=0, examples=["EF"])
     seen: Literal[tuple(PROTOCOLS_SEEN)] | None = Field(default=None, examples=["rtp"])  # type: ignore[valid-type]
     host: Annotated[str, BeforeValidator(parse_host_name)] | None = Field(default=None, examples=["films.example"])
-    control: Literal["cubic", "newreno"] = Field(default="cubic", examples=["newreno"])
+    control: Literal["cubic", "ledbat", "newreno"] = Field(default="cubic", examples=["newreno"])
+    size: SizeText | None = Field(default=None, examples=["40 MB"])
+    every: TimeText | None = Field(default=None, examples=["30 s"])
     flows: Annotated[int, Field(ge=1, le=MOST_FLOWS, strict=True)] = Field(default=1, examples=["4"])
     at: TimeText = Field(default=0, examples=["2 s"])
     lasts: TimeText | None = Field(default=None, alias="for", examples=["20 s"])
@@ -196,7 +201,7 @@ class Application:
     """
 
     name: str
-    kind: Kind
+    kind: str
     parties: Parties
     dscp: int
     flows: int
@@ -204,7 +209,7 @@ class Application:
     end: Nanoseconds
     uplink: str | None
     known: Known = NOTHING
-    control: str = "cubic"
+    choices: Choices = USUAL
 
 
 @dataclass(frozen=True, slots=True)
@@ -279,8 +284,25 @@ def _traffic(entry: TrafficEntry, plan: Plan, document: Document, findings: list
                 findings.append(document.error((*where, "at"), message, "begin earlier, or run longer"))
             if len(application.local) != len(application.remote):
                 findings.append(document.error((*where, "remote"), "is not of the same IP version as local"))
+            findings.extend(_unfitting(application, document, where))
             applications.append(_application(application, entry.duration))
     return Traffic(entry.duration, entry.warmup, entry.seed, lines, tuple(applications), entry.used)
+
+
+def _unfitting(entry: ApplicationEntry, document: Document, where: Location) -> Iterator[Finding]:
+    """What is said of an application that its kind does not have."""
+    if entry.size is not None and entry.kind not in (*FINITE, "pages"):
+        yield document.error((*where, "size"), f"{entry.kind} has no size", f"only {_list(*FINITE)} and pages have one")
+    elif entry.size is not None and not 1 <= entry.size <= MOST_SIZE:
+        yield document.error((*where, "size"), f"{entry.size} B cannot be simulated", "write it like 40 MB")
+    if entry.every is not None and (entry.kind not in FINITE or (entry.size is None and entry.kind not in AMOUNTS)):
+        yield document.error((*where, "every"), "is only for what ends", f"it needs a `size`, of {_list(*FINITE)}")
+    elif entry.every is not None and entry.every < MILLISECOND:
+        yield document.error((*where, "every"), f"{format_time(entry.every)} is too short", "write it like 30 s")
+
+
+def _list(*words: str) -> str:
+    return ", ".join(words)
 
 
 def _failures(
@@ -313,13 +335,21 @@ def _recorded(document: Document, here: Location, name: str, findings: list[Find
 
 
 def _application(entry: ApplicationEntry, duration: Nanoseconds) -> Application:
-    if entry.kind == "ping":
+    protocol, remote_port = KINDS[entry.kind].protocol, entry.port
+    if not protocol:
         protocol, remote_port = ICMP[4 if len(entry.local) == 4 else 6], 0
-    else:
-        protocol, remote_port = UDP if entry.kind == "call" else TCP, entry.port
     parties = Parties(protocol, entry.local, entry.remote, 0, remote_port)
     end = duration if entry.lasts is None else min(duration, entry.at + entry.lasts)
     known = Known(entry.seen or "", (entry.host,) if entry.host else ())
     return Application(
-        entry.name, entry.kind, parties, entry.dscp, entry.flows, entry.at, end, entry.uplink, known, entry.control
+        entry.name,
+        entry.kind,
+        parties,
+        entry.dscp,
+        entry.flows,
+        entry.at,
+        end,
+        entry.uplink,
+        known,
+        Choices(entry.control, entry.size, entry.every),
     )

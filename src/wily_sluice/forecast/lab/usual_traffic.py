@@ -6,7 +6,7 @@ from wily_sluice.engine.classify.header import Parties
 from wily_sluice.engine.classify.service import NOTHING, Known
 from wily_sluice.engine.line import steady
 from wily_sluice.engine.packet import LONGEST_FRAME
-from wily_sluice.forecast.lab.traffic import Application, Kind, RealLine, Traffic
+from wily_sluice.forecast.lab.traffic import Application, RealLine, Traffic
 from wily_sluice.plan.model import Network, Plan
 from wily_sluice.units import DIRECTIONS, MILLISECOND, SECOND, Nanoseconds, transmission_time
 
@@ -32,7 +32,7 @@ def usual_traffic(plan: Plan, packets: int = PACKETS) -> Traffic:
 
         def add(
             name: str,
-            kind: Kind,
+            kind: str,
             host: bytes,
             flows: int,
             known: Known = NOTHING,

@@ -8,6 +8,7 @@ from rich.table import Table
 from rich.text import Text
 
 from wily_sluice.forecast.lab.flows import Outcome
+from wily_sluice.forecast.lab.kinds.registry import Judgement
 from wily_sluice.forecast.lab.marks import CallMark, call_mark
 from wily_sluice.forecast.lab.meter import Measured
 from wily_sluice.forecast.lab.notes import Crowded, HeldBack, Note, Outranked, Unreached
@@ -67,9 +68,9 @@ def lab_table(comparison: Comparison, width: int) -> Table:
     for name in names:
         table.add_column(f"{FIGURES[name][0]}\nbefore", justify="right", no_wrap=True, style="dim")
         table.add_column("\nafter", justify="right", no_wrap=True)
-    marked = width >= NARROW and any(row.kind == "call" for row in comparison.after)
+    marked = width >= NARROW and any(_mark(row) or row.judgement for row in comparison.after)
     if marked:
-        table.add_column("MOS\nbefore", justify="right", no_wrap=True, style="dim")
+        table.add_column("mark\nbefore", justify="right", no_wrap=True, style="dim")
         table.add_column("\nafter", justify="right", no_wrap=True)
     for before, after in zip(comparison.before, comparison.after, strict=True):
         cells = []
@@ -79,8 +80,8 @@ def lab_table(comparison: Comparison, width: int) -> Table:
                 figures = None, None
             cells += [Text(_text(figures[0])), Text(_text(figures[1]), _style(*figures, FIGURES[name][2]))]
         if marked:
-            then, now = (None if mark is None else mark.mos for mark in (_mark(before), _mark(after)))
-            cells += [Text(_text(then)), Text(_text(now), _style(then, now, True))]
+            (then, was), (now, has) = _marked(before), _marked(after)
+            cells += [Text(then), Text(now, _style(was, has, True))]
         where = (after.uplink, after.queue) if several else (after.queue,)
         table.add_row(after.name, WAYS[after.way], *where, *cells)
     return table
@@ -110,6 +111,10 @@ def lab_sentences(comparison: Comparison) -> list[str]:
                 f"without the plan within {late / MILLISECOND:.0f} ms{times}."
             )
     sentences += _speech_sentences(comparison)
+    for before, after in zip(comparison.before, comparison.after, strict=True):
+        if after.judgement is not None:
+            alone = "nothing" if before.judgement is None else _judged(before.judgement)
+            sentences.append(f"{after.name} {WAYS[after.way]}: {_judged(after.judgement)}; without the plan {alone}.")
     for silent in comparison.silences:
         if max(silent.before, silent.after) >= LONG:
             sentences.append(
@@ -135,6 +140,18 @@ def lab_sentences(comparison: Comparison) -> list[str]:
 
 def _mark(row: Outcome) -> CallMark | None:
     return call_mark(row.measured.delays, row.measured.loss) if row.kind == "call" else None
+
+
+def _marked(row: Outcome) -> tuple[str, float | None]:
+    """What the table says of how an application went, and a score to compare."""
+    if row.judgement is not None:
+        return row.judgement.figure, row.judgement.score
+    mark = _mark(row)
+    return ("–", None) if mark is None else (f"{mark.mos:.2f}", mark.mos)
+
+
+def _judged(judgement: Judgement) -> str:
+    return judgement.words + (f" ({judgement.word})" if judgement.word else "")
 
 
 def _speech_sentences(comparison: Comparison) -> list[str]:
@@ -172,6 +189,9 @@ def _note_words(note: Note, comparison: Comparison) -> str:
 def _row_data(row: Outcome, delays: bool) -> dict[str, Any]:
     data = asdict(row)
     measured = data.pop("measured")
+    judgement = data.pop("judgement")
+    if judgement is not None:
+        judgement = {"word": judgement["word"], **{name: round(v, 4) for name, v in judgement["figures"].items()}}
     del data["place"]
     mark = _mark(row)
     return data | {
@@ -182,6 +202,7 @@ def _row_data(row: Outcome, delays: bool) -> dict[str, Any]:
         "acks": measured["acks"],
         "r": None if mark is None else round(mark.r, 1),
         "mos": None if mark is None else round(mark.mos, 2),
+        "judgement": judgement,
         **({"delays": measured["delays"], "rates": [round(rate) for rate in measured["rates"]]} if delays else {}),
     }
 

@@ -1,6 +1,7 @@
 """How much a sender of TCP has under way: one congestion control a class, found by name in CONTROLS.
 
 - `cubic`, which hosts use by default: CUBIC (RFC 9438), with HyStart++ (RFC 9406) to leave slow start.
+- `ledbat`, which gives way to all others: LEDBAT (RFC 6817), by the delay that it finds on the way.
 - `newreno`: slow start and congestion avoidance of RFC 5681, with byte counting (RFC 3465, L = 2).
 
 Windows count segments, times are nanoseconds. Names follow the RFCs: `cwnd`, `ssthresh`, W_max, K, W_est.
@@ -15,15 +16,21 @@ FEWEST: Final = 2.0  # segments that a loss leaves
 
 
 class Congestion:
-    """The window of one connection. `acked` is not called while a loss is being repaired."""
+    """The window of one connection. `acked` is not called while a loss is being repaired; `delayed` is, with the
+    one-way delay that an acknowledgement tells, where a control `wants_delays`.
+    """
 
-    def __init__(self, window_limit: float) -> None:
+    def __init__(self, window_limit: float, wants_delays: bool = False) -> None:
+        self.wants_delays = wants_delays
         self.cwnd = INITIAL_WINDOW
         self.ssthresh = window_limit
 
     def acked(self, segments: int, now: Nanoseconds, rtt: Nanoseconds, una: int, next_: int) -> None:
         """So many segments have arrived; `una` and `next_` are the first not acknowledged and the next to be sent."""
         raise NotImplementedError
+
+    def delayed(self, delay: Nanoseconds, now: Nanoseconds) -> None:
+        """So long was a segment on the way."""
 
     def lost(self, flight: float, now: Nanoseconds) -> None:
         """A loss with this many segments in flight: set `ssthresh`, which `cwnd` then approaches."""
@@ -158,4 +165,41 @@ class Cubic(Congestion):
         self.ssthresh = max(flight * self.BETA, FEWEST)
 
 
-CONTROLS: dict[str, type[Congestion]] = {"cubic": Cubic, "newreno": NewReno}
+class Ledbat(Congestion):
+    """RFC 6817 §2.4.2: the window grows until the queue on the way takes TARGET, and shrinks beyond."""
+
+    TARGET: Final[Nanoseconds] = 100 * MILLISECOND
+    GAIN: Final = 1.0
+    ALLOWED_INCREASE: Final = 1.0
+    CURRENT_FILTER: Final = 4  # samples, of which the least counts
+    BASE_HISTORY: Final = 10  # minutes, of each of which the least is kept
+
+    def __init__(self, window_limit: float) -> None:
+        super().__init__(window_limit, wants_delays=True)
+        self.cwnd = FEWEST
+        self._late: list[Nanoseconds] = []
+        self._bases: list[Nanoseconds] = []
+        self._minute = -1
+
+    def delayed(self, delay: Nanoseconds, now: Nanoseconds) -> None:
+        """Take a sample in."""
+        self._late = [*self._late[1 - self.CURRENT_FILTER :], delay]
+        minute = now // (60 * SECOND)
+        if minute != self._minute:
+            self._minute = minute
+            self._bases = [*self._bases[1 - self.BASE_HISTORY :], delay]
+        elif delay < self._bases[-1]:
+            self._bases[-1] = delay
+
+    def acked(self, segments: int, now: Nanoseconds, rtt: Nanoseconds, una: int, next_: int) -> None:
+        """Toward TARGET, by at most one segment in a round trip."""
+        queued = min(self._late) - min(self._bases)
+        self.cwnd += self.GAIN * (self.TARGET - queued) / self.TARGET * segments / self.cwnd
+        self.cwnd = max(FEWEST, min(self.cwnd, next_ - una + segments + self.ALLOWED_INCREASE))
+
+    def lost(self, flight: float, now: Nanoseconds) -> None:
+        """Halve it."""
+        self.ssthresh = max(flight / 2, FEWEST)
+
+
+CONTROLS: dict[str, type[Congestion]] = {"cubic": Cubic, "ledbat": Ledbat, "newreno": NewReno}

@@ -42,6 +42,10 @@ class Source:
         """Send the first packet now."""
         raise NotImplementedError
 
+    def close(self) -> None:
+        """End at once: the far end no longer knows it. Only for those over a connection."""
+        self._end = 0
+
     def move(self, course: Course) -> None:
         """Go on by other ways."""
         self._meter = course.meter

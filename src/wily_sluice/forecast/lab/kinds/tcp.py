@@ -1,4 +1,4 @@
-"""One direction of TCP: a sender with unlimited data, and a receiver that acknowledges.
+"""One direction of TCP: a sender with unlimited data or with what it is given, and a receiver that acknowledges.
 
 Sources: RACK-TLP (RFC 8985: a segment is lost when a later one has arrived and the reordering time has passed; a probe
 finds lost tails), proportional rate reduction (RFC 6937) during recovery, selective acknowledgement (RFC 2018, which
@@ -8,16 +8,20 @@ windows and acknowledgements count whole segments; names follow the RFCs.
 
 An acknowledgement carries the first missing segment and the segment that caused it, which is the content of the first
 block of a selective acknowledgement.
+
+A sender with little to say does not widen its window (RFC 7661 §4.3), and begins with the initial one after an idle
+time (RFC 5681 §4.1).
 """
 
 from collections import deque
+from collections.abc import Callable
 from math import ceil
 
 from wily_sluice.engine.classify.header import ACKNOWLEDGEMENT
 from wily_sluice.engine.packet import LARGEST_PACKET, Packet
-from wily_sluice.forecast.lab.kinds.congestion import CONTROLS, Congestion
+from wily_sluice.forecast.lab.kinds.congestion import CONTROLS, INITIAL_WINDOW, Congestion
 from wily_sluice.forecast.lab.kinds.source import Course, Source
-from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds
+from wily_sluice.units import MILLISECOND, SECOND, Nanoseconds, Size
 
 HEADERS = 52  # bytes: 20 of IPv4, 20 of TCP and 12 of timestamps
 SEGMENT = LARGEST_PACKET - HEADERS  # bytes of data, outside of tunnels
@@ -29,10 +33,16 @@ SHORTEST_PROBE: Nanoseconds = 10 * MILLISECOND
 
 
 class Transfer(Source):
-    """One connection that moves data along `there` and acknowledgements along `back`."""
+    """One connection that moves data along `there` and acknowledgements along `back`. With `endless` it always has more
+    to send; otherwise it sends what it is given by `give`.
+    """
 
-    def __init__(self, course: Course, control: str = "cubic") -> None:
+    def __init__(self, course: Course, control: str = "cubic", endless: bool = True) -> None:
         super().__init__(course)
+        self._endless = endless
+        self._given = 1 << 60 if endless else 0  # segments
+        self._short: dict[int, int] = {}  # segments that are not full: their bytes of data
+        self._ends: deque[tuple[int, Callable[[], None]]] = deque()  # for the receiver
         self._largest = course.framing.largest
         self._segment = self._largest - HEADERS
         self._closed = False
@@ -75,6 +85,18 @@ class Transfer(Source):
         """Send the first window."""
         self._send_more()
 
+    def give(self, size: Size, arrived: Callable[[], None]) -> None:
+        """Have more to send: so many bytes, and what to call once all of them have reached the other end's program."""
+        now = self._events.now
+        if self._next == self._una and now > self._rto_at and self._srtt is not None:
+            self.control.cwnd = min(self.control.cwnd, INITIAL_WINDOW)
+        full, rest = divmod(max(1, size), self._segment)
+        if rest:
+            self._short[self._given + full] = rest
+        self._given += full + (1 if rest else 0)
+        self._ends.append((self._given, arrived))
+        self._send_more()
+
     def close(self) -> None:
         """End at once: the far end no longer knows the connection."""
         self._closed = True
@@ -94,7 +116,7 @@ class Transfer(Source):
                 number = self._lost.popleft()
                 self._is_lost.discard(number)
                 self._send(number)
-            elif self._next - self._una < RECEIVE_WINDOW and self._events.now < self._end:
+            elif self._has_more():
                 self._next += 1
                 self._send(self._next - 1)
             else:
@@ -106,13 +128,23 @@ class Transfer(Source):
         if sent:
             self._set_timers()
 
+    def _has_more(self) -> bool:
+        """Whether there is something new to send."""
+        if self._next >= self._given or self._next - self._una >= RECEIVE_WINDOW:
+            return False
+        return not self._endless or self._events.now < self._end
+
     def _send(self, sequence: int) -> None:
         now = self._events.now
         self._sent_at[sequence] = now
         self._order.append((now, sequence))
         self._meter.left(now)
         token = (self._received, sequence, now)
-        self._there.send(Packet(self._data_frame, self._conversation, token, length=self._largest))
+        if sequence in self._short:
+            length = self._short[sequence] + HEADERS
+            self._there.send(Packet(self._framing.cost(length), self._conversation, token, length=length))
+        else:
+            self._there.send(Packet(self._data_frame, self._conversation, token, length=self._largest))
 
     # The receiver.
 
@@ -135,7 +167,7 @@ class Transfer(Source):
         while self._expected in self._beyond:
             self._beyond.remove(self._expected)
             self._expected += 1
-        self._meter.carried((self._expected - before) * self._segment, now)
+        self._meter.carried(self._data(before, self._expected), now)
         if self._unacknowledged >= 2 or self._beyond or self._expected - before > 1:
             self._acknowledge(sequence)
         else:
@@ -143,6 +175,14 @@ class Transfer(Source):
             if not self._ack_timer_set:
                 self._ack_timer_set = True
                 self._events.at(self._ack_due, self._ack_timer)
+        while self._ends and self._ends[0][0] <= self._expected:
+            self._ends.popleft()[1]()
+
+    def _data(self, first: int, beyond: int) -> Size:
+        """Bytes of data in these segments."""
+        if not self._short:
+            return (beyond - first) * self._segment
+        return sum(self._short.get(number, self._segment) for number in range(first, beyond))
 
     def _ack_timer(self, _: object) -> None:
         self._ack_timer_set = False
@@ -168,6 +208,8 @@ class Transfer(Source):
         _, acknowledged, cause, echo, sent = packet.token
         now = self._events.now
         self._meter.heard_of(sent, now)
+        if self.control.wants_delays:
+            self.control.delayed(sent - echo, now)
         advanced = acknowledged - self._una
         delivered = 0
         for number in range(self._una, acknowledged):
@@ -189,7 +231,7 @@ class Transfer(Source):
             self.control.cwnd = max(self.control.ssthresh, 1.0)
         elif self._recovering:
             self._reduce(delivered, advanced > 0 and not more_lost)
-        elif advanced > 0:
+        elif advanced > 0 and (self._endless or 2 * (self._flight + advanced) >= self.control.cwnd):
             self.control.acked(advanced, now, now - echo, self._una, self._next)
         self._set_timers()
         self._send_more()
@@ -314,7 +356,7 @@ class Transfer(Source):
         """A tail loss probe (RFC 8985 §7.3): something new, or the last segment once more."""
         self._probed = True
         self._probe_at = None
-        if self._next - self._una < RECEIVE_WINDOW and self._events.now < self._end:
+        if self._has_more():
             self._next += 1
             self._send(self._next - 1)
         elif self._sent_at:
