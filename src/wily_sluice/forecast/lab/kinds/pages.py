@@ -17,7 +17,8 @@ SIZE: Final = 2_000_000  # bytes of a page, on average
 OBJECTS: Final = 40  # of a page, on average
 MOST_OBJECTS: Final = 200
 SHAPE: Final = 1.5  # of the Pareto distribution of their number
-DOCUMENT: Final = (60_000.0, 1.4)  # mean bytes, and standard deviation by mean
+DOCUMENT: Final = 60_000.0  # mean bytes
+DOCUMENT_SPREAD: Final = 1.4  # standard deviation by mean
 OBJECT_SPREAD: Final = 3.0  # standard deviation by mean of the size of an object
 PARSING: Final[Nanoseconds] = 130 * MILLISECOND  # on average, until objects are asked for
 READING: Final = 8.0  # seconds on average, until the next page
@@ -69,7 +70,7 @@ class Pages(Source):
         self._events.at(self._events.now + THINKING, self._document)
 
     def _document(self, _: object) -> None:
-        self._answers.give(self._draw(*DOCUMENT), self._parse)
+        self._answers.give(self._draw(DOCUMENT, DOCUMENT_SPREAD), self._parse)
 
     def _parse(self) -> None:
         self._events.at(self._events.now + round(self._random.expovariate(1.0) * PARSING), self._embed)
@@ -86,7 +87,7 @@ class Pages(Source):
         self._events.at(self._events.now + THINKING, self._object)
 
     def _object(self, _: object) -> None:
-        mean = (SIZE - DOCUMENT[0]) / OBJECTS
+        mean = (SIZE - DOCUMENT) / OBJECTS
         self._answers.give(self._draw(mean, OBJECT_SPREAD), self._loaded)
 
     def _loaded(self) -> None:

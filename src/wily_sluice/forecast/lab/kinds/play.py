@@ -20,8 +20,8 @@ LOST: Final = 0.03
 HEADERS: Final = 28  # of IPv4 and UDP
 LARGEST: Final = 1472
 # Location and scale: ms between packets, bytes of data.
-UP: Final = (40.0, 6.0, 45.0, 5.7)
-DOWN: Final = (55.0, 6.0, 120.0, 36.0)
+UP: Final[tuple[float, ...]] = (40.0, 6.0, 45.0, 5.7)
+DOWN: Final[tuple[float, ...]] = (55.0, 6.0, 120.0, 36.0)
 
 
 class Play(Source):
