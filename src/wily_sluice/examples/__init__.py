@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 PLAN = "saltmarsh.yaml"
 TRAFFIC = "saltmarsh-afternoon.yaml"
+EVENING = "saltmarsh-evening.yaml"
 PLACES = "places.mmdb"
 CAPTURE = "saltmarsh-morning.pcap"
 # Who takes part when the site is tried on real packets: network and address.

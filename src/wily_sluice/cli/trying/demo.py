@@ -97,7 +97,7 @@ def _live(screen: Console, plan_file: Path) -> None:
 
 
 def _save(folder: Path) -> None:
-    names = (examples.PLAN, examples.TRAFFIC, examples.PLACES, examples.CAPTURE)
+    names = (examples.PLAN, examples.TRAFFIC, examples.EVENING, examples.PLACES, examples.CAPTURE)
     for name in names:
         if (folder / name).exists():
             raise Refusal(f"{folder / name} exists and was not overwritten; choose another folder")

@@ -1,5 +1,6 @@
 """Results of the lab: the same rows before and after, side by side."""
 
+from collections.abc import Iterator
 from dataclasses import asdict
 from typing import Any
 
@@ -18,6 +19,7 @@ from wily_sluice.views.text.console import records_csv
 
 NARROW = 126  # columns; below this, only the figures that matter most
 LONG = SECOND  # of a silence that is told
+WELL = ("very good", "good")
 MARKED = 0.1  # a smaller change is not highlighted
 
 # Heading, how a figure is scaled to it, and whether more is better.
@@ -56,7 +58,8 @@ def _style(before: float | None, after: float | None, more_is_better: bool) -> s
 
 def lab_table(comparison: Comparison, width: int) -> Table:
     """One row for each application and direction, and uplink, if there are several; each figure before and after."""
-    names = list(FIGURES) if width >= NARROW else list(FEW)
+    marked = width >= NARROW and any(_mark(row) or row.judgement for row in comparison.after)
+    names = list(FEW) if width < NARROW else [name for name in FIGURES if name != "jitter" or not marked]
     caption = "goodput in Mbit/s; one-way delay, ↕ round trip; queue: where the plan sorts it"
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="bold", caption=caption, caption_justify="left")
     table.add_column("application", no_wrap=True)
@@ -68,9 +71,8 @@ def lab_table(comparison: Comparison, width: int) -> Table:
     for name in names:
         table.add_column(f"{FIGURES[name][0]}\nbefore", justify="right", no_wrap=True, style="dim")
         table.add_column("\nafter", justify="right", no_wrap=True)
-    marked = width >= NARROW and any(_mark(row) or row.judgement for row in comparison.after)
     if marked:
-        table.add_column("mark\nbefore", justify="right", no_wrap=True, style="dim")
+        table.add_column("verdict\nbefore", justify="right", no_wrap=True, style="dim")
         table.add_column("\nafter", justify="right", no_wrap=True)
     for before, after in zip(comparison.before, comparison.after, strict=True):
         cells = []
@@ -115,6 +117,7 @@ def lab_sentences(comparison: Comparison) -> list[str]:
         if after.judgement is not None:
             alone = "nothing" if before.judgement is None else _judged(before.judgement)
             sentences.append(f"{after.name} {WAYS[after.way]}: {_judged(after.judgement)}; without the plan {alone}.")
+    sentences += _evening_sentences(comparison)
     for silent in comparison.silences:
         if max(silent.before, silent.after) >= LONG:
             sentences.append(
@@ -145,9 +148,24 @@ def _mark(row: Outcome) -> CallMark | None:
 def _marked(row: Outcome) -> tuple[str, float | None]:
     """What the table says of how an application went, and a score to compare."""
     if row.judgement is not None:
-        return row.judgement.figure, row.judgement.score
+        return row.judgement.word or row.judgement.figure, row.judgement.score
     mark = _mark(row)
-    return ("–", None) if mark is None else (f"{mark.mos:.2f}", mark.mos)
+    return ("–", None) if mark is None else (mark.word, mark.mos)
+
+
+def _word(row: Outcome) -> str:
+    """How it went; empty where nobody can tell."""
+    mark = _mark(row)
+    return row.judgement.word if row.judgement is not None else mark.word if mark is not None else ""
+
+
+def _evening_sentences(comparison: Comparison) -> Iterator[str]:
+    """All that was judged, in one sentence."""
+    rows = [(_word(now), _word(then)) for now, then in zip(comparison.after, comparison.before, strict=True)]
+    rows = [pair for pair in rows if pair[0]]
+    if len(rows) > 2:
+        now, then = (sum(pair[side] in WELL for pair in rows) for side in (0, 1))
+        yield f"Of {len(rows)} that are judged, {now} go well; without the plan {then}."
 
 
 def _judged(judgement: Judgement) -> str:

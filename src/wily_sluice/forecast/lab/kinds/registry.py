@@ -37,8 +37,8 @@ USUAL: Final = Choices()
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """How an application went for those who used it: a figure for the table, a sentence's end, and figures by name for
-    JSON, times in seconds. `score` is from 0 to 1, to tell better from worse; `word` is one of WORDS, or empty where
+    """How an application went for those who used it: a figure, a sentence's end, and figures by name for JSON, times in
+    seconds. `score` is from 0 to 1, to tell better from worse; `word` is one of WORDS, or empty where
     only the figure says something.
     """
 
@@ -134,7 +134,7 @@ def _judge_finite(sources: Sequence[Source]) -> Judgement | None:
     if not begun:
         return None
     if not times:
-        return Judgement("unfinished", f"none of {begun} was complete at the end", 0.0, "", {"complete": 0.0})
+        return Judgement("open", f"none of {begun} was complete at the end", 0.0, "", {"complete": 0.0})
     middle = float(np.median(times))
     words = f"{len(times)} of {begun} complete, in {middle:.1f} s at the median"
     return Judgement(f"{middle:.1f} s", words, 1 / (1 + middle), "", {"complete": len(times), "time_p50": middle})
